@@ -1,0 +1,156 @@
+//! The stable codes of everything that can be wrong with a spec or a playthrough, and what each means.
+
+/// What a code stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Explanation {
+    /// The code, `V` and three digits.
+    pub code: &'static str,
+    /// A few words.
+    pub title: &'static str,
+    /// Why it is wrong and how to put it right.
+    pub text: &'static str,
+    /// A piece of a document that has the mistake.
+    pub wrong: &'static str,
+    /// The same piece without it.
+    pub right: &'static str,
+}
+
+/// The document is not TOML.
+pub const SYNTAX: &str = "V001";
+/// A key, table or value is not one that a spec has.
+pub const SHAPE: &str = "V002";
+/// A field that play writes does not say what a failure does to it.
+pub const UNDECIDED: &str = "V003";
+/// A name that nothing bears.
+pub const UNKNOWN_NAME: &str = "V004";
+/// A value of the wrong type.
+pub const WRONG_TYPE: &str = "V005";
+/// A name that cannot be used.
+pub const BAD_NAME: &str = "V006";
+/// A rule at a moment where it could never do anything.
+pub const IDLE_RULE: &str = "V007";
+/// An expression that cannot be read.
+pub const EXPRESSION: &str = "V008";
+/// A number outside the range that makes sense.
+pub const OUT_OF_RANGE: &str = "V009";
+/// A per-level name where no level is meant.
+pub const NO_LEVEL: &str = "V010";
+/// A value read where it is not there any more, or may not be asked for.
+pub const OUT_OF_REACH: &str = "V011";
+/// Levels that cannot be reached or do not exist.
+pub const LEVEL_ORDER: &str = "V012";
+/// Derived values that need each other.
+pub const CYCLE: &str = "V013";
+/// A statement of a playthrough that cannot be read.
+pub const STATEMENT: &str = "V020";
+
+/// Every code, in order.
+pub const ALL: &[Explanation] = &[
+    Explanation {
+        code: SYNTAX,
+        title: "the document is not TOML",
+        text: "The spec is a TOML document. Something in it breaks the rules of TOML itself, so what follows may not have been read.",
+        wrong: "[field.score\ntype = \"int\"",
+        right: "[field.score]\ntype = \"int\"",
+    },
+    Explanation {
+        code: SHAPE,
+        title: "a key or value that a spec does not have",
+        text: "Unknown keys are errors, because a misspelt key would silently be a rule that is never applied.",
+        wrong: "[field.score]\ntype = \"int\"\nlast = \"run\"",
+        right: "[field.score]\ntype = \"int\"\nlasts = \"run\"",
+    },
+    Explanation {
+        code: UNDECIDED,
+        title: "a field that play writes does not say what a failure does to it",
+        text: "A visit, run or profile field that play writes must state `after_failure`. Whether a score survives a death is the decision this document exists for, so it is never made silently. `keep` keeps the value, `checkpoint` brings back what it was at the last checkpoint, `entry` what it was when the level was entered.",
+        wrong: "[field.score]\ntype = \"int\"\nlasts = \"run\"",
+        right: "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
+    },
+    Explanation {
+        code: UNKNOWN_NAME,
+        title: "a name that nothing bears",
+        text: "A field, level, checkpoint, moment, table or derived value of that name is not declared. A record read under another name than it was written is the oldest of the silent bugs.",
+        wrong: "on.complete = { max = \"leters\" }",
+        right: "on.complete = { max = \"letters\" }",
+    },
+    Explanation {
+        code: WRONG_TYPE,
+        title: "a value of the wrong type",
+        text: "Expressions are checked against the types of the fields before anything runs. An int may stand where a float is wanted; nothing else is converted.",
+        wrong: "opens = \"completed[mill_lane] + 1\"",
+        right: "opens = \"completed[mill_lane]\"",
+    },
+    Explanation {
+        code: BAD_NAME,
+        title: "a name that cannot be used",
+        text: "Names are made of letters, digits and underscores and begin with a letter or an underscore, so that expressions can read them. The words of statements and functions and the built-in names are reserved, and no two things that expressions read share a name.",
+        wrong: "[field.level]\ntype = \"int\"",
+        right: "[field.deepest_level]\ntype = \"int\"",
+    },
+    Explanation {
+        code: IDLE_RULE,
+        title: "a rule at a moment where it could never do anything",
+        text: "Some moments cannot have a rule for some fields: nothing may depend on `quit`, which a crash never says; attempt and visit values are gone when their span ends; device and session values are never rewound; and at `launch` and `new_run` there is no level whose entry a per-level rule could touch.",
+        wrong: "[field.letters]\nlasts = \"visit\"\non.complete = { add = 1 }",
+        right: "[field.letters]\nlasts = \"visit\"\non.checkpoint = { add = 1 }",
+    },
+    Explanation {
+        code: EXPRESSION,
+        title: "an expression that cannot be read",
+        text: "Expressions are made of names, numbers, 'text', `field[key]`, the operators `or and not == != < <= > >= + - * /`, brackets and functions. Division is only by a literal that is not zero, so that nothing can fail while the game runs.",
+        wrong: "over_when = \"lanterns = 0\"",
+        right: "over_when = \"lanterns == 0\"",
+    },
+    Explanation {
+        code: OUT_OF_RANGE,
+        title: "a number outside the range that makes sense",
+        text: "A range goes from its lowest to its highest value, and a default lies inside the field's range.",
+        wrong: "range = [9, 0]",
+        right: "range = [0, 9]",
+    },
+    Explanation {
+        code: NO_LEVEL,
+        title: "a per-level name where no level is meant",
+        text: "A per-level field without a key means the level of the moment. In `opens`, in `over_when` and at moments that may come in the menu there is none, so the level must be named in brackets.",
+        wrong: "opens = \"completed\"",
+        right: "opens = \"completed[mill_lane]\"",
+    },
+    Explanation {
+        code: OUT_OF_REACH,
+        title: "a value read where it is not there",
+        text: "`opens` reads only run, profile and device fields, `over_when` no session field; `entry(f)` and `checkpoint(f)` work in rules at moments inside a level, on fields that can be rewound; and a rule never reads a value whose span was over before its moment.",
+        wrong: "[level.scree_gate]\nopens = \"letters >= 40\"      # letters lasts one visit",
+        right: "[level.scree_gate]\nopens = \"best_letters[mill_lane] >= 40\"",
+    },
+    Explanation {
+        code: LEVEL_ORDER,
+        title: "levels that cannot be reached or do not exist",
+        text: "Every level stands in `order` or says with `opens` when it opens, no level stands in `order` twice, and `next` names a level.",
+        wrong: "[level.attic]\ntitle = \"The Attic\"",
+        right: "[level.attic]\ntitle = \"The Attic\"\nopens = \"completed[mill_lane]\"",
+    },
+    Explanation {
+        code: CYCLE,
+        title: "derived values that need each other",
+        text: "A derived value is computed from others when it is read; a circle of them could never be computed.",
+        wrong: "[derived]\na = \"b + 1\"\nb = \"a + 1\"",
+        right: "[derived]\na = \"score + 1\"\nb = \"a + 1\"",
+    },
+    Explanation {
+        code: STATEMENT,
+        title: "a statement of a playthrough that cannot be read",
+        text: "A playthrough has one statement a line: a moment, a write, `expect`, `refuse`, `save`, `crash`, `watch`, `profile`, or `repeat N` up to `end`.",
+        wrong: "enter mill_lane and die",
+        right: "enter mill_lane\ndeath",
+    },
+];
+
+/// What `code` means, if there is such a code. Case does not matter.
+///
+/// ```
+/// assert_eq!(vestigum_core::codes::explain("v003").unwrap().code, "V003");
+/// ```
+pub fn explain(code: &str) -> Option<&'static Explanation> {
+    ALL.iter().find(|entry| entry.code.eq_ignore_ascii_case(code))
+}

@@ -1,0 +1,223 @@
+//! What is wrong with a document, where, and what to do about it.
+//!
+//! Specs and playthroughs are read to the end before anything is said, so that a writer sees every mistake at once.
+//! Each [`Diagnostic`] carries a code from [`crate::codes`], the span it speaks of and a help line; [`Diagnostics`]
+//! renders them over the source text.
+
+use std::fmt;
+use std::ops::Range;
+use std::sync::Arc;
+
+use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+
+/// A place in a source text, in bytes.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct SourceSpan {
+    /// First byte.
+    pub start: usize,
+    /// One past the last byte.
+    pub end: usize,
+}
+
+impl SourceSpan {
+    /// A span from `start` up to `end`.
+    pub fn new(start: usize, end: usize) -> Self {
+        Self { start, end: end.max(start) }
+    }
+
+    /// The smallest span that holds both.
+    pub fn to(self, other: SourceSpan) -> SourceSpan {
+        SourceSpan::new(self.start.min(other.start), self.end.max(other.end))
+    }
+
+    /// The same span, `by` bytes further on.
+    pub fn shifted(self, by: usize) -> SourceSpan {
+        SourceSpan::new(self.start + by, self.end + by)
+    }
+}
+
+impl From<Range<usize>> for SourceSpan {
+    fn from(range: Range<usize>) -> Self {
+        SourceSpan::new(range.start, range.end)
+    }
+}
+
+/// A value and where it stands in its document.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Spanned<T> {
+    /// The value.
+    pub value: T,
+    /// Where it was written.
+    pub span: SourceSpan,
+}
+
+impl<T> Spanned<T> {
+    /// Joins a value and its place.
+    pub fn new(value: T, span: SourceSpan) -> Self {
+        Self { value, span }
+    }
+}
+
+/// How much a diagnostic matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Severity {
+    /// The document cannot be used.
+    Error,
+    /// The document works, and probably does not do what was meant.
+    Warning,
+}
+
+/// One thing that is wrong, with its place and the way out.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Diagnostic {
+    /// Error or warning.
+    pub severity: Severity,
+    /// The stable code, explained by [`crate::codes::explain`].
+    pub code: &'static str,
+    /// What is wrong, in one sentence.
+    pub message: String,
+    /// Where.
+    pub span: SourceSpan,
+    /// A few words under the span.
+    pub label: String,
+    /// What to do.
+    pub help: Option<String>,
+}
+
+impl Diagnostic {
+    /// An error at `span`.
+    pub fn error(code: &'static str, span: SourceSpan, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Error, code, message: message.into(), span, label: String::new(), help: None }
+    }
+
+    /// Adds the words under the span.
+    #[must_use]
+    pub fn label(mut self, label: impl Into<String>) -> Self {
+        self.label = label.into();
+        self
+    }
+
+    /// Adds the help line.
+    #[must_use]
+    pub fn help(mut self, help: impl Into<String>) -> Self {
+        self.help = Some(help.into());
+        self
+    }
+
+    /// Adds a help line that suggests the name nearest to `wrong`, if one is near.
+    #[must_use]
+    pub fn suggest<'a>(self, wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
+        match nearest(wrong, known) {
+            Some(name) => self.help(format!("did you mean `{name}`?")),
+            None => self,
+        }
+    }
+}
+
+/// The name among `known` that `wrong` was probably meant to be.
+///
+/// ```
+/// use vestigum_core::diagnostic::nearest;
+/// assert_eq!(nearest("lantern", ["letters", "lanterns"]), Some("lanterns"));
+/// assert_eq!(nearest("xyz", ["letters", "lanterns"]), None);
+/// ```
+pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
+    let wrong: String = wrong.chars().take(64).collect();
+    let mut best: Option<(f64, &str)> = None;
+    for name in known {
+        let score = strsim::jaro_winkler(&wrong, name);
+        if score >= 0.82 && best.is_none_or(|(top, _)| score > top) {
+            best = Some((score, name));
+        }
+    }
+    best.map(|(_, name)| name)
+}
+
+/// How many diagnostics are shown in full; the rest are counted.
+const SHOWN: usize = 100;
+
+/// Everything that is wrong with one document, in the order of the text.
+#[derive(Clone, Debug)]
+pub struct Diagnostics {
+    name: Arc<str>,
+    source: Arc<str>,
+    list: Vec<Diagnostic>,
+}
+
+impl Diagnostics {
+    /// Gathers the findings about the document `name` with the text `source`.
+    pub fn new(name: &str, source: &str, mut list: Vec<Diagnostic>) -> Self {
+        list.sort_by(|a, b| (a.span, a.code, &a.message).cmp(&(b.span, b.code, &b.message)));
+        list.dedup();
+        Self { name: name.into(), source: source.into(), list }
+    }
+
+    /// The findings, sorted by place.
+    pub fn list(&self) -> &[Diagnostic] {
+        &self.list
+    }
+
+    /// The name of the document, as it was given.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// How many of them are errors.
+    pub fn errors(&self) -> usize {
+        self.list.iter().filter(|d| d.severity == Severity::Error).count()
+    }
+
+    /// Line and column of a finding, both from 1; the column counts characters.
+    pub fn position(&self, diagnostic: &Diagnostic) -> (usize, usize) {
+        position(&self.source, diagnostic.span.start)
+    }
+
+    /// Renders all findings with their snippets, with terminal colours if `styled`.
+    pub fn render(&self, styled: bool) -> String {
+        let renderer = if styled { Renderer::styled() } else { Renderer::plain() };
+        let mut out = String::new();
+        for diagnostic in self.list.iter().take(SHOWN) {
+            let level = match diagnostic.severity {
+                Severity::Error => Level::ERROR,
+                Severity::Warning => Level::WARNING,
+            };
+            let end = diagnostic.span.end.min(self.source.len());
+            let span = diagnostic.span.start.min(end)..end;
+            let snippet = Snippet::source(&*self.source)
+                .path(&*self.name)
+                .annotation(AnnotationKind::Primary.span(span).label(diagnostic.label.as_str()));
+            let mut group: Group<'_> =
+                level.primary_title(diagnostic.message.as_str()).id(diagnostic.code).element(snippet);
+            if let Some(help) = &diagnostic.help {
+                group = group.element(Level::HELP.message(help.as_str()));
+            }
+            out.push_str(&renderer.render(&[group]));
+            out.push_str("\n\n");
+        }
+        if self.list.len() > SHOWN {
+            out.push_str(&format!("… and {} more\n\n", self.list.len() - SHOWN));
+        }
+        out.truncate(out.trim_end().len());
+        out
+    }
+}
+
+impl fmt::Display for Diagnostics {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.render(false))
+    }
+}
+
+impl std::error::Error for Diagnostics {}
+
+/// Line and column (from 1, in characters) of a byte offset.
+pub(crate) fn position(source: &str, offset: usize) -> (usize, usize) {
+    let mut offset = offset.min(source.len());
+    while !source.is_char_boundary(offset) {
+        offset -= 1;
+    }
+    let before = &source[..offset];
+    let line = before.matches('\n').count() + 1;
+    let column = before.rsplit('\n').next().map_or(0, |last| last.chars().count()) + 1;
+    (line, column)
+}

@@ -1,0 +1,185 @@
+//! Nodes and their values.
+
+use crate::place::Checkpoint;
+use crate::spec::{FieldId, SpecData};
+use crate::state::State;
+use crate::value::{Value, add, below, finite};
+
+use super::syntax::Operator;
+
+/// What an expression is evaluated against: a state, and the level and checkpoint that the moment is about.
+#[derive(Clone, Copy)]
+pub(crate) struct Env<'a> {
+    pub spec: &'a SpecData,
+    pub state: &'a State,
+    pub level: Option<u32>,
+    pub checkpoint: Option<&'a Checkpoint>,
+}
+
+/// Which version of a value is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum From {
+    Now,
+    Entry,
+    Checkpoint,
+}
+
+/// Which entry of a field is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Entry {
+    /// The slot is known.
+    Slot(usize),
+    /// The entry of the level that the moment is about.
+    Subject,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Over {
+    Sum,
+    Highest,
+    Lowest,
+    Count,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum Node {
+    Const(Value),
+    Read(From, FieldId, Entry),
+    Filled(FieldId, Entry),
+    Over(Over, FieldId),
+    Derived(u32),
+    /// The int as a float.
+    Wide(Box<Node>),
+    Not(Box<Node>),
+    Negative(Box<Node>),
+    Binary(Operator, Box<Node>, Box<Node>),
+    If(Box<[Node; 3]>),
+    Highest(Vec<Node>),
+    Lowest(Vec<Node>),
+    Len(Box<Node>),
+    /// Whether a level is open: the one given, or the moment's.
+    Open(Option<u32>),
+    Level,
+    Checkpoint,
+    LevelIndex,
+    CheckpointIndex,
+}
+
+impl Node {
+    pub fn value(&self, env: &Env<'_>) -> Value {
+        match self {
+            Node::Const(value) => value.clone(),
+            Node::Read(from, field, entry) => read(env, *from, *field, *entry),
+            Node::Filled(field, entry) => {
+                let slot = slot(env, *field, *entry);
+                Value::Bool(slot.is_some_and(|slot| env.state.value(slot).is_filled()))
+            }
+            Node::Over(over, field) => over.value(env, *field),
+            Node::Derived(index) => env.spec.derived[*index as usize].expression.value(env),
+            Node::Wide(inner) => inner.value(env).widened(),
+            Node::Not(inner) => Value::Bool(!inner.value(env).as_bool()),
+            Node::Negative(inner) => match inner.value(env) {
+                Value::Int(int) => Value::Int(int.saturating_neg()),
+                other => Value::float(-other.as_float()),
+            },
+            Node::Binary(operator, left, right) => binary(*operator, left, right, env),
+            Node::If(branches) => {
+                let [condition, yes, no] = &**branches;
+                if condition.value(env).as_bool() { yes.value(env) } else { no.value(env) }
+            }
+            Node::Highest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), |best, value| below(best, value)),
+            Node::Lowest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), |best, value| below(value, best)),
+            Node::Len(inner) => Value::Int(inner.value(env).as_text().chars().count() as i64),
+            Node::Open(level) => {
+                let level = level.or(env.level);
+                Value::Bool(level.is_some_and(|level| env.state.value(env.spec.opened_slot(level)).as_bool()))
+            }
+            Node::Level => env.level.map_or(Value::text(""), |level| Value::Text(env.spec.level(level).id.clone())),
+            Node::Checkpoint => match (env.checkpoint, env.level) {
+                (Some(checkpoint), Some(level)) => Value::Text(checkpoint.name(env.spec, level)),
+                _ => Value::text(""),
+            },
+            Node::LevelIndex => Value::Int(env.level.map_or(0, |level| i64::from(level) + 1)),
+            Node::CheckpointIndex => Value::Int(env.checkpoint.map_or(0, Checkpoint::index)),
+        }
+    }
+}
+
+fn slot(env: &Env<'_>, field: FieldId, entry: Entry) -> Option<usize> {
+    match entry {
+        Entry::Slot(slot) => Some(slot),
+        Entry::Subject => Some(env.spec.field(field).slot_of_level(env.level?)),
+    }
+}
+
+/// An unfilled value reads as the type's zero; where no level is meant there is nothing to read but the default.
+fn read(env: &Env<'_>, from: From, field: FieldId, entry: Entry) -> Value {
+    let value = match slot(env, field, entry) {
+        Some(slot) => match from {
+            From::Now => env.state.value(slot),
+            From::Entry => env.state.at_entry(slot),
+            From::Checkpoint => env.state.at_checkpoint(slot),
+        },
+        None => &env.spec.field(field).default,
+    };
+    if value.is_filled() { value.clone() } else { env.spec.field(field).ty.zero() }
+}
+
+fn binary(operator: Operator, left: &Node, right: &Node, env: &Env<'_>) -> Value {
+    let a = left.value(env);
+    match operator {
+        Operator::And => return Value::Bool(a.as_bool() && right.value(env).as_bool()),
+        Operator::Or => return Value::Bool(a.as_bool() || right.value(env).as_bool()),
+        _ => {}
+    }
+    let b = right.value(env);
+    match operator {
+        Operator::Equal => Value::Bool(a == b),
+        Operator::Unequal => Value::Bool(a != b),
+        Operator::Below => Value::Bool(below(&a, &b)),
+        Operator::AtMost => Value::Bool(!below(&b, &a)),
+        Operator::Above => Value::Bool(below(&b, &a)),
+        Operator::AtLeast => Value::Bool(!below(&a, &b)),
+        Operator::Plus => add(&a, &b),
+        Operator::Minus => arithmetic(&a, &b, i64::saturating_sub, |a, b| a - b),
+        Operator::Times => arithmetic(&a, &b, i64::saturating_mul, |a, b| a * b),
+        // The compiler lets only literals other than zero through; `checked_div` still guards MIN / -1.
+        Operator::Over => arithmetic(&a, &b, |a, b| a.checked_div(b).unwrap_or(i64::MAX), |a, b| a / b),
+        Operator::And | Operator::Or => Value::Bool(false),
+    }
+}
+
+fn arithmetic(a: &Value, b: &Value, int: fn(i64, i64) -> i64, float: fn(f64, f64) -> f64) -> Value {
+    match (a, b) {
+        (Value::Int(a), Value::Int(b)) => Value::Int(int(*a, *b)),
+        (a, b) => Value::Float(finite(float(a.as_float(), b.as_float()))),
+    }
+}
+
+fn extreme(mut values: impl Iterator<Item = Value>, better: impl Fn(&Value, &Value) -> bool) -> Value {
+    let first = values.next().unwrap_or_default();
+    values.fold(first, |best, value| if better(&best, &value) { value } else { best })
+}
+
+impl Over {
+    /// The entries of a keyed field in one value; unfilled entries are skipped.
+    fn value(self, env: &Env<'_>, field: FieldId) -> Value {
+        let field = env.spec.field(field);
+        let mut filled = field.slots().map(|slot| env.state.value(slot)).filter(|value| value.is_filled());
+        match self {
+            Over::Count => {
+                let counts = |value: &&Value| **value != Value::Bool(false);
+                Value::Int(filled.filter(counts).count() as i64)
+            }
+            Over::Sum => filled.fold(field.ty.zero(), |sum, value| add(&sum, value)),
+            Over::Highest | Over::Lowest => {
+                let Some(first) = filled.next() else { return field.ty.zero() };
+                let best = filled.fold(first, |best, value| {
+                    let better = if self == Over::Highest { below(best, value) } else { below(value, best) };
+                    if better { value } else { best }
+                });
+                best.clone()
+            }
+        }
+    }
+}

@@ -1,0 +1,90 @@
+//! Expressions: one small language for openings, conditions, operands, derived values and expectations.
+//!
+//! An expression is read into a tree ([`syntax`]), checked against the spec ([`compile`]) and turned into nodes that are
+//! evaluated against a state ([`eval`]). The language is total: an expression that was compiled has a value in every
+//! state. Sums saturate, there is no division by anything but a literal, and an unfilled value reads as zero, `false` or
+//! the empty text.
+
+mod compile;
+mod eval;
+mod syntax;
+mod token;
+
+use std::sync::Arc;
+
+pub(crate) use compile::{Scope, compile, literal_of};
+pub(crate) use eval::Env;
+use eval::Node;
+pub(crate) use syntax::RESERVED;
+
+use crate::spec::FieldId;
+use crate::value::{Type, Value};
+
+/// A checked expression.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    source: Arc<str>,
+    node: Node,
+    ty: Type,
+    needs_level: bool,
+    reads: Vec<FieldId>,
+    parts: Vec<Part>,
+}
+
+/// A part of a condition that `and` or `or` joins to the others.
+#[derive(Clone, Debug)]
+struct Part {
+    source: Arc<str>,
+    node: Node,
+    leaves: Vec<(Arc<str>, Node)>,
+}
+
+/// What became of one part of a condition.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Judged {
+    /// The part as it was written.
+    pub part: String,
+    /// Whether it holds.
+    pub holds: bool,
+    /// The names in it and their values.
+    pub values: Vec<(String, Value)>,
+}
+
+impl Expression {
+    /// The expression as it was written.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// The type of its value.
+    pub fn ty(&self) -> &Type {
+        &self.ty
+    }
+
+    /// Whether it reads a per-level name without a key, so that it means something only where there is a level.
+    pub fn needs_level(&self) -> bool {
+        self.needs_level
+    }
+
+    pub(crate) fn reads(&self) -> &[FieldId] {
+        &self.reads
+    }
+
+    pub(crate) fn value(&self, env: &Env<'_>) -> Value {
+        self.node.value(env)
+    }
+
+    pub(crate) fn holds(&self, env: &Env<'_>) -> bool {
+        self.node.value(env).as_bool()
+    }
+
+    /// Every part of the condition with the values in it.
+    pub(crate) fn judge(&self, env: &Env<'_>) -> Vec<Judged> {
+        let judged = self.parts.iter().map(|part| Judged {
+            part: part.source.to_string(),
+            holds: part.node.value(env).as_bool(),
+            values: part.leaves.iter().map(|(name, node)| (name.to_string(), node.value(env))).collect(),
+        });
+        judged.collect()
+    }
+}

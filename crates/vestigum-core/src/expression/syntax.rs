@@ -1,0 +1,309 @@
+//! From tokens to a tree: precedence climbing over the operators of the language.
+//!
+//! From loosest to tightest: `or`, `and`, `not`, comparisons (which do not chain), `+ -`, `* /`, unary `-`.
+
+use super::token::{Token, Unreadable, tokens};
+use crate::diagnostic::SourceSpan;
+use crate::value::Value;
+
+/// A node of the tree and where it stands.
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) struct Ast {
+    pub kind: Kind,
+    pub span: SourceSpan,
+    height: u16,
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub(crate) enum Kind {
+    Literal(Value),
+    Name(String),
+    /// `field[key]` or `field[key, key]`.
+    Keyed(String, Vec<Ast>),
+    Call(String, Vec<Ast>),
+    Not(Box<Ast>),
+    Negative(Box<Ast>),
+    Binary(Operator, Box<Ast>, Box<Ast>),
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Operator {
+    Or,
+    And,
+    Equal,
+    Unequal,
+    Below,
+    AtMost,
+    Above,
+    AtLeast,
+    Plus,
+    Minus,
+    Times,
+    Over,
+}
+
+impl Operator {
+    fn from_token(token: &Token<'_>) -> Option<Operator> {
+        Some(match token {
+            Token::Name("or") => Operator::Or,
+            Token::Name("and") => Operator::And,
+            Token::Sign("==") => Operator::Equal,
+            Token::Sign("!=") => Operator::Unequal,
+            Token::Sign("<") => Operator::Below,
+            Token::Sign("<=") => Operator::AtMost,
+            Token::Sign(">") => Operator::Above,
+            Token::Sign(">=") => Operator::AtLeast,
+            Token::Sign("+") => Operator::Plus,
+            Token::Sign("-") => Operator::Minus,
+            Token::Sign("*") => Operator::Times,
+            Token::Sign("/") => Operator::Over,
+            _ => return None,
+        })
+    }
+
+    /// How tightly it binds.
+    fn power(self) -> u8 {
+        match self {
+            Operator::Or => 1,
+            Operator::And => 2,
+            Operator::Plus | Operator::Minus => 5,
+            Operator::Times | Operator::Over => 6,
+            _ => COMPARISON,
+        }
+    }
+
+    pub fn is_comparison(self) -> bool {
+        self.power() == COMPARISON
+    }
+}
+
+const NOT: u8 = 3;
+const COMPARISON: u8 = 4;
+const NEGATIVE: u8 = 7;
+
+/// How high a tree may grow. Trees are walked recursively, so a hostile document must not decide how deep.
+const MAX_HEIGHT: u16 = 100;
+
+/// Words that expressions and playthroughs use themselves; nothing declared may bear them.
+pub(crate) const RESERVED: &[&str] = &[
+    "or",
+    "and",
+    "not",
+    "true",
+    "false",
+    "if",
+    "sum",
+    "highest",
+    "lowest",
+    "count",
+    "size",
+    "max",
+    "min",
+    "grade",
+    "into",
+    "needed",
+    "open",
+    "has",
+    "len",
+    "filled",
+    "entry",
+    "was",
+    "level",
+    "checkpoint",
+    "level_index",
+    "checkpoint_index",
+    "launch",
+    "new_run",
+    "enter",
+    "enter_any",
+    "death",
+    "restart",
+    "complete",
+    "travel",
+    "abandon",
+    "game_over",
+    "quit",
+    "crash",
+    "save",
+    "damage",
+    "reset",
+    "profile",
+    "repeat",
+    "end",
+    "watch",
+    "import",
+    "insert",
+    "remove",
+    "expect",
+    "refuse",
+    "playthrough",
+    "board",
+];
+
+/// Reads an expression.
+pub(crate) fn parse(text: &str) -> Result<Ast, Unreadable> {
+    let tokens = tokens(text)?;
+    let mut parser = Parser { tokens: &tokens, next: 0, end: text.len(), depth: 0 };
+    let ast = parser.expression(0)?;
+    match parser.peek() {
+        None => Ok(ast),
+        Some((token, span)) => Err(parser.unexpected(token, *span, "the expression should end here")),
+    }
+}
+
+struct Parser<'t, 'i> {
+    tokens: &'t [(Token<'i>, SourceSpan)],
+    next: usize,
+    end: usize,
+    depth: u16,
+}
+
+impl<'t, 'i> Parser<'t, 'i> {
+    fn peek(&self) -> Option<&'t (Token<'i>, SourceSpan)> {
+        self.tokens.get(self.next)
+    }
+
+    fn take(&mut self) -> Option<&'t (Token<'i>, SourceSpan)> {
+        let token = self.tokens.get(self.next);
+        self.next += 1;
+        token
+    }
+
+    fn sign(&mut self, sign: &str) -> Option<SourceSpan> {
+        match self.peek() {
+            Some((Token::Sign(found), span)) if *found == sign => {
+                self.next += 1;
+                Some(*span)
+            }
+            _ => None,
+        }
+    }
+
+    fn unexpected(&self, token: &Token<'_>, span: SourceSpan, message: &str) -> Unreadable {
+        let error = Unreadable::new(span, message);
+        match token {
+            Token::Sign("=") => error.help("write `==` to compare two values"),
+            Token::Sign("+=" | "-=") => error.help("an expression only reads; rules and playthroughs write"),
+            _ => error,
+        }
+    }
+
+    /// Reads operators that bind more tightly than `floor`.
+    fn expression(&mut self, floor: u8) -> Result<Ast, Unreadable> {
+        self.depth += 1;
+        if self.depth > MAX_HEIGHT {
+            let span = self.peek().map_or(SourceSpan::new(self.end, self.end), |(_, span)| *span);
+            return Err(too_deep(span));
+        }
+        let mut left = self.prefix()?;
+        while let Some((token, span)) = self.peek() {
+            let Some(operator) = Operator::from_token(token) else { break };
+            if operator.power() <= floor {
+                break;
+            }
+            if let Kind::Binary(before, ..) = &left.kind
+                && before.is_comparison()
+                && operator.is_comparison()
+                && self.tokens.get(self.next.wrapping_sub(1)).is_some_and(|(t, _)| *t != Token::Sign(")"))
+            {
+                return Err(Unreadable::new(*span, "comparisons do not chain")
+                    .help("join two comparisons with `and`, as in `1 <= stars and stars <= 3`"));
+            }
+            self.next += 1;
+            let right = self.expression(operator.power())?;
+            let span = left.span.to(right.span);
+            left = node(Kind::Binary(operator, Box::new(left), Box::new(right)), span)?;
+        }
+        self.depth -= 1;
+        Ok(left)
+    }
+
+    fn prefix(&mut self) -> Result<Ast, Unreadable> {
+        let end = SourceSpan::new(self.end, self.end);
+        let Some((token, span)) = self.take() else {
+            return Err(Unreadable::new(end, "something is missing here: a name, a number or a bracket"));
+        };
+        let span = *span;
+        match token {
+            Token::Int(int) => node(Kind::Literal(Value::Int(*int)), span),
+            Token::Float(float) => node(Kind::Literal(Value::float(*float)), span),
+            Token::Text(text) => node(Kind::Literal(Value::text(text.as_str())), span),
+            Token::Name("true") => node(Kind::Literal(Value::Bool(true)), span),
+            Token::Name("false") => node(Kind::Literal(Value::Bool(false)), span),
+            Token::Name("not") => {
+                let inner = self.expression(NOT)?;
+                let span = span.to(inner.span);
+                node(Kind::Not(Box::new(inner)), span)
+            }
+            Token::Name(word @ ("or" | "and")) => {
+                Err(Unreadable::new(span, format!("`{word}` needs a condition on its left")))
+            }
+            Token::Name(name) => self.named(name, span),
+            Token::Sign("-") => {
+                let inner = self.expression(NEGATIVE)?;
+                let span = span.to(inner.span);
+                match inner.kind {
+                    Kind::Literal(Value::Int(int)) => node(Kind::Literal(Value::Int(int.saturating_neg())), span),
+                    Kind::Literal(Value::Float(float)) => node(Kind::Literal(Value::float(-float)), span),
+                    _ => node(Kind::Negative(Box::new(inner)), span),
+                }
+            }
+            Token::Sign("(") => {
+                let inner = self.expression(0)?;
+                match self.sign(")") {
+                    Some(close) => Ok(Ast { span: span.to(close), ..inner }),
+                    None => Err(Unreadable::new(span, "this bracket is never closed")),
+                }
+            }
+            token => Err(self.unexpected(token, span, "a name, a number or a bracket should stand here")),
+        }
+    }
+
+    fn named(&mut self, name: &str, span: SourceSpan) -> Result<Ast, Unreadable> {
+        if let Some(open) = self.sign("(") {
+            let (arguments, close) = self.list(")", open)?;
+            return node(Kind::Call(name.to_owned(), arguments), span.to(close));
+        }
+        if let Some(open) = self.sign("[") {
+            let (keys, close) = self.list("]", open)?;
+            return node(Kind::Keyed(name.to_owned(), keys), span.to(close));
+        }
+        node(Kind::Name(name.to_owned()), span)
+    }
+
+    fn list(&mut self, close: &str, open: SourceSpan) -> Result<(Vec<Ast>, SourceSpan), Unreadable> {
+        let mut items = Vec::new();
+        if let Some(end) = self.sign(close) {
+            return Ok((items, end));
+        }
+        loop {
+            items.push(self.expression(0)?);
+            if let Some(end) = self.sign(close) {
+                return Ok((items, end));
+            }
+            if self.sign(",").is_none() {
+                return Err(match self.peek() {
+                    Some((token, span)) => {
+                        self.unexpected(token, *span, &format!("a comma or `{close}` should stand here"))
+                    }
+                    None => Unreadable::new(open, "this bracket is never closed"),
+                });
+            }
+        }
+    }
+}
+
+fn node(kind: Kind, span: SourceSpan) -> Result<Ast, Unreadable> {
+    let below = match &kind {
+        Kind::Literal(_) | Kind::Name(_) => 0,
+        Kind::Keyed(_, items) | Kind::Call(_, items) => items.iter().map(|item| item.height).max().unwrap_or(0),
+        Kind::Not(inner) | Kind::Negative(inner) => inner.height,
+        Kind::Binary(_, left, right) => left.height.max(right.height),
+    };
+    if below >= MAX_HEIGHT { Err(too_deep(span)) } else { Ok(Ast { kind, span, height: below + 1 }) }
+}
+
+fn too_deep(span: SourceSpan) -> Unreadable {
+    Unreadable::new(span, format!("this expression is nested more than {MAX_HEIGHT} deep"))
+        .help("give a part of it a name under [derived]")
+}

@@ -1,0 +1,201 @@
+//! Typed handles: the name and the type of a field are checked once, and every later read and write is an index.
+
+use std::marker::PhantomData;
+
+use thiserror::Error;
+
+use crate::diagnostic::nearest;
+use crate::spec::{Field, FieldId, Spec};
+use crate::value::{Type, Value};
+
+mod sealed {
+    pub trait Sealed {}
+    impl Sealed for bool {}
+    impl Sealed for i64 {}
+    impl Sealed for f64 {}
+    impl Sealed for str {}
+}
+
+/// Rust types that a field's value is read as.
+pub trait Scalar: sealed::Sealed {
+    /// What a read gives.
+    type Read<'a>;
+    /// What a write takes.
+    type Write<'a>;
+    #[doc(hidden)]
+    const TYPE: Type;
+    #[doc(hidden)]
+    fn read(value: &Value) -> Self::Read<'_>;
+    #[doc(hidden)]
+    fn value(written: Self::Write<'_>) -> Value;
+}
+
+impl Scalar for bool {
+    type Read<'a> = bool;
+    type Write<'a> = bool;
+    const TYPE: Type = Type::Bool;
+    #[inline]
+    fn read(value: &Value) -> bool {
+        value.as_bool()
+    }
+    #[inline]
+    fn value(written: bool) -> Value {
+        Value::Bool(written)
+    }
+}
+
+impl Scalar for i64 {
+    type Read<'a> = i64;
+    type Write<'a> = i64;
+    const TYPE: Type = Type::Int;
+    #[inline]
+    fn read(value: &Value) -> i64 {
+        value.as_int()
+    }
+    #[inline]
+    fn value(written: i64) -> Value {
+        Value::Int(written)
+    }
+}
+
+impl Scalar for f64 {
+    type Read<'a> = f64;
+    type Write<'a> = f64;
+    const TYPE: Type = Type::Float;
+    #[inline]
+    fn read(value: &Value) -> f64 {
+        value.as_float()
+    }
+    #[inline]
+    fn value(written: f64) -> Value {
+        Value::float(written)
+    }
+}
+
+impl Scalar for str {
+    type Read<'a> = &'a str;
+    type Write<'a> = &'a str;
+    const TYPE: Type = Type::Text;
+    #[inline]
+    fn read(value: &Value) -> &str {
+        value.as_text()
+    }
+    #[inline]
+    fn value(written: &str) -> Value {
+        Value::text(written)
+    }
+}
+
+/// A handle on one value: a field, or the entry of a per-level field that [`PerLevel::at`] gave.
+///
+/// A handle belongs to the spec it was made from. Used with progress of another spec, reads and writes panic: that is
+/// a mistake in the program, not in its input.
+#[derive(Debug)]
+pub struct Handle<T: ?Sized> {
+    pub(crate) slot: usize,
+    pub(crate) field: FieldId,
+    pub(crate) fingerprint: u32,
+    ty: PhantomData<fn() -> Box<T>>,
+}
+
+impl<T: ?Sized> Clone for Handle<T> {
+    fn clone(&self) -> Self {
+        *self
+    }
+}
+
+impl<T: ?Sized> Copy for Handle<T> {}
+
+/// A handle on a field that has a value for each level.
+#[derive(Clone, Debug)]
+pub struct PerLevel<T: ?Sized> {
+    spec: Spec,
+    field: FieldId,
+    ty: PhantomData<fn() -> Box<T>>,
+}
+
+/// Why there is no such handle.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+pub enum HandleError {
+    /// No field has that name.
+    #[error("no field is called `{name}`{}", did_you_mean(.nearest))]
+    UnknownField {
+        /// The name asked for.
+        name: String,
+        /// The field that was probably meant.
+        nearest: Option<String>,
+    },
+    /// The field has another type.
+    #[error("`{name}` is of type {found}; a handle of type {wanted} cannot read it")]
+    WrongType {
+        /// The field.
+        name: String,
+        /// Its type.
+        found: Type,
+        /// The type asked for.
+        wanted: Type,
+    },
+    /// The field has a value for each level, or has not.
+    #[error("`{name}` {}", if *.per_level { "has a value for each level: ask for it per level" } else { "has one value: ask for it without a level" })]
+    WrongKey {
+        /// The field.
+        name: String,
+        /// Whether the field has a value for each level.
+        per_level: bool,
+    },
+    /// No level has that name.
+    #[error("no level is called `{name}`{}", did_you_mean(.nearest))]
+    UnknownLevel {
+        /// The name asked for.
+        name: String,
+        /// The level that was probably meant.
+        nearest: Option<String>,
+    },
+}
+
+/// The end of a message that suggests a name.
+pub(crate) fn did_you_mean(nearest: &Option<String>) -> String {
+    nearest.as_ref().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default()
+}
+
+fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) -> Result<&'s Field, HandleError> {
+    let Some(field) = spec.0.find_field(name) else {
+        let nearest = nearest(name, spec.fields().map(Field::name)).map(str::to_owned);
+        return Err(HandleError::UnknownField { name: name.to_owned(), nearest });
+    };
+    if *field.ty() != T::TYPE {
+        return Err(HandleError::WrongType { name: name.to_owned(), found: field.ty().clone(), wanted: T::TYPE });
+    }
+    if field.is_per_level() != per_level {
+        return Err(HandleError::WrongKey { name: name.to_owned(), per_level: field.is_per_level() });
+    }
+    Ok(field)
+}
+
+impl<T: Scalar + ?Sized> Handle<T> {
+    pub(crate) fn check(spec: &Spec, name: &str) -> Result<Handle<T>, HandleError> {
+        let field = checked::<T>(spec, name, false)?;
+        Ok(Handle { slot: field.first_slot, field: field.id, fingerprint: spec.0.fingerprint, ty: PhantomData })
+    }
+}
+
+impl<T: Scalar + ?Sized> PerLevel<T> {
+    pub(crate) fn check(spec: &Spec, name: &str) -> Result<PerLevel<T>, HandleError> {
+        let field = checked::<T>(spec, name, true)?;
+        Ok(PerLevel { spec: spec.clone(), field: field.id, ty: PhantomData })
+    }
+
+    /// The entry of one level.
+    ///
+    /// # Errors
+    /// If there is no such level.
+    pub fn at(&self, level: &str) -> Result<Handle<T>, HandleError> {
+        let spec = &self.spec.0;
+        let Some(index) = spec.level_ids.get(level) else {
+            let nearest = nearest(level, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
+            return Err(HandleError::UnknownLevel { name: level.to_owned(), nearest });
+        };
+        let slot = spec.field(self.field).slot_of_level(*index);
+        Ok(Handle { slot, field: self.field, fingerprint: spec.fingerprint, ty: PhantomData })
+    }
+}

@@ -1,0 +1,227 @@
+//! Images as JSON: one object that any JSON tool opens.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use serde::ser::{Serialize, SerializeMap, Serializer};
+use thiserror::Error;
+
+use crate::spec::Resume;
+
+use super::{FORMAT, Image, Owner, SavedMarks, SavedPlace, Tree, Values};
+
+/// Why bytes are not an image that can be used.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Damaged {
+    /// The bytes are not JSON, or end too early.
+    #[error("it is not whole: {0}")]
+    Unreadable(String),
+    /// The JSON is not that of an image.
+    #[error("it is no image: {0}")]
+    NoImage(String),
+    /// Something was changed after it was written.
+    #[error("it was changed after it was saved: its check does not fit")]
+    CheckFailed,
+    /// A newer game wrote it, in a format that this one does not know.
+    #[error("it has format {0}, and this game reads formats up to {FORMAT}; a newer version of the game wrote it")]
+    NewerFormat(i64),
+}
+
+/// The most bytes that are read as an image. What is larger is damage.
+const MAX_BYTES: usize = 256 << 20;
+
+impl Image {
+    /// The image as JSON, with its digest and check.
+    pub fn to_json(&self) -> Vec<u8> {
+        // Writing into memory fails only for maps whose keys are not text, and there are none.
+        serde_json::to_vec(self).unwrap_or_default()
+    }
+
+    /// Reads an image and verifies its digest and check.
+    ///
+    /// # Errors
+    /// If the bytes are damaged, were edited, or are of a newer format. Hostile bytes are an error like any other.
+    pub fn from_json(bytes: &[u8]) -> Result<Image, Damaged> {
+        if bytes.len() > MAX_BYTES {
+            return Err(Damaged::Unreadable(format!("it has more than {MAX_BYTES} bytes")));
+        }
+        let tree: Tree = serde_json::from_slice(bytes).map_err(|error| Damaged::Unreadable(error.to_string()))?;
+        let Tree::Map(map) = tree else {
+            return Err(Damaged::NoImage(format!("an object is wanted, and this is {}", tree.kind())));
+        };
+        let mut parts = Parts { map, path: "" };
+        let format = parts.int("format")?;
+        if format > FORMAT {
+            return Err(Damaged::NewerFormat(format));
+        }
+        let image = Image {
+            game: parts.text("game")?,
+            version: parts.int("version")?,
+            owner: owner(&mut parts)?,
+            generation: u64::try_from(parts.int("generation")?)
+                .map_err(|_| Damaged::NoImage("`generation` is below 0".into()))?,
+            saved_at: parts.text("saved_at")?,
+            place: place(&mut parts)?,
+            values: parts.values("values")?,
+            marks: marks(&mut parts)?,
+        };
+        let (digest, check) = (parts.text("digest")?, parts.text("check")?);
+        parts.end()?;
+        if image.digest() != digest || image.check(&digest) != check {
+            return Err(Damaged::CheckFailed);
+        }
+        Ok(image)
+    }
+}
+
+impl Serialize for Image {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("format", &FORMAT)?;
+        map.serialize_entry("game", &self.game)?;
+        map.serialize_entry("version", &self.version)?;
+        match &self.owner {
+            Owner::Profile(name) => map.serialize_entry("profile", name)?,
+            Owner::Device => map.serialize_entry("device", &true)?,
+        }
+        map.serialize_entry("generation", &self.generation)?;
+        map.serialize_entry("saved_at", &self.saved_at)?;
+        map.serialize_entry("place", &self.place)?;
+        map.serialize_entry("values", &Entries(&self.values))?;
+        if let Some(marks) = &self.marks {
+            map.serialize_entry("marks", marks)?;
+        }
+        let digest = self.digest();
+        map.serialize_entry("digest", &digest)?;
+        map.serialize_entry("check", &self.check(&digest))?;
+        map.end()
+    }
+}
+
+struct Entries<'a>(&'a Values);
+
+impl Serialize for Entries<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_map(self.0.iter().map(|(name, tree)| (&**name, tree)))
+    }
+}
+
+impl Serialize for SavedMarks {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut map = serializer.serialize_map(Some(2))?;
+        map.serialize_entry("entry", &Entries(&self.entry))?;
+        map.serialize_entry("checkpoint", &Entries(&self.checkpoint))?;
+        map.end()
+    }
+}
+
+impl Serialize for SavedPlace {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            SavedPlace::Menu => serializer.serialize_str("menu"),
+            SavedPlace::RunOver => serializer.serialize_str("run_over"),
+            SavedPlace::InLevel { level, checkpoint, entered_at, resume } => {
+                let mut map = serializer.serialize_map(Some(4))?;
+                map.serialize_entry("level", level)?;
+                map.serialize_entry("checkpoint", checkpoint)?;
+                map.serialize_entry("entered_at", entered_at)?;
+                map.serialize_entry("resume", resume.word())?;
+                map.end()
+            }
+        }
+    }
+}
+
+/// The parts of an object, taken out one by one; what is left at the end is no part of an image.
+struct Parts {
+    map: BTreeMap<Arc<str>, Tree>,
+    path: &'static str,
+}
+
+impl Parts {
+    fn take(&mut self, name: &str) -> Result<Tree, Damaged> {
+        let missing = || Damaged::NoImage(format!("`{}{name}` is missing", self.path));
+        self.map.remove(name).ok_or_else(missing)
+    }
+
+    fn wrong<T>(&self, name: &str, wanted: &str, found: &Tree) -> Result<T, Damaged> {
+        Err(Damaged::NoImage(format!("`{}{name}` is {} where {wanted} is wanted", self.path, found.kind())))
+    }
+
+    fn int(&mut self, name: &str) -> Result<i64, Damaged> {
+        match self.take(name)? {
+            Tree::Int(int) => Ok(int),
+            other => self.wrong(name, "an int", &other),
+        }
+    }
+
+    fn text(&mut self, name: &str) -> Result<String, Damaged> {
+        match self.take(name)? {
+            Tree::Text(text) => Ok(text.to_string()),
+            other => self.wrong(name, "a text", &other),
+        }
+    }
+
+    fn maybe_text(&mut self, name: &str) -> Result<Option<String>, Damaged> {
+        match self.take(name)? {
+            Tree::Null => Ok(None),
+            Tree::Text(text) => Ok(Some(text.to_string())),
+            other => self.wrong(name, "a text or null", &other),
+        }
+    }
+
+    fn values(&mut self, name: &str) -> Result<Values, Damaged> {
+        match self.take(name)? {
+            Tree::Map(map) => Ok(map),
+            other => self.wrong(name, "a map", &other),
+        }
+    }
+
+    fn end(self) -> Result<(), Damaged> {
+        match self.map.first_key_value() {
+            None => Ok(()),
+            Some((name, _)) => Err(Damaged::NoImage(format!("`{}{name}` is no part of an image", self.path))),
+        }
+    }
+}
+
+fn owner(parts: &mut Parts) -> Result<Owner, Damaged> {
+    if parts.map.contains_key("profile") {
+        return parts.text("profile").map(Owner::Profile);
+    }
+    match parts.take("device")? {
+        Tree::Bool(true) => Ok(Owner::Device),
+        other => parts.wrong("device", "true", &other),
+    }
+}
+
+fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {
+    let map = match parts.take("place")? {
+        Tree::Text(word) if &*word == "menu" => return Ok(SavedPlace::Menu),
+        Tree::Text(word) if &*word == "run_over" => return Ok(SavedPlace::RunOver),
+        Tree::Map(map) => map,
+        other => return parts.wrong("place", "menu, run_over or a level", &other),
+    };
+    let mut parts = Parts { map, path: "place." };
+    let place = SavedPlace::InLevel {
+        level: parts.text("level")?,
+        checkpoint: parts.maybe_text("checkpoint")?,
+        entered_at: parts.maybe_text("entered_at")?,
+        resume: {
+            let word = parts.text("resume")?;
+            Resume::from_word(&word)
+                .ok_or_else(|| Damaged::NoImage(format!("`place.resume` says `{}`", word.escape_default())))?
+        },
+    };
+    parts.end().map(|()| place)
+}
+
+fn marks(parts: &mut Parts) -> Result<Option<SavedMarks>, Damaged> {
+    if !parts.map.contains_key("marks") {
+        return Ok(None);
+    }
+    let mut parts = Parts { map: parts.values("marks")?, path: "marks." };
+    let marks = SavedMarks { entry: parts.values("entry")?, checkpoint: parts.values("checkpoint")? };
+    parts.end().map(|()| Some(marks))
+}

@@ -1,0 +1,390 @@
+//! Bringing an image under a spec.
+//!
+//! Nothing that an image of this game says stops it from being loaded: what is missing is filled with the default, what
+//! the spec does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
+
+use std::fmt;
+
+use thiserror::Error;
+
+use crate::expression::literal_of;
+use crate::fate::Simple;
+use crate::moment::Moment;
+use crate::place::{Checkpoint, Place, Spot, Standing};
+use crate::spec::{Accept, Field, Resume, Span, SpecData};
+use crate::state::State;
+use crate::suspend::{project, suspended_fate};
+use crate::value::Value;
+
+use super::{Image, Owner, SavedPlace, Tree, Values};
+
+/// Why an image is not loaded. It stays as it is.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum LoadError {
+    /// The image is of another game.
+    #[error("the save is of the game `{found}`, and this is `{wanted}`; nothing was overwritten")]
+    OtherGame {
+        /// The game in the image.
+        found: String,
+        /// This game.
+        wanted: String,
+    },
+    /// A newer version of the game wrote it.
+    #[error(
+        "the save is of version {found}, and this game knows versions up to {known}; update the game to play on, nothing was overwritten"
+    )]
+    NewerVersion {
+        /// The version in the image.
+        found: i64,
+        /// The version of the spec.
+        known: i64,
+    },
+    /// The image of a device was given for a profile, or the other way round.
+    #[error("the save is of {found}, which is not what was to be loaded")]
+    OtherOwner {
+        /// Whose image it is.
+        found: String,
+    },
+}
+
+/// Where the progress came from.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Origin {
+    /// There was no image.
+    #[default]
+    Fresh,
+    /// The newest image.
+    Loaded {
+        /// Its generation.
+        generation: u64,
+    },
+    /// An older image, because newer ones could not be read.
+    Recovered {
+        /// Its generation.
+        generation: u64,
+        /// The newer generations and what is wrong with them.
+        passed_over: Vec<(u64, String)>,
+    },
+}
+
+/// How the place differs from the one in the image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlaceChange {
+    /// The place in the image.
+    pub from: String,
+    /// The place now.
+    pub to: Place,
+    /// Why.
+    pub why: String,
+}
+
+/// What loading did.
+#[derive(Clone, Debug, Default, PartialEq)]
+#[non_exhaustive]
+pub struct LoadReport {
+    /// Where the profile's progress came from.
+    pub origin: Origin,
+    /// Where the device's progress came from.
+    pub device_origin: Origin,
+    /// The version of the image, if it is older than the spec.
+    pub older_version: Option<i64>,
+    /// Fields that the image does not have; they are at their defaults.
+    pub filled: Vec<String>,
+    /// Values that the spec has no place for, and why.
+    pub dropped: Vec<(String, String)>,
+    /// Values brought into their limits: the name, what the image said, what it is now.
+    pub clamped: Vec<(String, Value, Value)>,
+    /// How the place changed.
+    pub place: Option<PlaceChange>,
+}
+
+impl LoadReport {
+    /// Whether everything was loaded just as it was saved, from the newest image, or freshly begun.
+    pub fn is_clean(&self) -> bool {
+        !matches!(self.origin, Origin::Recovered { .. })
+            && !matches!(self.device_origin, Origin::Recovered { .. })
+            && self.filled.is_empty()
+            && self.dropped.is_empty()
+            && self.clamped.is_empty()
+            && self.place.is_none()
+    }
+}
+
+impl fmt::Display for LoadReport {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.origin {
+            Origin::Fresh => f.write_str("a fresh profile")?,
+            Origin::Loaded { generation } => write!(f, "loaded generation {generation}")?,
+            Origin::Recovered { generation, .. } => write!(f, "recovered from generation {generation}")?,
+        }
+        for origin in [&self.origin, &self.device_origin] {
+            if let Origin::Recovered { passed_over, .. } = origin {
+                for (generation, why) in passed_over {
+                    write!(f, "\n  passed over generation {generation}: {why}")?;
+                }
+            }
+        }
+        if let Some(version) = self.older_version {
+            write!(f, "\n  saved by version {version} of the spec")?;
+        }
+        if !self.filled.is_empty() {
+            write!(f, "\n  new, at the default: {}", self.filled.join(", "))?;
+        }
+        for (name, why) in &self.dropped {
+            write!(f, "\n  dropped {name}: {why}")?;
+        }
+        for (name, was, is) in &self.clamped {
+            write!(f, "\n  {name} was {was}, outside its limits; it is {is} now")?;
+        }
+        if let Some(PlaceChange { from, to, why }) = &self.place {
+            write!(f, "\n  the place was {from} and is {to} now: {why}")?;
+        }
+        Ok(())
+    }
+}
+
+/// The state that the images tell of, ready for the moment `launch`.
+pub(crate) fn load(
+    spec: &SpecData,
+    profile: Option<&Image>,
+    device: Option<&Image>,
+) -> Result<(State, LoadReport), LoadError> {
+    let mut loader = Loader { spec, state: State::fresh(spec), report: LoadReport::default() };
+    if let Some(image) = device {
+        acceptable(spec, image, matches!(image.owner, Owner::Device))?;
+        loader.report.device_origin = Origin::Loaded { generation: image.generation };
+        loader.values(&image.values, |field| field.lasts == Span::Device);
+    }
+    if let Some(image) = profile {
+        acceptable(spec, image, matches!(image.owner, Owner::Profile(_)))?;
+        loader.report.origin = Origin::Loaded { generation: image.generation };
+        if image.version < spec.version {
+            loader.report.older_version = Some(image.version);
+        }
+        loader.profile(image);
+    }
+    Ok((loader.state, loader.report))
+}
+
+fn acceptable(spec: &SpecData, image: &Image, owner_fits: bool) -> Result<(), LoadError> {
+    if image.game != *spec.id {
+        return Err(LoadError::OtherGame { found: image.game.clone(), wanted: spec.id.to_string() });
+    }
+    if image.version > spec.version {
+        return Err(LoadError::NewerVersion { found: image.version, known: spec.version });
+    }
+    if !owner_fits {
+        return Err(LoadError::OtherOwner { found: image.owner.to_string() });
+    }
+    Ok(())
+}
+
+struct Loader<'a> {
+    spec: &'a SpecData,
+    state: State,
+    report: LoadReport,
+}
+
+impl Loader<'_> {
+    fn profile(&mut self, image: &Image) {
+        let in_level = matches!(image.place, SavedPlace::InLevel { .. });
+        self.values(&image.values, |field| match field.lasts {
+            Span::Run | Span::Profile => true,
+            Span::Visit => in_level,
+            Span::Attempt | Span::Session | Span::Device => false,
+        });
+        match &image.place {
+            SavedPlace::Menu => {}
+            SavedPlace::RunOver => self.state.spot = Spot::RunOver,
+            SavedPlace::InLevel { level, checkpoint, entered_at, resume } => {
+                self.marks(image);
+                self.stand(image, level, checkpoint.as_deref(), entered_at.as_deref(), *resume);
+            }
+        }
+    }
+
+    fn values(&mut self, values: &Values, wanted: impl Fn(&Field) -> bool) {
+        let spec = self.spec;
+        for field in spec.fields.iter().filter(|field| wanted(field)) {
+            let Some(tree) = values.get(&field.name) else {
+                self.report.filled.push(field.name.to_string());
+                continue;
+            };
+            for (slot, value) in self.entries(field, tree) {
+                self.state.write(slot, value);
+            }
+        }
+        for name in values.keys() {
+            if !spec.find_field(name).is_some_and(&wanted) {
+                self.drop(name.to_string(), "the spec saves no such field");
+            }
+        }
+    }
+
+    fn drop(&mut self, name: String, why: &str) {
+        self.report.dropped.push((name, why.to_owned()));
+    }
+
+    /// The slots of a field that an image names, and their values.
+    fn entries(&mut self, field: &Field, tree: &Tree) -> Vec<(usize, Value)> {
+        let spec = self.spec;
+        if !field.per_level {
+            let value = self.value(field, field.name.to_string(), tree);
+            return value.map(|value| (field.first_slot, value)).into_iter().collect();
+        }
+        let Tree::Map(entries) = tree else {
+            self.drop(field.name.to_string(), &format!("it is {}, and a value for each level is wanted", tree.kind()));
+            return Vec::new();
+        };
+        let mut out = Vec::new();
+        for (level, tree) in entries {
+            let name = format!("{}[{level}]", field.name);
+            match spec.level_ids.get(level) {
+                None => self.drop(name, "there is no such level"),
+                Some(index) => {
+                    let value = self.value(field, name, tree);
+                    out.extend(value.map(|value| (field.slot_of_level(*index), value)));
+                }
+            }
+        }
+        out
+    }
+
+    fn value(&mut self, field: &Field, name: String, tree: &Tree) -> Option<Value> {
+        let value = match tree {
+            Tree::Null if field.optional => return Some(Value::Unfilled),
+            Tree::Bool(bool) => Value::Bool(*bool),
+            Tree::Int(int) => Value::Int(*int),
+            Tree::Float(float) => Value::float(*float),
+            Tree::Text(text) => Value::Text(text.clone()),
+            Tree::Null | Tree::List(_) | Tree::Map(_) => Value::Unfilled,
+        };
+        let Some(value) = literal_of(&field.ty, value) else {
+            self.drop(name, &format!("it is {}, and the field is of type {}", tree.kind(), field.ty));
+            return None;
+        };
+        let (inside, clamped) = field.limits.clamp(value.clone());
+        if clamped {
+            self.report.clamped.push((name, value, inside.clone()));
+        }
+        Some(inside)
+    }
+
+    fn marks(&mut self, image: &Image) {
+        let Some(marks) = &image.marks else { return };
+        let spec = self.spec;
+        // What a mark drops or clamps, the value beside it does too, and that is reported already.
+        let reported = self.report.clone();
+        for field in spec.fields.iter().filter(|field| field.rewinds) {
+            let mut entry: Vec<Value> = self.marked(field, &marks.entry);
+            let mut checkpoint = self.marked(field, &marks.checkpoint);
+            for slot in field.slots().rev() {
+                let (Some(entry), Some(checkpoint)) = (entry.pop(), checkpoint.pop()) else { break };
+                if field.lasts == Span::Attempt {
+                    self.state.write(slot, entry.clone());
+                }
+                self.state.write_marks(slot, entry, checkpoint);
+            }
+        }
+        self.report = reported;
+    }
+
+    /// All entries of a field in a mark. A field that the mark does not know is at its value.
+    fn marked(&mut self, field: &Field, values: &Values) -> Vec<Value> {
+        let Some(tree) = values.get(&field.name) else {
+            return field.slots().map(|slot| self.state.value(slot).clone()).collect();
+        };
+        let mut out = vec![field.default.clone(); field.slots];
+        for (slot, value) in self.entries(field, tree) {
+            out[slot - field.first_slot] = value;
+        }
+        out
+    }
+
+    /// Puts the player back into the level, or as near as this spec allows.
+    fn stand(&mut self, image: &Image, level: &str, at: Option<&str>, entered_at: Option<&str>, resume: Resume) {
+        let spec = self.spec;
+        let index = spec.level_ids.get(level).copied();
+        let (Some(index), false) = (index, spec.resume == Resume::None) else {
+            let why = match index {
+                None => format!("there is no level `{level}` any more"),
+                Some(_) => "levels are not resumed any more".to_owned(),
+            };
+            self.leave(index);
+            self.changed(image, why);
+            return;
+        };
+        let entered = entered_at.and_then(|name| self.checkpoint(index, name));
+        let reached = at.and_then(|name| self.checkpoint(index, name));
+        let gone = at.filter(|_| reached.is_none());
+        let to_entry = spec.resume == Resume::Entry && resume == Resume::Checkpoint;
+        let checkpoint = if gone.is_some() || to_entry { entered.clone() } else { reached };
+        self.state.spot = Spot::Level(Standing { level: index, checkpoint, entered_at: entered });
+        if gone.is_some() || to_entry {
+            self.back_to_entry();
+            let why = match gone {
+                Some(name) => format!("`{level}` has no checkpoint `{name}` any more"),
+                None => "levels are resumed at their entry now".to_owned(),
+            };
+            self.changed(image, why);
+        }
+    }
+
+    fn checkpoint(&self, level: u32, name: &str) -> Option<Checkpoint> {
+        let listed = &self.spec.level(level).checkpoints;
+        match listed.iter().position(|checkpoint| &**checkpoint == name) {
+            Some(index) => Some(Checkpoint::Listed(index as u32)),
+            None if listed.is_empty() && self.spec.accept == Accept::Any => Some(Checkpoint::Named(name.into())),
+            None => None,
+        }
+    }
+
+    fn changed(&mut self, image: &Image, why: String) {
+        let to = self.state.spot.named(self.spec);
+        self.report.place = Some(PlaceChange { from: image.place.to_string(), to, why });
+    }
+
+    /// The checkpoint mark becomes the entry mark; visit fields and those that rewind take it.
+    fn back_to_entry(&mut self) {
+        self.state.give_up_checkpoint();
+        for field in self.spec.fields.iter().filter(|field| field.lasts.is_saved()) {
+            let fate = suspended_fate(self.spec, field, self.spec.resume);
+            for slot in field.slots() {
+                let ruled = if Some(slot) == self.touched(field) { fate.touched } else { fate.untouched };
+                if ruled.rewinds() || field.lasts == Span::Visit {
+                    project(&mut self.state, field, slot, Simple::Entry);
+                }
+            }
+        }
+    }
+
+    fn touched(&self, field: &Field) -> Option<usize> {
+        self.state.spot.level().map(|level| field.slot_of_level(level))
+    }
+
+    /// Loads as given up: everything that giving up rewinds is rewound, and no rule has a price.
+    fn leave(&mut self, level: Option<u32>) {
+        let spec = self.spec;
+        self.state.give_up_checkpoint();
+        for field in &spec.fields {
+            if field.needs_level() {
+                for slot in field.slots() {
+                    self.state.write(slot, field.default.clone());
+                }
+                continue;
+            }
+            let fate = spec.plan.fate(field.id, Moment::Abandon);
+            let ruled = fate.without_price().unwrap_or(spec.after_failure(field.id));
+            for slot in field.slots() {
+                let touched = level.is_some_and(|level| slot == field.slot_of_level(level)) || !field.per_level;
+                let simple = if touched { ruled } else { fate.otherwise };
+                if simple.rewinds() {
+                    project(&mut self.state, field, slot, simple);
+                }
+            }
+        }
+        self.state.take_marks();
+        self.state.spot = Spot::Menu;
+    }
+}

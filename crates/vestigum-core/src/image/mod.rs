@@ -1,0 +1,189 @@
+//! Images: the saved form of progress.
+//!
+//! An [`Image`] is a tree of names and values. [`json`] turns it into bytes and back, [`digest`] says what it holds in
+//! 32 bytes, [`load`](mod@load) brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
+
+mod digest;
+mod json;
+mod load;
+mod tree;
+
+pub use json::Damaged;
+pub(crate) use load::load;
+pub use load::{LoadError, LoadReport, Origin, PlaceChange};
+pub use tree::Tree;
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::sync::Arc;
+
+use crate::place::{Checkpoint, Spot};
+use crate::spec::{Field, Resume, Span, SpecData};
+use crate::suspend::Suspended;
+use crate::value::Value;
+
+/// The number of the image format that this crate writes, and the newest it reads.
+pub const FORMAT: i64 = 1;
+
+/// Whose progress an image holds.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Owner {
+    /// One player.
+    Profile(String),
+    /// The installation, shared by all its players.
+    Device,
+}
+
+impl fmt::Display for Owner {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Owner::Profile(name) => write!(f, "profile `{name}`"),
+            Owner::Device => f.write_str("the device"),
+        }
+    }
+}
+
+/// Values by field name. Keyed fields hold a map of their entries.
+pub type Values = BTreeMap<Arc<str>, Tree>;
+
+/// The saved form of a profile's or a device's progress.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Image {
+    /// The id of the game.
+    pub game: String,
+    /// The version of the spec that wrote it.
+    pub version: i64,
+    /// Whose progress it is.
+    pub owner: Owner,
+    /// Its number: each image of an owner has one higher than any before. The store gives it.
+    pub generation: u64,
+    /// When it was saved, as the caller's clock told it (RFC 3339).
+    pub saved_at: String,
+    /// Where the player stands.
+    pub place: SavedPlace,
+    /// The values by field name.
+    pub values: Values,
+    /// The marks, if play goes on inside a level.
+    pub marks: Option<SavedMarks>,
+}
+
+/// Where the player stands, in an image.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum SavedPlace {
+    /// Outside a level.
+    #[default]
+    Menu,
+    /// After a game over.
+    RunOver,
+    /// Suspended in a level.
+    InLevel {
+        /// The level.
+        level: String,
+        /// The checkpoint to come back to.
+        checkpoint: Option<String>,
+        /// The checkpoint at which the level was entered.
+        entered_at: Option<String>,
+        /// Whether it was suspended at the checkpoint or at the level's entry.
+        resume: Resume,
+    },
+}
+
+impl fmt::Display for SavedPlace {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            SavedPlace::Menu => f.pad("menu"),
+            SavedPlace::RunOver => f.pad("run over"),
+            SavedPlace::InLevel { level, checkpoint: None, .. } => f.pad(level),
+            SavedPlace::InLevel { level, checkpoint: Some(checkpoint), .. } => {
+                f.pad(&format!("{level} at {checkpoint}"))
+            }
+        }
+    }
+}
+
+/// The values to come back to.
+#[derive(Clone, Debug, Default, PartialEq)]
+pub struct SavedMarks {
+    /// What the fields were when the level was entered.
+    pub entry: Values,
+    /// What they were at the last checkpoint.
+    pub checkpoint: Values,
+}
+
+impl Suspended {
+    /// The image of the profile's progress.
+    pub fn profile_image(&self, profile: &str) -> Image {
+        let spec = &*self.spec.0;
+        let (place, marks) = match &self.state.spot {
+            Spot::Menu => (SavedPlace::Menu, None),
+            Spot::RunOver => (SavedPlace::RunOver, None),
+            Spot::Level(standing) => {
+                let name = |checkpoint: &Checkpoint| checkpoint.name(spec, standing.level).to_string();
+                let place = SavedPlace::InLevel {
+                    level: spec.level(standing.level).id.to_string(),
+                    checkpoint: standing.checkpoint.as_ref().map(name),
+                    entered_at: standing.entered_at.as_ref().map(name),
+                    resume: spec.resume,
+                };
+                let rewinding = |field: &Field| field.rewinds;
+                let marks = SavedMarks {
+                    entry: values(spec, rewinding, |slot| self.state.at_entry(slot)),
+                    checkpoint: values(spec, rewinding, |slot| self.state.at_checkpoint(slot)),
+                };
+                (place, Some(marks))
+            }
+        };
+        let in_level = marks.is_some();
+        let kept = |field: &Field| match field.lasts {
+            Span::Run | Span::Profile => true,
+            Span::Visit => in_level,
+            Span::Attempt | Span::Session | Span::Device => false,
+        };
+        self.image(Owner::Profile(profile.to_owned()), place, kept, marks)
+    }
+
+    /// The image of the device's progress.
+    pub fn device_image(&self) -> Image {
+        self.image(Owner::Device, SavedPlace::Menu, |field| field.lasts == Span::Device, None)
+    }
+
+    /// Whether the spec has any device field, so that there is something to save for the device.
+    pub fn has_device(&self) -> bool {
+        self.spec.fields().any(|field| field.lasts == Span::Device)
+    }
+
+    fn image(
+        &self,
+        owner: Owner,
+        place: SavedPlace,
+        kept: impl Fn(&Field) -> bool,
+        marks: Option<SavedMarks>,
+    ) -> Image {
+        Image {
+            game: self.spec.id().to_owned(),
+            version: self.spec.version(),
+            owner,
+            generation: 0,
+            saved_at: String::new(),
+            place,
+            values: values(&self.spec.0, kept, |slot| self.state.value(slot)),
+            marks,
+        }
+    }
+}
+
+/// The values of some fields, as an image writes them: every scalar, also at its default, so that a later change of
+/// defaults does not rewrite history; entries of keyed fields only where they differ from it.
+fn values<'s>(spec: &SpecData, kept: impl Fn(&Field) -> bool, value: impl Fn(usize) -> &'s Value) -> Values {
+    let mut out = Values::new();
+    for field in spec.fields.iter().filter(|field| kept(field)) {
+        let tree = if field.per_level {
+            let entries = field.slots().zip(&spec.levels).filter(|(slot, _)| *value(*slot) != field.default);
+            Tree::Map(entries.map(|(slot, level)| (level.id.clone(), Tree::of(value(slot)))).collect())
+        } else {
+            Tree::of(value(field.first_slot))
+        };
+        out.insert(field.name.clone(), tree);
+    }
+    out
+}

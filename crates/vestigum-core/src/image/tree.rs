@@ -1,0 +1,134 @@
+//! The untyped tree of names and values that an image is made of.
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::sync::Arc;
+
+use serde::de::{Deserialize, Deserializer, Error, MapAccess, SeqAccess, Visitor};
+use serde::ser::{Serialize, SerializeMap, Serializer};
+
+use crate::value::Value;
+
+/// A value of an image, before a spec gives it a type.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Tree {
+    /// No value: an optional field that is not filled.
+    Null,
+    /// A bool.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// A number with a fraction; always finite.
+    Float(f64),
+    /// Text.
+    Text(Arc<str>),
+    /// Values in order.
+    List(Vec<Tree>),
+    /// Values by name.
+    Map(BTreeMap<Arc<str>, Tree>),
+}
+
+impl Tree {
+    /// The tree of a value.
+    pub(crate) fn of(value: &Value) -> Tree {
+        match value {
+            Value::Unfilled => Tree::Null,
+            Value::Bool(bool) => Tree::Bool(*bool),
+            Value::Int(int) => Tree::Int(*int),
+            Value::Float(float) => Tree::Float(*float),
+            Value::Text(text) => Tree::Text(text.clone()),
+        }
+    }
+
+    /// What kind of value it is, in a word.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Tree::Null => "nothing",
+            Tree::Bool(_) => "a bool",
+            Tree::Int(_) => "an int",
+            Tree::Float(_) => "a float",
+            Tree::Text(_) => "a text",
+            Tree::List(_) => "a list",
+            Tree::Map(_) => "a map",
+        }
+    }
+}
+
+impl Serialize for Tree {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Tree::Null => serializer.serialize_unit(),
+            Tree::Bool(bool) => serializer.serialize_bool(*bool),
+            Tree::Int(int) => serializer.serialize_i64(*int),
+            Tree::Float(float) => serializer.serialize_f64(*float),
+            Tree::Text(text) => serializer.serialize_str(text),
+            Tree::List(items) => serializer.collect_seq(items),
+            Tree::Map(entries) => {
+                let mut map = serializer.serialize_map(Some(entries.len()))?;
+                for (name, tree) in entries {
+                    map.serialize_entry(&**name, tree)?;
+                }
+                map.end()
+            }
+        }
+    }
+}
+
+impl<'de> Deserialize<'de> for Tree {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Tree, D::Error> {
+        deserializer.deserialize_any(Growing)
+    }
+}
+
+/// Grows a tree. A name that stands twice in one map is an error: which of the two was meant cannot be known.
+struct Growing;
+
+impl<'de> Visitor<'de> for Growing {
+    type Value = Tree;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a value")
+    }
+
+    fn visit_unit<E: Error>(self) -> Result<Tree, E> {
+        Ok(Tree::Null)
+    }
+
+    fn visit_bool<E: Error>(self, bool: bool) -> Result<Tree, E> {
+        Ok(Tree::Bool(bool))
+    }
+
+    fn visit_i64<E: Error>(self, int: i64) -> Result<Tree, E> {
+        Ok(Tree::Int(int))
+    }
+
+    fn visit_u64<E: Error>(self, int: u64) -> Result<Tree, E> {
+        i64::try_from(int).map(Tree::Int).map_err(|_| E::custom(format!("the number {int} is too large")))
+    }
+
+    fn visit_f64<E: Error>(self, float: f64) -> Result<Tree, E> {
+        if float.is_finite() { Ok(Tree::Float(float)) } else { Err(E::custom("a number is too large")) }
+    }
+
+    fn visit_str<E: Error>(self, text: &str) -> Result<Tree, E> {
+        Ok(Tree::Text(text.into()))
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Tree, A::Error> {
+        let mut items = Vec::new();
+        while let Some(item) = seq.next_element()? {
+            items.push(item);
+        }
+        Ok(Tree::List(items))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Tree, A::Error> {
+        let mut entries = BTreeMap::new();
+        while let Some((name, tree)) = map.next_entry::<Arc<str>, Tree>()? {
+            if entries.insert(name.clone(), tree).is_some() {
+                return Err(A::Error::custom(format!("`{name}` stands twice")));
+            }
+        }
+        Ok(Tree::Map(entries))
+    }
+}

@@ -1,0 +1,43 @@
+//! The pure core of Vestigum: specs, expressions, progress, images and playthroughs.
+//!
+//! Nothing in this crate reads a file, a clock, the environment or a random number, and nothing starts a thread: give
+//! the same spec the same moments and the same progress comes out. Games use the crate `vestigum`, which adds stores and
+//! sessions.
+//!
+//! The rooms, in the order in which data walks through them:
+//!
+//! | module | holds |
+//! |---|---|
+//! | [`spec`] | the document that says what persists, from TOML to a checked [`Spec`] |
+//! | [`fate`] | the fate rule: what a moment does to a field |
+//! | [`progress`] | the state machine that a game feeds with moments |
+//! | [`mod@suspend`] | what a save writes: exactly what the player would have if they quit now |
+//! | [`image`] | the saved form, its digest and check, and what loading makes of it |
+//! | [`playthrough`] | scripts of moments with expectations |
+//! | [`fate_table`] | every field against every moment |
+
+pub mod codes;
+pub mod diagnostic;
+pub mod expression;
+pub mod fate;
+pub mod handle;
+pub mod image;
+mod moment;
+pub mod outcome;
+mod place;
+pub mod progress;
+pub mod spec;
+mod state;
+pub mod suspend;
+mod value;
+
+pub use diagnostic::{Diagnostic, Diagnostics, Severity};
+pub use handle::{Handle, HandleError, PerLevel};
+pub use image::{Image, LoadError, LoadReport, Owner};
+pub use moment::Moment;
+pub use outcome::{AccessError, Change, Outcome, Refused, Written};
+pub use place::Place;
+pub use progress::{Launched, Progress};
+pub use spec::{Span, Spec};
+pub use suspend::Suspended;
+pub use value::{Type, Value};

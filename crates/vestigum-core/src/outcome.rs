@@ -1,0 +1,252 @@
+//! What a moment or a write did.
+
+use std::fmt;
+use std::sync::Arc;
+
+use thiserror::Error;
+
+use crate::fate::{Fate, Operation};
+use crate::handle::did_you_mean;
+use crate::moment::Moment;
+use crate::place::Place;
+use crate::value::Value;
+
+/// One value that changed.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Change {
+    /// The field.
+    pub field: Arc<str>,
+    /// The level of the entry, for a per-level field.
+    pub key: Option<Arc<str>>,
+    /// The value before the moment.
+    pub before: Value,
+    /// The value after it.
+    pub after: Value,
+    /// What happened to it.
+    pub fate: Fate,
+    /// Whether the value was brought into the field's limits.
+    pub clamped: bool,
+}
+
+impl Change {
+    /// Whether a record was beaten: a `max` or `min` rule took a new value.
+    pub fn is_record(&self) -> bool {
+        matches!(self.fate, Fate::Operation(Operation::Max | Operation::Min))
+    }
+}
+
+/// `best_letters[mill_lane] 0 → 60 (max)`
+impl fmt::Display for Change {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.field)?;
+        if let Some(key) = &self.key {
+            write!(f, "[{key}]")?;
+        }
+        write!(f, " {} → {} ({})", self.before, self.after, self.fate)
+    }
+}
+
+/// Where the player comes back to life.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct RespawnAt {
+    /// The level.
+    pub level: Arc<str>,
+    /// The checkpoint, or none for the start of the level.
+    pub checkpoint: Option<Arc<str>>,
+}
+
+/// What a moment did.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Outcome {
+    /// The moment.
+    pub moment: Moment,
+    /// `false` for a checkpoint that `[checkpoints] accept` ignores: then it was no moment and nothing happened.
+    pub accepted: bool,
+    /// Every value that changed, in the order of the spec; those of a game over that followed come after.
+    pub changes: Vec<Change>,
+    /// Where the player is after it.
+    pub place: Place,
+    /// Where to put the player, after a death, a restart or a launch into a level.
+    pub respawn: Option<RespawnAt>,
+    /// Every attempt and visit field that was set back, whether that changed its value or not: a game that does not
+    /// reload the level puts its doors and platforms back where these say.
+    pub set_back: Vec<Arc<str>>,
+    /// Levels that are open from now on.
+    pub opened: Vec<Arc<str>>,
+    /// After `complete`: the level that comes next, or none after the last.
+    pub next: Option<Arc<str>>,
+    /// Whether the run is over: by this moment, or because it made `over_when` true.
+    pub game_over: bool,
+    /// Whether `[save] at` asks for a save.
+    pub save_due: bool,
+}
+
+impl Outcome {
+    pub(crate) fn new(moment: Moment, place: Place) -> Outcome {
+        Outcome {
+            moment,
+            accepted: true,
+            changes: Vec::new(),
+            place,
+            respawn: None,
+            set_back: Vec::new(),
+            opened: Vec::new(),
+            next: None,
+            game_over: false,
+            save_due: false,
+        }
+    }
+
+    /// The records that were beaten.
+    pub fn records(&self) -> impl Iterator<Item = &Change> {
+        self.changes.iter().filter(|change| change.is_record())
+    }
+
+    /// The values that were brought into their limits.
+    pub fn clamped(&self) -> impl Iterator<Item = &Change> {
+        self.changes.iter().filter(|change| change.clamped)
+    }
+}
+
+/// What a write did.
+#[derive(Clone, Debug, Default, PartialEq)]
+#[non_exhaustive]
+pub struct Written {
+    /// Whether the value was brought into the field's limits.
+    pub clamped: bool,
+    /// Levels that are open from now on. Only a write outside a level can open one at once.
+    pub opened: Vec<Arc<str>>,
+}
+
+/// Why a moment was refused. Nothing has changed.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Refused {
+    /// The session was ended by `quit`.
+    #[error("the session has quit; launch first")]
+    Closed,
+    /// The moment happens only inside a level.
+    #[error("{moment} happens only inside a level, and the player is {}", standing(.place))]
+    NotInLevel {
+        /// The name of the moment.
+        moment: String,
+        /// Where the player is.
+        place: Place,
+    },
+    /// The moment happens only outside a level.
+    #[error("{moment} happens only {}, and the player is {}", if .moment == "enter" { "from the menu" } else { "outside a level" }, standing(.place))]
+    NotHere {
+        /// The name of the moment.
+        moment: String,
+        /// Where the player is.
+        place: Place,
+    },
+    /// No level has that name.
+    #[error("no level is called `{name}`{}", did_you_mean(.nearest))]
+    UnknownLevel {
+        /// The name asked for.
+        name: String,
+        /// The level that was probably meant.
+        nearest: Option<String>,
+    },
+    /// The level lists its checkpoints, and this is none of them.
+    #[error("`{level}` has no checkpoint `{name}`{}", did_you_mean(.nearest))]
+    UnknownCheckpoint {
+        /// The level.
+        level: String,
+        /// The name asked for.
+        name: String,
+        /// The checkpoint that was probably meant.
+        nearest: Option<String>,
+    },
+    /// The level is locked.
+    #[error("`{level}` is locked: {why}")]
+    Locked {
+        /// The level.
+        level: String,
+        /// What is missing, in words.
+        why: String,
+    },
+    /// The game has no moment of that name.
+    #[error("this game has no moment `{name}`{}", did_you_mean(.nearest))]
+    UnknownMoment {
+        /// The name asked for.
+        name: String,
+        /// The moment that was probably meant.
+        nearest: Option<String>,
+    },
+}
+
+/// Why a read or a write was refused. Nothing has changed.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum AccessError {
+    /// The session was ended by `quit`.
+    #[error("the session has quit; launch first")]
+    Closed,
+    /// The field lives only inside a level, so a write now would be lost.
+    #[error("`{field}` lasts one {lasts}, so it can be written only inside a level; the player is {}", standing(.place))]
+    NotInLevel {
+        /// The field.
+        field: String,
+        /// Its span.
+        lasts: crate::spec::Span,
+        /// Where the player is.
+        place: Place,
+    },
+    /// Only rules write the field.
+    #[error("only rules write `{field}`; to let play write it too, declare it with `written_by = \"both\"`")]
+    RulesOnly {
+        /// The field.
+        field: String,
+    },
+    /// No field or derived value has that name.
+    #[error("nothing is called `{name}`{}", did_you_mean(.nearest))]
+    UnknownName {
+        /// The name asked for.
+        name: String,
+        /// The name that was probably meant.
+        nearest: Option<String>,
+    },
+    /// The field has a value for each level and none was named.
+    #[error("`{name}` has a value for each level; name one, as in `{name}[{example}]`")]
+    WhichLevel {
+        /// The field or derived value.
+        name: String,
+        /// Some level.
+        example: String,
+    },
+    /// The field has one value and a level was named.
+    #[error("`{name}` has one value, so it takes no level")]
+    NoKey {
+        /// The field.
+        name: String,
+    },
+    /// No level has that name.
+    #[error("no level is called `{name}`{}", did_you_mean(.nearest))]
+    UnknownLevel {
+        /// The name asked for.
+        name: String,
+        /// The level that was probably meant.
+        nearest: Option<String>,
+    },
+    /// The value is of another type than the field.
+    #[error("`{field}` is of type {wanted}; {value} is not")]
+    WrongType {
+        /// The field.
+        field: String,
+        /// Its type.
+        wanted: crate::value::Type,
+        /// The value, as it would be written.
+        value: String,
+    },
+}
+
+fn standing(place: &Place) -> String {
+    match place {
+        Place::Menu => "in the menu".into(),
+        Place::InLevel { .. } => format!("in {place}"),
+        Place::RunOver => "at the end of a run".into(),
+    }
+}

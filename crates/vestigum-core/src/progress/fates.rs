@@ -1,0 +1,119 @@
+//! Applying the fates of a moment to the state.
+//!
+//! All reads see the state before the moment: the new values are worked out first and written together.
+
+use crate::expression::Env;
+use crate::fate::{Deed, Fate, FieldFate, Simple};
+use crate::moment::Moment;
+use crate::outcome::{Change, Outcome};
+use crate::spec::{Field, SpecData};
+use crate::state::State;
+use crate::value::Value;
+
+use super::{Progress, Subject, key_of};
+
+/// A value that a moment is about to write.
+struct Pending {
+    slot: usize,
+    value: Value,
+    change: Change,
+}
+
+impl Progress {
+    /// Works out and writes the fates of `moment`, and notes every change in the outcome.
+    pub(super) fn apply_fates(&mut self, moment: Moment, subject: &Subject, outcome: &mut Outcome) {
+        let pending = {
+            let spec = &*self.spec.0;
+            let env = Env { spec, state: &self.state, level: subject.level, checkpoint: subject.checkpoint.as_ref() };
+            let in_level = self.state.spot.level().is_some();
+            let mut weigh = Weigh { spec, state: &self.state, pending: Vec::new() };
+            for (id, fate) in spec.plan.busy(moment) {
+                let field = spec.field(id);
+                // Outside a level an attempt or visit value does not exist, so no rule can change it.
+                if field.needs_level() && !in_level && moment != Moment::Enter {
+                    continue;
+                }
+                weigh.field(field, fate, &env);
+            }
+            weigh.pending
+        };
+        outcome.changes.reserve(pending.len());
+        for Pending { slot, value, change } in pending {
+            match moment {
+                Moment::Launch => self.state.write_through(slot, value),
+                _ => self.state.write(slot, value),
+            }
+            outcome.changes.push(change);
+        }
+        if self.state.spot.level().is_some() {
+            let names = self.spec.0.plan.set_back(moment).iter().map(|id| self.spec.0.field(*id).name.clone());
+            outcome.set_back.extend(names);
+        }
+    }
+}
+
+struct Weigh<'a> {
+    spec: &'a SpecData,
+    state: &'a State,
+    pending: Vec<Pending>,
+}
+
+impl Weigh<'_> {
+    fn field(&mut self, field: &Field, fate: &FieldFate, env: &Env<'_>) {
+        let decided = fate.rules.iter().find(|rule| rule.when.as_ref().is_none_or(|when| when.holds(env)));
+        // The entries that a rule touches: the moment's level, or the one value.
+        let touched = match (field.per_level, env.level) {
+            (true, Some(level)) => Some(field.slot_of_level(level)),
+            (true, None) => None,
+            (false, _) => Some(field.first_slot),
+        };
+        let ruled = decided.and_then(|rule| Some((touched?, &rule.does)));
+        if let Some((slot, deed)) = ruled {
+            match deed {
+                Deed::Simple(simple) => self.simple(field, slot, *simple),
+                Deed::Operation(operation, operand) => {
+                    let old = self.state.value(slot);
+                    let zero = field.ty.zero();
+                    let (value, clamped) = field.limits.clamp(operation.apply(old, &operand.value(env), &zero));
+                    self.change(field, slot, value, Fate::Operation(*operation), clamped);
+                }
+            }
+        }
+        if fate.otherwise == Simple::Keep {
+            return;
+        }
+        for slot in field.slots() {
+            if ruled.is_none_or(|(touched, _)| touched != slot) {
+                self.simple(field, slot, fate.otherwise);
+            }
+        }
+    }
+
+    fn simple(&mut self, field: &Field, slot: usize, simple: Simple) {
+        let value = match simple {
+            Simple::Keep => return,
+            Simple::Reset => &field.default,
+            Simple::Entry => self.state.at_entry(slot),
+            Simple::Checkpoint => self.state.at_checkpoint(slot),
+        };
+        if value != self.state.value(slot) {
+            self.change(field, slot, value.clone(), Fate::Simple(simple), false);
+        }
+    }
+
+    fn change(&mut self, field: &Field, slot: usize, value: Value, fate: Fate, clamped: bool) {
+        let before = self.state.value(slot);
+        if *before == value && !clamped {
+            return;
+        }
+        let change = Change {
+            field: field.name.clone(),
+            key: key_of(self.spec, field, slot),
+            before: before.clone(),
+            after: value.clone(),
+            fate,
+            clamped,
+        };
+        self.pending.push(Pending { slot, value, change });
+    }
+}

@@ -1,0 +1,237 @@
+//! Progress: the state machine that a game feeds with moments.
+//!
+//! `Progress` is pure. It holds one player's values and both marks, applies the spec's rules at every moment and says
+//! what they did; it never reads a clock, a file or a random number. A session that also saves is `vestigum::Session`.
+
+mod fates;
+mod moments;
+mod openings;
+mod writes;
+
+use std::sync::Arc;
+
+use crate::diagnostic::nearest;
+use crate::expression::{Env, Expression, Judged};
+use crate::handle::{Handle, Scalar};
+use crate::image::{Image, LoadError, LoadReport};
+use crate::outcome::{AccessError, Outcome};
+use crate::place::{Checkpoint, Place};
+use crate::spec::{Field, Spec};
+use crate::state::State;
+use crate::suspend::{Suspended, suspend};
+use crate::value::Value;
+
+/// One player's progress in one session.
+///
+/// ```
+/// use vestigum_core::{Progress, Spec};
+///
+/// let spec = Spec::from_toml(r#"
+///     [game]
+///     id = "fellpost"
+///     [levels]
+///     order = ["mill_lane", "heather_rise"]
+///     [field.score]
+///     type = "int"
+///     lasts = "run"
+///     after_failure = "entry"
+/// "#)?;
+/// let score = spec.int("score")?;
+/// let mut game = Progress::fresh(&spec);
+/// game.enter("mill_lane")?;
+/// game.add(score, 60)?;
+/// let fell = game.death()?;
+/// assert_eq!(fell.changes[0].to_string(), "score 60 → 0 (entry)");
+/// game.add(score, 40)?;
+/// let done = game.complete()?;
+/// assert_eq!(game.get(score), 40);
+/// assert_eq!(done.next.as_deref(), Some("heather_rise"));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct Progress {
+    pub(crate) spec: Spec,
+    pub(crate) state: State,
+    pub(crate) closed: bool,
+}
+
+/// What a launch gives: the progress, what loading did, and what the moment `launch` did.
+#[derive(Debug)]
+pub struct Launched {
+    /// The progress, standing where the image left it.
+    pub progress: Progress,
+    /// What loading did.
+    pub report: LoadReport,
+    /// What the rules of `launch` did.
+    pub outcome: Outcome,
+}
+
+impl Progress {
+    /// A fresh profile on a fresh device, launched for the first time.
+    pub fn fresh(spec: &Spec) -> Progress {
+        let mut progress = Progress { spec: spec.clone(), state: State::fresh(&spec.0), closed: false };
+        progress.begin();
+        progress
+    }
+
+    /// Loads saved progress and launches it. Without an image the profile, or the device, is fresh.
+    ///
+    /// # Errors
+    /// If an image is of another game, of a newer version, or belongs to the other owner. Nothing that an image of
+    /// this game can say is an error: values that do not fit are brought inside and reported.
+    pub fn launch(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
+        let (state, report) = crate::image::load(&spec.0, profile, device)?;
+        let mut progress = Progress { spec: spec.clone(), state, closed: false };
+        let outcome = progress.begin();
+        Ok(Launched { progress, report, outcome })
+    }
+
+    /// The spec it runs.
+    pub fn spec(&self) -> &Spec {
+        &self.spec
+    }
+
+    /// Where the player stands.
+    pub fn place(&self) -> Place {
+        self.state.spot.named(&self.spec.0)
+    }
+
+    /// Whether `quit` has ended the session.
+    pub fn is_closed(&self) -> bool {
+        self.closed
+    }
+
+    /// What the player would have if they quit now. This is what a save writes.
+    pub fn suspend(&self) -> Suspended {
+        Suspended { spec: self.spec.clone(), state: suspend(&self.spec, &self.state) }
+    }
+
+    /// Reads a value. An unfilled one reads as zero, `false` or the empty text; see [`Progress::filled`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    #[inline]
+    pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
+        self.check_handle(at.fingerprint);
+        T::read(self.state.value(at.slot))
+    }
+
+    /// Whether an optional field has a value.
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn filled<T: ?Sized>(&self, at: Handle<T>) -> bool {
+        self.check_handle(at.fingerprint);
+        self.state.value(at.slot).is_filled()
+    }
+
+    #[inline]
+    pub(crate) fn check_handle(&self, fingerprint: u32) {
+        assert!(fingerprint == self.spec.0.fingerprint, "this handle was made from another spec");
+    }
+
+    /// Reads a field by name; `level` names the entry of a per-level field, and left out means the level the player
+    /// is in.
+    ///
+    /// # Errors
+    /// If there is no such field or level, or a level is needed.
+    pub fn value(&self, field: &str, level: Option<&str>) -> Result<Value, AccessError> {
+        let slot = self.slot(self.find(field)?, level)?;
+        Ok(self.state.value(slot).clone())
+    }
+
+    /// Computes a derived value.
+    ///
+    /// # Errors
+    /// If there is no such value, or it needs a level and the player is in none.
+    pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
+        let spec = &self.spec.0;
+        let Some(index) = spec.derived_ids.get(name) else {
+            let nearest = nearest(name, spec.derived_ids.keys().map(|name| &**name)).map(str::to_owned);
+            return Err(AccessError::UnknownName { name: name.to_owned(), nearest });
+        };
+        self.evaluate(&spec.derived[*index as usize].expression, name)
+    }
+
+    /// The value of an expression where the player stands.
+    pub(crate) fn evaluate(&self, expression: &Expression, name: &str) -> Result<Value, AccessError> {
+        self.check_level(expression, name)?;
+        Ok(expression.value(&self.env()))
+    }
+
+    /// The parts of a condition and what became of them.
+    pub(crate) fn judge(&self, expression: &Expression) -> Result<Vec<Judged>, AccessError> {
+        self.check_level(expression, expression.source())?;
+        Ok(expression.judge(&self.env()))
+    }
+
+    fn check_level(&self, expression: &Expression, name: &str) -> Result<(), AccessError> {
+        if expression.needs_level() && self.state.spot.level().is_none() {
+            return Err(self.which_level(name));
+        }
+        Ok(())
+    }
+
+    fn which_level(&self, name: &str) -> AccessError {
+        let example = self.spec.0.levels.first().map_or("LEVEL", |level| &level.id).to_owned();
+        AccessError::WhichLevel { name: name.to_owned(), example }
+    }
+
+    pub(crate) fn env(&self) -> Env<'_> {
+        let standing = self.state.spot.standing();
+        Env {
+            spec: &self.spec.0,
+            state: &self.state,
+            level: standing.map(|standing| standing.level),
+            checkpoint: standing.and_then(|standing| standing.checkpoint.as_ref()),
+        }
+    }
+
+    pub(crate) fn find(&self, name: &str) -> Result<&Field, AccessError> {
+        self.spec.0.find_field(name).ok_or_else(|| {
+            let nearest = nearest(name, self.spec.fields().map(Field::name)).map(str::to_owned);
+            AccessError::UnknownName { name: name.to_owned(), nearest }
+        })
+    }
+
+    pub(crate) fn slot(&self, field: &Field, level: Option<&str>) -> Result<usize, AccessError> {
+        match (field.per_level, level) {
+            (false, None) => Ok(field.first_slot),
+            (false, Some(_)) => Err(AccessError::NoKey { name: field.name.to_string() }),
+            (true, None) => match self.state.spot.level() {
+                Some(level) => Ok(field.slot_of_level(level)),
+                None => Err(self.which_level(&field.name)),
+            },
+            (true, Some(level)) => match self.spec.0.level_ids.get(level) {
+                Some(index) => Ok(field.slot_of_level(*index)),
+                None => Err(AccessError::UnknownLevel {
+                    name: level.to_owned(),
+                    nearest: nearest(level, self.spec.0.levels.iter().map(|level| &*level.id)).map(str::to_owned),
+                }),
+            },
+        }
+    }
+
+    /// Takes over the device values of another player's progress: one process has one device state.
+    pub(crate) fn adopt_device(&mut self, other: &Progress) {
+        for field in &self.spec.clone().0.fields {
+            if field.lasts == crate::spec::Span::Device {
+                for slot in field.slots() {
+                    self.state.write(slot, other.state.value(slot).clone());
+                }
+            }
+        }
+    }
+}
+
+/// The level and the checkpoint that a moment is about.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Subject {
+    pub level: Option<u32>,
+    pub checkpoint: Option<Checkpoint>,
+}
+
+/// The name of an entry's key.
+pub(crate) fn key_of(spec: &crate::spec::SpecData, field: &Field, slot: usize) -> Option<Arc<str>> {
+    field.per_level.then(|| spec.level((slot - field.first_slot) as u32).id.clone())
+}

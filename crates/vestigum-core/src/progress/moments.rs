@@ -1,0 +1,319 @@
+//! The moments, one function each: where it is allowed, and what happens besides the fates.
+
+use crate::diagnostic::nearest;
+use crate::moment::Moment;
+use crate::outcome::{Change, Outcome, Refused, RespawnAt};
+use crate::place::{Checkpoint, Place, Spot, Standing};
+use crate::spec::{Accept, Respawn};
+use crate::suspend::Suspended;
+
+use super::{Progress, Subject};
+
+impl Progress {
+    /// "New game": a new run begins, from the menu or after a game over.
+    ///
+    /// # Errors
+    /// If the player is in a level.
+    pub fn new_run(&mut self) -> Result<Outcome, Refused> {
+        self.outside(Moment::NewRun)?;
+        let mut outcome = self.fated(Moment::NewRun, Subject::default());
+        self.go(Spot::Menu, &mut outcome);
+        Ok(self.finished(outcome))
+    }
+
+    /// Play begins in a level that has finished loading.
+    ///
+    /// # Errors
+    /// If the player is not in the menu, there is no such level, or it is locked.
+    pub fn enter(&mut self, level: &str) -> Result<Outcome, Refused> {
+        self.enter_level(level, None, true)
+    }
+
+    /// Play begins at a checkpoint of a level; a restart comes back to it.
+    ///
+    /// # Errors
+    /// As [`Progress::enter`], and if the level has no such checkpoint.
+    pub fn enter_at(&mut self, level: &str, checkpoint: &str) -> Result<Outcome, Refused> {
+        self.enter_level(level, Some(checkpoint), true)
+    }
+
+    /// Enters a level whether it is open or not, for debugging and practice. It opens nothing.
+    ///
+    /// # Errors
+    /// As [`Progress::enter`], but for the lock.
+    pub fn enter_any(&mut self, level: &str, checkpoint: Option<&str>) -> Result<Outcome, Refused> {
+        self.enter_level(level, checkpoint, false)
+    }
+
+    fn enter_level(&mut self, level: &str, checkpoint: Option<&str>, locked: bool) -> Result<Outcome, Refused> {
+        self.open_session()?;
+        if self.state.spot != Spot::Menu {
+            return Err(Refused::NotHere { moment: "enter".into(), place: self.place() });
+        }
+        let spec = self.spec.clone();
+        let Some(index) = spec.0.level_ids.get(level).copied() else {
+            let nearest = nearest(level, spec.levels().map(|level| level.id())).map(str::to_owned);
+            return Err(Refused::UnknownLevel { name: level.to_owned(), nearest });
+        };
+        let checkpoint = checkpoint.map(|name| self.find_checkpoint(index, name)).transpose()?;
+        if locked && !self.is_open(index) {
+            return Err(Refused::Locked { level: level.to_owned(), why: self.why_locked(index) });
+        }
+        let mut outcome = self.fated(Moment::Enter, Subject { level: Some(index), checkpoint: checkpoint.clone() });
+        let standing = Standing { level: index, checkpoint: checkpoint.clone(), entered_at: checkpoint };
+        self.go(Spot::Level(standing), &mut outcome);
+        self.state.take_marks();
+        Ok(self.finished(outcome))
+    }
+
+    /// A checkpoint was reached. `[checkpoints] accept` may ignore it: then the outcome is not
+    /// [accepted](Outcome::accepted) and nothing has happened.
+    ///
+    /// # Errors
+    /// If the player is not in a level, or the level lists its checkpoints and this is none of them.
+    pub fn checkpoint(&mut self, name: &str) -> Result<Outcome, Refused> {
+        let standing = self.inside(Moment::Checkpoint)?;
+        let reached = self.find_checkpoint(standing.level, name)?;
+        let last = standing.checkpoint.as_ref().map_or(0, Checkpoint::index);
+        let accepted = match self.spec.0.accept {
+            Accept::Any => true,
+            Accept::Forward => reached.index() > last,
+            Accept::Next => reached.index() == last + 1,
+        };
+        if !accepted {
+            let mut outcome = Outcome::new(Moment::Checkpoint, self.place());
+            outcome.accepted = false;
+            return Ok(outcome);
+        }
+        let subject = Subject { level: Some(standing.level), checkpoint: Some(reached.clone()) };
+        let mut outcome = self.fated(Moment::Checkpoint, subject);
+        self.go(Spot::Level(Standing { checkpoint: Some(reached), ..standing }), &mut outcome);
+        self.state.take_checkpoint();
+        Ok(self.finished(outcome))
+    }
+
+    fn find_checkpoint(&self, level: u32, name: &str) -> Result<Checkpoint, Refused> {
+        let listed = &self.spec.0.level(level).checkpoints;
+        if let Some(index) = listed.iter().position(|checkpoint| &**checkpoint == name) {
+            return Ok(Checkpoint::Listed(index as u32));
+        }
+        // `forward` and `next` need an order, so a level without a list has no checkpoints there.
+        if listed.is_empty() && self.spec.0.accept == Accept::Any {
+            return Ok(Checkpoint::Named(name.into()));
+        }
+        Err(Refused::UnknownCheckpoint {
+            level: self.spec.0.level(level).id.to_string(),
+            name: name.to_owned(),
+            nearest: nearest(name, listed.iter().map(|checkpoint| &**checkpoint)).map(str::to_owned),
+        })
+    }
+
+    /// The player died.
+    ///
+    /// # Errors
+    /// If the player is not in a level.
+    pub fn death(&mut self) -> Result<Outcome, Refused> {
+        let standing = self.inside(Moment::Death)?;
+        let at_checkpoint = self.spec.0.respawn == Respawn::Checkpoint;
+        if !at_checkpoint {
+            self.state.give_up_checkpoint();
+        }
+        let back =
+            if at_checkpoint { standing } else { Standing { checkpoint: standing.entered_at.clone(), ..standing } };
+        Ok(self.failure_in_level(Moment::Death, back))
+    }
+
+    /// The player starts the level again, from where it was entered.
+    ///
+    /// # Errors
+    /// If the player is not in a level.
+    pub fn restart(&mut self) -> Result<Outcome, Refused> {
+        let standing = self.inside(Moment::Restart)?;
+        self.state.give_up_checkpoint();
+        let back = Standing { checkpoint: standing.entered_at.clone(), ..standing };
+        Ok(self.failure_in_level(Moment::Restart, back))
+    }
+
+    /// A failure after which play goes on in the level, unless the run is over.
+    fn failure_in_level(&mut self, moment: Moment, back: Standing) -> Outcome {
+        let subject = self.subject();
+        let mut outcome = self.fated(moment, subject);
+        self.go(Spot::Level(back), &mut outcome);
+        outcome.respawn = self.respawn_at();
+        self.judge_run(&mut outcome);
+        self.finished(outcome)
+    }
+
+    /// The level was passed.
+    ///
+    /// # Errors
+    /// If the player is not in a level.
+    pub fn complete(&mut self) -> Result<Outcome, Refused> {
+        let standing = self.inside(Moment::Complete)?;
+        let mut outcome = self.leave(Moment::Complete);
+        let next = self.spec.0.level(standing.level).next;
+        outcome.next = next.map(|next| self.spec.0.level(next).id.clone());
+        Ok(self.finished(outcome))
+    }
+
+    /// The level was left without passing it and without failing, through a door or over a map.
+    ///
+    /// # Errors
+    /// If the player is not in a level.
+    pub fn travel(&mut self) -> Result<Outcome, Refused> {
+        self.inside(Moment::Travel)?;
+        let outcome = self.leave(Moment::Travel);
+        Ok(self.finished(outcome))
+    }
+
+    /// The level was given up.
+    ///
+    /// # Errors
+    /// If the player is not in a level.
+    pub fn abandon(&mut self) -> Result<Outcome, Refused> {
+        self.inside(Moment::Abandon)?;
+        self.state.give_up_checkpoint();
+        let mut outcome = self.leave(Moment::Abandon);
+        self.judge_run(&mut outcome);
+        Ok(self.finished(outcome))
+    }
+
+    fn leave(&mut self, moment: Moment) -> Outcome {
+        let subject = self.subject();
+        let mut outcome = self.fated(moment, subject);
+        self.go(Spot::Menu, &mut outcome);
+        outcome
+    }
+
+    /// The run is over. Said by the game, or by `over_when` after a failure.
+    ///
+    /// # Errors
+    /// If the run is over already.
+    pub fn game_over(&mut self) -> Result<Outcome, Refused> {
+        self.open_session()?;
+        if self.state.spot == Spot::RunOver {
+            return Err(Refused::NotHere { moment: "game_over".into(), place: Place::RunOver });
+        }
+        let outcome = self.end_run();
+        Ok(self.finished(outcome))
+    }
+
+    fn end_run(&mut self) -> Outcome {
+        self.state.give_up_checkpoint();
+        let mut outcome = self.fated(Moment::GameOver, self.subject());
+        outcome.game_over = true;
+        self.go(Spot::RunOver, &mut outcome);
+        outcome
+    }
+
+    /// After a failure: the run may be over.
+    fn judge_run(&mut self, outcome: &mut Outcome) {
+        let over = self.spec.0.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()));
+        if over {
+            let end = self.end_run();
+            outcome.changes.extend(end.changes);
+            outcome.set_back.extend(end.set_back);
+            outcome.set_back.sort_unstable();
+            outcome.set_back.dedup();
+            outcome.save_due |= end.save_due;
+            outcome.place = end.place;
+            outcome.respawn = None;
+            outcome.game_over = true;
+        }
+    }
+
+    /// One of the game's own moments.
+    ///
+    /// # Errors
+    /// If `[moments] names` has no such name.
+    pub fn own_moment(&mut self, name: &str) -> Result<Outcome, Refused> {
+        self.open_session()?;
+        match self.spec.moment(name) {
+            Some(moment @ Moment::Own(_)) => {
+                let outcome = self.fated(moment, self.subject());
+                Ok(self.finished(outcome))
+            }
+            _ => Err(Refused::UnknownMoment {
+                name: name.to_owned(),
+                nearest: nearest(name, self.spec.0.own_moments.iter().map(|name| &**name)).map(str::to_owned),
+            }),
+        }
+    }
+
+    /// The session ends. What comes back is what must be saved.
+    ///
+    /// # Errors
+    /// If it has ended already.
+    pub fn quit(&mut self) -> Result<Suspended, Refused> {
+        self.open_session()?;
+        let suspended = self.suspend();
+        self.closed = true;
+        Ok(suspended)
+    }
+
+    /// The moment `launch`, on what was loaded.
+    pub(super) fn begin(&mut self) -> Outcome {
+        let mut outcome = self.fated(Moment::Launch, Subject::default());
+        outcome.respawn = self.respawn_at();
+        self.finished(outcome)
+    }
+
+    fn open_session(&self) -> Result<(), Refused> {
+        if self.closed { Err(Refused::Closed) } else { Ok(()) }
+    }
+
+    fn inside(&self, moment: Moment) -> Result<Standing, Refused> {
+        self.open_session()?;
+        match self.state.spot.standing() {
+            Some(standing) => Ok(standing.clone()),
+            None => Err(Refused::NotInLevel { moment: moment.to_string(), place: self.place() }),
+        }
+    }
+
+    fn outside(&self, moment: Moment) -> Result<(), Refused> {
+        self.open_session()?;
+        match self.state.spot {
+            Spot::Level(_) => Err(Refused::NotHere { moment: moment.to_string(), place: self.place() }),
+            _ => Ok(()),
+        }
+    }
+
+    fn subject(&self) -> Subject {
+        match self.state.spot.standing() {
+            Some(standing) => Subject { level: Some(standing.level), checkpoint: standing.checkpoint.clone() },
+            None => Subject::default(),
+        }
+    }
+
+    fn fated(&mut self, moment: Moment, subject: Subject) -> Outcome {
+        let mut outcome = Outcome::new(moment, Place::Menu);
+        self.apply_fates(moment, &subject, &mut outcome);
+        outcome.save_due = self.spec.0.save_at.contains(&moment);
+        outcome
+    }
+
+    fn go(&mut self, spot: Spot, outcome: &mut Outcome) {
+        if spot.level().is_none() {
+            // Outside a level both marks equal the current state.
+            self.state.take_marks();
+        }
+        self.state.spot = spot;
+        outcome.place = self.place();
+    }
+
+    fn respawn_at(&self) -> Option<RespawnAt> {
+        match self.place() {
+            Place::InLevel { level, checkpoint } => Some(RespawnAt { level, checkpoint }),
+            _ => None,
+        }
+    }
+
+    /// What every moment ends with: openings are judged, and the outcome says where the player is.
+    fn finished(&mut self, mut outcome: Outcome) -> Outcome {
+        let opened = self.judge_openings();
+        outcome.opened.extend(opened.iter().filter_map(|change: &Change| change.key.clone()));
+        outcome.changes.extend(opened);
+        outcome.place = self.place();
+        outcome
+    }
+}

@@ -1,0 +1,77 @@
+//! Which levels are open, and why the others are not.
+//!
+//! Whenever the place is not a level, every level whose condition holds becomes opened, and it stays so.
+
+use crate::fate::Fate;
+use crate::outcome::Change;
+use crate::spec::Opening;
+use crate::value::Value;
+
+use super::Progress;
+
+impl Progress {
+    /// Opens what can be opened, until nothing more opens: a condition may ask whether another level is open.
+    pub(crate) fn judge_openings(&mut self) -> Vec<Change> {
+        let mut changes = Vec::new();
+        if self.state.spot.level().is_some() {
+            return changes;
+        }
+        let spec = self.spec.clone();
+        let spec = &*spec.0;
+        loop {
+            let before = changes.len();
+            for (index, level) in (0u32..).zip(&spec.levels) {
+                let slot = spec.opened_slot(index);
+                if !self.state.value(slot).as_bool() && self.can_open(index) {
+                    self.state.write(slot, Value::Bool(true));
+                    changes.push(Change {
+                        field: spec.field(spec.opened).name.clone(),
+                        key: Some(level.id.clone()),
+                        before: Value::Bool(false),
+                        after: Value::Bool(true),
+                        fate: Fate::Opened,
+                        clamped: false,
+                    });
+                }
+            }
+            if changes.len() == before {
+                return changes;
+            }
+        }
+    }
+
+    fn can_open(&self, level: u32) -> bool {
+        let spec = &*self.spec.0;
+        match &spec.level(level).opens {
+            Opening::Always => true,
+            Opening::After(before) => self.state.value(spec.field(spec.completed).slot_of_level(*before)).as_bool(),
+            Opening::When(condition) => condition.holds(&self.env()),
+        }
+    }
+
+    pub(crate) fn is_open(&self, level: u32) -> bool {
+        self.state.value(self.spec.0.opened_slot(level)).as_bool()
+    }
+
+    /// What is missing before `level` opens, in words.
+    pub(crate) fn why_locked(&self, level: u32) -> String {
+        let spec = &*self.spec.0;
+        match &spec.level(level).opens {
+            Opening::Always => "it opens at the next moment outside a level".into(),
+            Opening::After(before) => format!("`{}` is not completed", spec.level(*before).id),
+            Opening::When(condition) => {
+                let unmet: Vec<String> = condition
+                    .judge(&self.env())
+                    .into_iter()
+                    .filter(|part| !part.holds)
+                    .map(|part| {
+                        let values: Vec<String> =
+                            part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
+                        format!("needs {}, and {}", part.part, values.join(", "))
+                    })
+                    .collect();
+                unmet.join("; ")
+            }
+        }
+    }
+}

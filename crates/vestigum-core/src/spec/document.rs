@@ -1,0 +1,79 @@
+//! What a spec document says, before names have a meaning. Every piece knows where it was written.
+
+use crate::diagnostic::{SourceSpan, Spanned};
+use crate::value::Value;
+
+/// A text and its place.
+pub(crate) type Word = Spanned<String>;
+
+/// The whole document.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Document {
+    pub game: Game,
+    pub order: Vec<Word>,
+    pub opening: Option<Word>,
+    pub levels_last: Option<Word>,
+    pub levels: Vec<(Word, LevelEntry)>,
+    pub fields: Vec<(Word, FieldEntry)>,
+    pub derived: Vec<(Word, Word)>,
+    pub moments: Vec<Word>,
+    pub over_when: Option<Word>,
+    pub respawn: Option<Word>,
+    pub accept: Option<Word>,
+    pub save: Save,
+}
+
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Game {
+    pub id: Option<Word>,
+    pub title: Option<String>,
+    pub version: Option<Spanned<i64>>,
+    /// Where to point when something is missing.
+    pub span: SourceSpan,
+}
+
+#[derive(Clone, Debug, Default)]
+pub(crate) struct LevelEntry {
+    pub title: Option<String>,
+    pub checkpoints: Vec<Word>,
+    pub opens: Option<Word>,
+    pub next: Option<Word>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub(crate) struct FieldEntry {
+    pub ty: Option<Word>,
+    pub per: Option<Word>,
+    pub lasts: Option<Word>,
+    pub after_failure: Option<Word>,
+    pub written_by: Option<Word>,
+    pub range: Option<Spanned<(Literal, Literal)>>,
+    pub default: Option<Literal>,
+    pub max_len: Option<Spanned<i64>>,
+    pub optional: bool,
+    pub on: Vec<(Word, Vec<RuleEntry>)>,
+}
+
+/// A value that stands in the document as itself.
+pub(crate) type Literal = Spanned<Value>;
+
+#[derive(Clone, Debug)]
+pub(crate) struct RuleEntry {
+    pub does: DeedEntry,
+    pub when: Option<Word>,
+}
+
+#[derive(Clone, Debug)]
+pub(crate) enum DeedEntry {
+    /// `"keep"`, `"reset"`, `"entry"`, `"checkpoint"`.
+    Bare(Word),
+    /// `set`, `add`, `max`, `min` and the operand, an expression.
+    Operand(Word, Word),
+}
+
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Save {
+    pub at: Vec<Word>,
+    pub resume: Option<Word>,
+    pub keep: Option<Spanned<i64>>,
+}

@@ -1,0 +1,228 @@
+//! Fields: named, typed pieces of progress.
+
+use std::fmt;
+use std::ops::Range;
+use std::sync::Arc;
+
+use crate::fate::Simple;
+use crate::value::{Type, Value, below};
+
+/// A field's place in its spec.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub(crate) struct FieldId(pub u32);
+
+/// One named, typed piece of progress.
+#[derive(Clone, Debug)]
+pub struct Field {
+    pub(crate) id: FieldId,
+    pub(crate) name: Arc<str>,
+    pub(crate) ty: Type,
+    pub(crate) lasts: Span,
+    pub(crate) after_failure: Option<Simple>,
+    pub(crate) written_by: WrittenBy,
+    pub(crate) limits: Limits,
+    pub(crate) default: Value,
+    pub(crate) optional: bool,
+    pub(crate) per_level: bool,
+    pub(crate) first_slot: usize,
+    pub(crate) slots: usize,
+    pub(crate) rewinds: bool,
+    pub(crate) built_in: bool,
+    /// Whether some level's opening could depend on it.
+    pub(crate) read_by_openings: bool,
+}
+
+impl Field {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its type.
+    pub fn ty(&self) -> &Type {
+        &self.ty
+    }
+
+    /// How long its value lives.
+    pub fn lasts(&self) -> Span {
+        self.lasts
+    }
+
+    /// What a failure does to it, where the spec says so.
+    pub fn after_failure(&self) -> Option<Simple> {
+        self.after_failure
+    }
+
+    /// Who writes it.
+    pub fn written_by(&self) -> WrittenBy {
+        self.written_by
+    }
+
+    /// Its limits.
+    pub fn limits(&self) -> &Limits {
+        &self.limits
+    }
+
+    /// The value before anything was written.
+    pub fn default(&self) -> &Value {
+        &self.default
+    }
+
+    /// Whether it can have no value.
+    pub fn is_optional(&self) -> bool {
+        self.optional
+    }
+
+    /// Whether it has a value for each level.
+    pub fn is_per_level(&self) -> bool {
+        self.per_level
+    }
+
+    /// Whether it is one of the two that every game has, `completed` and `opened`.
+    pub fn is_built_in(&self) -> bool {
+        self.built_in
+    }
+
+    /// Whether some moment can bring back what the field was at a mark.
+    pub fn rewinds(&self) -> bool {
+        self.rewinds
+    }
+
+    pub(crate) fn slots(&self) -> Range<usize> {
+        self.first_slot..self.first_slot + self.slots
+    }
+
+    pub(crate) fn slot_of_level(&self, level: u32) -> usize {
+        self.first_slot + if self.per_level { level as usize } else { 0 }
+    }
+
+    /// Whether the value can exist only inside a level.
+    pub(crate) fn needs_level(&self) -> bool {
+        matches!(self.lasts, Span::Attempt | Span::Visit)
+    }
+}
+
+/// How long a value lives.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub enum Span {
+    /// From (re)spawn to failure.
+    Attempt,
+    /// From entering a level until it is completed, left or restarted.
+    Visit,
+    /// One process lifetime.
+    Session,
+    /// From "new game" to game over or the next "new game".
+    Run,
+    /// As long as the player's profile.
+    Profile,
+    /// As long as the installation, shared by all profiles.
+    Device,
+}
+
+impl Span {
+    pub(crate) const ALL: [Span; 6] =
+        [Span::Attempt, Span::Visit, Span::Session, Span::Run, Span::Profile, Span::Device];
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Span::Attempt => "attempt",
+            Span::Visit => "visit",
+            Span::Session => "session",
+            Span::Run => "run",
+            Span::Profile => "profile",
+            Span::Device => "device",
+        }
+    }
+
+    /// The article that goes with the word.
+    pub(crate) fn article(self) -> &'static str {
+        if self == Span::Attempt { "an" } else { "a" }
+    }
+
+    /// Whether values of this span can be brought back to a mark.
+    pub(crate) fn can_rewind(self) -> bool {
+        !matches!(self, Span::Session | Span::Device)
+    }
+
+    /// Whether values are part of an image: visit values only while suspended in a level.
+    pub(crate) fn is_saved(self) -> bool {
+        !matches!(self, Span::Attempt | Span::Session)
+    }
+}
+
+impl fmt::Display for Span {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.word())
+    }
+}
+
+/// How long `completed` and `opened` live: `[levels] lasts`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Lasts {
+    /// As long as the profile.
+    #[default]
+    Profile,
+    /// One run.
+    Run,
+}
+
+/// Who writes a field.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum WrittenBy {
+    /// The game, while it is played.
+    Play,
+    /// Only the rules of the spec.
+    Rules,
+    /// Both.
+    Both,
+}
+
+impl WrittenBy {
+    /// Whether the game may write it.
+    pub fn play(self) -> bool {
+        self != WrittenBy::Rules
+    }
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            WrittenBy::Play => "play",
+            WrittenBy::Rules => "rules",
+            WrittenBy::Both => "both",
+        }
+    }
+}
+
+/// What values of a field may be. Values outside are brought inside, and the outcome says so.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Limits {
+    /// Lowest and highest value, for numbers.
+    pub range: Option<(Value, Value)>,
+    /// The most characters of a text.
+    pub max_len: usize,
+}
+
+impl Limits {
+    /// The most characters a text has if the field does not ask for more.
+    pub const DEFAULT_MAX_LEN: usize = 4096;
+
+    /// Brings `value` inside. Says whether it was outside.
+    pub(crate) fn clamp(&self, value: Value) -> (Value, bool) {
+        if let Some((lowest, highest)) = &self.range {
+            if below(&value, lowest) {
+                return (lowest.clone(), true);
+            }
+            if below(highest, &value) {
+                return (highest.clone(), true);
+            }
+        }
+        if let Value::Text(text) = &value
+            && text.len() > self.max_len
+            && let Some((end, _)) = text.char_indices().nth(self.max_len)
+        {
+            return (Value::text(&text[..end]), true);
+        }
+        (value, false)
+    }
+}

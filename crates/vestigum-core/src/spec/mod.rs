@@ -1,0 +1,384 @@
+//! The spec: the document that says what persists.
+//!
+//! A spec walks through three rooms: [`read`] turns TOML into a [`document::Document`] that still has the places of
+//! everything, [`resolve`] gives every name its meaning and checks types, and the [`Spec`] that comes out is immutable,
+//! cheap to clone and holds the plan of every moment.
+
+pub(crate) mod document;
+mod field;
+pub(crate) mod read;
+mod resolve;
+mod rules;
+
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+
+pub(crate) use field::FieldId;
+pub use field::{Field, Lasts, Limits, Span, WrittenBy};
+
+use crate::diagnostic::Diagnostics;
+use crate::expression::Expression;
+use crate::fate::{Plan, Simple};
+use crate::handle::{Handle, HandleError, PerLevel, Scalar};
+use crate::moment::Moment;
+
+/// A checked spec.
+///
+/// Cloning one costs a counter. Everything that runs holds a clone.
+///
+/// ```
+/// use vestigum_core::Spec;
+///
+/// let spec = Spec::from_toml(r#"
+///     [game]
+///     id = "fellpost"
+///     [levels]
+///     order = ["mill_lane"]
+///     [field.score]
+///     type = "int"
+///     lasts = "run"
+///     after_failure = "entry"
+/// "#)?;
+/// assert_eq!(spec.id(), "fellpost");
+/// assert_eq!(spec.levels().next().unwrap().id(), "mill_lane");
+/// # Ok::<(), vestigum_core::Diagnostics>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct Spec(pub(crate) Arc<SpecData>);
+
+#[derive(Debug)]
+pub(crate) struct SpecData {
+    pub id: Arc<str>,
+    pub title: String,
+    pub version: i64,
+    pub levels: Vec<Level>,
+    pub level_ids: FxHashMap<Arc<str>, u32>,
+    pub lasts: Lasts,
+    /// Declared fields first, the built-ins `completed` and `opened` last.
+    pub fields: Vec<Field>,
+    pub field_ids: FxHashMap<Arc<str>, FieldId>,
+    pub completed: FieldId,
+    pub opened: FieldId,
+    pub slots: usize,
+    pub derived: Vec<Derived>,
+    pub derived_ids: FxHashMap<Arc<str>, u32>,
+    pub own_moments: Vec<Arc<str>>,
+    pub over_when: Option<Expression>,
+    pub respawn: Respawn,
+    pub accept: Accept,
+    pub resume: Resume,
+    pub save_at: Vec<Moment>,
+    pub keep: u32,
+    pub plan: Plan,
+    /// Changes when anything in the document does; handles carry it.
+    pub fingerprint: u32,
+}
+
+/// A level.
+#[derive(Debug)]
+pub struct Level {
+    pub(crate) id: Arc<str>,
+    pub(crate) title: Option<String>,
+    pub(crate) checkpoints: Vec<Arc<str>>,
+    pub(crate) opens: Opening,
+    pub(crate) next: Option<u32>,
+}
+
+impl Level {
+    /// The name that saves and rules use.
+    pub fn id(&self) -> &str {
+        &self.id
+    }
+
+    /// The name that players see: the title, or the id where there is none.
+    pub fn title(&self) -> &str {
+        self.title.as_deref().unwrap_or(&self.id)
+    }
+
+    /// The checkpoints in the order of the way, where the level lists any.
+    pub fn checkpoints(&self) -> impl Iterator<Item = &str> {
+        self.checkpoints.iter().map(|name| &**name)
+    }
+}
+
+/// When a level opens.
+#[derive(Debug)]
+pub(crate) enum Opening {
+    Always,
+    After(u32),
+    When(Expression),
+}
+
+/// A value computed from others when it is read.
+#[derive(Debug)]
+pub struct Derived {
+    pub(crate) name: Arc<str>,
+    pub(crate) expression: Expression,
+}
+
+impl Derived {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+}
+
+/// Where a death puts the player: `[death] respawn`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Respawn {
+    /// At the last checkpoint.
+    #[default]
+    Checkpoint,
+    /// Where the level was entered; the checkpoint is given up.
+    Entry,
+}
+
+/// Which checkpoints count: `[checkpoints] accept`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Accept {
+    /// Every one, also again and backwards.
+    #[default]
+    Any,
+    /// Only one further on than the last.
+    Forward,
+    /// Only the next in order.
+    Next,
+}
+
+/// What a save made inside a level brings back: `[save] resume`.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Resume {
+    /// The level is left as if given up.
+    None,
+    /// Play goes on where the level was entered.
+    Entry,
+    /// Play goes on at the last checkpoint.
+    #[default]
+    Checkpoint,
+}
+
+impl Spec {
+    /// Reads a spec from TOML and checks it.
+    ///
+    /// # Errors
+    /// Everything that is wrong with the document, at once, each with its place and a help line.
+    pub fn from_toml(text: &str) -> Result<Spec, Diagnostics> {
+        Spec::from_named_toml("spec.toml", text)
+    }
+
+    /// The same, with the name that messages give the document.
+    ///
+    /// # Errors
+    /// As [`Spec::from_toml`].
+    pub fn from_named_toml(name: &str, text: &str) -> Result<Spec, Diagnostics> {
+        let (document, mut errors) = read::read(text);
+        let built = resolve::resolve(&document, text, &mut errors);
+        match built {
+            Some(data) if errors.is_empty() => Ok(Spec(Arc::new(data))),
+            _ => Err(Diagnostics::new(name, text, errors)),
+        }
+    }
+
+    /// The id of the game; images of another game are refused.
+    pub fn id(&self) -> &str {
+        &self.0.id
+    }
+
+    /// The title of the game, for people.
+    pub fn title(&self) -> &str {
+        &self.0.title
+    }
+
+    /// The version of the saved data.
+    pub fn version(&self) -> i64 {
+        self.0.version
+    }
+
+    /// The levels: those in `order` first, the others after them.
+    pub fn levels(&self) -> impl ExactSizeIterator<Item = &Level> {
+        self.0.levels.iter()
+    }
+
+    /// The fields in the order of the document, the built-ins `completed` and `opened` last.
+    pub fn fields(&self) -> impl ExactSizeIterator<Item = &Field> {
+        self.0.fields.iter()
+    }
+
+    /// The derived values in the order of the document.
+    pub fn derived(&self) -> impl ExactSizeIterator<Item = &Derived> {
+        self.0.derived.iter()
+    }
+
+    /// The moments at which the progress is saved, besides quit and reset, which always save.
+    pub fn save_at(&self) -> &[Moment] {
+        &self.0.save_at
+    }
+
+    /// How many older generations of an image are kept for recovery.
+    pub fn keep(&self) -> u32 {
+        self.0.keep
+    }
+
+    /// What a save made inside a level brings back.
+    pub fn resume(&self) -> Resume {
+        self.0.resume
+    }
+
+    /// Where a death puts the player.
+    pub fn respawn(&self) -> Respawn {
+        self.0.respawn
+    }
+
+    /// The condition under which the run is over, as it was written.
+    pub fn over_when(&self) -> Option<&str> {
+        self.0.over_when.as_ref().map(Expression::source)
+    }
+
+    /// All moments of this game: the built-in ones, then its own.
+    pub fn moments(&self) -> impl Iterator<Item = Moment> + use<> {
+        let own = u16::try_from(self.0.own_moments.len()).unwrap_or(u16::MAX);
+        Moment::BUILT_IN.into_iter().chain((0..own).map(Moment::Own))
+    }
+
+    /// The name of a moment in this game.
+    pub fn moment_name(&self, moment: Moment) -> &str {
+        self.0.moment_name(moment)
+    }
+
+    /// The moment that bears `name`.
+    pub fn moment(&self, name: &str) -> Option<Moment> {
+        self.0.moment(name)
+    }
+
+    /// What one moment does to one field, as the rules say it.
+    pub fn fate(&self, field: &Field, moment: Moment) -> &crate::fate::FieldFate {
+        self.0.plan.fate(field.id, moment)
+    }
+
+    /// A handle on an int field that has one value.
+    ///
+    /// # Errors
+    /// If there is no such field, or it is of another type or keyed.
+    pub fn int(&self, name: &str) -> Result<Handle<i64>, HandleError> {
+        self.handle(name)
+    }
+
+    /// A handle on a bool field that has one value.
+    ///
+    /// # Errors
+    /// As [`Spec::int`].
+    pub fn bool(&self, name: &str) -> Result<Handle<bool>, HandleError> {
+        self.handle(name)
+    }
+
+    /// A handle on a float field that has one value.
+    ///
+    /// # Errors
+    /// As [`Spec::int`].
+    pub fn float(&self, name: &str) -> Result<Handle<f64>, HandleError> {
+        self.handle(name)
+    }
+
+    /// A handle on a text field that has one value.
+    ///
+    /// # Errors
+    /// As [`Spec::int`].
+    pub fn text(&self, name: &str) -> Result<Handle<str>, HandleError> {
+        self.handle(name)
+    }
+
+    /// A handle on an int field that has a value for each level.
+    ///
+    /// # Errors
+    /// If there is no such field, or it is of another type or not per level.
+    pub fn int_per_level(&self, name: &str) -> Result<PerLevel<i64>, HandleError> {
+        self.per_level(name)
+    }
+
+    /// A handle on a bool field that has a value for each level.
+    ///
+    /// # Errors
+    /// As [`Spec::int_per_level`].
+    pub fn bool_per_level(&self, name: &str) -> Result<PerLevel<bool>, HandleError> {
+        self.per_level(name)
+    }
+
+    /// A handle on a float field that has a value for each level.
+    ///
+    /// # Errors
+    /// As [`Spec::int_per_level`].
+    pub fn float_per_level(&self, name: &str) -> Result<PerLevel<f64>, HandleError> {
+        self.per_level(name)
+    }
+
+    /// A handle on a text field that has a value for each level.
+    ///
+    /// # Errors
+    /// As [`Spec::int_per_level`].
+    pub fn text_per_level(&self, name: &str) -> Result<PerLevel<str>, HandleError> {
+        self.per_level(name)
+    }
+
+    fn handle<T: Scalar + ?Sized>(&self, name: &str) -> Result<Handle<T>, HandleError> {
+        Handle::check(self, name)
+    }
+
+    fn per_level<T: Scalar + ?Sized>(&self, name: &str) -> Result<PerLevel<T>, HandleError> {
+        PerLevel::check(self, name)
+    }
+}
+
+impl SpecData {
+    pub fn field(&self, id: FieldId) -> &Field {
+        &self.fields[id.0 as usize]
+    }
+
+    pub fn find_field(&self, name: &str) -> Option<&Field> {
+        self.field_ids.get(name).map(|id| self.field(*id))
+    }
+
+    pub fn level(&self, level: u32) -> &Level {
+        &self.levels[level as usize]
+    }
+
+    pub fn moment_name(&self, moment: Moment) -> &str {
+        match moment {
+            Moment::Own(n) => self.own_moments.get(usize::from(n)).map_or("?", |name| name),
+            built_in => built_in.word().unwrap_or_default(),
+        }
+    }
+
+    pub fn moment(&self, name: &str) -> Option<Moment> {
+        Moment::from_word(name).or_else(|| {
+            let n = self.own_moments.iter().position(|own| &**own == name)?;
+            u16::try_from(n).ok().map(Moment::Own)
+        })
+    }
+
+    /// The slot that holds whether `level` is open.
+    pub fn opened_slot(&self, level: u32) -> usize {
+        self.field(self.opened).slot_of_level(level)
+    }
+
+    /// What a failure does to a field that says nothing: the words of `after_failure`.
+    pub fn after_failure(&self, field: FieldId) -> Simple {
+        self.field(field).after_failure.unwrap_or(Simple::Keep)
+    }
+}
+
+impl Resume {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Resume::None => "none",
+            Resume::Entry => "entry",
+            Resume::Checkpoint => "checkpoint",
+        }
+    }
+
+    /// The mode that `word` names.
+    pub fn from_word(word: &str) -> Option<Resume> {
+        [Resume::None, Resume::Entry, Resume::Checkpoint].into_iter().find(|mode| mode.word() == word)
+    }
+}

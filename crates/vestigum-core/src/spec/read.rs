@@ -1,0 +1,350 @@
+//! From TOML to a [`Document`]: which keys there are and what shape their values have.
+//!
+//! Tables are walked by hand so that every piece keeps its place, and so that every key that is not asked for is
+//! reported with a suggestion.
+
+use toml::de::{DeTable, DeValue};
+
+use crate::codes;
+use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
+use crate::value::Value;
+
+use super::document::{DeedEntry, Document, FieldEntry, LevelEntry, Literal, RuleEntry, Word};
+
+type Spot<'i> = toml::Spanned<DeValue<'i>>;
+
+/// TOML errors cascade; after this many the rest says nothing new.
+const SYNTAX_ERRORS: usize = 10;
+
+/// Reads the document and everything that is wrong with its shape.
+pub(crate) fn read(text: &str) -> (Document, Vec<Diagnostic>) {
+    let (root, toml_errors) = DeTable::parse_recoverable(text);
+    let mut reader = Reader::default();
+    let syntax = toml_errors.iter().map(|error| {
+        let span = error.span().map_or(SourceSpan::default(), SourceSpan::from);
+        Diagnostic::error(codes::SYNTAX, span, format!("this is not TOML: {}", error.message()))
+    });
+    let mut syntax: Vec<Diagnostic> = syntax.collect();
+    syntax.sort_by_key(|error| error.span);
+    syntax.truncate(SYNTAX_ERRORS);
+    let document = reader.document(root.get_ref());
+    reader.errors.extend(syntax);
+    (document, reader.errors)
+}
+
+#[derive(Default)]
+struct Reader {
+    errors: Vec<Diagnostic>,
+}
+
+/// A table whose keys are taken one by one.
+struct Table<'t, 'i> {
+    name: String,
+    table: &'t DeTable<'i>,
+    known: Vec<&'static str>,
+}
+
+impl<'t, 'i> Table<'t, 'i> {
+    fn new(name: impl Into<String>, table: &'t DeTable<'i>) -> Self {
+        Table { name: name.into(), table, known: Vec::new() }
+    }
+
+    fn take(&mut self, key: &'static str) -> Option<&'t Spot<'i>> {
+        self.known.push(key);
+        self.table.iter().find(|(name, _)| name.get_ref() == key).map(|(_, value)| value)
+    }
+}
+
+impl Reader {
+    fn error(&mut self, span: SourceSpan, message: impl Into<String>) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(codes::SHAPE, span, message));
+        let last = self.errors.len() - 1;
+        &mut self.errors[last]
+    }
+
+    fn wrong(&mut self, what: &str, wanted: &str, found: &Spot<'_>) {
+        let kind = found.get_ref().type_str();
+        self.error(found.span().into(), format!("`{what}` wants {wanted}")).label = format!("this is of type {kind}");
+    }
+
+    /// Reports the keys that nobody asked for.
+    fn finish(&mut self, table: Table<'_, '_>) {
+        for (name, _) in table.table.iter() {
+            if !table.known.contains(&&**name.get_ref()) {
+                let place = if table.name.is_empty() { "a spec".into() } else { format!("`[{}]`", table.name) };
+                let message = format!("{place} has no key `{}`", name.get_ref().escape_debug());
+                let error = Diagnostic::error(codes::SHAPE, name.span().into(), message);
+                let mut error = error.suggest(name.get_ref(), table.known.iter().copied());
+                if error.help.is_none() && table.known.len() > 1 {
+                    error = error.help(format!("it has: {}", table.known.join(", ")));
+                }
+                self.errors.push(error);
+            }
+        }
+    }
+
+    fn table<'t, 'i>(&mut self, name: &str, value: &'t Spot<'i>) -> Option<Table<'t, 'i>> {
+        match value.get_ref() {
+            DeValue::Table(table) => Some(Table::new(name, table)),
+            _ => {
+                self.wrong(name, "a table", value);
+                None
+            }
+        }
+    }
+
+    /// The named tables below `[name.*]`.
+    fn entries<'t, 'i>(&mut self, root: &mut Table<'t, 'i>, name: &'static str) -> Vec<(Word, &'t Spot<'i>)> {
+        let Some(value) = root.take(name) else { return Vec::new() };
+        let Some(table) = self.table(name, value) else { return Vec::new() };
+        let word =
+            |key: &toml::Spanned<std::borrow::Cow<'_, str>>| Spanned::new(key.get_ref().to_string(), key.span().into());
+        table.table.iter().map(|(key, value)| (word(key), value)).collect()
+    }
+
+    fn text(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Word> {
+        let value = value?;
+        match value.get_ref() {
+            DeValue::String(text) => Some(Spanned::new(text.to_string(), value.span().into())),
+            _ => {
+                self.wrong(what, "a text", value);
+                None
+            }
+        }
+    }
+
+    fn texts(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
+        let Some(value) = value else { return Vec::new() };
+        match value.get_ref() {
+            DeValue::Array(items) => items.iter().filter_map(|item| self.text(what, Some(item))).collect(),
+            _ => {
+                self.wrong(what, "a list of texts", value);
+                Vec::new()
+            }
+        }
+    }
+
+    fn int(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Spanned<i64>> {
+        let value = value?;
+        match self.literal(what, Some(value))?.value {
+            Value::Int(int) => Some(Spanned::new(int, value.span().into())),
+            _ => {
+                self.wrong(what, "a whole number", value);
+                None
+            }
+        }
+    }
+
+    fn bool(&mut self, what: &str, value: Option<&Spot<'_>>) -> bool {
+        match value.map(|value| (value, value.get_ref())) {
+            None => false,
+            Some((_, DeValue::Boolean(bool))) => *bool,
+            Some((value, _)) => {
+                self.wrong(what, "true or false", value);
+                false
+            }
+        }
+    }
+
+    fn literal(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Literal> {
+        let value = value?;
+        let literal = match value.get_ref() {
+            DeValue::Boolean(bool) => Some(Value::Bool(*bool)),
+            DeValue::String(text) => Some(Value::text(&**text)),
+            DeValue::Integer(int) => {
+                let digits = int.as_str().replace('_', "");
+                match i64::from_str_radix(&digits, int.radix()) {
+                    Ok(int) => Some(Value::Int(int)),
+                    Err(_) => {
+                        self.error(value.span().into(), format!("the number in `{what}` is too large"));
+                        return None;
+                    }
+                }
+            }
+            DeValue::Float(float) => {
+                match float.as_str().replace('_', "").parse::<f64>().ok().filter(|float| float.is_finite()) {
+                    Some(float) => Some(Value::float(float)),
+                    None => {
+                        self.error(value.span().into(), format!("`{what}` wants a finite number"));
+                        return None;
+                    }
+                }
+            }
+            _ => None,
+        };
+        if literal.is_none() {
+            self.wrong(what, "a number, a text, true or false", value);
+        }
+        literal.map(|literal| Spanned::new(literal, value.span().into()))
+    }
+
+    fn document(&mut self, root: &DeTable<'_>) -> Document {
+        let mut document = Document::default();
+        let mut root = Table::new("", root);
+        if let Some(value) = root.take("game")
+            && let Some(mut game) = self.table("game", value)
+        {
+            document.game.span = value.span().into();
+            document.game.id = self.text("id", game.take("id"));
+            document.game.title = self.text("title", game.take("title")).map(|title| title.value);
+            document.game.version = self.int("version", game.take("version"));
+            self.finish(game);
+        }
+        if let Some(value) = root.take("levels")
+            && let Some(mut levels) = self.table("levels", value)
+        {
+            document.order = self.texts("order", levels.take("order"));
+            document.opening = self.text("opening", levels.take("opening"));
+            document.levels_last = self.text("lasts", levels.take("lasts"));
+            self.finish(levels);
+        }
+        for (name, value) in self.entries(&mut root, "level") {
+            let level = self.level(&name, value);
+            document.levels.push((name, level));
+        }
+        for (name, value) in self.entries(&mut root, "field") {
+            let field = self.field(&name, value);
+            document.fields.push((name, field));
+        }
+        for (name, value) in self.entries(&mut root, "derived") {
+            if let Some(text) = self.text(&name.value, Some(value)) {
+                document.derived.push((name, text));
+            }
+        }
+        if let Some(mut moments) = root.take("moments").and_then(|value| self.table("moments", value)) {
+            document.moments = self.texts("names", moments.take("names"));
+            self.finish(moments);
+        }
+        if let Some(mut run) = root.take("run").and_then(|value| self.table("run", value)) {
+            document.over_when = self.text("over_when", run.take("over_when"));
+            self.finish(run);
+        }
+        if let Some(mut death) = root.take("death").and_then(|value| self.table("death", value)) {
+            document.respawn = self.text("respawn", death.take("respawn"));
+            self.finish(death);
+        }
+        if let Some(mut checkpoints) = root.take("checkpoints").and_then(|value| self.table("checkpoints", value)) {
+            document.accept = self.text("accept", checkpoints.take("accept"));
+            self.finish(checkpoints);
+        }
+        if let Some(mut save) = root.take("save").and_then(|value| self.table("save", value)) {
+            document.save.at = self.texts("at", save.take("at"));
+            document.save.resume = self.text("resume", save.take("resume"));
+            document.save.keep = self.int("keep", save.take("keep"));
+            self.finish(save);
+        }
+        self.finish(root);
+        document
+    }
+
+    fn level(&mut self, name: &Word, value: &Spot<'_>) -> LevelEntry {
+        let Some(mut table) = self.table(&format!("level.{}", name.value), value) else { return LevelEntry::default() };
+        let level = LevelEntry {
+            title: self.text("title", table.take("title")).map(|title| title.value),
+            checkpoints: self.texts("checkpoints", table.take("checkpoints")),
+            opens: self.text("opens", table.take("opens")),
+            next: self.text("next", table.take("next")),
+        };
+        self.finish(table);
+        level
+    }
+
+    fn field(&mut self, name: &Word, value: &Spot<'_>) -> FieldEntry {
+        let Some(mut table) = self.table(&format!("field.{}", name.value), value) else { return FieldEntry::default() };
+        let field = FieldEntry {
+            ty: self.text("type", table.take("type")),
+            per: self.text("per", table.take("per")),
+            lasts: self.text("lasts", table.take("lasts")),
+            after_failure: self.text("after_failure", table.take("after_failure")),
+            written_by: self.text("written_by", table.take("written_by")),
+            range: self.range(table.take("range")),
+            default: self.literal("default", table.take("default")),
+            max_len: self.int("max_len", table.take("max_len")),
+            optional: self.bool("optional", table.take("optional")),
+            on: self.on(table.take("on")),
+        };
+        self.finish(table);
+        field
+    }
+
+    fn range(&mut self, value: Option<&Spot<'_>>) -> Option<Spanned<(Literal, Literal)>> {
+        let value = value?;
+        if let DeValue::Array(items) = value.get_ref()
+            && let [lowest, highest] = &items.iter().collect::<Vec<_>>()[..]
+        {
+            let lowest = self.literal("range", Some(lowest));
+            let highest = self.literal("range", Some(highest));
+            return Some(Spanned::new((lowest?, highest?), value.span().into()));
+        }
+        self.error(value.span().into(), "`range` wants the lowest and the highest value, as in `[0, 9]`");
+        None
+    }
+
+    fn on(&mut self, value: Option<&Spot<'_>>) -> Vec<(Word, Vec<RuleEntry>)> {
+        let Some(table) = value.and_then(|value| self.table("on", value)) else { return Vec::new() };
+        let mut on = Vec::new();
+        for (moment, value) in table.table.iter() {
+            let rules = match value.get_ref() {
+                DeValue::Array(items) => items.iter().filter_map(|item| self.rule(item)).collect(),
+                _ => self.rule(value).into_iter().collect(),
+            };
+            on.push((Spanned::new(moment.get_ref().to_string(), moment.span().into()), rules));
+        }
+        on
+    }
+
+    fn rule(&mut self, value: &Spot<'_>) -> Option<RuleEntry> {
+        const OPERATIONS: [&str; 4] = ["set", "add", "max", "min"];
+        match value.get_ref() {
+            DeValue::String(word) => {
+                let word = Spanned::new(word.to_string(), value.span().into());
+                Some(RuleEntry { does: DeedEntry::Bare(word), when: None })
+            }
+            DeValue::Table(table) => {
+                let mut table = Table::new("on", table);
+                let when = self.text("when", table.take("when"));
+                let bare = self.text("do", table.take("do")).map(DeedEntry::Bare);
+                let mut deeds: Vec<DeedEntry> = bare.into_iter().collect();
+                for name in OPERATIONS {
+                    if let Some(operand) = table.take(name) {
+                        let key = table.table.keys().find(|key| key.get_ref() == name);
+                        let span = key.map_or(SourceSpan::default(), |key| key.span().into());
+                        deeds.extend(
+                            self.operand(name, operand)
+                                .map(|operand| DeedEntry::Operand(Spanned::new(name.to_owned(), span), operand)),
+                        );
+                    }
+                }
+                let errors = self.errors.len();
+                self.finish(table);
+                match (deeds.pop(), deeds.is_empty()) {
+                    (Some(does), true) => return Some(RuleEntry { does, when }),
+                    (Some(_), false) => {
+                        let error = self.error(value.span().into(), "a rule does one thing, and this one does several");
+                        error.help = Some("write a list of rules; the first whose `when` holds decides".into());
+                    }
+                    (None, _) if errors == self.errors.len() => {
+                        let error = self.error(value.span().into(), "this rule does nothing");
+                        error.help = Some("write one of: do, set, add, max, min".into());
+                    }
+                    (None, _) => {}
+                }
+                None
+            }
+            _ => {
+                self.wrong("on", "a fate or a table, as in `\"keep\"` or `{ add = 1 }`", value);
+                None
+            }
+        }
+    }
+
+    /// An operand is an expression; a bare number or bool is one too.
+    fn operand(&mut self, name: &str, value: &Spot<'_>) -> Option<Word> {
+        let literal = self.literal(name, Some(value))?;
+        let text = match literal.value {
+            Value::Text(text) => text.to_string(),
+            other => other.to_string(),
+        };
+        Some(Spanned::new(text, literal.span))
+    }
+}

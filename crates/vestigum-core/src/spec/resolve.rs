@@ -1,0 +1,578 @@
+//! From a [`Document`] to a spec: every name gets its meaning, and what cannot mean anything is reported.
+
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+
+use crate::codes;
+use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
+use crate::expression::{Expression, RESERVED, Scope, compile, literal_of};
+use crate::fate::{Plan, Simple};
+use crate::moment::Moment;
+use crate::value::{Type, Value, below};
+
+use super::document::{Document, FieldEntry, Literal, Word};
+use super::field::{Field, FieldId, Lasts, Limits, Span, WrittenBy};
+use super::rules::Rules;
+use super::{Accept, Derived, Level, Opening, Respawn, Resume, SpecData};
+
+/// More slots than this are a mistake, or a trap.
+const MAX_SLOTS: usize = 4_000_000;
+
+/// Builds the spec. What comes back is whole only if no error was added.
+pub(crate) fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnostic>) -> Option<SpecData> {
+    let mut resolver = Resolver { document, text, errors };
+    let mut spec = resolver.skeleton();
+    resolver.levels(&mut spec);
+    resolver.moments(&mut spec);
+    resolver.fields(&mut spec);
+    if spec.slots > MAX_SLOTS {
+        let message = format!("the spec has {} values; {MAX_SLOTS} are the most", spec.slots);
+        resolver.errors.push(Diagnostic::error(codes::OUT_OF_RANGE, document.game.span, message));
+        return None;
+    }
+    let rules = Rules::names(document, &mut spec, resolver.errors);
+    resolver.derived(&mut spec);
+    resolver.conditions(&mut spec);
+    let mut rules = rules.compile(&spec, &|word: &Word| place_of(text, word), resolver.errors);
+    resolver.save(&mut spec);
+    let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
+    spec.plan = Plan::new(&spec.fields, Moment::BUILT_IN.into_iter().chain(own), |field, moment| {
+        rules.remove(&(field, moment)).unwrap_or_default()
+    });
+    note_openings(&mut spec);
+    let hash = blake3::hash(text.as_bytes());
+    spec.fingerprint = u32::from_le_bytes(hash.as_bytes()[..4].try_into().unwrap_or_default());
+    Some(spec)
+}
+
+/// Marks the fields that some opening reads, so that only their writes have to judge openings.
+fn note_openings(spec: &mut SpecData) {
+    let mut read: Vec<FieldId> = Vec::new();
+    for level in &spec.levels {
+        match &level.opens {
+            Opening::Always => {}
+            Opening::After(_) => read.push(spec.completed),
+            Opening::When(condition) => read.extend_from_slice(condition.reads()),
+        }
+    }
+    for id in read {
+        spec.fields[id.0 as usize].read_by_openings = true;
+    }
+}
+
+/// Where a piece of an expression stands in the document. A text with escapes is pointed at as a whole.
+pub(crate) fn place_of(text: &str, word: &Word) -> impl Fn(SourceSpan) -> SourceSpan + use<> {
+    let span = word.span;
+    let source = text.get(span.start..span.end).unwrap_or_default();
+    let quote = ["\"\"\"", "'''", "\"", "'"].into_iter().find(|quote| source.starts_with(quote)).map_or(0, str::len);
+    let inner = source.get(quote..source.len().saturating_sub(quote));
+    let exact = (inner == Some(word.value.as_str())).then_some(span.start + quote);
+    move |part: SourceSpan| exact.map_or(span, |start| part.shifted(start))
+}
+
+struct Resolver<'a> {
+    document: &'a Document,
+    text: &'a str,
+    errors: &'a mut Vec<Diagnostic>,
+}
+
+impl Resolver<'_> {
+    fn error(&mut self, code: &'static str, span: SourceSpan, message: impl Into<String>) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(code, span, message));
+        let last = self.errors.len() - 1;
+        &mut self.errors[last]
+    }
+
+    /// One of a few words, or the default where nothing is said.
+    fn choose<T: Copy>(&mut self, what: &str, word: Option<&Word>, choices: &[(&str, T)]) -> Option<T> {
+        let word = word?;
+        let found = choices.iter().find(|(name, _)| *name == word.value).map(|(_, choice)| *choice);
+        if found.is_none() {
+            let known: Vec<&str> = choices.iter().map(|(name, _)| *name).collect();
+            let message = format!("`{what}` is one of: {}", known.join(", "));
+            let help = nearest(&word.value, known).map(|name| format!("did you mean `{name}`?"));
+            self.error(codes::SHAPE, word.span, message).help = help;
+        }
+        found
+    }
+
+    fn skeleton(&mut self) -> SpecData {
+        let game = &self.document.game;
+        let id: Arc<str> = match &game.id {
+            Some(id) => {
+                if !is_name(&id.value) {
+                    self.error(codes::BAD_NAME, id.span, "a game's id is made of letters, digits and underscores");
+                }
+                id.value.as_str().into()
+            }
+            None => {
+                self.error(codes::SHAPE, game.span, "the spec does not say which game it is of").help = Some(
+                    "add `[game]` with an `id`, as in `id = \"fellpost\"`; saves of other games are refused".into(),
+                );
+                "".into()
+            }
+        };
+        if let Some(version) = &game.version
+            && version.value < 1
+        {
+            self.error(codes::OUT_OF_RANGE, version.span, "versions count from 1");
+        }
+        SpecData {
+            title: game.title.clone().unwrap_or_else(|| id.to_string()),
+            id,
+            version: game.version.as_ref().map_or(1, |version| version.value),
+            levels: Vec::new(),
+            level_ids: FxHashMap::default(),
+            lasts: Lasts::default(),
+            fields: Vec::new(),
+            field_ids: FxHashMap::default(),
+            completed: FieldId(0),
+            opened: FieldId(0),
+            slots: 0,
+            derived: Vec::new(),
+            derived_ids: FxHashMap::default(),
+            own_moments: Vec::new(),
+            over_when: None,
+            respawn: Respawn::default(),
+            accept: Accept::default(),
+            resume: Resume::default(),
+            save_at: Vec::new(),
+            keep: 3,
+            plan: Plan::default(),
+            fingerprint: 0,
+        }
+    }
+
+    fn name(&mut self, what: &str, name: &Word) -> bool {
+        if !is_name(&name.value) {
+            let message = format!("`{}` cannot be the name of a {what}", name.value.escape_debug());
+            let help = "names are made of letters, digits and underscores and do not begin with a digit";
+            self.error(codes::BAD_NAME, name.span, message).help = Some(help.into());
+            return false;
+        }
+        if RESERVED.contains(&name.value.as_str()) {
+            let message = format!("`{}` is a word of the language, so no {what} can bear it", name.value);
+            self.error(codes::BAD_NAME, name.span, message);
+            return false;
+        }
+        true
+    }
+
+    fn levels(&mut self, spec: &mut SpecData) {
+        let document = self.document;
+        for name in &document.order {
+            if spec.level_ids.contains_key(name.value.as_str()) {
+                self.error(codes::LEVEL_ORDER, name.span, format!("`{}` stands in `order` twice", name.value));
+            } else if self.name("level", name) {
+                add_level(spec, &name.value);
+            }
+        }
+        let in_order = spec.levels.len();
+        for (name, _) in &document.levels {
+            if !spec.level_ids.contains_key(name.value.as_str()) && self.name("level", name) {
+                add_level(spec, &name.value);
+            }
+        }
+        let lasts = [("profile", Lasts::Profile), ("run", Lasts::Run)];
+        spec.lasts = self.choose("lasts", document.levels_last.as_ref(), &lasts).unwrap_or_default();
+        let opening = self.choose("opening", document.opening.as_ref(), &[("in order", true), ("all", false)]);
+        for index in 0..in_order {
+            let level = &mut spec.levels[index];
+            if opening != Some(false) && index > 0 {
+                level.opens = Opening::After(index as u32 - 1);
+            }
+            level.next = (index + 1 < in_order).then_some(index as u32 + 1);
+        }
+        for (name, entry) in &document.levels {
+            let Some(index) = spec.level_ids.get(name.value.as_str()).copied() else { continue };
+            if index as usize >= in_order && entry.opens.is_none() {
+                let message = format!("`{}` is not in `order` and does not say when it opens", name.value);
+                self.error(codes::LEVEL_ORDER, name.span, message).help =
+                    Some("put it into `order`, or say `opens = \"…\"`".into());
+            }
+            if let Some(next) = &entry.next {
+                match spec.level_ids.get(next.value.as_str()) {
+                    Some(next) => spec.levels[index as usize].next = Some(*next),
+                    None => {
+                        let error = Diagnostic::error(
+                            codes::LEVEL_ORDER,
+                            next.span,
+                            format!("`next` names no level: `{}`", next.value.escape_debug()),
+                        );
+                        self.errors.push(error.suggest(&next.value, spec.levels.iter().map(|level| &*level.id)));
+                    }
+                }
+            }
+            let mut checkpoints: Vec<Arc<str>> = Vec::new();
+            for checkpoint in &entry.checkpoints {
+                if checkpoints.iter().any(|name| **name == *checkpoint.value) {
+                    let message = format!("`{}` lists the checkpoint `{}` twice", name.value, checkpoint.value);
+                    self.error(codes::LEVEL_ORDER, checkpoint.span, message);
+                } else if self.name("checkpoint", checkpoint) {
+                    checkpoints.push(checkpoint.value.as_str().into());
+                }
+            }
+            let level = &mut spec.levels[index as usize];
+            level.title.clone_from(&entry.title);
+            level.checkpoints = checkpoints;
+        }
+    }
+
+    fn moments(&mut self, spec: &mut SpecData) {
+        for name in &self.document.moments {
+            if Moment::from_word(&name.value).is_some() || spec.own_moments.iter().any(|own| **own == *name.value) {
+                self.error(codes::BAD_NAME, name.span, format!("there is a moment `{}` already", name.value));
+            } else if self.name("moment", name) {
+                spec.own_moments.push(name.value.as_str().into());
+            }
+        }
+    }
+
+    fn fields(&mut self, spec: &mut SpecData) {
+        for (name, entry) in &self.document.fields {
+            if matches!(name.value.as_str(), "completed" | "opened") {
+                let message = format!("`{}` is built in: every game has it", name.value);
+                self.error(codes::BAD_NAME, name.span, message);
+                continue;
+            }
+            if self.name("field", name) {
+                let field = self.field(name, entry);
+                add_field(spec, field);
+            }
+        }
+        let lasts = match spec.lasts {
+            Lasts::Profile => Span::Profile,
+            Lasts::Run => Span::Run,
+        };
+        for name in ["completed", "opened"] {
+            let id = add_field(
+                spec,
+                Field {
+                    per_level: true,
+                    lasts,
+                    built_in: true,
+                    written_by: WrittenBy::Rules,
+                    ..plain(name, Type::Bool)
+                },
+            );
+            match name {
+                "completed" => spec.completed = id,
+                _ => spec.opened = id,
+            }
+        }
+    }
+
+    fn field(&mut self, name: &Word, entry: &FieldEntry) -> Field {
+        let ty = match &entry.ty {
+            None => {
+                self.error(codes::SHAPE, name.span, format!("`{}` has no type", name.value)).help =
+                    Some(format!("add `type`, one of: {}", Type::WORDS.join(", ")));
+                Type::Int
+            }
+            Some(word) => Type::from_word(&word.value).unwrap_or_else(|| {
+                let message = format!("there is no type `{}`", word.value.escape_debug());
+                let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
+                let error = error.help(format!("the types are: {}", Type::WORDS.join(", ")));
+                self.errors.push(error.suggest(&word.value, Type::WORDS));
+                Type::Int
+            }),
+        };
+        let spans = Span::ALL.map(|span| (span.word(), span));
+        if entry.lasts.is_none() {
+            self.error(codes::SHAPE, name.span, format!("`{}` does not say how long it lasts", name.value)).help =
+                Some("add `lasts`, one of: attempt, visit, session, run, profile, device".into());
+        }
+        let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans);
+        let per_level = match &entry.per {
+            None => false,
+            Some(word) if word.value == "level" => true,
+            Some(word) => {
+                let message = format!("`{}` is no axis; fields are kept per level", word.value.escape_debug());
+                self.error(codes::UNKNOWN_NAME, word.span, message).help = Some("write `per = \"level\"`".into());
+                false
+            }
+        };
+        let failures = [("keep", Simple::Keep), ("checkpoint", Simple::Checkpoint), ("entry", Simple::Entry)];
+        let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &failures);
+        let writers = [("play", WrittenBy::Play), ("rules", WrittenBy::Rules), ("both", WrittenBy::Both)];
+        let by_default = if entry.on.is_empty() { WrittenBy::Play } else { WrittenBy::Rules };
+        let written_by = self.choose("written_by", entry.written_by.as_ref(), &writers).unwrap_or(by_default);
+        if let Some(lasts) = lasts {
+            self.decided(name, entry, lasts, written_by);
+        }
+        let limits = self.limits(name, entry, &ty);
+        let default = self.default(name, entry, &ty, &limits);
+        let lasts = lasts.unwrap_or(Span::Profile);
+        let after_failure = after_failure.filter(|_| lasts.can_rewind() && lasts != Span::Attempt);
+        Field {
+            lasts,
+            per_level,
+            after_failure,
+            written_by,
+            limits,
+            default,
+            optional: entry.optional,
+            rewinds: lasts == Span::Visit || lasts == Span::Attempt || after_failure.is_some_and(Simple::rewinds),
+            ..plain(&name.value, ty)
+        }
+    }
+
+    /// `after_failure` is said where it is a decision, and only there.
+    fn decided(&mut self, name: &Word, entry: &FieldEntry, lasts: Span, written_by: WrittenBy) {
+        match &entry.after_failure {
+            None if matches!(lasts, Span::Visit | Span::Run | Span::Profile) && written_by.play() => {
+                let field = &name.value;
+                let error = self.error(
+                    codes::UNDECIDED,
+                    name.span,
+                    format!("`{field}` does not say what a failure does to it"),
+                );
+                error.label = format!("play writes it, and it lasts a {lasts}");
+                error.help = Some(
+                    "add `after_failure = \"keep\"`, `\"checkpoint\"` (back to the last checkpoint) or `\"entry\"` (back to what it was when the level was entered)".into(),
+                );
+            }
+            Some(word) if lasts == Span::Attempt => {
+                let message = "an attempt ends at every failure, so `after_failure` would never be asked";
+                self.error(codes::IDLE_RULE, word.span, message).help = Some("leave `after_failure` out".into());
+            }
+            Some(word) if !lasts.can_rewind() && word.value != "keep" => {
+                let message = format!("{lasts} fields are never rewound");
+                self.error(codes::IDLE_RULE, word.span, message).help = Some("leave `after_failure` out".into());
+            }
+            _ => {}
+        }
+    }
+
+    fn limits(&mut self, name: &Word, entry: &FieldEntry, ty: &Type) -> Limits {
+        let max_len = match &entry.max_len {
+            None => Limits::DEFAULT_MAX_LEN,
+            Some(len) if *ty != Type::Text => {
+                self.error(codes::WRONG_TYPE, len.span, format!("a field of type {ty} has no length"));
+                Limits::DEFAULT_MAX_LEN
+            }
+            Some(len) => match usize::try_from(len.value).ok().filter(|len| (1..=64 << 20).contains(len)) {
+                Some(len) => len,
+                None => {
+                    self.error(codes::OUT_OF_RANGE, len.span, "`max_len` goes from 1 to 67108864");
+                    Limits::DEFAULT_MAX_LEN
+                }
+            },
+        };
+        let mut limits = Limits { range: None, max_len };
+        let Some(range) = &entry.range else { return limits };
+        if !ty.is_number() {
+            let message = format!("`{}` is of type {ty}; only numbers have a range", name.value);
+            self.error(codes::WRONG_TYPE, range.span, message);
+            return limits;
+        }
+        let (lowest, highest) = &range.value;
+        let lowest = self.typed(ty, lowest);
+        let highest = self.typed(ty, highest);
+        if let (Some(lowest), Some(highest)) = (lowest, highest) {
+            if below(&highest, &lowest) {
+                self.error(codes::OUT_OF_RANGE, range.span, "this range ends before it begins").help =
+                    Some(format!("write `range = [{highest}, {lowest}]`"));
+            } else {
+                limits.range = Some((lowest, highest));
+            }
+        }
+        limits
+    }
+
+    fn typed(&mut self, ty: &Type, literal: &Literal) -> Option<Value> {
+        let value = literal_of(ty, literal.value.clone());
+        if value.is_none() {
+            let found = literal.value.ty().map_or_else(|| "nothing".into(), |ty| ty.to_string());
+            let message = format!("a value of type {ty} is wanted here, and this is of type {found}");
+            self.error(codes::WRONG_TYPE, literal.span, message);
+        }
+        value
+    }
+
+    fn default(&mut self, name: &Word, entry: &FieldEntry, ty: &Type, limits: &Limits) -> Value {
+        let Some(literal) = &entry.default else {
+            if entry.optional {
+                return Value::Unfilled;
+            }
+            let (value, outside) = limits.clamp(ty.zero());
+            if outside && entry.range.is_some() {
+                let message = format!("`{}` begins at {}, which is outside its range", name.value, ty.zero());
+                let span = entry.range.as_ref().map_or(name.span, |range| range.span);
+                self.error(codes::OUT_OF_RANGE, span, message).help = Some(format!("add `default = {value}`"));
+            }
+            return value;
+        };
+        if entry.optional {
+            self.error(codes::SHAPE, literal.span, "an optional field begins without a value, so it has no default");
+        }
+        let Some(value) = self.typed(ty, literal) else { return ty.zero() };
+        let (inside, outside) = limits.clamp(value);
+        if outside {
+            self.error(codes::OUT_OF_RANGE, literal.span, "the default lies outside the field's limits");
+        }
+        inside
+    }
+
+    fn derived(&mut self, spec: &mut SpecData) {
+        let mut waiting: FxHashMap<&str, &(Word, Word)> = FxHashMap::default();
+        for entry in &self.document.derived {
+            let name = &entry.0;
+            if spec.find_field(&name.value).is_some() {
+                let message = format!("`{}` is the name of a field already", name.value);
+                self.error(codes::BAD_NAME, name.span, message);
+            } else if self.name("derived value", name) {
+                waiting.insert(&name.value, entry);
+            }
+        }
+        for (name, _) in &self.document.derived {
+            self.derive(spec, &mut waiting, &name.value, &mut Vec::new());
+        }
+    }
+
+    /// Compiles a derived value after those it reads.
+    fn derive<'d>(
+        &mut self,
+        spec: &mut SpecData,
+        waiting: &mut FxHashMap<&'d str, &'d (Word, Word)>,
+        name: &str,
+        path: &mut Vec<&'d str>,
+    ) {
+        let Some((key, (name, text))) = waiting.get_key_value(name) else { return };
+        let key = *key;
+        if path.contains(&key) || path.len() > 100 {
+            let circle = path.iter().skip_while(|step| **step != key).chain([&key]).copied();
+            let message = format!("these derived values need each other: {}", circle.collect::<Vec<_>>().join(" → "));
+            self.error(codes::CYCLE, name.span, message);
+            waiting.remove(key);
+            return;
+        }
+        path.push(key);
+        for other in words(&text.value) {
+            self.derive(spec, waiting, other, path);
+        }
+        path.pop();
+        if waiting.remove(key).is_none() {
+            // A circle was found on the way; this keeps the message from being said once more.
+            spec.derived_ids.insert(key.into(), u32::MAX);
+            return;
+        }
+        let place = place_of(self.text, text);
+        let compiled = compile(spec, Scope::Derived, &text.value, None, &place, self.errors);
+        let index = match compiled {
+            Some(expression) => {
+                spec.derived.push(Derived { name: key.into(), expression });
+                spec.derived.len() as u32 - 1
+            }
+            None => u32::MAX,
+        };
+        spec.derived_ids.insert(key.into(), index);
+    }
+
+    fn condition(&mut self, spec: &SpecData, scope: Scope, text: &Word) -> Option<Expression> {
+        compile(spec, scope, &text.value, Some(&Type::Bool), &place_of(self.text, text), self.errors)
+    }
+
+    fn conditions(&mut self, spec: &mut SpecData) {
+        for (name, entry) in &self.document.levels {
+            let (Some(opens), Some(index)) = (&entry.opens, spec.level_ids.get(name.value.as_str()).copied()) else {
+                continue;
+            };
+            if let Some(condition) = self.condition(spec, Scope::Opens, opens) {
+                spec.levels[index as usize].opens = Opening::When(condition);
+            }
+        }
+        spec.over_when = self.document.over_when.as_ref().and_then(|text| self.condition(spec, Scope::OverWhen, text));
+        let respawn = [("checkpoint", Respawn::Checkpoint), ("entry", Respawn::Entry)];
+        spec.respawn = self.choose("respawn", self.document.respawn.as_ref(), &respawn).unwrap_or_default();
+        let accept = [("any", Accept::Any), ("forward", Accept::Forward), ("next", Accept::Next)];
+        spec.accept = self.choose("accept", self.document.accept.as_ref(), &accept).unwrap_or_default();
+    }
+
+    fn save(&mut self, spec: &mut SpecData) {
+        let save = &self.document.save;
+        let modes = [Resume::None, Resume::Entry, Resume::Checkpoint].map(|mode| (mode.word(), mode));
+        spec.resume = self.choose("resume", save.resume.as_ref(), &modes).unwrap_or_default();
+        for word in &save.at {
+            match spec.moment(&word.value) {
+                None => self.unknown_moment(spec, word),
+                Some(Moment::Quit | Moment::Launch) => {
+                    let message = format!(
+                        "`{}` needs no mention: quitting always saves, a launch changes nothing that a save would lose",
+                        word.value
+                    );
+                    self.error(codes::IDLE_RULE, word.span, message);
+                }
+                Some(moment) => spec.save_at.push(moment),
+            }
+        }
+        if let Some(Spanned { value, span }) = &save.keep {
+            match u32::try_from(*value).ok().filter(|keep| (1..=1000).contains(keep)) {
+                Some(keep) => spec.keep = keep,
+                None => {
+                    self.error(codes::OUT_OF_RANGE, *span, "`keep` goes from 1 to 1000");
+                }
+            }
+        }
+    }
+
+    fn unknown_moment(&mut self, spec: &SpecData, word: &Word) {
+        self.errors.push(unknown_moment(spec, word));
+    }
+}
+
+/// The error for a moment that the game does not have.
+pub(super) fn unknown_moment<'s>(spec: &'s SpecData, word: &Word) -> Diagnostic {
+    let built_in = Moment::BUILT_IN.into_iter().filter_map(|moment| moment.word());
+    let own = spec.own_moments.iter().map(|name| &**name);
+    Diagnostic::error(codes::UNKNOWN_NAME, word.span, format!("there is no moment `{}`", word.value.escape_debug()))
+        .help("the game's own moments are named in `[moments] names`")
+        .suggest(&word.value, built_in.chain(own))
+}
+
+fn add_level(spec: &mut SpecData, id: &str) {
+    let id: Arc<str> = id.into();
+    spec.level_ids.insert(id.clone(), spec.levels.len() as u32);
+    spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), opens: Opening::Always, next: None });
+}
+
+fn add_field(spec: &mut SpecData, field: Field) -> FieldId {
+    let id = FieldId(spec.fields.len() as u32);
+    let slots = if field.per_level { spec.levels.len() } else { 1 };
+    spec.field_ids.insert(field.name.clone(), id);
+    spec.fields.push(Field { id, first_slot: spec.slots, slots, ..field });
+    spec.slots = spec.slots.saturating_add(slots);
+    id
+}
+
+fn plain(name: &str, ty: Type) -> Field {
+    Field {
+        id: FieldId(0),
+        name: name.into(),
+        default: ty.zero(),
+        ty,
+        lasts: Span::Profile,
+        after_failure: None,
+        written_by: WrittenBy::Play,
+        limits: Limits { range: None, max_len: Limits::DEFAULT_MAX_LEN },
+        optional: false,
+        per_level: false,
+        first_slot: 0,
+        slots: 1,
+        rewinds: false,
+        built_in: false,
+        read_by_openings: false,
+    }
+}
+
+pub(crate) fn is_name(text: &str) -> bool {
+    let mut chars = text.chars();
+    chars.next().is_some_and(|first| first.is_ascii_alphabetic() || first == '_')
+        && chars.all(|c| c.is_ascii_alphanumeric() || c == '_')
+}
+
+/// The words of an expression, as far as they could be names.
+fn words(text: &str) -> impl Iterator<Item = &str> {
+    text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').filter(|word| is_name(word))
+}

@@ -1,0 +1,162 @@
+//! The `on` rules of fields: at which moments a field may have one, and what it may do there.
+
+use rustc_hash::FxHashMap;
+
+use crate::codes;
+use crate::diagnostic::{Diagnostic, SourceSpan};
+use crate::expression::{Scope, compile};
+use crate::fate::{Deed, Operation, Rule, Simple};
+use crate::moment::Moment;
+use crate::value::Type;
+
+use super::document::{DeedEntry, Document, RuleEntry, Word};
+use super::resolve::unknown_moment;
+use super::{Field, FieldId, Span, SpecData};
+
+/// The rules of a spec, with their moments known and their expressions still text.
+pub(crate) struct Rules<'d> {
+    list: Vec<(FieldId, Moment, &'d [RuleEntry])>,
+}
+
+/// The compiled rules by field and moment.
+pub(crate) type Compiled = FxHashMap<(FieldId, Moment), Vec<Rule>>;
+
+impl<'d> Rules<'d> {
+    /// Finds the moment of every rule, and which fields their rules can rewind.
+    pub fn names(document: &'d Document, spec: &mut SpecData, errors: &mut Vec<Diagnostic>) -> Rules<'d> {
+        let mut list = Vec::new();
+        for (name, entry) in &document.fields {
+            let Some(id) = spec.field_ids.get(name.value.as_str()).copied() else { continue };
+            for (word, rules) in &entry.on {
+                let Some(moment) = spec.moment(&word.value) else {
+                    errors.push(unknown_moment(spec, word));
+                    continue;
+                };
+                if let Some(error) = idle(spec, spec.field(id), moment, word) {
+                    errors.push(error);
+                    continue;
+                }
+                let rewinds = rules.iter().any(|rule| match &rule.does {
+                    DeedEntry::Bare(word) => Simple::from_word(&word.value).is_some_and(Simple::rewinds),
+                    DeedEntry::Operand(..) => false,
+                });
+                let field = &mut spec.fields[id.0 as usize];
+                field.rewinds |= rewinds && field.lasts.can_rewind();
+                list.push((id, moment, &rules[..]));
+            }
+        }
+        Rules { list }
+    }
+
+    /// Compiles guards and operands, and adds the rule that every game has: `complete` sets `completed`.
+    pub fn compile<P: Fn(SourceSpan) -> SourceSpan>(
+        self,
+        spec: &SpecData,
+        place: &dyn Fn(&Word) -> P,
+        errors: &mut Vec<Diagnostic>,
+    ) -> Compiled {
+        let mut compiled = Compiled::default();
+        for (id, moment, entries) in self.list {
+            let field = spec.field(id);
+            let rules = entries.iter().filter_map(|entry| rule(spec, field, moment, entry, place, errors));
+            compiled.insert((id, moment), rules.collect());
+        }
+        let done = compile(spec, Scope::Rule(Moment::Complete), "true", Some(&Type::Bool), &|span| span, errors);
+        let does = done.map(|done| Rule { when: None, does: Deed::Operation(Operation::Set, done) });
+        compiled.insert((spec.completed, Moment::Complete), does.into_iter().collect());
+        compiled
+    }
+}
+
+/// Why a rule of `field` at `moment` could never do anything, if it could not.
+fn idle(spec: &SpecData, field: &Field, moment: Moment, word: &Word) -> Option<Diagnostic> {
+    let name = &field.name;
+    let error = |message: String, help: &str| Some(Diagnostic::error(codes::IDLE_RULE, word.span, message).help(help));
+    if moment == Moment::Quit {
+        return error(
+            "no rule can stand at `quit`: a crash never says it, so nothing may depend on it".into(),
+            "use the moment at which the value is earned",
+        );
+    }
+    let gone = match field.lasts {
+        Span::Attempt => moment == Moment::Launch || moment == Moment::NewRun || moment.ends(Span::Attempt),
+        Span::Visit => {
+            moment == Moment::Launch
+                || moment == Moment::NewRun
+                || (moment.ends(Span::Visit) && moment != Moment::Restart)
+        }
+        _ => false,
+    };
+    if gone {
+        let at = spec.moment_name(moment);
+        return error(
+            format!("`{name}` lasts {} {}, so it has no value left at `{at}`", field.lasts.article(), field.lasts),
+            "write the rule on the field that takes the value over",
+        );
+    }
+    if field.per_level && matches!(moment, Moment::Launch | Moment::NewRun) {
+        return error(
+            format!("at `{}` there is no level, so a rule of `{name}` would touch no entry", spec.moment_name(moment)),
+            "`lasts = \"run\"` begins every entry anew with a new run; a reset clears them on request",
+        );
+    }
+    None
+}
+
+fn rule<P: Fn(SourceSpan) -> SourceSpan>(
+    spec: &SpecData,
+    field: &Field,
+    moment: Moment,
+    entry: &RuleEntry,
+    place: &dyn Fn(&Word) -> P,
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Rule> {
+    let scope = Scope::Rule(moment);
+    let when = match &entry.when {
+        None => None,
+        Some(text) => Some(compile(spec, scope, &text.value, Some(&Type::Bool), &place(text), errors)?),
+    };
+    let does = match &entry.does {
+        DeedEntry::Bare(word) => Deed::Simple(bare(spec, field, moment, word, errors)?),
+        DeedEntry::Operand(word, operand) => {
+            let operation = Operation::ALL.into_iter().find(|operation| operation.word() == word.value)?;
+            let fits = match operation {
+                Operation::Set => true,
+                Operation::Add => field.ty.is_number(),
+                Operation::Max | Operation::Min => field.ty.is_ordered(),
+            };
+            if !fits {
+                let message = format!("`{}` is of type {}; `{}` needs numbers", field.name, field.ty, operation.word());
+                errors.push(Diagnostic::error(codes::WRONG_TYPE, word.span, message));
+                return None;
+            }
+            let operand = compile(spec, scope, &operand.value, Some(&field.ty), &place(operand), errors)?;
+            Deed::Operation(operation, operand)
+        }
+    };
+    Some(Rule { when, does })
+}
+
+fn bare(spec: &SpecData, field: &Field, moment: Moment, word: &Word, errors: &mut Vec<Diagnostic>) -> Option<Simple> {
+    let fates = ["keep", "reset", "entry", "checkpoint"];
+    let Some(simple) = Simple::from_word(&word.value) else {
+        let message = format!("there is no fate `{}`", word.value.escape_debug());
+        let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
+        let error = error.help(format!("the fates are: {}, or a table as in `{{ add = 1 }}`", fates.join(", ")));
+        errors.push(error.suggest(&word.value, fates));
+        return None;
+    };
+    if simple.rewinds() && !field.lasts.can_rewind() {
+        let message = format!("`{}` lasts a {}, and {1} fields are never rewound", field.name, field.lasts);
+        errors.push(Diagnostic::error(codes::IDLE_RULE, word.span, message));
+        return None;
+    }
+    if simple.rewinds() && !moment.has_marks() {
+        let at = spec.moment_name(moment);
+        let message = format!("at `{at}` there may be no mark to come back to");
+        let error = Diagnostic::error(codes::IDLE_RULE, word.span, message);
+        errors.push(error.help("say what failing does with `after_failure`"));
+        return None;
+    }
+    Some(simple)
+}

@@ -1,0 +1,92 @@
+//! Suspending: what a save writes is exactly what the player would have if they quit now.
+//!
+//! Outside a level that is the state itself. In a level it depends on `[save] resume`: the level is left as if given
+//! up, or every field is written as a restart or a death would leave it, counting only the fates without a price.
+//! *Suspending is failing without the price*: a save made in a level banks nothing that failing would take, and takes
+//! nothing that a life or a guarded rule would cost.
+
+use crate::fate::Simple;
+use crate::moment::Moment;
+use crate::place::{Checkpoint, Spot, Standing};
+use crate::progress::Progress;
+use crate::spec::{Field, Resume, Span, Spec, SpecData};
+use crate::state::State;
+
+/// Progress as a save writes it. [`crate::Image`] is its saved form.
+#[derive(Clone, Debug)]
+pub struct Suspended {
+    pub(crate) spec: Spec,
+    pub(crate) state: State,
+}
+
+/// What is left of one entry of a field when it is suspended in a level.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct SuspendedFate {
+    /// The fate of the entries that a rule of the moment touches.
+    pub touched: Simple,
+    /// The fate of the others.
+    pub untouched: Simple,
+}
+
+/// The fate of a field in the suspend projection: that of a restart or a death, without its price.
+///
+/// Where the rule is guarded or has an operand, `after_failure` decides; at a restart a visit field takes its entry mark.
+pub(crate) fn suspended_fate(spec: &SpecData, field: &Field, resume: Resume) -> SuspendedFate {
+    let moment = match resume {
+        Resume::None => Moment::Abandon,
+        Resume::Entry => Moment::Restart,
+        Resume::Checkpoint => Moment::Death,
+    };
+    let fate = spec.plan.fate(field.id, moment);
+    let touched = fate.without_price().unwrap_or(match (moment, field.lasts) {
+        (Moment::Restart, Span::Visit) => Simple::Entry,
+        _ => spec.after_failure(field.id),
+    });
+    SuspendedFate { touched, untouched: fate.otherwise }
+}
+
+/// The state that a save writes.
+pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
+    let Spot::Level(standing) = &state.spot else { return state.clone() };
+    let resume = spec.0.resume;
+    if resume == Resume::None {
+        let mut left = Progress { spec: spec.clone(), state: state.clone(), closed: false };
+        // Giving up is always allowed in a level.
+        let _ = left.abandon();
+        return left.state;
+    }
+    let mut suspended = state.clone();
+    if resume == Resume::Entry {
+        suspended.give_up_checkpoint();
+        let checkpoint: Option<Checkpoint> = standing.entered_at.clone();
+        suspended.spot = Spot::Level(Standing { checkpoint, ..standing.clone() });
+    }
+    for field in &spec.0.fields {
+        if !field.lasts.is_saved() {
+            continue;
+        }
+        let fate = suspended_fate(&spec.0, field, resume);
+        let touched = field.slot_of_level(standing.level);
+        if fate.touched == Simple::Keep && fate.untouched == Simple::Keep {
+            continue;
+        }
+        for slot in field.slots() {
+            let simple = if slot == touched { fate.touched } else { fate.untouched };
+            project(&mut suspended, field, slot, simple);
+        }
+    }
+    suspended
+}
+
+/// Writes one entry as `simple` leaves it; the marks stay.
+pub(crate) fn project(state: &mut State, field: &Field, slot: usize, simple: Simple) {
+    let value = match simple {
+        Simple::Keep => return,
+        Simple::Reset => field.default.clone(),
+        Simple::Entry => state.at_entry(slot).clone(),
+        Simple::Checkpoint => state.at_checkpoint(slot).clone(),
+    };
+    if value != *state.value(slot) {
+        state.write(slot, value);
+    }
+}
