@@ -209,3 +209,11 @@ pub(crate) fn below(a: &Value, b: &Value) -> bool {
         (a, b) => a.as_float() < b.as_float(),
     }
 }
+
+/// The number with the other sign, saturating.
+pub(crate) fn negated(value: &Value) -> Value {
+    match value {
+        Value::Int(int) => Value::Int(int.saturating_neg()),
+        other => Value::float(-other.as_float()),
+    }
+}

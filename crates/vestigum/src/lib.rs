@@ -1,1 +1,60 @@
+//! Vestigum: say in one document which player progress persists, and keep it.
+//!
+//! A **spec** says for every piece of progress how long it lasts, what a death takes and what is recorded. A [`Session`]
+//! runs it: the game says its *moments* (enter, checkpoint, death, complete, quit …) and the rules do the rest,
+//! durably, in a [`Store`].
+//!
+//! ```
+//! use vestigum::{MemoryStore, Session, Spec};
+//!
+//! let spec = Spec::from_toml(r#"
+//!     [game]
+//!     id = "fellpost"
+//!     [levels]
+//!     order = ["mill_lane", "heather_rise"]
+//!     [field.score]                  # what the run has earned
+//!     type = "int"
+//!     lasts = "run"
+//!     after_failure = "entry"        # a death takes what was earned since the level was entered
+//!     [field.letters]                # delivered on this visit
+//!     type = "int"
+//!     lasts = "visit"
+//!     after_failure = "entry"
+//!     [field.best_letters]           # a record for each level
+//!     type = "int"
+//!     per = "level"
+//!     lasts = "profile"
+//!     on.complete = { max = "letters" }
+//! "#)?;
+//! let letters = spec.int("letters")?;                 // name and type are checked here, once
+//! let best = spec.int_per_level("best_letters")?;
+//!
+//! let store = MemoryStore::default();
+//! let mut game = Session::launch(&spec, store.clone(), "ada")?;
+//! game.enter("mill_lane")?;
+//! game.add(letters, 60)?;
+//! let done = game.complete()?;
+//! assert_eq!(done.next.as_deref(), Some("heather_rise"));
+//! game.quit()?;
+//!
+//! let game = Session::launch(&spec, store, "ada")?;   // the next evening
+//! assert_eq!(game.get(best.at("mill_lane")?), 60);
+//! # game.quit()?;
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+//!
+//! Everything pure lives in the crate `vestigum-core` and is re-exported here.
 
+mod dir_store;
+mod memory_store;
+mod recovery;
+mod session;
+mod store;
+mod store_shelf;
+
+pub use dir_store::DirStore;
+pub use memory_store::MemoryStore;
+pub use session::{QuitError, Saved, Session, SessionError};
+pub use store::{Committed, Store, StoreError};
+pub use store_shelf::StoreShelf;
+pub use vestigum_core::*;

@@ -3,7 +3,7 @@
 use crate::place::Checkpoint;
 use crate::spec::{FieldId, SpecData};
 use crate::state::State;
-use crate::value::{Value, add, below, finite};
+use crate::value::{Value, add, below, finite, negated};
 
 use super::syntax::Operator;
 
@@ -78,10 +78,7 @@ impl Node {
             Node::Derived(index) => env.spec.derived[*index as usize].expression.value(env),
             Node::Wide(inner) => inner.value(env).widened(),
             Node::Not(inner) => Value::Bool(!inner.value(env).as_bool()),
-            Node::Negative(inner) => match inner.value(env) {
-                Value::Int(int) => Value::Int(int.saturating_neg()),
-                other => Value::float(-other.as_float()),
-            },
+            Node::Negative(inner) => negated(&inner.value(env)),
             Node::Binary(operator, left, right) => binary(*operator, left, right, env),
             Node::If(branches) => {
                 let [condition, yes, no] = &**branches;

@@ -16,6 +16,7 @@ pub(crate) use compile::{Scope, compile, literal_of};
 pub(crate) use eval::Env;
 use eval::Node;
 pub(crate) use syntax::RESERVED;
+pub(crate) use token::{Token, tokens};
 
 use crate::spec::FieldId;
 use crate::value::{Type, Value};

@@ -97,7 +97,7 @@ impl Level {
     }
 
     /// The checkpoints in the order of the way, where the level lists any.
-    pub fn checkpoints(&self) -> impl Iterator<Item = &str> {
+    pub fn checkpoints(&self) -> impl ExactSizeIterator<Item = &str> {
         self.checkpoints.iter().map(|name| &**name)
     }
 }

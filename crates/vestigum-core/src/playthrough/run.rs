@@ -1,0 +1,375 @@
+//! Running a playthrough.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::expression::{Expression, Judged};
+use crate::image::{Origin, Owner};
+use crate::moment::Moment;
+use crate::outcome::{Outcome, Refused};
+use crate::progress::{Launched, Progress, key_of};
+use crate::spec::{Span, Spec};
+use crate::value::{Value, negated};
+
+use super::check::{Action, Playthrough, Step};
+use super::script::How;
+use super::shelf::Shelf;
+use super::timeline::{Row, Timeline, Watch};
+
+/// What came of a playthrough.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Run {
+    /// What it proves.
+    pub name: String,
+    /// How many statements ran, those of repeats each time.
+    pub statements: usize,
+    /// What went wrong, if anything did. Nothing runs after that.
+    pub failure: Option<Failure>,
+    /// The story.
+    pub timeline: Timeline,
+}
+
+impl Run {
+    /// Whether everything went as the script says.
+    pub fn passed(&self) -> bool {
+        self.failure.is_none()
+    }
+}
+
+/// Where and why a playthrough failed.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Failure {
+    /// The line of the script.
+    pub line: usize,
+    /// The statement.
+    pub statement: String,
+    /// Why.
+    pub why: Why,
+}
+
+/// Why a statement failed.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Why {
+    /// An expectation does not hold.
+    Expectation {
+        /// Its parts and what became of them.
+        parts: Vec<Judged>,
+        /// The last change of each field in it.
+        changes: Vec<LastChange>,
+    },
+    /// The statement should have been refused, and was not.
+    NotRefused,
+    /// The statement was refused, or could not be judged.
+    Refused(String),
+    /// The images could not be read or written.
+    Storage(String),
+}
+
+/// The last statement that changed a field.
+#[derive(Clone, Debug, PartialEq)]
+pub struct LastChange {
+    /// The field, with its key.
+    pub name: String,
+    /// The line of the statement.
+    pub line: usize,
+    /// The statement.
+    pub statement: String,
+    /// The value before it.
+    pub before: Value,
+    /// The value after it.
+    pub after: Value,
+}
+
+/// Runs a playthrough. It begins with nothing but what is on the shelf; no session runs before the first `launch`.
+pub fn run(spec: &Spec, playthrough: &Playthrough, shelf: &mut dyn Shelf) -> Run {
+    let mut runner = Runner {
+        spec,
+        shelf,
+        columns: &playthrough.columns,
+        players: BTreeMap::new(),
+        active: "player".into(),
+        last_live: None,
+        statements: 0,
+        rows: Vec::new(),
+    };
+    let failure = runner.steps(&playthrough.steps).err();
+    let columns = Watch::new(playthrough.columns.clone()).headings();
+    Run {
+        name: playthrough.name.clone(),
+        statements: runner.statements,
+        failure,
+        timeline: Timeline { columns, rows: runner.rows },
+    }
+}
+
+/// One player: a session if one runs, and what is remembered for messages and for the timeline.
+struct Player {
+    progress: Option<Progress>,
+    watch: Watch,
+    seen: Vec<Value>,
+    changed: BTreeMap<usize, Changed>,
+}
+
+#[derive(Clone)]
+struct Changed {
+    line: usize,
+    statement: Arc<str>,
+    before: Value,
+}
+
+struct Runner<'a> {
+    spec: &'a Spec,
+    shelf: &'a mut dyn Shelf,
+    columns: &'a [Arc<Expression>],
+    players: BTreeMap<Arc<str>, Player>,
+    active: Arc<str>,
+    /// The player whose session holds the live device values.
+    last_live: Option<Arc<str>>,
+    statements: usize,
+    rows: Vec<Row>,
+}
+
+/// What a statement answers: a note for the timeline, or why it failed.
+type Answer = Result<String, Why>;
+
+impl Runner<'_> {
+    fn steps(&mut self, steps: &[Step]) -> Result<(), Failure> {
+        for step in steps {
+            if let Action::Repeat(times, inner) = &step.action {
+                for _ in 0..*times {
+                    self.steps(inner)?;
+                }
+                continue;
+            }
+            self.statements += 1;
+            self.share_device();
+            let answer = self.action(&step.action);
+            let failure = answer.as_ref().err().cloned();
+            self.remember(step, answer.unwrap_or_default());
+            if let Some(why) = failure {
+                return Err(Failure { line: step.line, statement: step.text.to_string(), why });
+            }
+        }
+        Ok(())
+    }
+
+    fn player(&mut self) -> &mut Player {
+        let (spec, columns) = (self.spec, self.columns);
+        self.players.entry(self.active.clone()).or_insert_with(|| Player {
+            progress: None,
+            watch: Watch::new(columns.to_vec()),
+            seen: spec.fields().flat_map(|field| field.slots().map(|_| field.default().clone())).collect(),
+            changed: BTreeMap::new(),
+        })
+    }
+
+    fn session(&mut self) -> Result<&mut Progress, Why> {
+        let none = || Why::Refused("no session runs; `launch` begins one".into());
+        self.player().progress.as_mut().ok_or_else(none)
+    }
+
+    /// One process has one device state: the player who acts now goes on with what the last one left.
+    fn share_device(&mut self) {
+        let Some(last) = self.last_live.clone().filter(|last| *last != self.active) else { return };
+        let Some(other) = self.players.get(&last).and_then(|player| player.progress.clone()) else { return };
+        if let Some(progress) = &mut self.player().progress {
+            progress.adopt_device(&other);
+        }
+    }
+
+    /// Notes what changed, for the timeline and for messages.
+    fn remember(&mut self, step: &Step, note: String) {
+        let active = self.active.clone();
+        let player = self.player();
+        let progress = player.progress.as_ref();
+        if let Some(progress) = progress {
+            for (slot, seen) in player.seen.iter_mut().enumerate() {
+                let now = progress.state.value(slot);
+                if now != seen {
+                    let before = std::mem::replace(seen, now.clone());
+                    player.changed.insert(slot, Changed { line: step.line, statement: step.text.clone(), before });
+                }
+            }
+        }
+        let row = Row {
+            line: step.line,
+            profile: active.clone(),
+            depth: step.depth,
+            statement: step.text.clone(),
+            place: progress.map(|progress| progress.place().to_string()).unwrap_or_default(),
+            cells: player.watch.cells(progress),
+            note,
+        };
+        if progress.is_some() {
+            self.last_live = Some(active);
+        }
+        self.rows.push(row);
+    }
+
+    fn action(&mut self, action: &Action) -> Answer {
+        match action {
+            Action::Moment(Moment::Launch) => self.launch(),
+            Action::Moment(Moment::Quit) => self.quit(),
+            Action::Moment(moment) => {
+                let moment = *moment;
+                let name = self.spec.moment_name(moment).to_owned();
+                self.moment(|progress| match moment {
+                    Moment::NewRun => progress.new_run(),
+                    Moment::Death => progress.death(),
+                    Moment::Restart => progress.restart(),
+                    Moment::Complete => progress.complete(),
+                    Moment::Travel => progress.travel(),
+                    Moment::Abandon => progress.abandon(),
+                    Moment::GameOver => progress.game_over(),
+                    _ => progress.own_moment(&name),
+                })
+            }
+            Action::Enter { level, checkpoint, locked } => self.moment(|progress| match (locked, checkpoint) {
+                (false, checkpoint) => progress.enter_any(level, checkpoint.as_deref()),
+                (true, None) => progress.enter(level),
+                (true, Some(checkpoint)) => progress.enter_at(level, checkpoint),
+            }),
+            Action::Checkpoint(name) => self.moment(|progress| progress.checkpoint(name)),
+            Action::Write { field, key, how, value } => self.write(field, key.as_deref(), *how, value),
+            Action::Expect(condition) => self.expect(condition),
+            Action::Refuse(inner) => match self.action(inner) {
+                Ok(_) => Err(Why::NotRefused),
+                Err(Why::Refused(why)) => Ok(format!("refused: {why}")),
+                Err(why) => Err(why),
+            },
+            Action::NeverAccepted(why) => Err(Why::Refused(why.clone())),
+            Action::Save => {
+                self.session()?;
+                self.save()
+            }
+            Action::Crash => {
+                self.players.values_mut().for_each(|player| player.progress = None);
+                self.last_live = None;
+                Ok("nothing more was saved".into())
+            }
+            Action::Profile(name) => {
+                self.active = name.as_str().into();
+                self.share_device();
+                Ok(String::new())
+            }
+            Action::Repeat(..) => Ok(String::new()),
+        }
+    }
+
+    fn launch(&mut self) -> Answer {
+        if self.player().progress.is_some() {
+            return Err(Why::Refused("a session runs already; quit or crash first".into()));
+        }
+        let owner = Owner::Profile(self.active.to_string());
+        let profile = self.shelf.newest(&owner).map_err(Why::Storage)?;
+        let device = self.shelf.newest(&Owner::Device).map_err(Why::Storage)?;
+        let launched = Progress::launch(self.spec, profile.as_ref(), device.as_ref());
+        let Launched { progress, report, .. } = launched.map_err(|error| Why::Refused(error.to_string()))?;
+        self.player().progress = Some(progress);
+        self.share_device();
+        Ok(match report.origin {
+            Origin::Fresh => "a fresh profile".into(),
+            Origin::Loaded { generation } | Origin::Recovered { generation, .. } => {
+                format!("loaded generation {generation}")
+            }
+        })
+    }
+
+    fn quit(&mut self) -> Answer {
+        self.session()?;
+        let note = self.save()?;
+        self.player().progress = None;
+        Ok(note)
+    }
+
+    fn save(&mut self) -> Answer {
+        let profile = self.active.to_string();
+        let suspended = self.session()?.suspend();
+        let at = timestamp(self.statements);
+        let mut image = suspended.profile_image(&profile);
+        image.saved_at.clone_from(&at);
+        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        if self.spec.fields().any(|field| field.lasts() == Span::Device) {
+            let mut device = suspended.device_image();
+            device.saved_at = at;
+            self.shelf.commit(device).map_err(Why::Storage)?;
+        }
+        Ok(format!("saved as generation {generation}"))
+    }
+
+    fn moment(&mut self, moment: impl FnOnce(&mut Progress) -> Result<Outcome, Refused>) -> Answer {
+        let outcome = moment(self.session()?).map_err(|refused| Why::Refused(refused.to_string()))?;
+        let mut notes = Vec::new();
+        if !outcome.accepted {
+            notes.push("ignored".to_owned());
+        }
+        if outcome.game_over {
+            notes.push("the run is over".to_owned());
+        }
+        if let Some(at) = &outcome.respawn {
+            let place = at.checkpoint.as_deref().unwrap_or("the entry");
+            notes.push(format!("back at {place}"));
+        }
+        notes.extend(outcome.opened.iter().map(|level| format!("{level} opens")));
+        if outcome.save_due {
+            notes.push(self.save()?);
+        }
+        Ok(notes.join(", "))
+    }
+
+    fn write(&mut self, field: &str, key: Option<&str>, how: How, value: &Expression) -> Answer {
+        let progress = self.session()?;
+        let refused = |error: crate::outcome::AccessError| Why::Refused(error.to_string());
+        let value = progress.evaluate(value, value.source()).map_err(refused)?;
+        let written = match how {
+            How::Set => progress.write(field, key, value),
+            How::Add => progress.write_add(field, key, value),
+            How::Subtract => progress.write_add(field, key, negated(&value)),
+        };
+        let written = written.map_err(refused)?;
+        let mut notes: Vec<String> = written.opened.iter().map(|level| format!("{level} opens")).collect();
+        if written.clamped {
+            notes.push("brought into its limits".into());
+        }
+        Ok(notes.join(", "))
+    }
+
+    fn expect(&mut self, condition: &Expression) -> Answer {
+        let refused = |error: crate::outcome::AccessError| Why::Refused(error.to_string());
+        let progress = self.session()?;
+        if progress.evaluate(condition, condition.source()).map_err(refused)?.as_bool() {
+            return Ok(String::new());
+        }
+        let parts = progress.judge(condition).map_err(refused)?;
+        Err(Why::Expectation { parts, changes: self.changes(condition) })
+    }
+
+    /// The last change of each field that a condition reads.
+    fn changes(&mut self, condition: &Expression) -> Vec<LastChange> {
+        let spec = self.spec;
+        let player = self.player();
+        let latest = condition.reads().iter().filter_map(|id| {
+            let field = spec.0.field(*id);
+            let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
+            let key = key_of(&spec.0, field, *slot).map(|key| format!("[{key}]")).unwrap_or_default();
+            Some(LastChange {
+                name: format!("{}{key}", field.name),
+                line: changed.line,
+                statement: changed.statement.to_string(),
+                before: changed.before.clone(),
+                after: player.seen[*slot].clone(),
+            })
+        });
+        latest.collect()
+    }
+}
+
+/// A made-up time for the images of a playthrough, one minute for each statement: there is no clock here.
+fn timestamp(statement: usize) -> String {
+    let (day, minute) = (statement / 1440, statement % 1440);
+    let (month, day) = (day / 28 % 12 + 1, day % 28 + 1);
+    format!("2000-{month:02}-{day:02}T{:02}:{:02}:00Z", minute / 60, minute % 60)
+}

@@ -1,0 +1,69 @@
+//! Images in memory: for tests, for trying things out, and for games that keep their saves elsewhere.
+
+use std::collections::BTreeMap;
+use std::sync::{Arc, Mutex, MutexGuard};
+
+use vestigum_core::{Image, Owner};
+
+use crate::store::{Committed, Store, StoreError};
+
+type Generations = BTreeMap<u64, Vec<u8>>;
+
+/// A store in memory. Images go through their JSON form, as they do on disk.
+#[derive(Clone, Debug, Default)]
+pub struct MemoryStore {
+    owners: Arc<Mutex<BTreeMap<Owner, Generations>>>,
+}
+
+impl MemoryStore {
+    fn owners(&self) -> MutexGuard<'_, BTreeMap<Owner, Generations>> {
+        // A panic elsewhere cannot leave a map of whole images half changed.
+        self.owners.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+    }
+}
+
+impl Store for MemoryStore {
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
+        Ok(self.owners().get(owner).map(|images| images.keys().copied().collect()).unwrap_or_default())
+    }
+
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        let bytes = self.owners().get(owner).and_then(|images| images.get(&generation).cloned());
+        let owner = owner.clone();
+        match bytes {
+            None => Err(StoreError::NoGeneration { owner, generation }),
+            Some(bytes) => {
+                Image::from_json(&bytes).map_err(|damaged| StoreError::Damaged { owner, generation, damaged })
+            }
+        }
+    }
+
+    fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        let mut owners = self.owners();
+        let images = owners.entry(image.owner.clone()).or_default();
+        let newest = images.last_key_value().map(|(generation, bytes)| (*generation, Image::from_json(bytes)));
+        let (number, newest) = newest.map_or((0, None), |(number, image)| (number, image.ok()));
+        if newest.is_some_and(|newest| newest.digest() == image.digest()) {
+            return Ok(Committed { generation: number, written: false });
+        }
+        if number != follows {
+            return Err(StoreError::Conflict { owner: image.owner.clone(), newest: number, follows });
+        }
+        let generation = number + 1;
+        images.insert(generation, Image { generation, ..image.clone() }.to_json());
+        Ok(Committed { generation, written: true })
+    }
+
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+        let mut owners = self.owners();
+        let Some(images) = owners.get_mut(owner) else { return Ok(0) };
+        let whole: Vec<u64> = images
+            .iter()
+            .filter(|(_, bytes)| Image::from_json(bytes).is_ok())
+            .map(|(generation, _)| *generation)
+            .collect();
+        let old = &whole[..whole.len().saturating_sub(keep.max(1) as usize)];
+        old.iter().for_each(|generation| drop(images.remove(generation)));
+        Ok(old.len())
+    }
+}

@@ -1,0 +1,42 @@
+//! Finding the newest image that can be read, without ever passing over one that a newer game wrote.
+
+use vestigum_core::image::{Damaged, Origin};
+use vestigum_core::{Image, Owner};
+
+use crate::session::SessionError;
+use crate::store::{Store, StoreError};
+
+/// What a launch finds of one owner.
+pub(crate) struct Found {
+    pub image: Option<Image>,
+    pub origin: Origin,
+    /// The highest generation there, whether it can be read or not: what the next commit follows.
+    pub newest: u64,
+}
+
+/// The newest readable image of an owner.
+pub(crate) fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
+    let generations = store.generations(owner)?;
+    let Some(newest) = generations.last().copied() else {
+        return Ok(Found { image: None, origin: Origin::Fresh, newest: 0 });
+    };
+    let mut passed_over = Vec::new();
+    for generation in generations.into_iter().rev() {
+        match store.read(owner, generation) {
+            Ok(image) => {
+                let origin = if passed_over.is_empty() {
+                    Origin::Loaded { generation }
+                } else {
+                    Origin::Recovered { generation, passed_over }
+                };
+                return Ok(Found { image: Some(image), origin, newest });
+            }
+            Err(StoreError::Damaged { damaged: Damaged::NewerFormat(format), .. }) => {
+                return Err(SessionError::NewerFormat { owner: owner.clone(), generation, format });
+            }
+            Err(StoreError::Damaged { damaged, .. }) => passed_over.push((generation, damaged.to_string())),
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Err(SessionError::AllDamaged { owner: owner.clone(), damaged: passed_over })
+}

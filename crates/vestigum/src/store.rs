@@ -1,0 +1,113 @@
+//! One trait for where images live.
+
+use std::path::PathBuf;
+
+use thiserror::Error;
+use vestigum_core::image::Damaged;
+use vestigum_core::{Image, Owner};
+
+/// A place where images live, each owner's in generations.
+///
+/// Stores are shared handles: cloning one gives another handle on the same place.
+pub trait Store: Send + Sync {
+    /// The numbers of all generations of an owner, the oldest first. Damaged ones count too.
+    ///
+    /// # Errors
+    /// If the place cannot be read.
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError>;
+
+    /// Reads and verifies one generation.
+    ///
+    /// # Errors
+    /// If there is none of that number, it is damaged, or the place cannot be read.
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError>;
+
+    /// Writes a new generation: atomic, and durable when it returns. The image gets the next number. `follows` is the
+    /// newest generation that the caller knows, 0 if there is none. An image that holds the same progress as the newest
+    /// generation is not written again.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] if another generation was written meanwhile, or what went wrong with the place. The
+    /// older generations are as they were.
+    fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError>;
+
+    /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one.
+    /// Answers how many were removed.
+    ///
+    /// # Errors
+    /// If the place cannot be read or written.
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError>;
+}
+
+/// What a commit did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Committed {
+    /// The generation that holds the progress now.
+    pub generation: u64,
+    /// Whether it was written; if not, it held the same progress already.
+    pub written: bool,
+}
+
+/// Why a store could not do what was asked.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// A file or folder could not be read or written.
+    #[error("cannot {action} {}: {source}", .path.display())]
+    Io {
+        /// What was tried.
+        action: &'static str,
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system said.
+        source: std::io::Error,
+    },
+    /// Another process uses the folder.
+    #[error("the save folder {} is in use{}; close the other game first", .path.display(), by_process(.holder))]
+    InUse {
+        /// The folder.
+        path: PathBuf,
+        /// The number of the other process, if it is known.
+        holder: Option<u32>,
+    },
+    /// Someone else wrote a newer generation.
+    #[error(
+        "the saves of {owner} were changed by someone else: generation {newest} is there, {follows} was expected; launch again"
+    )]
+    Conflict {
+        /// Whose saves.
+        owner: Owner,
+        /// The newest generation there.
+        newest: u64,
+        /// The newest that the caller knew.
+        follows: u64,
+    },
+    /// There is no such generation.
+    #[error("{owner} has no generation {generation}")]
+    NoGeneration {
+        /// Whose saves.
+        owner: Owner,
+        /// The number asked for.
+        generation: u64,
+    },
+    /// The image is damaged. It stays where it is.
+    #[error("generation {generation} of {owner} is damaged: {damaged}")]
+    Damaged {
+        /// Whose saves.
+        owner: Owner,
+        /// The generation.
+        generation: u64,
+        /// What is wrong with it.
+        damaged: Damaged,
+    },
+    /// A profile's name cannot be used.
+    #[error("`{}` cannot be the name of a profile: names have 1 to 60 characters", .name.escape_debug())]
+    BadProfile {
+        /// The name.
+        name: String,
+    },
+}
+
+fn by_process(pid: &Option<u32>) -> String {
+    pid.map(|pid| format!(" by process {pid}")).unwrap_or_default()
+}
