@@ -1,1 +1,66 @@
-fn main() {}
+//! `vestigum`: check a spec, show what persists, run playthroughs.
+
+mod commands;
+mod input;
+mod show;
+
+use std::process::ExitCode;
+
+use clap::{Parser, Subcommand};
+
+use show::{ColorWhen, Output};
+
+/// Say in one document which player progress persists, and prove it.
+#[derive(Parser)]
+#[command(name = "vestigum", version, disable_help_subcommand = true)]
+struct Arguments {
+    /// Print JSON for machines instead of text for people
+    #[arg(long, global = true)]
+    json: bool,
+    /// Colour the output
+    #[arg(long, global = true, value_enum, default_value_t = ColorWhen::Auto, value_name = "WHEN")]
+    color: ColorWhen,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// Copy the demo game into a folder and run a whole example on it
+    Demo,
+    /// Find everything that is wrong with a spec
+    Check(commands::check::Arguments),
+    /// Show the fate table: every field against every moment
+    Fate(commands::fate::Arguments),
+    /// Run playthroughs
+    Play(commands::play::Arguments),
+}
+
+/// Why a command ended: the code that the process exits with.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Verdict {
+    /// Everything is fine.
+    Fine,
+    /// The check failed.
+    Failed,
+    /// The input could not be read or does not make sense.
+    Unusable,
+}
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    let filter = tracing_subscriber::EnvFilter::try_from_env("VESTIGUM_LOG").unwrap_or_else(|_| "error".into());
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let out = Output::new(arguments.json, arguments.color);
+    let verdict = match &arguments.command {
+        Command::Demo => commands::demo::run(&out),
+        Command::Check(arguments) => commands::check::run(&out, arguments),
+        Command::Fate(arguments) => commands::fate::run(&out, arguments),
+        Command::Play(arguments) => commands::play::run(&out, arguments),
+    };
+    match verdict {
+        Verdict::Fine => ExitCode::SUCCESS,
+        Verdict::Failed => ExitCode::from(1),
+        Verdict::Unusable => ExitCode::from(2),
+    }
+}

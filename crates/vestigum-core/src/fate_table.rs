@@ -169,8 +169,13 @@ fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
 fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     let fate = spec.fate(field, moment);
     let outside = matches!(moment, Moment::NewRun | Moment::Launch) && field.needs_level();
-    match fate.rules.first() {
-        _ if outside => FateCell::plain("none"),
+    if outside {
+        return FateCell::plain("none");
+    }
+    // Of a list the first rule that changes something tells most; the rules in full stand below the table.
+    let keeps = |rule: &&Rule| matches!(rule.does, Deed::Simple(Simple::Keep));
+    let telling = fate.rules.iter().find(|rule| !keeps(rule)).or(fate.rules.first());
+    match telling {
         None => FateCell::plain(fate.otherwise.word()),
         Some(Rule { when, does }) => FateCell {
             word: does.word(),
@@ -178,7 +183,7 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
                 Deed::Simple(_) => None,
                 Deed::Operation(_, operand) => Some(operand.source().to_owned()),
             },
-            guarded: when.is_some(),
+            guarded: when.is_some() || fate.rules.len() > 1,
         },
     }
 }

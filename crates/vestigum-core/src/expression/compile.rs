@@ -244,6 +244,8 @@ impl<'a> Compiler<'a> {
 
     fn level_is_meant(&mut self, name: &str, span: SourceSpan) -> Option<()> {
         if !self.scope.has_level() {
+            let numbers = self.spec.find_field(name).is_some_and(|field| field.ty.is_number());
+            let all = if numbers { "sum" } else { "count" };
             let example = self.spec.levels.first().map_or("LEVEL", |level| &level.id);
             let error = self
                 .error(
@@ -252,7 +254,7 @@ impl<'a> Compiler<'a> {
                     format!("`{name}` has a value for each level, and no level is meant here"),
                 )
                 .label("which level?")
-                .help(format!("name one, as in `{name}[{example}]`, or take them all, as in `sum({name})`"));
+                .help(format!("name one, as in `{name}[{example}]`, or take them all, as in `{all}({name})`"));
             return self.fail(error);
         }
         self.needs_level = true;
@@ -506,11 +508,13 @@ impl<'a> Compiler<'a> {
             self.parts(right, parts);
             return;
         }
+        let read_before = self.reads.len();
         let Some((node, _)) = self.node(ast) else { return };
+        let reads = self.reads[read_before..].to_vec();
         let mut leaves = Vec::new();
         self.leaves(ast, &mut leaves);
         leaves.dedup_by(|a, b| a.0 == b.0);
-        parts.push(Part { source: self.slice(ast.span), node, leaves });
+        parts.push(Part { source: self.slice(ast.span), node, leaves, reads });
     }
 
     fn leaves(&mut self, ast: &Ast, leaves: &mut Vec<(Arc<str>, Node)>) {

@@ -38,6 +38,7 @@ struct Part {
     source: Arc<str>,
     node: Node,
     leaves: Vec<(Arc<str>, Node)>,
+    reads: Vec<FieldId>,
 }
 
 /// What became of one part of a condition.
@@ -49,6 +50,7 @@ pub struct Judged {
     pub holds: bool,
     /// The names in it and their values.
     pub values: Vec<(String, Value)>,
+    pub(crate) reads: Vec<FieldId>,
 }
 
 impl Expression {
@@ -85,6 +87,7 @@ impl Expression {
             part: part.source.to_string(),
             holds: part.node.value(env).as_bool(),
             values: part.leaves.iter().map(|(name, node)| (name.to_string(), node.value(env))).collect(),
+            reads: part.reads.clone(),
         });
         judged.collect()
     }

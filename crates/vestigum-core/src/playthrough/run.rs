@@ -8,7 +8,7 @@ use crate::image::{Origin, Owner};
 use crate::moment::Moment;
 use crate::outcome::{Outcome, Refused};
 use crate::progress::{Launched, Progress, key_of};
-use crate::spec::{Span, Spec};
+use crate::spec::{FieldId, Span, Spec};
 use crate::value::{Value, negated};
 
 use super::check::{Action, Playthrough, Step};
@@ -91,7 +91,7 @@ pub fn run(spec: &Spec, playthrough: &Playthrough, shelf: &mut dyn Shelf) -> Run
         columns: &playthrough.columns,
         players: BTreeMap::new(),
         active: "player".into(),
-        last_live: None,
+        device: None,
         statements: 0,
         rows: Vec::new(),
     };
@@ -126,8 +126,8 @@ struct Runner<'a> {
     columns: &'a [Arc<Expression>],
     players: BTreeMap<Arc<str>, Player>,
     active: Arc<str>,
-    /// The player whose session holds the live device values.
-    last_live: Option<Arc<str>>,
+    /// The device values of the process, while any session runs.
+    device: Option<Vec<Value>>,
     statements: usize,
     rows: Vec<Row>,
 }
@@ -173,10 +173,11 @@ impl Runner<'_> {
 
     /// One process has one device state: the player who acts now goes on with what the last one left.
     fn share_device(&mut self) {
-        let Some(last) = self.last_live.clone().filter(|last| *last != self.active) else { return };
-        let Some(other) = self.players.get(&last).and_then(|player| player.progress.clone()) else { return };
-        if let Some(progress) = &mut self.player().progress {
-            progress.adopt_device(&other);
+        if let Some(device) = self.device.take() {
+            if let Some(progress) = &mut self.player().progress {
+                progress.set_device_values(&device);
+            }
+            self.device = Some(device);
         }
     }
 
@@ -196,15 +197,18 @@ impl Runner<'_> {
         }
         let row = Row {
             line: step.line,
-            profile: active.clone(),
+            profile: active,
             depth: step.depth,
             statement: step.text.clone(),
             place: progress.map(|progress| progress.place().to_string()).unwrap_or_default(),
             cells: player.watch.cells(progress),
             note,
         };
-        if progress.is_some() {
-            self.last_live = Some(active);
+        let device = progress.map(Progress::device_values);
+        if device.is_some() {
+            self.device = device;
+        } else if self.players.values().all(|player| player.progress.is_none()) {
+            self.device = None;
         }
         self.rows.push(row);
     }
@@ -247,7 +251,6 @@ impl Runner<'_> {
             }
             Action::Crash => {
                 self.players.values_mut().for_each(|player| player.progress = None);
-                self.last_live = None;
                 Ok("nothing more was saved".into())
             }
             Action::Profile(name) => {
@@ -268,12 +271,13 @@ impl Runner<'_> {
         let device = self.shelf.newest(&Owner::Device).map_err(Why::Storage)?;
         let launched = Progress::launch(self.spec, profile.as_ref(), device.as_ref());
         let Launched { progress, report, .. } = launched.map_err(|error| Why::Refused(error.to_string()))?;
+        let place = progress.place();
         self.player().progress = Some(progress);
         self.share_device();
         Ok(match report.origin {
             Origin::Fresh => "a fresh profile".into(),
             Origin::Loaded { generation } | Origin::Recovered { generation, .. } => {
-                format!("loaded generation {generation}")
+                format!("loaded {generation}: {place}")
             }
         })
     }
@@ -281,7 +285,8 @@ impl Runner<'_> {
     fn quit(&mut self) -> Answer {
         self.session()?;
         let note = self.save()?;
-        self.player().progress = None;
+        // Others in this process go on with the device values that this session leaves.
+        self.device = self.player().progress.take().map(|progress| progress.device_values());
         Ok(note)
     }
 
@@ -297,7 +302,7 @@ impl Runner<'_> {
             device.saved_at = at;
             self.shelf.commit(device).map_err(Why::Storage)?;
         }
-        Ok(format!("saved as generation {generation}"))
+        Ok(format!("saved {generation}"))
     }
 
     fn moment(&mut self, moment: impl FnOnce(&mut Progress) -> Result<Outcome, Refused>) -> Answer {
@@ -313,7 +318,9 @@ impl Runner<'_> {
             let place = at.checkpoint.as_deref().unwrap_or("the entry");
             notes.push(format!("back at {place}"));
         }
-        notes.extend(outcome.opened.iter().map(|level| format!("{level} opens")));
+        if !outcome.opened.is_empty() {
+            notes.push(format!("opens {}", outcome.opened.join(" and ")));
+        }
         if outcome.save_due {
             notes.push(self.save()?);
         }
@@ -344,14 +351,19 @@ impl Runner<'_> {
             return Ok(String::new());
         }
         let parts = progress.judge(condition).map_err(refused)?;
-        Err(Why::Expectation { parts, changes: self.changes(condition) })
+        let changes = self.changes(&parts);
+        Err(Why::Expectation { parts, changes })
     }
 
-    /// The last change of each field that a condition reads.
-    fn changes(&mut self, condition: &Expression) -> Vec<LastChange> {
+    /// The last change of each field that a failing part reads.
+    fn changes(&mut self, parts: &[Judged]) -> Vec<LastChange> {
         let spec = self.spec;
         let player = self.player();
-        let latest = condition.reads().iter().filter_map(|id| {
+        let failing = parts.iter().filter(|part| !part.holds);
+        let mut reads: Vec<FieldId> = failing.flat_map(|part| part.reads.iter().copied()).collect();
+        reads.sort_unstable();
+        reads.dedup();
+        let latest = reads.iter().filter_map(|id| {
             let field = spec.0.field(*id);
             let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
             let key = key_of(&spec.0, field, *slot).map(|key| format!("[{key}]")).unwrap_or_default();

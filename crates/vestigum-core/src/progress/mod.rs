@@ -16,7 +16,7 @@ use crate::handle::{Handle, Scalar};
 use crate::image::{Image, LoadError, LoadReport};
 use crate::outcome::{AccessError, Outcome};
 use crate::place::{Checkpoint, Place};
-use crate::spec::{Field, Spec};
+use crate::spec::{Field, Span, Spec, SpecData};
 use crate::state::State;
 use crate::suspend::{Suspended, suspend};
 use crate::value::Value;
@@ -212,14 +212,22 @@ impl Progress {
         }
     }
 
-    /// Takes over the device values of another player's progress: one process has one device state.
-    pub(crate) fn adopt_device(&mut self, other: &Progress) {
-        for field in &self.spec.clone().0.fields {
-            if field.lasts == crate::spec::Span::Device {
-                for slot in field.slots() {
-                    self.state.write(slot, other.state.value(slot).clone());
-                }
-            }
+    fn device_slots(&self) -> impl Iterator<Item = usize> + use<> {
+        let spec = self.spec.clone();
+        let device = (0..spec.0.fields.len()).filter(move |index| spec.0.fields[*index].lasts == Span::Device);
+        let spec = self.spec.clone();
+        device.flat_map(move |index| spec.0.fields[index].slots())
+    }
+
+    /// The values of the device fields, for the other sessions of this process.
+    pub(crate) fn device_values(&self) -> Vec<Value> {
+        self.device_slots().map(|slot| self.state.value(slot).clone()).collect()
+    }
+
+    /// Takes over the device values that another session of this process left.
+    pub(crate) fn set_device_values(&mut self, values: &[Value]) {
+        for (slot, value) in self.device_slots().zip(values) {
+            self.state.write(slot, value.clone());
         }
     }
 }
@@ -232,6 +240,6 @@ pub(crate) struct Subject {
 }
 
 /// The name of an entry's key.
-pub(crate) fn key_of(spec: &crate::spec::SpecData, field: &Field, slot: usize) -> Option<Arc<str>> {
+pub(crate) fn key_of(spec: &SpecData, field: &Field, slot: usize) -> Option<Arc<str>> {
     field.per_level.then(|| spec.level((slot - field.first_slot) as u32).id.clone())
 }

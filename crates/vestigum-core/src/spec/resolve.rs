@@ -330,7 +330,7 @@ impl Resolver<'_> {
                 );
                 error.label = format!("play writes it, and it lasts a {lasts}");
                 error.help = Some(
-                    "add `after_failure = \"keep\"`, `\"checkpoint\"` (back to the last checkpoint) or `\"entry\"` (back to what it was when the level was entered)".into(),
+                    "add `after_failure`: \"keep\", \"checkpoint\" (as at the last checkpoint) or \"entry\" (as when the level was entered)".into(),
                 );
             }
             Some(word) if lasts == Span::Attempt => {

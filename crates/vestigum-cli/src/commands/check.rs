@@ -1,0 +1,109 @@
+//! `vestigum check`: everything that is wrong with a spec.
+
+use std::path::PathBuf;
+
+use serde_json::json;
+use vestigum::{Spec, codes};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    #[arg(required_unless_present = "explain")]
+    spec: Option<PathBuf>,
+    /// Explain a code, as V003
+    #[arg(long, value_name = "CODE", conflicts_with = "spec")]
+    explain: Option<String>,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    if let Some(code) = &arguments.explain {
+        return explain(out, code);
+    }
+    let Some(path) = &arguments.spec else { return Verdict::Unusable };
+    let text = match input::text(path) {
+        Ok(text) => text,
+        Err(message) => return out.unusable(&message),
+    };
+    let name = path.display().to_string();
+    match Spec::from_named_toml(&name, &text) {
+        Ok(spec) => {
+            if out.json {
+                out.json(&json!({ "ok": true, "findings": [] }));
+            } else {
+                let built_in = spec.fields().filter(|field| field.is_built_in()).count();
+                out.line(format_args!(
+                    "{name}: {}  {}",
+                    paint(GOOD, "no errors"),
+                    paint(
+                        QUIET,
+                        format_args!(
+                            "({}, {}, {})",
+                            counted(spec.levels().len(), "level"),
+                            counted(spec.fields().len() - built_in, "field"),
+                            counted(spec.derived().len(), "derived value"),
+                        )
+                    ),
+                ));
+            }
+            Verdict::Fine
+        }
+        Err(errors) => {
+            if out.json {
+                out.json(&json!({ "ok": false, "findings": findings(&errors) }));
+            } else {
+                out.line(errors.render(true));
+                out.line("");
+                out.line(summary(&errors));
+            }
+            Verdict::Failed
+        }
+    }
+}
+
+fn explain(out: &Output, code: &str) -> Verdict {
+    let Some(entry) = codes::explain(code) else {
+        let known: Vec<&str> = codes::ALL.iter().map(|entry| entry.code).collect();
+        return out.unusable(&format!(
+            "there is no code `{}`; the codes are: {}",
+            code.escape_debug(),
+            known.join(", ")
+        ));
+    };
+    if out.json {
+        out.json(&json!({
+            "code": entry.code, "title": entry.title, "text": entry.text, "wrong": entry.wrong, "right": entry.right,
+        }));
+        return Verdict::Fine;
+    }
+    out.line(paint(STRONG, format_args!("{}: {}", entry.code, entry.title)));
+    out.line("");
+    for line in wrapped(entry.text, 100) {
+        out.line(line);
+    }
+    for (heading, piece) in [("wrong", entry.wrong), ("right", entry.right)] {
+        out.line("");
+        out.line(paint(QUIET, heading));
+        piece.lines().for_each(|line| out.line(format_args!("    {line}")));
+    }
+    Verdict::Fine
+}
+
+/// `text` in lines of at most `width` characters.
+fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split(' ') {
+        match lines.last_mut() {
+            Some(line) if line.is_empty() => line.push_str(word),
+            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}

@@ -1,0 +1,225 @@
+//! `vestigum demo`: the demo game in a folder, and a whole example on it.
+
+use std::error::Error;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use serde_json::json;
+use vestigum::playthrough::{Run, Script};
+use vestigum::{DirStore, Place, Session, Spec};
+
+use crate::Verdict;
+use crate::commands::{fate, play};
+use crate::show::{self, BACK, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+
+/// The files of the demo game.
+const FILES: [(&str, &str); 7] = [
+    ("fellpost.toml", include_str!("../../../../demo/fellpost/fellpost.toml")),
+    ("plays/falls.play", include_str!("../../../../demo/fellpost/plays/falls.play")),
+    ("plays/records.play", include_str!("../../../../demo/fellpost/plays/records.play")),
+    ("plays/paths.play", include_str!("../../../../demo/fellpost/plays/paths.play")),
+    ("plays/lanterns.play", include_str!("../../../../demo/fellpost/plays/lanterns.play")),
+    ("plays/sessions.play", include_str!("../../../../demo/fellpost/plays/sessions.play")),
+    ("plays/evening.play", include_str!("../../../../demo/fellpost/plays/evening.play")),
+];
+
+/// The values that the session on disk compares.
+const WATCHED: [(&str, Option<&str>); 7] = [
+    ("letters", None),
+    ("score", None),
+    ("lanterns", None),
+    ("xp", None),
+    ("time", None),
+    ("best_letters", Some("mill_lane")),
+    ("stars", Some("mill_lane")),
+];
+
+pub fn run(out: &Output) -> Verdict {
+    match demo(out) {
+        Ok(verdict) => verdict,
+        Err(error) => out.unusable(&error.to_string()),
+    }
+}
+
+fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
+    let folder = unpack()?;
+    let spec_file = folder.join(FILES[0].0);
+    let spec = Spec::from_named_toml(&spec_file.display().to_string(), FILES[0].1)?;
+    let scripts = FILES[1..].iter().map(|(name, text)| Script::from_text(name, text, &spec));
+    let scripts = scripts.collect::<Result<Vec<Script>, _>>()?;
+    let mut runs = Vec::new();
+    for playthrough in scripts.iter().flat_map(|script| script.playthroughs()) {
+        runs.push((playthrough, play::run_on(&spec, playthrough, false)?));
+    }
+    let passed = runs.iter().all(|(_, run): &(_, Run)| run.passed());
+
+    if !out.json {
+        out.line(fate::as_text(&spec, show::width()));
+        heading(out, "1", "The playthroughs, each a promise about what persists");
+        play::show(out, &runs, false);
+    }
+    let scenes = on_disk(&spec, &folder.join("saves"))?;
+    if out.json {
+        let scenes = scenes.iter().map(|scene| {
+            let rows = scene.rows.iter().map(|row| json!({ "value": row.0, "before": row.1, "after": row.2 }));
+            json!({ "scene": scene.title, "values": rows.collect::<Vec<_>>() })
+        });
+        let files = FILES.map(|(name, _)| folder.join(name).display().to_string());
+        out.json(&json!({
+            "ok": passed, "folder": folder, "files": files,
+            "playthroughs": runs.len(), "scenes": scenes.collect::<Vec<_>>(),
+        }));
+    } else {
+        heading(out, "2", "A session on disk: play, quit, crash, come back, compare");
+        scenes.iter().for_each(|scene| scene.show(out));
+        heading(out, "3", "What you have seen");
+        closing(out, &folder);
+    }
+    Ok(if passed { Verdict::Fine } else { Verdict::Failed })
+}
+
+/// Writes the demo into the first folder `vestigum-demo`, `vestigum-demo-2` … that is not there yet, so that nothing of
+/// an earlier visit is overwritten.
+fn unpack() -> Result<PathBuf, String> {
+    let names = (2..1000).map(|n| format!("vestigum-demo-{n}"));
+    let free = std::iter::once("vestigum-demo".to_owned()).chain(names).find(|name| !Path::new(name).exists());
+    let folder = PathBuf::from(free.ok_or("there are 1000 folders vestigum-demo already; remove some")?);
+    for (name, text) in FILES {
+        let path = folder.join(name);
+        let written = fs::create_dir_all(path.parent().unwrap_or(&folder)).and_then(|()| fs::write(&path, text));
+        written.map_err(|error| format!("cannot write {}: {error}", path.display()))?;
+    }
+    Ok(folder)
+}
+
+fn heading(out: &Output, number: &str, text: &str) {
+    out.line(format_args!("\n{}\n", paint(STRONG, format_args!("{number}. {text}"))));
+}
+
+/// One scene of the session: what happened, and the values before and after.
+struct Scene {
+    title: String,
+    words: String,
+    rows: Vec<(String, String, String)>,
+    place: String,
+}
+
+impl Scene {
+    fn show(&self, out: &Output) {
+        out.line(format_args!("{}  {}", paint(RULE, "▸"), self.title));
+        let heading = ["value", "before", "after", ""].map(str::to_owned);
+        let rows = self.rows.iter().map(|(name, before, after)| {
+            let (verdict, style) = if before == after { ("● the same", GOOD) } else { ("○ changed", BACK) };
+            vec![name.clone(), before.clone(), after.clone(), paint(style, verdict)]
+        });
+        let shown = table(&heading, rows.collect(), 4);
+        shown.lines().for_each(|line| out.line(format_args!("   {line}")));
+        out.line(format_args!("   {} {}", paint(QUIET, "the carrier stands at:"), self.place));
+        out.line(format_args!("   {}\n", self.words));
+    }
+}
+
+/// What the watched values are, as text.
+fn values(session: &Session) -> Vec<String> {
+    let read = |(name, level): &(&str, Option<&str>)| session.value(name, *level).map(|value| value.to_string());
+    WATCHED.iter().map(|watched| read(watched).unwrap_or_default()).collect()
+}
+
+fn compare(title: &str, before: &[String], session: &Session, words: &str) -> Scene {
+    let names = WATCHED.iter().map(|(name, level)| match level {
+        Some(level) => format!("{name}[{level}]"),
+        None => (*name).to_owned(),
+    });
+    let rows = names.zip(before).zip(values(session)).map(|((name, before), after)| (name, before.clone(), after));
+    let place = match session.place() {
+        Place::InLevel { level, checkpoint: Some(checkpoint) } => format!("{level}, checkpoint {checkpoint}"),
+        place => place.to_string(),
+    };
+    Scene { title: title.into(), words: words.into(), rows: rows.collect(), place }
+}
+
+/// Plays on real files. Every relaunch opens the folder anew, as a new process would.
+fn on_disk(spec: &Spec, folder: &Path) -> Result<Vec<Scene>, Box<dyn Error>> {
+    let letters = spec.int("letters")?;
+    let score = spec.int("score")?;
+    let time = spec.int("time")?;
+    let xp = spec.int("xp")?;
+    let launch = || -> Result<Session, Box<dyn Error>> { Ok(Session::launch(spec, DirStore::open(folder)?, "ada")?) };
+
+    let mut game = launch()?;
+    game.enter("mill_lane")?;
+    game.add(letters, 40)?;
+    game.add(score, 40)?;
+    game.add(xp, 15)?;
+    game.checkpoint("ford")?;
+    game.add(letters, 25)?;
+    game.add(time, 52_000)?;
+    let before = values(&game);
+    game.quit()?;
+    let game = launch()?;
+    let quit = compare(
+        "Ada delivers 40 letters, reaches the ford, delivers 25 more and quits.",
+        &before,
+        &game,
+        "Quitting banks nothing that a fall would take: letters are back at the ford's, the score at the entry's.",
+    );
+
+    let mut game = game;
+    game.add(letters, 50)?;
+    game.add(score, 90)?;
+    game.complete()?;
+    game.enter("heather_rise")?;
+    game.add(letters, 70)?;
+    game.add(xp, 30)?;
+    let before = values(&game);
+    drop(game);
+    let game = launch()?;
+    let crash = compare(
+        "She completes Mill Lane, sets out for Heather Rise — and the power fails.",
+        &before,
+        &game,
+        "A crash loses what came after the last save, which the completed path was. The record stands.",
+    );
+
+    let mut game = game;
+    game.enter("heather_rise")?;
+    game.add(score, 60)?;
+    game.add(letters, 30)?;
+    let before = values(&game);
+    game.death()?;
+    let fall = compare(
+        "She sets out again and falls.",
+        &before,
+        &game,
+        "A fall takes a lantern and what was earned since the path was entered. Experience and records stay.",
+    );
+    game.abandon()?;
+    let before = values(&game);
+    game.quit()?;
+    let game = launch()?;
+    let again = compare(
+        "Enough for today: she gives up, quits and comes back.",
+        &before,
+        &game,
+        "Outside a level, quitting and coming back changes nothing.",
+    );
+    game.quit()?;
+    Ok(vec![quit, crash, fall, again])
+}
+
+fn closing(out: &Output, folder: &Path) {
+    let shown = folder.display();
+    let spec = folder.join(FILES[0].0);
+    out.line("One document says what persists; the table, the playthroughs and the session all run from it.");
+    out.line(format_args!("Everything is in {} to look at and to change:", paint(STRONG, &shown)));
+    let rows = [
+        (spec.display().to_string(), "the spec"),
+        (format!("{shown}/plays/"), "the playthroughs"),
+        (format!("{shown}/saves/profiles/ada/"), "Ada's saves, one JSON file for each generation"),
+    ];
+    let width = rows.iter().map(|(path, _)| path.chars().count()).max().unwrap_or(0);
+    rows.iter().for_each(|(path, what)| out.line(format_args!("   {path:width$}  {}", paint(QUIET, what))));
+    out.line("Change a rule in the spec and see which promise breaks:");
+    let program = std::env::args().next().unwrap_or_else(|| "vestigum".into());
+    out.line(format_args!("   {program} play {}", spec.display()));
+}

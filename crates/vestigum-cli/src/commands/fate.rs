@@ -1,0 +1,252 @@
+//! `vestigum fate`: the fate table.
+
+use std::path::PathBuf;
+
+use anstyle::Style;
+use clap::ValueEnum;
+use serde_json::{Value as Json, json};
+use vestigum::fate_table::{FateCell, FateRow, FateTable};
+use vestigum::{Span, Spec};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    spec: PathBuf,
+    /// The form of the table
+    #[arg(long, value_enum, default_value_t = Format::Text)]
+    format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Format {
+    /// For a terminal
+    Text,
+    /// Markdown
+    Md,
+    /// An HTML table
+    Html,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    let spec = match input::spec(out, &arguments.spec) {
+        Ok(spec) => spec,
+        Err(verdict) => return verdict,
+    };
+    match arguments.format {
+        _ if out.json => out.json(&as_json(&spec)),
+        Format::Text => out.line(as_text(&spec, show::width()).trim_end()),
+        Format::Md => out.line(as_markdown(&FateTable::of(&spec)).trim_end()),
+        Format::Html => out.line(as_html(&spec).trim_end()),
+    }
+    Verdict::Fine
+}
+
+/// What the signs mean, in the order of what they take.
+const LEGEND: [(&str, &str); 8] = [
+    ("●", "stays"),
+    ("◑ check", "back to the last checkpoint"),
+    ("◔ entry", "back to the level's entry"),
+    ("○ reset", "back to the default"),
+    ("▲ max", "record: the better stays"),
+    ("+", "a rule changes it"),
+    ("◷ saved", "as last saved"),
+    ("?", "on a condition"),
+];
+
+fn style_of(word: &str) -> Style {
+    match word {
+        "keep" => GOOD,
+        "checkpoint" | "entry" | "saved" => BACK,
+        "reset" => BAD,
+        "none" => QUIET,
+        _ => RULE,
+    }
+}
+
+/// A value that stays is a sign alone: what happens to the others is what one looks for.
+fn short(cell: &FateCell) -> String {
+    if cell.word == "keep" && !cell.guarded { cell.sign().to_owned() } else { cell.short() }
+}
+
+/// The spans in the order in which the table shows them, and what each means.
+const SPANS: [(Span, &str); 6] = [
+    (Span::Attempt, "until the next failure"),
+    (Span::Visit, "until the level is left or restarted"),
+    (Span::Session, "until the game is started again"),
+    (Span::Run, "until the next new game"),
+    (Span::Profile, "as long as the player's profile"),
+    (Span::Device, "as long as the installation, for all its players"),
+];
+
+/// The table for a terminal: the fields in groups, from those that live shortest to those that live longest.
+pub fn as_text(spec: &Spec, width: usize) -> String {
+    let fates = FateTable::of(spec);
+    let mut heading = vec![format!("\n{}", spec.title())];
+    // Long names break at their underscore, so that every column is as narrow as its cells.
+    heading.extend(fates.columns.iter().map(|name| match name.as_str() {
+        "checkpoint" => "check-\npoint".to_owned(),
+        name => name.replacen('_', "\n", 1),
+    }));
+    let grid = |cell: &dyn Fn(&FateCell) -> String, gap: u16| {
+        let mut rows = Vec::new();
+        for (span, meaning) in SPANS {
+            let members: Vec<&FateRow> = fates.rows.iter().filter(|row| row.lasts == span).collect();
+            if !members.is_empty() {
+                rows.push(vec![format!("{GROUP}{span} {meaning}")]);
+            }
+            for row in members {
+                let mut name = format!("  {}", row.field);
+                if row.per_level {
+                    name.push_str(&paint(QUIET, "[level]"));
+                }
+                let mut cells = vec![name];
+                cells.extend(row.cells.iter().map(|fate| paint(style_of(fate.word), cell(fate))));
+                rows.push(cells);
+            }
+        }
+        grouped(&heading, rows, gap)
+    };
+    // A table that is too wide first loses its air, then its words; the signs alone tell the same.
+    let sign = |cell: &FateCell| format!("{}{}", cell.sign(), if cell.guarded { "?" } else { "" });
+    let tries = [grid(&short, 2), grid(&short, 1), grid(&sign, 1)];
+    let fits = tries.iter().find(|text| text.lines().all(|line| show::seen(line) <= width));
+    let mut text = fits.unwrap_or(&tries[2]).clone();
+    text.push('\n');
+    let legend = LEGEND.map(|(sign, meaning)| format!("{sign} {}", paint(QUIET, meaning)));
+    text.push_str(&format!("{}\n{}\n", legend[..4].join("   "), legend[4..].join("   ")));
+    text.push_str(&notes(spec, &fates));
+    text
+}
+
+/// Marks a row of one cell as the heading of a group; it may be wider than the first column.
+const GROUP: char = '\u{1}';
+
+/// Lays out a table whose groups have headings of their own.
+fn grouped(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
+    let mut groups: Vec<(usize, String)> = Vec::new();
+    let mut plain = Vec::new();
+    for row in rows {
+        match row.first().and_then(|cell| cell.strip_prefix(GROUP)) {
+            Some(title) => groups.push((plain.len(), title.to_owned())),
+            None => plain.push(row),
+        }
+    }
+    let text = table(heading, plain, gap);
+    let above = heading.iter().map(|cell| cell.lines().count()).max().unwrap_or(1) + 1;
+    let mut out = String::new();
+    for (index, line) in text.lines().enumerate() {
+        if let Some((_, title)) = groups.iter().find(|(at, _)| at + above == index) {
+            let (word, meaning) = title.split_once(' ').unwrap_or((title, ""));
+            out.push_str(&format!("{} {}\n", paint(STRONG, word), paint(QUIET, meaning)));
+        }
+        out.push_str(line);
+        out.push('\n');
+    }
+    out
+}
+
+/// What the cells are too small for: the rules in full, and when the game saves.
+fn notes(spec: &Spec, fates: &FateTable) -> String {
+    let mut text = String::new();
+    // A cell that shows an operand and no condition tells its rule in full already.
+    let told =
+        |row: &FateRow| row.cells.iter().any(|cell| cell.word == "add" && !cell.guarded && cell.short().len() <= 9);
+    let ruled: Vec<&FateRow> =
+        fates.rows.iter().filter(|row| !row.rules.is_empty() && !row.built_in && !told(row)).collect();
+    let width = ruled.iter().map(|row| row.field.len()).max().unwrap_or(0).max(8);
+    for row in ruled {
+        let mut moments: Vec<(&str, Vec<&str>)> = Vec::new();
+        for (moment, rule) in &row.rules {
+            match moments.last_mut() {
+                Some((last, rules)) if *last == moment.as_str() => rules.push(rule),
+                _ => moments.push((moment, vec![rule])),
+            }
+        }
+        let mut name = row.field.as_str();
+        for (moment, rules) in moments {
+            let rules = rules.join(&format!("{:#}, else {RULE}", RULE));
+            text.push_str(&format!("{name:width$}  {} {}\n", paint(QUIET, moment), paint(RULE, rules)));
+            name = "";
+        }
+    }
+    if let Some(over) = spec.over_when() {
+        text.push_str(&format!("{:width$}  {} {over}\n", "run over", paint(QUIET, "when")));
+    }
+    let saves = fates.saves.iter().map(String::as_str).chain(["quit", "reset"]).collect::<Vec<_>>().join(", ");
+    text.push_str(&format!("{:width$}  {} {saves}\n", "saved", paint(QUIET, "at")));
+    text
+}
+
+fn as_markdown(fates: &FateTable) -> String {
+    let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
+    let mut heading = vec!["field".to_owned(), "lasts".to_owned()];
+    heading.extend(fates.columns.iter().cloned());
+    let mut text = line(heading.clone());
+    text.push_str(&line(vec!["---".to_owned(); heading.len()]));
+    for row in &fates.rows {
+        let mut cells = vec![name_of(row), row.lasts.to_string()];
+        cells.extend(row.cells.iter().map(short));
+        text.push_str(&line(cells.iter().map(|cell| cell.replace('|', "\\|")).collect()));
+    }
+    let legend = LEGEND.map(|(sign, meaning)| format!("{sign} {meaning}"));
+    text.push_str(&format!("\n{}\n", legend.join(" · ")));
+    text
+}
+
+fn as_html(spec: &Spec) -> String {
+    let fates = FateTable::of(spec);
+    let cell = |kind: &str, class: &str, text: &str| format!("<{kind} class=\"{class}\">{}</{kind}>", escaped(text));
+    let mut text = String::from("<table class=\"fates\">\n");
+    text.push_str(&format!("<caption>What persists in {}</caption>\n<thead><tr>", escaped(spec.title())));
+    for heading in ["field", "lasts"].into_iter().chain(fates.columns.iter().map(String::as_str)) {
+        text.push_str(&cell("th", "moment", heading));
+    }
+    text.push_str("</tr></thead>\n<tbody>\n");
+    for row in &fates.rows {
+        text.push_str(&format!("<tr>{}{}", cell("th", "field", &name_of(row)), cell("td", "lasts", row.lasts.word())));
+        row.cells.iter().for_each(|fate| text.push_str(&cell("td", fate.word, &short(fate))));
+        text.push_str("</tr>\n");
+    }
+    text.push_str("</tbody>\n</table>\n");
+    text
+}
+
+fn name_of(row: &FateRow) -> String {
+    format!("{}{}", row.field, if row.per_level { " [level]" } else { "" })
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+fn as_json(spec: &Spec) -> Json {
+    let fates = FateTable::of(spec);
+    let fields = fates.rows.iter().map(|row| {
+        let cells = fates.columns.iter().zip(&row.cells).map(|(moment, cell)| {
+            let value = json!({
+                "fate": cell.word, "sign": cell.sign(), "operand": cell.operand, "guarded": cell.guarded,
+            });
+            (moment.clone(), value)
+        });
+        json!({
+            "field": row.field,
+            "type": row.ty,
+            "per_level": row.per_level,
+            "lasts": row.lasts.word(),
+            "written_by": row.written_by,
+            "built_in": row.built_in,
+            "fates": Json::Object(cells.collect()),
+            "rules": row.rules.iter().map(|(moment, rule)| json!({ "moment": moment, "rule": rule })).collect::<Vec<_>>(),
+        })
+    });
+    json!({
+        "game": spec.id(),
+        "moments": fates.columns,
+        "saves": fates.saves,
+        "fields": fields.collect::<Vec<_>>(),
+    })
+}

@@ -1,0 +1,6 @@
+//! The commands, one module each.
+
+pub mod check;
+pub mod demo;
+pub mod fate;
+pub mod play;

@@ -1,0 +1,276 @@
+//! `vestigum play`: runs playthroughs.
+
+use std::path::PathBuf;
+
+use serde_json::{Value as Json, json};
+use vestigum::playthrough::{Failure, MemoryShelf, Playthrough, Row, Run, Shelf, Timeline, Why, run as run_one};
+use vestigum::{DirStore, Spec, StoreShelf, Value};
+
+use crate::Verdict;
+use crate::input::{self, Unread};
+use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    spec: PathBuf,
+    /// The playthroughs; left out, all `.play` files in the spec's folder and the folders in it
+    plays: Vec<PathBuf>,
+    /// Show the timeline: a row for each statement, a column for each watched value
+    #[arg(long)]
+    trace: bool,
+    /// Save into real files, in a folder that is removed afterwards
+    #[arg(long)]
+    on_disk: bool,
+    /// Run only playthroughs whose name contains this
+    #[arg(long, value_name = "TEXT")]
+    only: Option<String>,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    let spec = match input::spec(out, &arguments.spec) {
+        Ok(spec) => spec,
+        Err(verdict) => return verdict,
+    };
+    let plays = match &arguments.plays[..] {
+        [] => match input::scripts_beside(&arguments.spec) {
+            Ok(found) if found.is_empty() => {
+                return out.unusable(&format!("there are no .play files beside {}", arguments.spec.display()));
+            }
+            Ok(found) => found,
+            Err(message) => return out.unusable(&message),
+        },
+        named => named.to_vec(),
+    };
+    let mut scripts = Vec::new();
+    let mut verdict = Verdict::Fine;
+    for path in &plays {
+        match input::script(path, &spec) {
+            Ok(script) => scripts.push(script),
+            Err(Unread::Message(message)) => verdict = out.unusable(&message),
+            Err(Unread::Diagnostics(errors)) => verdict = out.unreadable(&errors),
+        }
+        if out.json && verdict != Verdict::Fine {
+            return verdict;
+        }
+    }
+    if verdict != Verdict::Fine {
+        return verdict;
+    }
+    let chosen = scripts
+        .iter()
+        .flat_map(|script| script.playthroughs())
+        .filter(|playthrough| arguments.only.as_ref().is_none_or(|text| playthrough.name().contains(text.as_str())));
+    let mut runs = Vec::new();
+    for playthrough in chosen {
+        match run_on(&spec, playthrough, arguments.on_disk) {
+            Ok(run) => runs.push((playthrough, run)),
+            Err(message) => return out.unusable(&message),
+        }
+    }
+    if runs.is_empty() {
+        return out.unusable("no playthrough has that in its name");
+    }
+    show(out, &runs, arguments.trace)
+}
+
+/// Runs one playthrough, in memory or on real files.
+pub fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> Result<Run, String> {
+    if !on_disk {
+        return Ok(run_one(spec, playthrough, &mut MemoryShelf::default()));
+    }
+    let folder = tempfile::tempdir().map_err(|error| format!("cannot make a folder for the saves: {error}"))?;
+    let store = DirStore::open(folder.path()).map_err(|error| error.to_string())?;
+    let mut shelf: Box<dyn Shelf> = Box::new(StoreShelf::new(store, spec.keep()));
+    Ok(run_one(spec, playthrough, &mut *shelf))
+}
+
+/// Shows the results and says whether all passed.
+pub fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> Verdict {
+    let failed = runs.iter().filter(|(_, run)| !run.passed()).count();
+    if out.json {
+        let list: Vec<Json> = runs.iter().map(|(playthrough, run)| as_json(playthrough, run, trace)).collect();
+        out.json(&json!({ "ok": failed == 0, "playthroughs": list }));
+    } else {
+        let mut file = "";
+        for (playthrough, run) in runs {
+            if playthrough.file() != file {
+                file = playthrough.file();
+                out.line(paint(QUIET, file));
+            }
+            let (sign, style) = if run.passed() { ("✓", GOOD) } else { ("✗", BAD) };
+            let ran = paint(QUIET, counted(run.statements, "statement"));
+            out.line(format_args!("  {} {}  {ran}", paint(style, sign), run.name));
+            if trace {
+                out.line("");
+                out.line(timeline(&run.timeline, show::width()));
+            }
+            if let Some(failure) = &run.failure {
+                out.line(explained(playthrough.file(), failure));
+            }
+        }
+        let total = counted(runs.len(), "playthrough");
+        out.line("");
+        out.line(match failed {
+            0 => format!("{total}, {}", paint(GOOD, "all as they should be")),
+            failed => format!("{total}, {}", paint(BAD, format_args!("{failed} failed"))),
+        });
+    }
+    if failed == 0 { Verdict::Fine } else { Verdict::Failed }
+}
+
+/// Why a playthrough failed, for people.
+fn explained(file: &str, failure: &Failure) -> String {
+    let place = paint(QUIET, format_args!("{file}:{}", failure.line));
+    let mut lines = vec![String::new(), format!("    {place}  {}", paint(STRONG, &failure.statement))];
+    match &failure.why {
+        Why::Expectation { parts, changes } => {
+            let width = parts.iter().map(|part| part.part.chars().count()).max().unwrap_or(0);
+            for part in parts {
+                let (sign, style) = if part.holds { ("holds", GOOD) } else { ("fails", BAD) };
+                let values: Vec<String> =
+                    part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
+                let padded = format!("{:width$}", part.part);
+                lines.push(format!("      {}  {padded}   {}", paint(style, sign), values.join(", ")));
+            }
+            for change in changes {
+                let after = paint(STRONG, format_args!("{} → {}", change.before, change.after));
+                lines.push(format!(
+                    "      {} was last changed at line {} by {}: {after}",
+                    change.name,
+                    change.line,
+                    paint(RULE, &change.statement),
+                ));
+            }
+        }
+        Why::NotRefused => lines.push(format!("      {}", paint(BAD, "it was not refused"))),
+        Why::Refused(why) => lines.push(format!("      {} {why}", paint(BAD, "refused:"))),
+        Why::Storage(why) => lines.push(format!("      {} {why}", paint(BAD, "the saves:"))),
+        other => lines.push(format!("      {other:?}")),
+    }
+    lines.push(String::new());
+    lines.join("\n")
+}
+
+/// The timeline of one playthrough, for people: a row for each statement, a column for each watched value. An
+/// expectation changes nothing, so it stands across the columns; so does a note that is too long for its place.
+fn timeline(timeline: &Timeline, width: usize) -> String {
+    const INDENT: &str = "    ";
+    let several = timeline.rows.iter().any(|row| row.profile != timeline.rows[0].profile);
+    let mut heading: Vec<String> = ["line", "statement"].map(str::to_owned).into();
+    if several {
+        heading.insert(1, "player".into());
+    }
+    heading.extend(timeline.columns.iter().cloned());
+    heading.push("what happened".into());
+    let rows = timeline.rows.iter().filter(|row| !is_expectation(row)).map(|row| {
+        let mut cells = vec![paint(QUIET, row.line), format!("{}{}", "  ".repeat(row.depth), row.statement)];
+        if several {
+            cells.insert(1, row.profile.to_string());
+        }
+        cells.extend(row.cells.iter().map(|cell| match (&cell.before, &cell.after) {
+            (Some(before), Some(after)) => {
+                format!("{} → {}", paint(QUIET, before), paint(style_of_change(before, after), after))
+            }
+            (_, Some(after)) => paint(QUIET, after),
+            (_, None) => paint(QUIET, "·"),
+        }));
+        cells.push(String::new());
+        cells
+    });
+    let laid_out = table(&heading, rows.collect(), 2);
+    let mut lines = laid_out.lines();
+    let mut text = String::new();
+    for line in lines.by_ref().take(2) {
+        text.push_str(&format!("{INDENT}{line}\n"));
+    }
+    let note_at = show::seen(text.lines().next().unwrap_or_default()) - "what happened".len();
+    for row in &timeline.rows {
+        if is_expectation(row) {
+            let statement = format!("{}{}", "  ".repeat(row.depth), row.statement);
+            text.push_str(&format!(
+                "{INDENT}{}  {}\n",
+                paint(QUIET, format_args!("{:<4}", row.line)),
+                paint(QUIET, statement)
+            ));
+            continue;
+        }
+        let line = format!("{INDENT}{}", lines.next().unwrap_or_default());
+        if row.note.is_empty() {
+            text.push_str(&format!("{line}\n"));
+        } else if note_at + row.note.chars().count() <= width {
+            let gap = note_at.saturating_sub(show::seen(&line));
+            text.push_str(&format!("{line}{:gap$}{}\n", "", row.note));
+        } else {
+            text.push_str(&format!("{line}\n{INDENT}        {}\n", row.note));
+        }
+    }
+    text
+}
+
+fn is_expectation(row: &Row) -> bool {
+    row.statement.starts_with("expect ")
+}
+
+/// What went up is green, what went down is red.
+fn style_of_change(before: &Value, after: &Value) -> anstyle::Style {
+    let style = if after.as_float() < before.as_float() { BAD } else { GOOD };
+    style.bold()
+}
+
+fn value(value: &Value) -> Json {
+    match value {
+        Value::Bool(bool) => json!(bool),
+        Value::Int(int) => json!(int),
+        Value::Float(float) => json!(float),
+        Value::Text(text) => json!(&**text),
+        _ => Json::Null,
+    }
+}
+
+fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
+    let failure = run.failure.as_ref().map(|failure| {
+        let why = match &failure.why {
+            Why::Expectation { parts, changes } => {
+                let parts = parts.iter().map(|part| {
+                    let values = part.values.iter().map(|(name, found)| (name.clone(), value(found)));
+                    json!({ "part": part.part, "holds": part.holds, "values": Json::Object(values.collect()) })
+                });
+                let changes = changes.iter().map(|change| {
+                    json!({
+                        "field": change.name, "line": change.line, "statement": change.statement,
+                        "before": value(&change.before), "after": value(&change.after),
+                    })
+                });
+                json!({ "expected": parts.collect::<Vec<_>>(), "last_changes": changes.collect::<Vec<_>>() })
+            }
+            Why::NotRefused => json!({ "not_refused": true }),
+            Why::Refused(why) => json!({ "refused": why }),
+            Why::Storage(why) => json!({ "storage": why }),
+            _ => Json::Null,
+        };
+        json!({ "line": failure.line, "statement": failure.statement, "why": why })
+    });
+    let mut object = json!({
+        "name": run.name,
+        "file": playthrough.file(),
+        "line": playthrough.line(),
+        "passed": run.passed(),
+        "statements": run.statements,
+        "failure": failure,
+    });
+    if trace {
+        let rows = run.timeline.rows.iter().map(|row| {
+            let cells = run.timeline.columns.iter().zip(&row.cells).map(|(name, cell)| {
+                let before = cell.before.as_ref().map(value);
+                (name.clone(), json!({ "before": before, "after": cell.after.as_ref().map(value) }))
+            });
+            json!({
+                "line": row.line, "profile": &*row.profile, "statement": &*row.statement, "place": row.place,
+                "values": Json::Object(cells.collect()), "note": row.note,
+            })
+        });
+        object["timeline"] = Json::Array(rows.collect());
+    }
+    object
+}

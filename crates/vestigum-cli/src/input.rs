@@ -1,0 +1,70 @@
+//! Reading the files that a command names.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use vestigum::playthrough::Script;
+use vestigum::{Diagnostics, Spec};
+
+use crate::Verdict;
+use crate::show::Output;
+
+/// Documents larger than this are not what they seem.
+const MAX_BYTES: u64 = 64 << 20;
+
+/// The text of a file, or a message that says what is wrong with it.
+pub fn text(path: &Path) -> Result<String, String> {
+    let shown = path.display();
+    let meta = fs::metadata(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
+    if meta.is_dir() {
+        return Err(format!("cannot read {shown}: it is a folder"));
+    }
+    if meta.len() > MAX_BYTES {
+        return Err(format!("cannot read {shown}: it has more than {MAX_BYTES} bytes"));
+    }
+    let bytes = fs::read(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
+    String::from_utf8(bytes).map_err(|error| {
+        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
+        format!("cannot read {shown}: line {line} is not UTF-8 text")
+    })
+}
+
+/// Reads a spec. What is wrong with it is shown, and the verdict says so.
+pub fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
+    let text = text(path).map_err(|message| out.unusable(&message))?;
+    Spec::from_named_toml(&path.display().to_string(), &text).map_err(|errors| out.unreadable(&errors))
+}
+
+/// Reads a script of playthroughs.
+pub fn script(path: &Path, spec: &Spec) -> Result<Script, Unread> {
+    let text = text(path).map_err(Unread::Message)?;
+    Script::from_text(&path.display().to_string(), &text, spec).map_err(Unread::Diagnostics)
+}
+
+/// Why a script was not read.
+pub enum Unread {
+    Message(String),
+    Diagnostics(Diagnostics),
+}
+
+/// The scripts that belong to a spec: all `.play` files in its folder and in the folders beside it, by name.
+pub fn scripts_beside(spec: &Path) -> Result<Vec<PathBuf>, String> {
+    let folder = match spec.parent() {
+        Some(parent) if !parent.as_os_str().is_empty() => parent,
+        _ => Path::new("."),
+    };
+    let mut found = plays_in(folder)?;
+    for entry in fs::read_dir(folder).map_err(|error| format!("cannot read {}: {error}", folder.display()))?.flatten() {
+        if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+            found.extend(plays_in(&entry.path())?);
+        }
+    }
+    found.sort();
+    Ok(found)
+}
+
+fn plays_in(folder: &Path) -> Result<Vec<PathBuf>, String> {
+    let entries = fs::read_dir(folder).map_err(|error| format!("cannot read {}: {error}", folder.display()))?;
+    let paths = entries.flatten().map(|entry| entry.path());
+    Ok(paths.filter(|path| path.extension().is_some_and(|ending| ending == "play") && path.is_file()).collect())
+}

@@ -1,0 +1,157 @@
+//! How results look: colours, tables, errors.
+
+use std::io::Write;
+
+use anstream::{AutoStream, ColorChoice};
+use anstyle::{AnsiColor, Color, Style};
+use clap::ValueEnum;
+use comfy_table::{LineStyle, Table, TableStyle};
+use serde_json::{Value as Json, json};
+use vestigum::{Diagnostics, Severity};
+
+use crate::Verdict;
+
+/// When to colour.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum ColorWhen {
+    /// On a terminal, unless `NO_COLOR` is set
+    Auto,
+    /// Always
+    Always,
+    /// Never
+    Never,
+}
+
+/// Green: kept.
+pub const GOOD: Style = fg(AnsiColor::Green);
+/// Red: lost.
+pub const BAD: Style = fg(AnsiColor::Red);
+/// Yellow: set back.
+pub const BACK: Style = fg(AnsiColor::Yellow);
+/// Cyan: changed by a rule.
+pub const RULE: Style = fg(AnsiColor::Cyan);
+/// Bold.
+pub const STRONG: Style = Style::new().bold();
+/// Quiet.
+pub const QUIET: Style = Style::new().dimmed();
+
+const fn fg(color: AnsiColor) -> Style {
+    Style::new().fg_color(Some(Color::Ansi(color)))
+}
+
+/// `text` in a style.
+pub fn paint(style: Style, text: impl std::fmt::Display) -> String {
+    format!("{style}{text}{style:#}")
+}
+
+/// Where a command prints.
+pub struct Output {
+    /// Whether machines read it.
+    pub json: bool,
+    choice: ColorChoice,
+}
+
+impl Output {
+    pub fn new(json: bool, when: ColorWhen) -> Output {
+        let choice = match when {
+            ColorWhen::Auto => ColorChoice::Auto,
+            ColorWhen::Always => ColorChoice::Always,
+            ColorWhen::Never => ColorChoice::Never,
+        };
+        Output { json, choice }
+    }
+
+    /// Prints for people.
+    pub fn line(&self, text: impl std::fmt::Display) {
+        // A reader that went away, as `head` does, is no error worth a message.
+        let _ = writeln!(AutoStream::new(std::io::stdout(), self.choice), "{text}");
+    }
+
+    fn error_line(&self, text: impl std::fmt::Display) {
+        let _ = writeln!(AutoStream::new(std::io::stderr(), self.choice), "{text}");
+    }
+
+    /// Prints for machines.
+    pub fn json(&self, value: &Json) {
+        let text = serde_json::to_string_pretty(value).unwrap_or_default();
+        let _ = writeln!(std::io::stdout(), "{text}");
+    }
+
+    /// Says that the input cannot be used.
+    pub fn unusable(&self, message: &str) -> Verdict {
+        if self.json {
+            self.json(&json!({ "error": message }));
+        } else {
+            self.error_line(format_args!("{}: {message}", paint(BAD.bold(), "error")));
+        }
+        Verdict::Unusable
+    }
+
+    /// Shows what is wrong with a document that another command needs.
+    pub fn unreadable(&self, diagnostics: &Diagnostics) -> Verdict {
+        if self.json {
+            self.json(&json!({ "error": "the document has errors", "findings": findings(diagnostics) }));
+        } else {
+            self.error_line(diagnostics.render(true));
+            self.error_line("");
+            self.error_line(summary(diagnostics));
+        }
+        Verdict::Unusable
+    }
+}
+
+/// The findings of a document for machines.
+pub fn findings(diagnostics: &Diagnostics) -> Json {
+    let list = diagnostics.list().iter().map(|finding| {
+        let (line, column) = diagnostics.position(finding);
+        json!({
+            "severity": match finding.severity { Severity::Error => "error", Severity::Warning => "warning" },
+            "code": finding.code,
+            "message": finding.message,
+            "file": diagnostics.name(),
+            "line": line,
+            "column": column,
+            "help": finding.help,
+        })
+    });
+    Json::Array(list.collect())
+}
+
+/// "fellpost.toml: 3 errors", and where to read more.
+pub fn summary(diagnostics: &Diagnostics) -> String {
+    let count = counted(diagnostics.errors(), "error");
+    let mut codes: Vec<&str> = diagnostics.list().iter().map(|finding| finding.code).collect();
+    codes.sort_unstable();
+    codes.dedup();
+    let first = codes.first().copied().unwrap_or_default();
+    format!("{}: {}; `vestigum check --explain {first}` tells more", diagnostics.name(), paint(BAD, count))
+}
+
+/// "1 error", "2 errors".
+pub fn counted(count: usize, what: &str) -> String {
+    format!("{count} {what}{}", if count == 1 { "" } else { "s" })
+}
+
+/// A table without borders: a rule under the heading, at least `gap` spaces (1 or more) between the columns.
+pub fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
+    let mut table = Table::new();
+    table.load_style(TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─')));
+    table.set_header(heading);
+    table.add_rows(rows);
+    let last = heading.len().saturating_sub(1);
+    for (index, column) in table.column_iter_mut().enumerate() {
+        // The table itself puts one space between columns.
+        column.set_padding((0, if index == last { 0 } else { gap - 1 }));
+    }
+    table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
+}
+
+/// How many columns the terminal has; where there is none, as many as a wide one.
+pub fn width() -> usize {
+    terminal_size::terminal_size().map_or(127, |(width, _)| usize::from(width.0))
+}
+
+/// How many characters of a line are seen.
+pub fn seen(line: &str) -> usize {
+    anstream::adapter::strip_str(line).map(|piece| piece.chars().count()).sum()
+}
