@@ -62,7 +62,7 @@ pub(crate) fn compile(
             return None;
         }
     };
-    let mut compiler = Compiler { spec, scope, text, place, errors, needs_level: false, reads: Vec::new() };
+    let mut compiler = Compiler { spec, scope, text, place, errors, needs_level: None, reads: Vec::new() };
     let (node, ty) = compiler.node(&ast)?;
     let (node, ty) = match wanted {
         Some(wanted) => (compiler.coerce(node, &ty, wanted, &ast)?, wanted.clone()),
@@ -84,7 +84,7 @@ struct Compiler<'a> {
     text: &'a str,
     place: &'a dyn Fn(SourceSpan) -> SourceSpan,
     errors: &'a mut Vec<Diagnostic>,
-    needs_level: bool,
+    needs_level: Option<Arc<str>>,
     reads: Vec<FieldId>,
 }
 
@@ -219,7 +219,7 @@ impl<'a> Compiler<'a> {
         };
         // A derived value that could not be compiled was reported where it stands.
         let derived = self.spec.derived.get(index as usize)?;
-        if derived.expression.needs_level {
+        if derived.expression.needs_level() {
             self.level_is_meant(name, span)?;
         }
         for read in &derived.expression.reads {
@@ -257,7 +257,7 @@ impl<'a> Compiler<'a> {
                 .help(format!("name one, as in `{name}[{example}]`, or take them all, as in `{all}({name})`"));
             return self.fail(error);
         }
-        self.needs_level = true;
+        self.needs_level.get_or_insert_with(|| name.into());
         Some(())
     }
 
@@ -310,7 +310,7 @@ impl<'a> Compiler<'a> {
             let error = self.error(codes::WRONG_TYPE, span, message);
             return self.fail(error);
         };
-        let level = self.level(key)?;
+        let level = self.level(name, key)?;
         Some(match level {
             Some(level) => Entry::Slot(field.slot_of_level(level)),
             None => Entry::Subject,
@@ -318,13 +318,13 @@ impl<'a> Compiler<'a> {
     }
 
     /// A level by name; `level` itself means the moment's.
-    fn level(&mut self, ast: &Ast) -> Option<Option<u32>> {
+    fn level(&mut self, of: &str, ast: &Ast) -> Option<Option<u32>> {
         let Kind::Name(name) = &ast.kind else {
             let error = self.error(codes::WRONG_TYPE, ast.span, "the name of a level is wanted here");
             return self.fail(error);
         };
         if name == "level" {
-            self.level_is_meant("level", ast.span)?;
+            self.level_is_meant(of, ast.span)?;
             return Some(None);
         }
         match self.spec.level_ids.get(name.as_str()) {
@@ -400,7 +400,7 @@ impl<'a> Compiler<'a> {
             }
             "open" => {
                 count(self, 1)?;
-                let level = self.level(&arguments[0])?;
+                let level = self.level("open", &arguments[0])?;
                 self.reads.push(self.spec.opened);
                 Some((Node::Open(level), Type::Bool))
             }

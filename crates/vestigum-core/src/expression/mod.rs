@@ -27,7 +27,8 @@ pub struct Expression {
     source: Arc<str>,
     node: Node,
     ty: Type,
-    needs_level: bool,
+    /// The first name that means the level's entry.
+    needs_level: Option<Arc<str>>,
     reads: Vec<FieldId>,
     parts: Vec<Part>,
 }
@@ -66,7 +67,11 @@ impl Expression {
 
     /// Whether it reads a per-level name without a key, so that it means something only where there is a level.
     pub fn needs_level(&self) -> bool {
-        self.needs_level
+        self.needs_level.is_some()
+    }
+
+    pub(crate) fn name_that_needs_level(&self) -> Option<&str> {
+        self.needs_level.as_deref()
     }
 
     pub(crate) fn reads(&self) -> &[FieldId] {

@@ -330,7 +330,7 @@ impl Runner<'_> {
     fn write(&mut self, field: &str, key: Option<&str>, how: How, value: &Expression) -> Answer {
         let progress = self.session()?;
         let refused = |error: crate::outcome::AccessError| Why::Refused(error.to_string());
-        let value = progress.evaluate(value, value.source()).map_err(refused)?;
+        let value = progress.evaluate(value).map_err(refused)?;
         let written = match how {
             How::Set => progress.write(field, key, value),
             How::Add => progress.write_add(field, key, value),
@@ -347,7 +347,7 @@ impl Runner<'_> {
     fn expect(&mut self, condition: &Expression) -> Answer {
         let refused = |error: crate::outcome::AccessError| Why::Refused(error.to_string());
         let progress = self.session()?;
-        if progress.evaluate(condition, condition.source()).map_err(refused)?.as_bool() {
+        if progress.evaluate(condition).map_err(refused)?.as_bool() {
             return Ok(String::new());
         }
         let parts = progress.judge(condition).map_err(refused)?;

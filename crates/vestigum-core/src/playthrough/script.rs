@@ -86,7 +86,7 @@ const MAX_NESTING: usize = 16;
 
 /// Reads all playthroughs of a file.
 pub(super) fn read(source: &str) -> (Vec<Written>, Vec<Diagnostic>) {
-    let mut reader = Reader { errors: Vec::new(), done: Vec::new(), open: Vec::new() };
+    let mut reader = Reader { errors: Vec::new(), done: Vec::new(), open: Vec::new(), too_deep: 0 };
     let mut offset = 0;
     for line in source.split_inclusive('\n') {
         let code = without_comment(line);
@@ -97,9 +97,7 @@ pub(super) fn read(source: &str) -> (Vec<Written>, Vec<Diagnostic>) {
         }
         offset += line.len();
     }
-    for block in &reader.open {
-        reader.errors.push(error(block.at, "this `repeat` has no `end`"));
-    }
+    reader.close_all();
     if reader.done.is_empty() && reader.errors.is_empty() {
         let error = error(SourceSpan::default(), "there is no playthrough in this file");
         reader.errors.push(error.help("begin one with `playthrough \"what it proves\"`"));
@@ -161,6 +159,7 @@ struct Reader {
     errors: Vec<Diagnostic>,
     done: Vec<Written>,
     open: Vec<Block>,
+    too_deep: usize,
 }
 
 impl Reader {
@@ -178,9 +177,7 @@ impl Reader {
     }
 
     fn playthrough(&mut self, rest: Line<'_>) {
-        for block in std::mem::take(&mut self.open) {
-            self.errors.push(error(block.at, "this `repeat` has no `end`"));
-        }
+        self.close_all();
         let inner = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
         let name = match inner {
             Some(name) if !name.trim().is_empty() => Spanned::new(name.to_owned(), rest.span()),
@@ -227,7 +224,10 @@ impl Reader {
             }
         };
         if self.open.len() >= MAX_NESTING {
+            // Its `end` must not end another one.
+            self.too_deep += 1;
             self.errors.push(error(line.span(), format!("repeats stand in each other more than {MAX_NESTING} deep")));
+            return;
         }
         let outer = self.statements().map(std::mem::take).unwrap_or_default();
         self.open.push(Block { at: line.span(), times, text: line.word(), outer });
@@ -237,13 +237,30 @@ impl Reader {
         if !rest.text.is_empty() {
             self.errors.push(error(rest.span(), "nothing stands behind `end`"));
         }
+        if self.too_deep > 0 {
+            self.too_deep -= 1;
+            return;
+        }
         let Some(block) = self.open.pop() else {
             self.errors.push(error(line.span(), "this `end` ends nothing"));
             return;
         };
+        self.close(block);
+    }
+
+    fn close(&mut self, block: Block) {
         let Some(statements) = self.statements() else { return };
         let inner = std::mem::replace(statements, block.outer);
         statements.push(Statement { text: block.text, kind: Kind::Repeat(block.times, inner) });
+    }
+
+    /// Ends what the playthrough left open.
+    fn close_all(&mut self) {
+        self.too_deep = 0;
+        while let Some(block) = self.open.pop() {
+            self.errors.push(error(block.at, "this `repeat` has no `end`"));
+            self.close(block);
+        }
     }
 }
 

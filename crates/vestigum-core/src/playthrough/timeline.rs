@@ -67,7 +67,7 @@ impl Watch {
     pub fn cells(&mut self, progress: Option<&Progress>) -> Vec<Cell> {
         let mut cells = Vec::with_capacity(self.columns.len());
         for (column, last) in self.columns.iter().zip(&mut self.last) {
-            let after = progress.and_then(|progress| progress.evaluate(column, column.source()).ok());
+            let after = progress.and_then(|progress| progress.evaluate(column).ok());
             let before = last.take().filter(|before| after.as_ref().is_some_and(|after| after != before));
             last.clone_from(&after);
             cells.push(Cell { before, after });

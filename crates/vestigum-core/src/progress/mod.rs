@@ -150,26 +150,26 @@ impl Progress {
             let nearest = nearest(name, spec.derived_ids.keys().map(|name| &**name)).map(str::to_owned);
             return Err(AccessError::UnknownName { name: name.to_owned(), nearest });
         };
-        self.evaluate(&spec.derived[*index as usize].expression, name)
+        self.evaluate(&spec.derived[*index as usize].expression)
     }
 
     /// The value of an expression where the player stands.
-    pub(crate) fn evaluate(&self, expression: &Expression, name: &str) -> Result<Value, AccessError> {
-        self.check_level(expression, name)?;
+    pub(crate) fn evaluate(&self, expression: &Expression) -> Result<Value, AccessError> {
+        self.check_level(expression)?;
         Ok(expression.value(&self.env()))
     }
 
     /// The parts of a condition and what became of them.
     pub(crate) fn judge(&self, expression: &Expression) -> Result<Vec<Judged>, AccessError> {
-        self.check_level(expression, expression.source())?;
+        self.check_level(expression)?;
         Ok(expression.judge(&self.env()))
     }
 
-    fn check_level(&self, expression: &Expression, name: &str) -> Result<(), AccessError> {
-        if expression.needs_level() && self.state.spot.level().is_none() {
-            return Err(self.which_level(name));
+    fn check_level(&self, expression: &Expression) -> Result<(), AccessError> {
+        match expression.name_that_needs_level() {
+            Some(name) if self.state.spot.level().is_none() => Err(self.which_level(name)),
+            _ => Ok(()),
         }
-        Ok(())
     }
 
     fn which_level(&self, name: &str) -> AccessError {

@@ -1,0 +1,149 @@
+//! The real program on real files.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use assert_cmd::Command;
+
+fn demo(name: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/fellpost").join(name)
+}
+
+/// Exit code, standard output, standard error.
+fn vestigum(folder: &Path, arguments: &[&str]) -> (i32, String, String) {
+    let output = Command::cargo_bin("vestigum").unwrap().current_dir(folder).args(arguments).output().unwrap();
+    let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
+    (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
+}
+
+fn here(arguments: &[&str]) -> (i32, String, String) {
+    vestigum(Path::new("."), arguments)
+}
+
+#[test]
+fn the_demo_spec_is_fine() {
+    let (code, out, err) = here(&["check", demo("fellpost.toml").to_str().unwrap()]);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.contains("no errors"), "{out}");
+}
+
+#[test]
+fn a_spec_with_a_mistake_fails_the_check_and_stops_the_others() {
+    let folder = tempfile::tempdir().unwrap();
+    let broken = fs::read_to_string(demo("fellpost.toml")).unwrap().replace("max = \"letters\"", "max = \"leters\"");
+    fs::write(folder.path().join("broken.toml"), broken).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["check", "broken.toml"]);
+    assert_eq!(code, 1);
+    assert!(out.contains("broken.toml:84:24") && out.contains("did you mean `letters`?"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["check", "broken.toml", "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((code, &json["findings"][0]["code"]), (1, &"V004".into()));
+    for command in ["fate", "play"] {
+        let (code, out, err) = vestigum(folder.path(), &[command, "broken.toml"]);
+        assert_eq!((code, out.as_str()), (2, ""), "{err}");
+        assert!(err.contains("error[V004]"), "{err}");
+    }
+}
+
+#[test]
+fn unreadable_input_has_exit_code_2_and_a_sentence() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("latin.toml"), b"[game]\nid = \"\xe9\"\n").unwrap();
+    fs::write(folder.path().join("alone.toml"), "[game]\nid = \"fellpost\"\n").unwrap();
+    let cases: [(&[&str], &str); 6] = [
+        (&["check", "nowhere.toml"], "cannot read nowhere.toml"),
+        (&["fate", "."], "it is a folder"),
+        (&["check", "latin.toml"], "line 2 is not UTF-8 text"),
+        (&["play", "alone.toml"], "there are no .play files beside alone.toml"),
+        (&["check", "--explain", "V999"], "there is no code `V999`"),
+        (&["frobnicate"], "unrecognized subcommand"),
+    ];
+    for (arguments, expected) in cases {
+        let (code, _, err) = vestigum(folder.path(), arguments);
+        assert_eq!(code, 2, "{arguments:?}");
+        assert!(err.contains(expected), "{arguments:?}: {err}");
+    }
+}
+
+#[test]
+fn the_fate_table_tells_the_same_in_every_form() {
+    let spec = demo("fellpost.toml");
+    let spec = spec.to_str().unwrap();
+    let (code, text, _) = here(&["fate", spec]);
+    assert_eq!(code, 0);
+    assert!(text.lines().all(|line| line.chars().count() <= 127), "the demo's table fits 127 columns");
+    assert!(!text.contains('\u{1b}'), "no colour outside a terminal");
+    let score = text.lines().find(|line| line.trim_start().starts_with("score")).unwrap();
+    let words: Vec<&str> = score.split_whitespace().collect();
+    let expected = "score ● ● ◔ entry ◔ entry ● ● ◔ entry ◔ entry ○ reset ● ◔ entry ◷ saved";
+    assert_eq!(words.join(" "), expected);
+    let (_, markdown, _) = here(&["fate", spec, "--format", "md"]);
+    assert!(markdown.contains("| score | run | ● | ● | ◔ entry | ◔ entry | ● |"), "{markdown}");
+    let (_, html, _) = here(&["fate", spec, "--format", "html"]);
+    assert!(html.contains("<td class=\"entry\">◔ entry</td>"), "{html}");
+    let (_, json, _) = here(&["fate", spec, "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!(json["fields"][0]["fates"]["death"]["fate"], "entry");
+    let (_, colour, _) = here(&["fate", spec, "--color", "always"]);
+    assert!(colour.contains("\u{1b}["));
+}
+
+#[test]
+fn the_demo_playthroughs_pass_in_memory_and_on_disk() {
+    let spec = demo("fellpost.toml");
+    for more in [&[][..], &["--on-disk"], &["--trace"], &["--on-disk", "--json"]] {
+        let (code, out, err) = here(&[&["play", spec.to_str().unwrap()], more].concat());
+        assert_eq!((code, err.as_str()), (0, ""), "{out}");
+    }
+    let (code, out, _) = here(&["play", spec.to_str().unwrap(), "--only", "an evening", "--trace"]);
+    assert_eq!(code, 0);
+    assert!(out.lines().all(|line| line.chars().count() <= 127), "the timeline fits 127 columns");
+    assert!(out.contains("65 → 30") && out.contains("opens tarn_steps and scree_gate"), "{out}");
+}
+
+#[test]
+fn a_failing_playthrough_says_why_and_exits_with_1() {
+    let folder = tempfile::tempdir().unwrap();
+    let play = folder.path().join("wrong.play");
+    fs::write(&play, "playthrough \"kept\"\nlaunch\nenter mill_lane\n  score += 60\n  death\n  expect score == 60\n")
+        .unwrap();
+    let spec = demo("fellpost.toml");
+    let (code, out, _) = vestigum(folder.path(), &["play", spec.to_str().unwrap(), "wrong.play"]);
+    assert_eq!(code, 1);
+    insta::assert_snapshot!(out, @r"
+    wrong.play
+      ✗ kept  5 statements
+
+        wrong.play:6  expect score == 60
+          fails  score == 60   score is 0
+          score was last changed at line 5 by death: 60 → 0
+
+
+    1 playthrough, 1 failed
+    ");
+    let (code, out, _) = vestigum(folder.path(), &["play", spec.to_str().unwrap(), "wrong.play", "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((code, &json["playthroughs"][0]["failure"]["line"]), (1, &6.into()));
+}
+
+#[test]
+fn the_demo_runs_and_leaves_its_files() {
+    let folder = tempfile::tempdir().unwrap();
+    let (code, out, err) = vestigum(folder.path(), &["demo"]);
+    assert_eq!((code, err.as_str()), (0, ""), "{out}");
+    for file in ["fellpost.toml", "plays/evening.play", "saves/profiles/ada"] {
+        assert!(folder.path().join("vestigum-demo").join(file).exists(), "{file}");
+    }
+    let (code, json, _) = vestigum(folder.path(), &["demo", "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&json).unwrap();
+    assert_eq!((code, &json["folder"], &json["ok"]), (0, &"vestigum-demo-2".into(), &true.into()));
+    let (code, ..) = vestigum(folder.path(), &["play", "vestigum-demo/fellpost.toml"]);
+    assert_eq!(code, 0, "the unpacked demo runs by itself");
+}
+
+#[test]
+fn every_code_can_be_explained() {
+    let (code, out, _) = here(&["check", "--explain", "v003"]);
+    assert_eq!(code, 0);
+    assert!(out.starts_with("V003: a field that play writes does not say what a failure does to it"), "{out}");
+}

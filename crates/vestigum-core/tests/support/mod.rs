@@ -1,0 +1,359 @@
+//! Random specs and random plays, for every property test of the project.
+//!
+//! A [`Sketch`] is a small description of a spec that is always valid; [`Sketch::toml`] writes it as the document a
+//! designer would write, so that every test goes through the reader too. A play is a list of [`Step`]s whose numbers
+//! are taken modulo what the spec has; steps that are refused count as well.
+#![allow(dead_code, reason = "each test uses a part of the generator")]
+
+use std::fmt::Write;
+
+use proptest::collection::vec;
+use proptest::option;
+use proptest::prelude::*;
+use proptest::sample::select;
+use vestigum_core::{Outcome, Place, Progress, Spec, Value};
+
+pub const OWN: &str = "new_day";
+
+#[derive(Clone, Debug)]
+pub struct Sketch {
+    /// The number of checkpoints of each level.
+    pub levels: Vec<usize>,
+    pub fields: Vec<FieldSketch>,
+    pub opening: &'static str,
+    pub opened_last: &'static str,
+    pub accept: &'static str,
+    pub respawn: &'static str,
+    pub resume: &'static str,
+    /// The int field and the bound below which the run is over.
+    pub over: Option<(usize, i64)>,
+}
+
+#[derive(Clone, Debug)]
+pub struct FieldSketch {
+    pub ty: &'static str,
+    pub lasts: &'static str,
+    pub after_failure: &'static str,
+    pub written_by: &'static str,
+    pub per_level: bool,
+    pub optional: bool,
+    pub range: bool,
+    pub rules: Vec<RuleSketch>,
+}
+
+#[derive(Clone, Debug)]
+pub struct RuleSketch {
+    pub moment: &'static str,
+    pub deed: &'static str,
+    /// The field whose value is the operand, if one of the right type can be read; else a literal made of it.
+    pub operand: usize,
+    pub guard: Option<usize>,
+}
+
+/// Which rules a sketch may have: some laws hold only without a price.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Allowed {
+    pub launch_rules: bool,
+    /// Whether rules at death and restart may have guards and operands other than `add = -1`.
+    pub priced_failures: bool,
+}
+
+const MOMENTS: [&str; 11] =
+    ["launch", "new_run", "enter", "checkpoint", "death", "restart", "complete", "travel", "abandon", "game_over", OWN];
+const ENDS_VISIT: [&str; 4] = ["complete", "travel", "abandon", "game_over"];
+
+pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
+    let world = (vec(0usize..4, 1..4), vec(field(), 1..7));
+    let modes = (
+        select(vec!["in order", "all"]),
+        select(vec!["profile", "run"]),
+        select(vec!["any", "forward", "next"]),
+        select(vec!["checkpoint", "entry"]),
+        select(vec!["none", "entry", "checkpoint"]),
+        option::weighted(0.2, (0usize..7, -3i64..3)),
+    );
+    (world, modes).prop_map(move |((levels, fields), (opening, opened_last, accept, respawn, resume, over))| {
+        let mut sketch = Sketch { levels, fields, opening, opened_last, accept, respawn, resume, over };
+        sketch.tidy(allowed);
+        sketch
+    })
+}
+
+fn field() -> impl Strategy<Value = FieldSketch> {
+    (
+        select(vec!["int", "int", "int", "bool", "float", "text"]),
+        select(vec!["attempt", "visit", "visit", "session", "run", "run", "profile", "profile", "device"]),
+        select(vec!["keep", "entry", "checkpoint"]),
+        select(vec!["play", "both", "both"]),
+        any::<bool>(),
+        (any::<bool>(), any::<bool>()),
+        vec(rule(), 0..4),
+    )
+        .prop_map(|(ty, lasts, after_failure, written_by, per_level, (optional, range), rules)| FieldSketch {
+            ty,
+            lasts,
+            after_failure,
+            written_by,
+            per_level,
+            optional,
+            range,
+            rules,
+        })
+}
+
+fn rule() -> impl Strategy<Value = RuleSketch> {
+    let deeds = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min"];
+    (select(MOMENTS.to_vec()), select(deeds), 0usize..12, option::of(0usize..12))
+        .prop_map(|(moment, deed, operand, guard)| RuleSketch { moment, deed, operand, guard })
+}
+
+fn has_level(moment: &str) -> bool {
+    !matches!(moment, "launch" | "new_run" | "game_over" | OWN)
+}
+
+impl Sketch {
+    /// Takes out what a spec may not say.
+    fn tidy(&mut self, allowed: Allowed) {
+        for field in &mut self.fields {
+            let number = matches!(field.ty, "int" | "float");
+            field.range &= field.ty == "int";
+            let FieldSketch { lasts, per_level, .. } = *field;
+            field.rules.retain(|rule| {
+                let at = rule.moment;
+                let gone = match lasts {
+                    "attempt" => matches!(at, "launch" | "new_run" | "death" | "restart") || ENDS_VISIT.contains(&at),
+                    "visit" => matches!(at, "launch" | "new_run") || ENDS_VISIT.contains(&at),
+                    _ => false,
+                };
+                let rewinds = matches!(rule.deed, "entry" | "checkpoint");
+                let free = matches!(rule.deed, "keep" | "reset" | "entry" | "checkpoint") && rule.guard.is_none();
+                !gone
+                    && (number || !matches!(rule.deed, "add" | "max" | "min"))
+                    && !(per_level && matches!(at, "launch" | "new_run"))
+                    && !(rewinds && (matches!(lasts, "session" | "device") || !has_level(at) || at == "enter"))
+                    && (allowed.launch_rules || at != "launch")
+                    && (allowed.priced_failures || free || !matches!(at, "death" | "restart"))
+            });
+        }
+        self.over = self.over.filter(|(index, _)| {
+            self.fields
+                .get(*index)
+                .is_some_and(|field| field.ty == "int" && !field.per_level && field.lasts != "session")
+        });
+    }
+
+    pub fn level(&self, index: usize) -> String {
+        format!("path_{}", index % self.levels.len())
+    }
+
+    pub fn toml(&self) -> String {
+        self.toml_in_order(&(0..self.fields.len()).collect::<Vec<_>>())
+    }
+
+    /// The document with its fields in another order.
+    pub fn toml_in_order(&self, order: &[usize]) -> String {
+        let mut text = String::from("[game]\nid = \"fellpost\"\n");
+        let names: Vec<String> = (0..self.levels.len()).map(|index| format!("\"{}\"", self.level(index))).collect();
+        let _ = writeln!(text, "[levels]\norder = [{}]\nopening = \"{}\"", names.join(", "), self.opening);
+        let _ = writeln!(text, "lasts = \"{}\"\n[moments]\nnames = [\"{OWN}\"]", self.opened_last);
+        for (index, count) in self.levels.iter().enumerate() {
+            let names: Vec<String> = (0..*count).map(|n| format!("\"stop_{n}\"")).collect();
+            let _ = writeln!(text, "[level.{}]\ncheckpoints = [{}]", self.level(index), names.join(", "));
+        }
+        for index in order {
+            self.write_field(&mut text, *index);
+        }
+        if let Some((index, bound)) = self.over {
+            let _ = writeln!(text, "[run]\nover_when = \"f{index} < {bound}\"");
+        }
+        let _ = writeln!(text, "[death]\nrespawn = \"{}\"\n[checkpoints]\naccept = \"{}\"", self.respawn, self.accept);
+        let _ = writeln!(text, "[save]\nresume = \"{}\"", self.resume);
+        text
+    }
+
+    fn write_field(&self, text: &mut String, index: usize) {
+        let field = &self.fields[index];
+        let _ = writeln!(text, "[field.f{index}]\ntype = \"{}\"\nlasts = \"{}\"", field.ty, field.lasts);
+        let _ = writeln!(text, "written_by = \"{}\"", field.written_by);
+        if matches!(field.lasts, "visit" | "run" | "profile") {
+            let _ = writeln!(text, "after_failure = \"{}\"", field.after_failure);
+        }
+        if field.per_level {
+            text.push_str("per = \"level\"\n");
+        }
+        if field.optional {
+            text.push_str("optional = true\n");
+        }
+        if field.range {
+            text.push_str("range = [-40, 60]\n");
+        }
+        for moment in MOMENTS {
+            let rules: Vec<String> =
+                field.rules.iter().filter(|rule| rule.moment == moment).map(|rule| self.rule(field, rule)).collect();
+            if !rules.is_empty() {
+                let _ = writeln!(text, "on.{moment} = [{}]", rules.join(", "));
+            }
+        }
+    }
+
+    fn rule(&self, field: &FieldSketch, rule: &RuleSketch) -> String {
+        let deed = match rule.deed {
+            plain @ ("keep" | "reset" | "entry" | "checkpoint") => format!("do = \"{plain}\""),
+            operation => format!("{operation} = \"{}\"", self.operand(field.ty, rule.moment, rule.operand)),
+        };
+        match rule.guard {
+            None => format!("{{ {deed} }}"),
+            Some(guard) => format!("{{ {deed}, when = \"{}\" }}", self.guard(rule.moment, guard)),
+        }
+    }
+
+    /// How a field can be read at a moment, if it can.
+    fn readable(&self, index: usize, moment: &str) -> Option<String> {
+        let field = self.fields.get(index)?;
+        if matches!(field.lasts, "attempt" | "visit") && matches!(moment, "launch" | "new_run" | "enter") {
+            return None;
+        }
+        Some(match field.per_level {
+            true if has_level(moment) && index.is_multiple_of(2) => format!("f{index}"),
+            true => format!("f{index}[{}]", self.level(index)),
+            false => format!("f{index}"),
+        })
+    }
+
+    fn operand(&self, ty: &str, moment: &str, seed: usize) -> String {
+        let read = self.readable(seed, moment).filter(|_| self.fields[seed].ty == ty);
+        let literal = match ty {
+            "bool" => (seed % 2 == 0).to_string(),
+            "int" => (seed as i64 * 7 - 20).to_string(),
+            "float" => format!("{}.5", seed as i64 - 5),
+            _ => format!("'word {seed}'"),
+        };
+        match (read, ty) {
+            (Some(read), "int" | "float") if seed % 3 == 0 => format!("{read} * 2 - {literal}"),
+            (Some(read), _) => read,
+            (None, "int") if seed % 3 == 1 => format!("if(count(completed) > 1, {literal}, 4)"),
+            (None, _) => literal,
+        }
+    }
+
+    fn guard(&self, moment: &str, seed: usize) -> String {
+        let read = self.readable(seed, moment).map(|read| (read, self.fields[seed].ty));
+        match read {
+            Some((read, "bool")) => format!("not {read}"),
+            Some((read, "int")) => format!("{read} > {seed}"),
+            Some((read, "float")) => format!("{read} <= 1.5"),
+            Some((read, _)) => format!("len({read}) == 0"),
+            None if seed % 2 == 0 => format!("level == '{}'", self.level(seed)),
+            None => format!("count(completed) < {}", seed % 3),
+        }
+    }
+}
+
+#[derive(Clone, Debug)]
+pub enum Step {
+    Enter { level: usize, at: Option<usize>, any: bool },
+    Checkpoint(usize),
+    Write { field: usize, level: usize, value: i64, add: bool },
+    Moment(&'static str),
+}
+
+pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
+    let moment = select(vec![
+        "death",
+        "death",
+        "death",
+        "restart",
+        "complete",
+        "complete",
+        "travel",
+        "abandon",
+        "game_over",
+        "new_run",
+        "new_run",
+        OWN,
+    ]);
+    let step = prop_oneof![
+        4 => (0usize..4, option::weighted(0.2, 0usize..3), proptest::bool::weighted(0.7))
+            .prop_map(|(level, at, any)| Step::Enter { level, at, any }),
+        3 => (0usize..12).prop_map(Step::Checkpoint),
+        6 => (0usize..7, 0usize..4, -50i64..70, any::<bool>())
+            .prop_map(|(field, level, value, add)| Step::Write { field, level, value, add }),
+        4 => moment.prop_map(Step::Moment),
+    ];
+    vec(step, 0..len)
+}
+
+/// What a step did, or the words in which it was refused.
+pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option<Outcome>, String> {
+    let moment = |result: Result<Outcome, vestigum_core::Refused>| result.map(Some).map_err(|error| error.to_string());
+    match step {
+        Step::Enter { level, at, any } => {
+            let level = sketch.level(*level);
+            let at = at.map(|at| format!("stop_{at}"));
+            moment(match (any, &at) {
+                (true, at) => game.enter_any(&level, at.as_deref()),
+                (false, None) => game.enter(&level),
+                (false, Some(at)) => game.enter_at(&level, at),
+            })
+        }
+        Step::Checkpoint(at) => {
+            // One more than there are: a checkpoint that is not there is asked for now and then.
+            let listed = match game.place() {
+                Place::InLevel { level, .. } => (0..sketch.levels.len()).find(|index| sketch.level(*index) == *level),
+                _ => None,
+            };
+            let count = listed.map_or(0, |index| sketch.levels[index]);
+            moment(game.checkpoint(&format!("stop_{}", at % (count + 1))))
+        }
+        Step::Write { field, level, value, add } => {
+            let index = field % sketch.fields.len();
+            let field = &sketch.fields[index];
+            let written = match field.ty {
+                "bool" => Value::Bool(value % 2 == 0),
+                "int" => Value::Int(*value),
+                "float" => Value::from(*value as f64 / 4.0),
+                _ => Value::text(format!("word {value}")),
+            };
+            let level = field.per_level.then(|| sketch.level(*level));
+            let name = format!("f{index}");
+            let result = match add {
+                true => game.write_add(&name, level.as_deref(), written),
+                false => game.write(&name, level.as_deref(), written),
+            };
+            result.map(|_| None).map_err(|error| error.to_string())
+        }
+        Step::Moment(name) => moment(match *name {
+            "death" => game.death(),
+            "restart" => game.restart(),
+            "complete" => game.complete(),
+            "travel" => game.travel(),
+            "abandon" => game.abandon(),
+            "game_over" => game.game_over(),
+            "new_run" => game.new_run(),
+            own => game.own_moment(own),
+        }),
+    }
+}
+
+/// Plays all steps; what is refused is passed over.
+pub fn apply_all(sketch: &Sketch, game: &mut Progress, steps: &[Step]) {
+    for step in steps {
+        let _ = apply(sketch, game, step);
+    }
+}
+
+/// Every value of the game by name, `completed` and `opened` included.
+pub fn values(spec: &Spec, game: &Progress) -> Vec<(String, Value)> {
+    let mut out = Vec::new();
+    for field in spec.fields() {
+        if field.is_per_level() {
+            for level in spec.levels() {
+                let value = game.value(field.name(), Some(level.id())).unwrap_or_default();
+                out.push((format!("{}[{}]", field.name(), level.id()), value));
+            }
+        } else {
+            out.push((field.name().to_owned(), game.value(field.name(), None).unwrap_or_default()));
+        }
+    }
+    out
+}

@@ -1,0 +1,232 @@
+//! Saves as files: what is on disk, what survives damage, and what is refused.
+
+use std::fs;
+use std::path::Path;
+
+use vestigum::{DirStore, MemoryStore, Owner, Place, Session, SessionError, Spec, Store, StoreError, Value};
+
+const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
+
+fn spec() -> Spec {
+    Spec::from_toml(FELLPOST).unwrap()
+}
+
+fn launch(folder: &Path) -> Session {
+    Session::launch(&spec(), DirStore::open(folder).unwrap(), "ada").unwrap()
+}
+
+/// Completes Mill Lane `times` times, with a better record each time.
+fn evenings(folder: &Path, times: i64) {
+    for n in 1..=times {
+        let mut game = launch(folder);
+        game.enter("mill_lane").unwrap();
+        game.write("letters", None, Value::Int(n * 10)).unwrap();
+        game.complete().unwrap();
+        game.quit().unwrap();
+    }
+}
+
+fn generations(folder: &Path) -> Vec<u64> {
+    let store = DirStore::open(folder).unwrap();
+    store.generations(&Owner::Profile("ada".into())).unwrap()
+}
+
+fn file(folder: &Path, generation: u64) -> std::path::PathBuf {
+    folder.join("profiles/ada").join(format!("{generation}.json"))
+}
+
+fn all_files(folder: &Path) -> Vec<(std::path::PathBuf, Vec<u8>)> {
+    let mut files = Vec::new();
+    for entry in fs::read_dir(folder).unwrap().flatten() {
+        let path = entry.path();
+        if path.is_dir() {
+            files.extend(all_files(&path));
+        } else if path.file_name().is_some_and(|name| name != ".lock") {
+            files.push((path.clone(), fs::read(&path).unwrap()));
+        }
+    }
+    files.sort();
+    files
+}
+
+#[test]
+fn quitting_and_coming_back_gives_the_same_and_writes_nothing_new() {
+    let folder = tempfile::tempdir().unwrap();
+    evenings(folder.path(), 1);
+    let files = all_files(folder.path());
+    assert_eq!(files.len(), 2, "one profile and one device image: {files:?}");
+    for _ in 0..5 {
+        let game = launch(folder.path());
+        assert_eq!(game.value("best_letters", Some("mill_lane")), Ok(Value::Int(10)));
+        assert!(game.load_report().is_clean());
+        game.quit().unwrap();
+    }
+    assert_eq!(all_files(folder.path()), files, "loading any number of times changes no byte");
+}
+
+#[test]
+fn quitting_is_saving_and_crashing() {
+    let play = |game: &mut Session| {
+        game.enter("mill_lane").unwrap();
+        game.write("letters", None, Value::Int(30)).unwrap();
+        game.checkpoint("ford").unwrap();
+        game.write("score", None, Value::Int(9)).unwrap();
+    };
+    let (one, other) = (MemoryStore::default(), MemoryStore::default());
+    let mut game = Session::launch(&spec(), one.clone(), "ada").unwrap();
+    play(&mut game);
+    game.quit().unwrap();
+    let mut game = Session::launch(&spec(), other.clone(), "ada").unwrap();
+    play(&mut game);
+    game.save().unwrap();
+    drop(game);
+    let digest = |store: &MemoryStore| {
+        let owner = Owner::Profile("ada".into());
+        store.read(&owner, *store.generations(&owner).unwrap().last().unwrap()).unwrap().digest()
+    };
+    assert_eq!(digest(&one), digest(&other));
+}
+
+#[test]
+fn only_the_newest_generations_are_kept() {
+    let folder = tempfile::tempdir().unwrap();
+    evenings(folder.path(), 8);
+    assert_eq!(generations(folder.path()), [6, 7, 8]);
+}
+
+#[test]
+fn a_damaged_save_is_passed_over_reported_and_left_where_it_is() {
+    let folder = tempfile::tempdir().unwrap();
+    evenings(folder.path(), 3);
+    let bytes = fs::read(file(folder.path(), 3)).unwrap();
+    fs::write(file(folder.path(), 3), &bytes[..bytes.len() / 2]).unwrap();
+    let mut game = launch(folder.path());
+    let report = game.load_report().to_string();
+    assert!(report.starts_with("recovered from generation 2\n  passed over generation 3: it is not whole"), "{report}");
+    assert_eq!(game.value("best_letters", Some("mill_lane")), Ok(Value::Int(20)));
+    game.write("xp", None, Value::Int(1)).unwrap();
+    game.quit().unwrap();
+    assert!(generations(folder.path()).contains(&3), "damaged files stay");
+    assert_eq!(fs::read(file(folder.path(), 3)).unwrap().len(), bytes.len() / 2);
+    assert_eq!(launch(folder.path()).value("xp", None), Ok(Value::Int(1)));
+}
+
+#[test]
+fn if_nothing_can_be_read_nothing_is_overwritten() {
+    let folder = tempfile::tempdir().unwrap();
+    evenings(folder.path(), 2);
+    for generation in [1, 2] {
+        fs::write(file(folder.path(), generation), b"").unwrap();
+    }
+    let files = all_files(folder.path());
+    let error = Session::launch(&spec(), DirStore::open(folder.path()).unwrap(), "ada").unwrap_err();
+    assert!(matches!(&error, SessionError::AllDamaged { damaged, .. } if damaged.len() == 2), "{error}");
+    assert_eq!(all_files(folder.path()), files);
+}
+
+#[test]
+fn saves_of_other_games_and_newer_versions_are_refused_and_kept() {
+    let folder = tempfile::tempdir().unwrap();
+    evenings(folder.path(), 2);
+    let files = all_files(folder.path());
+    let changed = |from: &str, to: &str| {
+        let spec = Spec::from_toml(&FELLPOST.replace(from, to)).unwrap();
+        Session::launch(&spec, DirStore::open(folder.path()).unwrap(), "ada")
+            .map(drop)
+            .map_err(|error| error.to_string())
+    };
+    let other = changed("id = \"fellpost\"", "id = \"hillpost\"").unwrap_err();
+    assert!(other.contains("of the game `fellpost`, and this is `hillpost`"), "{other}");
+    let newer = Spec::from_toml(&FELLPOST.replace("version = 1", "version = 2")).unwrap();
+    let mut game = Session::launch(&newer, DirStore::open(folder.path()).unwrap(), "ada").unwrap();
+    game.write("xp", None, Value::Int(5)).unwrap();
+    game.quit().unwrap();
+    let refused = changed("version = 1", "version = 1").unwrap_err();
+    assert!(refused.contains("of version 2, and this game knows versions up to 1"), "{refused}");
+    assert!(all_files(folder.path()).len() > files.len(), "nothing was overwritten");
+}
+
+#[test]
+fn a_second_process_is_kept_out_with_the_number_of_the_first() {
+    let folder = tempfile::tempdir().unwrap();
+    let game = launch(folder.path());
+    let error = DirStore::open(folder.path()).unwrap_err();
+    assert!(matches!(error, StoreError::InUse { holder: Some(pid), .. } if pid == std::process::id()), "{error}");
+    drop(game);
+    DirStore::open(folder.path()).unwrap();
+}
+
+#[test]
+fn a_file_in_the_place_of_the_folder_is_an_error_in_words() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("saves");
+    fs::write(&path, b"not a folder").unwrap();
+    let message = DirStore::open(&path).unwrap_err().to_string();
+    assert!(message.contains("cannot make the save folder"), "{message}");
+    assert_eq!(fs::read(&path).unwrap(), b"not a folder");
+}
+
+/// The folder of the profile is gone and cannot be made again: a file stands in its place.
+#[test]
+fn a_failed_save_never_stops_play_and_a_failed_quit_keeps_the_session() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut game = launch(folder.path());
+    fs::write(folder.path().join("profiles"), b"in the way").unwrap();
+    game.enter("mill_lane").unwrap();
+    game.write("letters", None, Value::Int(90)).unwrap();
+    let done = game.complete().unwrap();
+    assert!(done.save_due && game.save_failure().is_some());
+    let kept = game.quit().unwrap_err();
+    assert!(kept.to_string().contains("cannot"), "{kept}");
+    let mut game = *kept.session;
+    assert_eq!(game.value("best_letters", Some("mill_lane")), Ok(Value::Int(90)));
+    fs::remove_file(folder.path().join("profiles")).unwrap();
+    game.save().unwrap();
+    assert!(game.save_failure().is_none());
+    game.quit().unwrap();
+    assert_eq!(launch(folder.path()).value("best_letters", Some("mill_lane")), Ok(Value::Int(90)));
+}
+
+#[test]
+fn a_newer_generation_of_someone_else_is_a_conflict() {
+    let store = MemoryStore::default();
+    let mut one = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let mut other = Session::launch(&spec(), store, "ada").unwrap();
+    one.write("xp", None, Value::Int(1)).unwrap();
+    one.save().unwrap();
+    other.write("xp", None, Value::Int(2)).unwrap();
+    let error = other.save().unwrap_err();
+    assert!(matches!(error, StoreError::Conflict { newest: 1, follows: 0, .. }), "{error}");
+    one.quit().unwrap();
+}
+
+#[test]
+fn a_crash_in_a_level_comes_back_to_the_last_save() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut game = launch(folder.path());
+    game.enter("mill_lane").unwrap();
+    game.write("letters", None, Value::Int(40)).unwrap();
+    game.checkpoint("ford").unwrap();
+    game.write("letters", None, Value::Int(70)).unwrap();
+    drop(game);
+    let game = launch(folder.path());
+    assert_eq!(game.value("letters", None), Ok(Value::Int(40)));
+    assert_eq!(game.place(), Place::InLevel { level: "mill_lane".into(), checkpoint: Some("ford".into()) });
+    assert_eq!(game.launch_outcome().respawn.as_ref().unwrap().checkpoint.as_deref(), Some("ford"));
+}
+
+#[test]
+fn strange_profile_names_stay_inside_the_folder() {
+    let folder = tempfile::tempdir().unwrap();
+    let saves = folder.path().join("saves");
+    for name in ["../../etc", "Ada", "ada", "con", "a/b", "ü", ".", "%41da"] {
+        let mut game = Session::launch(&spec(), DirStore::open(&saves).unwrap(), name).unwrap();
+        assert_eq!(game.value("xp", None), Ok(Value::Int(0)), "{name} meets another profile");
+        game.write("xp", None, Value::Int(1)).unwrap();
+        game.quit().unwrap();
+    }
+    assert_eq!(fs::read_dir(saves.join("profiles")).unwrap().count(), 8);
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 1);
+    let long = Session::launch(&spec(), DirStore::open(&saves).unwrap(), &"x".repeat(61)).unwrap_err();
+    assert!(long.to_string().contains("1 to 60 characters"), "{long}");
+}
