@@ -5,8 +5,8 @@ use std::marker::PhantomData;
 use thiserror::Error;
 
 use crate::diagnostic::nearest;
-use crate::spec::{Field, FieldId, Spec};
-use crate::value::{Type, Value};
+use crate::spec::{Field, FieldId, Limits, Spec};
+use crate::value::{Type, Value, finite};
 
 mod sealed {
     pub trait Sealed {}
@@ -26,8 +26,9 @@ pub trait Scalar: sealed::Sealed {
     const TYPE: Type;
     #[doc(hidden)]
     fn read(value: &Value) -> Self::Read<'_>;
+    /// The written value, brought into the limits, and whether it was outside.
     #[doc(hidden)]
-    fn value(written: Self::Write<'_>) -> Value;
+    fn fit(written: Self::Write<'_>, limits: &Limits) -> (Value, bool);
 }
 
 impl Scalar for bool {
@@ -39,8 +40,8 @@ impl Scalar for bool {
         value.as_bool()
     }
     #[inline]
-    fn value(written: bool) -> Value {
-        Value::Bool(written)
+    fn fit(written: bool, _: &Limits) -> (Value, bool) {
+        (Value::Bool(written), false)
     }
 }
 
@@ -53,8 +54,9 @@ impl Scalar for i64 {
         value.as_int()
     }
     #[inline]
-    fn value(written: i64) -> Value {
-        Value::Int(written)
+    fn fit(written: i64, limits: &Limits) -> (Value, bool) {
+        let inside = limits.clamp_int(written);
+        (Value::Int(inside), inside != written)
     }
 }
 
@@ -67,8 +69,8 @@ impl Scalar for f64 {
         value.as_float()
     }
     #[inline]
-    fn value(written: f64) -> Value {
-        Value::float(written)
+    fn fit(written: f64, limits: &Limits) -> (Value, bool) {
+        limits.clamp(Value::float(written))
     }
 }
 
@@ -81,8 +83,28 @@ impl Scalar for str {
         value.as_text()
     }
     #[inline]
-    fn value(written: &str) -> Value {
-        Value::text(written)
+    fn fit(written: &str, limits: &Limits) -> (Value, bool) {
+        limits.clamp(Value::text(written))
+    }
+}
+
+/// Rust types of numbers, which can be added to.
+pub trait Number: Scalar + for<'a> Scalar<Write<'a> = Self> + Copy {
+    #[doc(hidden)]
+    fn plus(value: &Value, by: Self) -> Self;
+}
+
+impl Number for i64 {
+    #[inline]
+    fn plus(value: &Value, by: i64) -> i64 {
+        value.as_int().saturating_add(by)
+    }
+}
+
+impl Number for f64 {
+    #[inline]
+    fn plus(value: &Value, by: f64) -> f64 {
+        finite(value.as_float() + by)
     }
 }
 
@@ -92,7 +114,7 @@ impl Scalar for str {
 /// a mistake in the program, not in its input.
 #[derive(Debug)]
 pub struct Handle<T: ?Sized> {
-    pub(crate) slot: usize,
+    pub(crate) slot: u32,
     pub(crate) field: FieldId,
     pub(crate) fingerprint: u32,
     ty: PhantomData<fn() -> Box<T>>,
@@ -175,7 +197,7 @@ fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) 
 impl<T: Scalar + ?Sized> Handle<T> {
     pub(crate) fn check(spec: &Spec, name: &str) -> Result<Handle<T>, HandleError> {
         let field = checked::<T>(spec, name, false)?;
-        Ok(Handle { slot: field.first_slot, field: field.id, fingerprint: spec.0.fingerprint, ty: PhantomData })
+        Ok(Handle { slot: field.first_slot as u32, field: field.id, fingerprint: spec.0.fingerprint, ty: PhantomData })
     }
 }
 
@@ -195,7 +217,7 @@ impl<T: Scalar + ?Sized> PerLevel<T> {
             let nearest = nearest(level, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
             return Err(HandleError::UnknownLevel { name: level.to_owned(), nearest });
         };
-        let slot = spec.field(self.field).slot_of_level(*index);
+        let slot = spec.field(self.field).slot_of_level(*index) as u32;
         Ok(Handle { slot, field: self.field, fingerprint: spec.fingerprint, ty: PhantomData })
     }
 }

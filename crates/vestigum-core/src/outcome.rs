@@ -111,12 +111,22 @@ impl Outcome {
 
 /// What a write did.
 #[derive(Clone, Debug, Default, PartialEq)]
-#[non_exhaustive]
 pub struct Written {
+    pub(crate) clamped: bool,
+    // Nearly always nothing, and writes are frequent: one word that is null.
+    pub(crate) opened: Option<Box<[Arc<str>]>>,
+}
+
+impl Written {
     /// Whether the value was brought into the field's limits.
-    pub clamped: bool,
+    pub fn clamped(&self) -> bool {
+        self.clamped
+    }
+
     /// Levels that are open from now on. Only a write outside a level can open one at once.
-    pub opened: Vec<Arc<str>>,
+    pub fn opened(&self) -> &[Arc<str>] {
+        self.opened.as_deref().unwrap_or_default()
+    }
 }
 
 /// Why a moment was refused. Nothing has changed.

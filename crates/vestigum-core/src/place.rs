@@ -78,6 +78,11 @@ pub(crate) enum Spot {
 }
 
 impl Spot {
+    #[inline]
+    pub fn is_level(&self) -> bool {
+        matches!(self, Spot::Level(_))
+    }
+
     pub fn standing(&self) -> Option<&Standing> {
         match self {
             Spot::Level(standing) => Some(standing),

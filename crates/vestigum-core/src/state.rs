@@ -5,6 +5,8 @@
 //! Taking a mark is forgetting those; a slot without a note is as it was. Outside a level both marks equal the
 //! current state, so nothing is noted there.
 
+use std::ops::Range;
+
 use rustc_hash::FxHashMap;
 
 use crate::place::Spot;
@@ -60,10 +62,21 @@ impl State {
         self.checkpoint.get(&slot).unwrap_or(&self.values[slot])
     }
 
+    /// Whether a mark may hold another value than the current one.
+    #[inline]
+    pub fn is_noted(&self, slot: usize) -> bool {
+        self.noted[slot] != 0
+    }
+
+    /// Whether a mark may hold another value than the current one for any of these.
+    pub fn any_noted(&self, slots: Range<usize>) -> bool {
+        self.noted[slots].iter().any(|noted| *noted != 0)
+    }
+
     /// Writes a value and leaves both marks as they are.
     #[inline]
     pub fn write(&mut self, slot: usize, value: Value) {
-        if self.noted[slot] != BOTH && matches!(self.spot, Spot::Level(_)) {
+        if self.noted[slot] != BOTH && self.spot.is_level() {
             self.note(slot);
         }
         self.values[slot] = value;

@@ -50,7 +50,7 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
     let Spot::Level(standing) = &state.spot else { return state.clone() };
     let resume = spec.0.resume;
     if resume == Resume::None {
-        let mut left = Progress { spec: spec.clone(), state: state.clone(), closed: false };
+        let mut left = Progress::at(spec, state.clone());
         // Giving up is always allowed in a level.
         let _ = left.abandon();
         return left.state;
@@ -67,7 +67,9 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
         }
         let fate = suspended_fate(&spec.0, field, resume);
         let touched = field.slot_of_level(standing.level);
-        if fate.touched == Simple::Keep && fate.untouched == Simple::Keep {
+        let nothing_to_do =
+            |simple: Simple| simple == Simple::Keep || (simple.rewinds() && !suspended.any_noted(field.slots()));
+        if nothing_to_do(fate.touched) && nothing_to_do(fate.untouched) {
             continue;
         }
         for slot in field.slots() {
@@ -82,6 +84,7 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
 pub(crate) fn project(state: &mut State, field: &Field, slot: usize, simple: Simple) {
     let value = match simple {
         Simple::Keep => return,
+        Simple::Entry | Simple::Checkpoint if !state.is_noted(slot) => return,
         Simple::Reset => field.default.clone(),
         Simple::Entry => state.at_entry(slot).clone(),
         Simple::Checkpoint => state.at_checkpoint(slot).clone(),

@@ -17,7 +17,7 @@ use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use tempfile::NamedTempFile;
+use tempfile::Builder;
 use vestigum_core::{Image, Owner};
 
 use crate::store::{Committed, Store, StoreError};
@@ -81,9 +81,8 @@ impl DirStore {
             make_folder(folder, &self.inner.root)?;
         }
         let target = folder.join(format!("{generation}.json"));
-        let mut file = NamedTempFile::with_prefix_in(".saving-", folder).map_err(io_error("write into", folder))?;
+        let mut file = temporary().tempfile_in(folder).map_err(io_error("write into", folder))?;
         file.write_all(bytes).map_err(io_error("write", file.path()))?;
-        readable(file.as_file()).map_err(io_error("write", file.path()))?;
         file.as_file().sync_all().map_err(io_error("sync", file.path()))?;
         file.persist_noclobber(&target).map_err(|error| io_error("write", &target)(error.error))?;
         sync_folder(folder)
@@ -122,11 +121,14 @@ impl Store for DirStore {
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
         let owner = &image.owner;
-        let number = self.generations(owner)?.last().copied().unwrap_or(0);
         let digest = image.digest();
-        let same = match self.newest(owner) {
-            Some((generation, newest)) if generation == number => newest == digest,
-            _ => number > 0 && self.read(owner, number).is_ok_and(|newest| newest.digest() == digest),
+        let (number, same) = match self.newest(owner) {
+            // The lock keeps others out, so what this process wrote last is the newest.
+            Some((generation, newest)) => (generation, newest == digest),
+            None => {
+                let number = self.generations(owner)?.last().copied().unwrap_or(0);
+                (number, number > 0 && self.read(owner, number).is_ok_and(|newest| newest.digest() == digest))
+            }
         };
         if same {
             self.note_newest(owner, number, digest);
@@ -227,14 +229,18 @@ fn sync_folder(folder: &Path) -> Result<(), StoreError> {
 
 /// Temporary files are made for their owner's eyes only; a save is an ordinary file.
 #[cfg(unix)]
-fn readable(file: &File) -> io::Result<()> {
+fn temporary() -> Builder<'static, 'static> {
     use std::os::unix::fs::PermissionsExt;
-    file.set_permissions(fs::Permissions::from_mode(0o644))
+    let mut builder = Builder::new();
+    builder.prefix(".saving-").permissions(fs::Permissions::from_mode(0o644));
+    builder
 }
 
 #[cfg(not(unix))]
-fn readable(_: &File) -> io::Result<()> {
-    Ok(())
+fn temporary() -> Builder<'static, 'static> {
+    let mut builder = Builder::new();
+    builder.prefix(".saving-");
+    builder
 }
 
 #[cfg(test)]

@@ -4,7 +4,7 @@ use std::ops::Deref;
 use std::sync::Arc;
 
 use thiserror::Error;
-use vestigum_core::handle::Scalar;
+use vestigum_core::handle::{Number, Scalar};
 use vestigum_core::{
     AccessError, Handle, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Spec, Suspended, Value,
     Written,
@@ -289,10 +289,7 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
-    pub fn add<T>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError>
-    where
-        T: for<'a> Scalar<Write<'a> = T> + Copy + Into<Value>,
-    {
+    pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         self.progress.add(at, by)
     }
 

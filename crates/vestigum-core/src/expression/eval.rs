@@ -84,7 +84,7 @@ impl Node {
                 let [condition, yes, no] = &**branches;
                 if condition.value(env).as_bool() { yes.value(env) } else { no.value(env) }
             }
-            Node::Highest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), |best, value| below(best, value)),
+            Node::Highest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), below),
             Node::Lowest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), |best, value| below(value, best)),
             Node::Len(inner) => Value::Int(inner.value(env).as_text().chars().count() as i64),
             Node::Open(level) => {

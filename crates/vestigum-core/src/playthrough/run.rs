@@ -337,8 +337,8 @@ impl Runner<'_> {
             How::Subtract => progress.write_add(field, key, negated(&value)),
         };
         let written = written.map_err(refused)?;
-        let mut notes: Vec<String> = written.opened.iter().map(|level| format!("{level} opens")).collect();
-        if written.clamped {
+        let mut notes: Vec<String> = written.opened().iter().map(|level| format!("{level} opens")).collect();
+        if written.clamped() {
             notes.push("brought into its limits".into());
         }
         Ok(notes.join(", "))

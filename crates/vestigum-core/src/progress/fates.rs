@@ -79,7 +79,8 @@ impl Weigh<'_> {
                 }
             }
         }
-        if fate.otherwise == Simple::Keep {
+        let nothing_to_rewind = fate.otherwise.rewinds() && !self.state.any_noted(field.slots());
+        if fate.otherwise == Simple::Keep || nothing_to_rewind {
             return;
         }
         for slot in field.slots() {
@@ -92,6 +93,7 @@ impl Weigh<'_> {
     fn simple(&mut self, field: &Field, slot: usize, simple: Simple) {
         let value = match simple {
             Simple::Keep => return,
+            Simple::Entry | Simple::Checkpoint if !self.state.is_noted(slot) => return,
             Simple::Reset => &field.default,
             Simple::Entry => self.state.at_entry(slot),
             Simple::Checkpoint => self.state.at_checkpoint(slot),

@@ -53,6 +53,7 @@ pub struct Progress {
     pub(crate) spec: Spec,
     pub(crate) state: State,
     pub(crate) closed: bool,
+    fingerprint: u32,
 }
 
 /// What a launch gives: the progress, what loading did, and what the moment `launch` did.
@@ -69,7 +70,7 @@ pub struct Launched {
 impl Progress {
     /// A fresh profile on a fresh device, launched for the first time.
     pub fn fresh(spec: &Spec) -> Progress {
-        let mut progress = Progress { spec: spec.clone(), state: State::fresh(&spec.0), closed: false };
+        let mut progress = Progress::at(spec, State::fresh(&spec.0));
         progress.begin();
         progress
     }
@@ -81,9 +82,14 @@ impl Progress {
     /// this game can say is an error: values that do not fit are brought inside and reported.
     pub fn launch(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
         let (state, report) = crate::image::load(&spec.0, profile, device)?;
-        let mut progress = Progress { spec: spec.clone(), state, closed: false };
+        let mut progress = Progress::at(spec, state);
         let outcome = progress.begin();
         Ok(Launched { progress, report, outcome })
+    }
+
+    /// Progress that goes on from a state.
+    pub(crate) fn at(spec: &Spec, state: State) -> Progress {
+        Progress { spec: spec.clone(), state, closed: false, fingerprint: spec.0.fingerprint }
     }
 
     /// The spec it runs.
@@ -113,7 +119,7 @@ impl Progress {
     #[inline]
     pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
         self.check_handle(at.fingerprint);
-        T::read(self.state.value(at.slot))
+        T::read(self.state.value(at.slot as usize))
     }
 
     /// Whether an optional field has a value.
@@ -122,12 +128,12 @@ impl Progress {
     /// If the handle is of another spec.
     pub fn filled<T: ?Sized>(&self, at: Handle<T>) -> bool {
         self.check_handle(at.fingerprint);
-        self.state.value(at.slot).is_filled()
+        self.state.value(at.slot as usize).is_filled()
     }
 
     #[inline]
     pub(crate) fn check_handle(&self, fingerprint: u32) {
-        assert!(fingerprint == self.spec.0.fingerprint, "this handle was made from another spec");
+        assert!(fingerprint == self.fingerprint, "this handle was made from another spec");
     }
 
     /// Reads a field by name; `level` names the entry of a per-level field, and left out means the level the player

@@ -3,9 +3,9 @@
 use std::sync::Arc;
 
 use crate::expression::literal_of;
-use crate::handle::{Handle, Scalar};
+use crate::handle::{Handle, Number, Scalar};
 use crate::outcome::{AccessError, Written};
-use crate::spec::{Field, FieldId};
+use crate::spec::{FieldId, Limits};
 use crate::value::{Value, add};
 
 use super::Progress;
@@ -18,10 +18,10 @@ impl Progress {
     ///
     /// # Panics
     /// If the handle is of another spec.
-    #[inline]
+    #[inline(always)]
     pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
-        self.put(at.field, at.slot, T::value(value))
+        self.put(at.field, at.slot as usize, |_, limits| T::fit(value, limits))
     }
 
     /// Adds to a number. The sum saturates.
@@ -31,14 +31,10 @@ impl Progress {
     ///
     /// # Panics
     /// If the handle is of another spec.
-    #[inline]
-    pub fn add<T>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError>
-    where
-        T: for<'a> Scalar<Write<'a> = T> + Copy + Into<Value>,
-    {
+    #[inline(always)]
+    pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
-        let sum = self.sum(at.field, at.slot, &by.into());
-        self.put(at.field, at.slot, sum)
+        self.put(at.field, at.slot as usize, |old, limits| T::fit(T::plus(old, by), limits))
     }
 
     /// Writes a field by name; `level` names the entry of a per-level field, and left out means the level the player
@@ -48,7 +44,7 @@ impl Progress {
     /// As [`Progress::set`], and if there is no such field or level, or the value is of another type.
     pub fn write(&mut self, field: &str, level: Option<&str>, value: Value) -> Result<Written, AccessError> {
         let (id, slot, value) = self.target(field, level, value)?;
-        self.put(id, slot, value)
+        self.put(id, slot, |_, limits| limits.clamp(value))
     }
 
     /// Adds to a field by name.
@@ -64,8 +60,7 @@ impl Progress {
                 value: "a sum".into(),
             });
         }
-        let sum = self.sum(id, slot, &by);
-        self.put(id, slot, sum)
+        self.put(id, slot, |old, limits| limits.clamp(if old.is_filled() { add(old, &by) } else { by }))
     }
 
     fn target(&self, name: &str, level: Option<&str>, value: Value) -> Result<(FieldId, usize, Value), AccessError> {
@@ -78,27 +73,28 @@ impl Progress {
         Ok((field.id, self.slot(field, level)?, value))
     }
 
-    fn sum(&self, field: FieldId, slot: usize, by: &Value) -> Value {
-        let old = self.state.value(slot);
-        if old.is_filled() { add(old, by) } else { add(&self.spec.0.field(field).ty.zero(), by) }
-    }
-
-    #[inline]
-    fn put(&mut self, field: FieldId, slot: usize, value: Value) -> Result<Written, AccessError> {
-        let spec = &*self.spec.0;
-        let field = spec.field(field);
-        if self.closed || !field.written_by.play() || (field.needs_level() && self.state.spot.level().is_none()) {
-            return Err(self.why_not(field));
+    /// Writes what `new` makes of the old value, if play may write the field where it is now.
+    #[inline(always)]
+    fn put(
+        &mut self,
+        id: FieldId,
+        slot: usize,
+        new: impl FnOnce(&Value, &Limits) -> (Value, bool),
+    ) -> Result<Written, AccessError> {
+        let field = self.spec.0.field(id);
+        if self.closed || !field.played || (field.in_level && !self.state.spot.is_level()) {
+            return Err(self.why_not(id));
         }
-        let (value, clamped) = field.limits.clamp(value);
+        let (value, clamped) = new(self.state.value(slot), &field.limits);
         let judge = field.read_by_openings;
         self.state.write(slot, value);
-        let opened = if judge { self.opened_now() } else { Vec::new() };
-        Ok(Written { clamped, opened })
+        Ok(Written { clamped, opened: if judge { self.opened_now() } else { None } })
     }
 
     #[cold]
-    fn why_not(&self, field: &Field) -> AccessError {
+    #[inline(never)]
+    fn why_not(&self, field: FieldId) -> AccessError {
+        let field = self.spec.0.field(field);
         let name = field.name.to_string();
         if self.closed {
             AccessError::Closed
@@ -110,7 +106,9 @@ impl Progress {
     }
 
     #[cold]
-    fn opened_now(&mut self) -> Vec<Arc<str>> {
-        self.judge_openings().into_iter().filter_map(|change| change.key).collect()
+    #[inline(never)]
+    fn opened_now(&mut self) -> Option<Box<[Arc<str>]>> {
+        let opened: Vec<Arc<str>> = self.judge_openings().into_iter().filter_map(|change| change.key).collect();
+        (!opened.is_empty()).then(|| opened.into())
     }
 }

@@ -28,6 +28,9 @@ pub struct Field {
     pub(crate) slots: usize,
     pub(crate) rewinds: bool,
     pub(crate) built_in: bool,
+    /// Whether play may write it, and whether only in a level: what every write asks.
+    pub(crate) played: bool,
+    pub(crate) in_level: bool,
     /// Whether some level's opening could depend on it.
     pub(crate) read_by_openings: bool,
 }
@@ -98,7 +101,7 @@ impl Field {
 
     /// Whether the value can exist only inside a level.
     pub(crate) fn needs_level(&self) -> bool {
-        matches!(self.lasts, Span::Attempt | Span::Visit)
+        self.in_level
     }
 }
 
@@ -201,11 +204,27 @@ pub struct Limits {
     pub range: Option<(Value, Value)>,
     /// The most characters of a text.
     pub max_len: usize,
+    // The range of an int field once more, for the writes of play.
+    lowest_int: i64,
+    highest_int: i64,
 }
 
 impl Limits {
+    pub(crate) fn new(range: Option<(Value, Value)>, max_len: usize) -> Limits {
+        let (lowest_int, highest_int) = match &range {
+            Some((Value::Int(lowest), Value::Int(highest))) => (*lowest, *highest),
+            _ => (i64::MIN, i64::MAX),
+        };
+        Limits { range, max_len, lowest_int, highest_int }
+    }
+
     /// The most characters a text has if the field does not ask for more.
     pub const DEFAULT_MAX_LEN: usize = 4096;
+
+    #[inline]
+    pub(crate) fn clamp_int(&self, int: i64) -> i64 {
+        int.clamp(self.lowest_int, self.highest_int)
+    }
 
     /// Brings `value` inside. Says whether it was outside.
     pub(crate) fn clamp(&self, value: Value) -> (Value, bool) {

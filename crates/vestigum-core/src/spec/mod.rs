@@ -330,6 +330,7 @@ impl Spec {
 }
 
 impl SpecData {
+    #[inline]
     pub fn field(&self, id: FieldId) -> &Field {
         &self.fields[id.0 as usize]
     }

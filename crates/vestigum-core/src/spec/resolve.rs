@@ -360,7 +360,7 @@ impl Resolver<'_> {
                 }
             },
         };
-        let mut limits = Limits { range: None, max_len };
+        let limits = Limits::new(None, max_len);
         let Some(range) = &entry.range else { return limits };
         if !ty.is_number() {
             let message = format!("`{}` is of type {ty}; only numbers have a range", name.value);
@@ -375,7 +375,7 @@ impl Resolver<'_> {
                 self.error(codes::OUT_OF_RANGE, range.span, "this range ends before it begins").help =
                     Some(format!("write `range = [{highest}, {lowest}]`"));
             } else {
-                limits.range = Some((lowest, highest));
+                return Limits::new(Some((lowest, highest)), max_len);
             }
         }
         limits
@@ -523,7 +523,7 @@ impl Resolver<'_> {
 }
 
 /// The error for a moment that the game does not have.
-pub(super) fn unknown_moment<'s>(spec: &'s SpecData, word: &Word) -> Diagnostic {
+pub(super) fn unknown_moment(spec: &SpecData, word: &Word) -> Diagnostic {
     let built_in = Moment::BUILT_IN.into_iter().filter_map(|moment| moment.word());
     let own = spec.own_moments.iter().map(|name| &**name);
     Diagnostic::error(codes::UNKNOWN_NAME, word.span, format!("there is no moment `{}`", word.value.escape_debug()))
@@ -541,7 +541,8 @@ fn add_field(spec: &mut SpecData, field: Field) -> FieldId {
     let id = FieldId(spec.fields.len() as u32);
     let slots = if field.per_level { spec.levels.len() } else { 1 };
     spec.field_ids.insert(field.name.clone(), id);
-    spec.fields.push(Field { id, first_slot: spec.slots, slots, ..field });
+    let (played, in_level) = (field.written_by.play(), matches!(field.lasts, Span::Attempt | Span::Visit));
+    spec.fields.push(Field { id, first_slot: spec.slots, slots, played, in_level, ..field });
     spec.slots = spec.slots.saturating_add(slots);
     id
 }
@@ -555,13 +556,15 @@ fn plain(name: &str, ty: Type) -> Field {
         lasts: Span::Profile,
         after_failure: None,
         written_by: WrittenBy::Play,
-        limits: Limits { range: None, max_len: Limits::DEFAULT_MAX_LEN },
+        limits: Limits::new(None, Limits::DEFAULT_MAX_LEN),
         optional: false,
         per_level: false,
         first_slot: 0,
         slots: 1,
         rewinds: false,
         built_in: false,
+        played: true,
+        in_level: false,
         read_by_openings: false,
     }
 }

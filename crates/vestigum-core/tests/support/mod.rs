@@ -127,7 +127,8 @@ impl Sketch {
                 };
                 let rewinds = matches!(rule.deed, "entry" | "checkpoint");
                 let free = matches!(rule.deed, "keep" | "reset" | "entry" | "checkpoint") && rule.guard.is_none();
-                !gone
+                let alive = !gone;
+                alive
                     && (number || !matches!(rule.deed, "add" | "max" | "min"))
                     && !(per_level && matches!(at, "launch" | "new_run"))
                     && !(rewinds && (matches!(lasts, "session" | "device") || !has_level(at) || at == "enter"))
@@ -223,13 +224,13 @@ impl Sketch {
     fn operand(&self, ty: &str, moment: &str, seed: usize) -> String {
         let read = self.readable(seed, moment).filter(|_| self.fields[seed].ty == ty);
         let literal = match ty {
-            "bool" => (seed % 2 == 0).to_string(),
+            "bool" => seed.is_multiple_of(2).to_string(),
             "int" => (seed as i64 * 7 - 20).to_string(),
             "float" => format!("{}.5", seed as i64 - 5),
             _ => format!("'word {seed}'"),
         };
         match (read, ty) {
-            (Some(read), "int" | "float") if seed % 3 == 0 => format!("{read} * 2 - {literal}"),
+            (Some(read), "int" | "float") if seed.is_multiple_of(3) => format!("{read} * 2 - {literal}"),
             (Some(read), _) => read,
             (None, "int") if seed % 3 == 1 => format!("if(count(completed) > 1, {literal}, 4)"),
             (None, _) => literal,
@@ -243,7 +244,7 @@ impl Sketch {
             Some((read, "int")) => format!("{read} > {seed}"),
             Some((read, "float")) => format!("{read} <= 1.5"),
             Some((read, _)) => format!("len({read}) == 0"),
-            None if seed % 2 == 0 => format!("level == '{}'", self.level(seed)),
+            None if seed.is_multiple_of(2) => format!("level == '{}'", self.level(seed)),
             None => format!("count(completed) < {}", seed % 3),
         }
     }

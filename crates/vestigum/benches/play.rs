@@ -1,0 +1,103 @@
+//! Reads, writes and moments, against what a game would have without Vestigum.
+
+use std::collections::HashMap;
+use std::fmt::Write;
+use std::hint::black_box;
+
+use criterion::{Criterion, criterion_group, criterion_main};
+use vestigum::{Progress, Spec};
+
+/// A game with 64 fields, half of them per level, and 100 levels.
+fn large() -> Spec {
+    let mut text = String::from("[game]\nid = \"fellpost\"\n[levels]\nopening = \"all\"\norder = [");
+    (0..100).for_each(|n| text.push_str(&format!("\"path_{n}\",")));
+    text.push_str("]\n");
+    for n in 0..16 {
+        let _ = writeln!(text, "[field.visit_{n}]\ntype = \"int\"\nlasts = \"visit\"\nafter_failure = \"checkpoint\"");
+        let _ = writeln!(text, "[field.run_{n}]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"");
+        let _ = writeln!(text, "[field.best_{n}]\ntype = \"int\"\nlasts = \"profile\"\nper = \"level\"");
+        let _ = writeln!(text, "on.complete = {{ max = \"visit_{n}\" }}");
+        let _ = writeln!(
+            text,
+            "[field.kept_{n}]\ntype = \"int\"\nlasts = \"profile\"\nper = \"level\"\nafter_failure = \"entry\""
+        );
+    }
+    Spec::from_toml(&text).expect("the bench spec is sound")
+}
+
+#[derive(Default)]
+struct Plain {
+    score: i64,
+}
+
+fn handles(c: &mut Criterion) {
+    let spec = large();
+    let score = spec.int("visit_0").expect("it is there");
+    let mut game = Progress::fresh(&spec);
+    game.enter("path_0").expect("all are open");
+    let mut plain = Plain::default();
+    let mut map: HashMap<String, serde_json::Value> = HashMap::new();
+    for field in spec.fields() {
+        map.insert(field.name().to_owned(), 0.into());
+    }
+
+    let mut group = c.benchmark_group("read");
+    group.bench_function("struct field", |b| b.iter(|| black_box(&plain).score));
+    group.bench_function("handle", |b| b.iter(|| black_box(&game).get(black_box(score))));
+    group.bench_function("string map", |b| {
+        b.iter(|| black_box(&map).get(black_box("visit_0")).and_then(serde_json::Value::as_i64))
+    });
+    group.finish();
+
+    let mut group = c.benchmark_group("write");
+    group.bench_function("struct field", |b| {
+        b.iter(|| {
+            let plain = black_box(&mut plain);
+            plain.score = plain.score.saturating_add(black_box(1));
+        });
+    });
+    group.bench_function("handle", |b| b.iter(|| black_box(&mut game).add(black_box(score), black_box(1)).is_ok()));
+    group.bench_function("string map", |b| {
+        b.iter(|| {
+            let slot = black_box(&mut map).entry(black_box("visit_0").to_owned()).or_insert_with(|| 0.into());
+            let sum = slot.as_i64().unwrap_or(0).saturating_add(black_box(1));
+            *slot = sum.into();
+        });
+    });
+    group.finish();
+}
+
+fn moments(c: &mut Criterion) {
+    let spec = large();
+    let fields: Vec<_> = (0..16).map(|n| spec.int(&format!("visit_{n}")).expect("it is there")).collect();
+    let mut inside = Progress::fresh(&spec);
+    inside.enter("path_7").expect("all are open");
+    for field in &fields {
+        inside.add(*field, 5).expect("play writes it");
+    }
+    let mut group = c.benchmark_group("moment at 64 fields x 100 levels");
+    // A death changes what the death before it left, so play goes on between two.
+    group.bench_function("sixteen writes and a death", |b| {
+        let mut game = inside.clone();
+        b.iter(|| {
+            fields.iter().for_each(|field| drop(game.add(*field, 5)));
+            game.death().is_ok()
+        });
+    });
+    group.bench_function("checkpoint", |b| {
+        let mut game = inside.clone();
+        b.iter(|| game.checkpoint(black_box("ford")).is_ok());
+    });
+    group.bench_function("enter and complete", |b| {
+        let mut game = Progress::fresh(&spec);
+        b.iter(|| {
+            let entered = game.enter(black_box("path_7")).is_ok();
+            entered && game.complete().is_ok()
+        });
+    });
+    group.bench_function("suspend in a level", |b| b.iter(|| black_box(&inside).suspend()));
+    group.finish();
+}
+
+criterion_group!(benches, handles, moments);
+criterion_main!(benches);
