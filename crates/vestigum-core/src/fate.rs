@@ -8,7 +8,7 @@
 //! 4. keep.
 //!
 //! [`FieldFate`] holds step 1 as [`FieldFate::rules`] and what is left of steps 2 to 4 as [`FieldFate::otherwise`]. The
-//! runtime, the fate table and the checks all read the same [`Plan`], which is worked out once when the spec is built.
+//! runtime, the fate table and the checks all read the same `Plan`, which is worked out once when the spec is built.
 
 use std::fmt;
 

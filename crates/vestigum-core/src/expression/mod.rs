@@ -1,7 +1,7 @@
 //! Expressions: one small language for openings, conditions, operands, derived values and expectations.
 //!
-//! An expression is read into a tree ([`syntax`]), checked against the spec ([`compile`]) and turned into nodes that are
-//! evaluated against a state ([`eval`]). The language is total: an expression that was compiled has a value in every
+//! An expression is read into a tree (`syntax`), checked against the spec (`compile`) and turned into nodes that are
+//! evaluated against a state (`eval`). The language is total: an expression that was compiled has a value in every
 //! state. Sums saturate, there is no division by anything but a literal, and an unfilled value reads as zero, `false` or
 //! the empty text.
 

@@ -1,7 +1,7 @@
 //! Images: the saved form of progress.
 //!
-//! An [`Image`] is a tree of names and values. [`json`] turns it into bytes and back, [`digest`] says what it holds in
-//! 32 bytes, [`load`](mod@load) brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
+//! An [`Image`] is a tree of names and values. `json` turns it into bytes and back, `digest` says what it holds in
+//! 32 bytes, `load` brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
 
 mod digest;
 mod json;

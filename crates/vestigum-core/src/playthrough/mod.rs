@@ -1,6 +1,6 @@
 //! Playthroughs: scripts of moments with expectations.
 //!
-//! A script is read ([`script`]), checked against a spec ([`check`]) and run ([`run()`]) with its images on a [`Shelf`]:
+//! A script is read (`script`), checked against a spec (`check`) and run ([`run()`]) with its images on a [`Shelf`]:
 //! in memory, or wherever the caller keeps them. Every run can tell its story as a [`Timeline`].
 //!
 //! ```

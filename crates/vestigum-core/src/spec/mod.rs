@@ -1,7 +1,7 @@
 //! The spec: the document that says what persists.
 //!
-//! A spec walks through three rooms: [`read`] turns TOML into a [`document::Document`] that still has the places of
-//! everything, [`resolve`] gives every name its meaning and checks types, and the [`Spec`] that comes out is immutable,
+//! A spec walks through three rooms: `read` turns TOML into a document that still has the places of
+//! everything, `resolve` gives every name its meaning and checks types, and the [`Spec`] that comes out is immutable,
 //! cheap to clone and holds the plan of every moment.
 
 pub(crate) mod document;
