@@ -63,10 +63,13 @@ pub enum Operation {
     Max,
     /// The operand replaces the value if it is lower.
     Min,
+    /// The operand's values or entries are added to a set or map; its entries win.
+    Union,
 }
 
 impl Operation {
-    pub(crate) const ALL: [Operation; 4] = [Operation::Set, Operation::Add, Operation::Max, Operation::Min];
+    pub(crate) const ALL: [Operation; 5] =
+        [Operation::Set, Operation::Add, Operation::Max, Operation::Min, Operation::Union];
 
     /// The word for it.
     pub fn word(self) -> &'static str {
@@ -75,6 +78,7 @@ impl Operation {
             Operation::Add => "add",
             Operation::Max => "max",
             Operation::Min => "min",
+            Operation::Union => "union",
         }
     }
 
@@ -86,6 +90,7 @@ impl Operation {
             Operation::Max if !old.is_filled() || value::below(old, operand) => operand.clone(),
             Operation::Min if !old.is_filled() || value::below(operand, old) => operand.clone(),
             Operation::Max | Operation::Min => old.clone(),
+            Operation::Union => value::union(if old.is_filled() { old } else { zero }, operand),
         }
     }
 }

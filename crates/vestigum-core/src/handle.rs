@@ -5,8 +5,9 @@ use std::marker::PhantomData;
 use thiserror::Error;
 
 use crate::diagnostic::nearest;
-use crate::spec::{Field, FieldId, Limits, Spec};
-use crate::value::{Type, Value, finite};
+use crate::spec::{Axis, Field, FieldId, Limits, Spec};
+use crate::types::Type;
+use crate::value::{Value, finite};
 
 mod sealed {
     pub trait Sealed {}
@@ -14,6 +15,7 @@ mod sealed {
     impl Sealed for i64 {}
     impl Sealed for f64 {}
     impl Sealed for str {}
+    impl Sealed for [u8] {}
 }
 
 /// Rust types that a field's value is read as.
@@ -85,6 +87,20 @@ impl Scalar for str {
     #[inline]
     fn fit(written: &str, limits: &Limits) -> (Value, bool) {
         limits.clamp(Value::text(written))
+    }
+}
+
+impl Scalar for [u8] {
+    type Read<'a> = &'a [u8];
+    type Write<'a> = &'a [u8];
+    const TYPE: Type = Type::Bytes;
+    #[inline]
+    fn read(value: &Value) -> &[u8] {
+        value.as_bytes()
+    }
+    #[inline]
+    fn fit(written: &[u8], limits: &Limits) -> (Value, bool) {
+        limits.clamp(Value::bytes(written))
     }
 }
 
@@ -188,8 +204,9 @@ fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) 
     if *field.ty() != T::TYPE {
         return Err(HandleError::WrongType { name: name.to_owned(), found: field.ty().clone(), wanted: T::TYPE });
     }
-    if field.is_per_level() != per_level {
-        return Err(HandleError::WrongKey { name: name.to_owned(), per_level: field.is_per_level() });
+    let found = field.axes();
+    if found != if per_level { &[Axis::Level][..] } else { &[] } {
+        return Err(HandleError::WrongKey { name: name.to_owned(), per_level: found == [Axis::Level] });
     }
     Ok(field)
 }
@@ -217,7 +234,7 @@ impl<T: Scalar + ?Sized> PerLevel<T> {
             let nearest = nearest(level, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
             return Err(HandleError::UnknownLevel { name: level.to_owned(), nearest });
         };
-        let slot = spec.field(self.field).slot_of_level(*index) as u32;
+        let slot = spec.field(self.field).slot_at(&[*index]) as u32;
         Ok(Handle { slot, field: self.field, fingerprint: spec.fingerprint, ty: PhantomData })
     }
 }

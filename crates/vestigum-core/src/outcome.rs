@@ -16,7 +16,7 @@ use crate::value::Value;
 pub struct Change {
     /// The field.
     pub field: Arc<str>,
-    /// The level of the entry, for a per-level field.
+    /// The key of the entry, for a keyed field; several are joined with commas.
     pub key: Option<Arc<str>>,
     /// The value before the moment.
     pub before: Value,
@@ -219,27 +219,67 @@ pub enum AccessError {
         /// The name that was probably meant.
         nearest: Option<String>,
     },
-    /// The field has a value for each level and none was named.
-    #[error("`{name}` has a value for each level; name one, as in `{name}[{example}]`")]
-    WhichLevel {
+    /// The field has a value for each key of an axis, and none was named.
+    #[error("`{name}` has a value for each {axis}; name one, as in `{name}[{example}]`")]
+    WhichKey {
         /// The field or derived value.
         name: String,
-        /// Some level.
+        /// What it is keyed by.
+        axis: String,
+        /// Some key.
         example: String,
     },
-    /// The field has one value and a level was named.
-    #[error("`{name}` has one value, so it takes no level")]
+    /// The field has one value and a key was named.
+    #[error("`{name}` has one value, so it takes no key")]
     NoKey {
         /// The field.
         name: String,
     },
-    /// No level has that name.
-    #[error("no level is called `{name}`{}", did_you_mean(.nearest))]
-    UnknownLevel {
+    /// Too few or too many keys were named.
+    #[error("`{name}` takes {wanted}; here are {found}")]
+    WrongKeys {
+        /// The field.
+        name: String,
+        /// The keys it takes, in words.
+        wanted: String,
+        /// How many were named.
+        found: usize,
+    },
+    /// No level, checkpoint or key has that name.
+    #[error("no {axis} is called `{name}`{}", did_you_mean(.nearest))]
+    UnknownKey {
+        /// What the key is one of.
+        axis: String,
         /// The name asked for.
         name: String,
-        /// The level that was probably meant.
+        /// The name that was probably meant.
         nearest: Option<String>,
+    },
+    /// The open key set has no room for another name.
+    #[error("there is no room for another {axis}: {max} is the most")]
+    KeysFull {
+        /// The key set.
+        axis: String,
+        /// The most names it can have.
+        max: u32,
+    },
+    /// A name made at run time that cannot be a key.
+    #[error("`{}` cannot be a {axis}: names are made of letters, digits and underscores", .name.escape_debug())]
+    BadKey {
+        /// The key set.
+        axis: String,
+        /// The name.
+        name: String,
+    },
+    /// The field's type has no such operation.
+    #[error("`{field}` is of type {ty}, which cannot be {what}")]
+    NoSuchOperation {
+        /// The field.
+        field: String,
+        /// Its type.
+        ty: crate::types::Type,
+        /// What was tried.
+        what: &'static str,
     },
     /// The value is of another type than the field.
     #[error("`{field}` is of type {wanted}; {value} is not")]
@@ -247,7 +287,7 @@ pub enum AccessError {
         /// The field.
         field: String,
         /// Its type.
-        wanted: crate::value::Type,
+        wanted: crate::types::Type,
         /// The value, as it would be written.
         value: String,
     },

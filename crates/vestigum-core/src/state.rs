@@ -7,10 +7,11 @@
 
 use std::ops::Range;
 
+use indexmap::IndexSet;
 use rustc_hash::FxHashMap;
 
 use crate::place::Spot;
-use crate::spec::SpecData;
+use crate::spec::{MadeKeys, SpecData};
 use crate::value::Value;
 
 const ENTRY: u8 = 1;
@@ -27,6 +28,8 @@ pub(crate) struct State {
     entry: FxHashMap<usize, Value>,
     checkpoint: FxHashMap<usize, Value>,
     pub spot: Spot,
+    /// The names of open key sets that were made so far.
+    pub made: MadeKeys,
 }
 
 impl State {
@@ -34,11 +37,12 @@ impl State {
     pub fn fresh(spec: &SpecData) -> State {
         let mut values = Vec::with_capacity(spec.slots);
         let mut noted = Vec::with_capacity(spec.slots);
+        let made = vec![IndexSet::new(); spec.key_sets.len()];
         for field in &spec.fields {
             values.extend(std::iter::repeat_n(field.default.clone(), field.slots));
             noted.extend(std::iter::repeat_n(if field.rewinds { 0 } else { BOTH }, field.slots));
         }
-        State { values, noted, entry: FxHashMap::default(), checkpoint: FxHashMap::default(), spot: Spot::Menu }
+        State { values, noted, entry: FxHashMap::default(), checkpoint: FxHashMap::default(), spot: Spot::Menu, made }
     }
 
     #[inline]
@@ -80,6 +84,14 @@ impl State {
             self.note(slot);
         }
         self.values[slot] = value;
+    }
+
+    /// Takes a value out, to be written back changed. The marks have noted it.
+    pub fn take(&mut self, slot: usize) -> Value {
+        if self.noted[slot] != BOTH && self.spot.is_level() {
+            self.note(slot);
+        }
+        std::mem::take(&mut self.values[slot])
     }
 
     #[cold]
@@ -140,16 +152,5 @@ impl State {
             self.noted[*slot] |= CHECKPOINT;
             self.checkpoint.insert(*slot, value.clone());
         }
-    }
-}
-
-/// States are equal if every later play is: notes that hold the current value do not matter.
-impl PartialEq for State {
-    fn eq(&self, other: &State) -> bool {
-        let marks_equal = |a: &State, b: &State| {
-            a.entry.keys().all(|slot| a.at_entry(*slot) == b.at_entry(*slot))
-                && a.checkpoint.keys().all(|slot| a.at_checkpoint(*slot) == b.at_checkpoint(*slot))
-        };
-        self.spot == other.spot && self.values == other.values && marks_equal(self, other) && marks_equal(other, self)
     }
 }

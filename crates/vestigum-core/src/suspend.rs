@@ -5,11 +5,12 @@
 //! *Suspending is failing without the price*: a save made in a level banks nothing that failing would take, and takes
 //! nothing that a life or a guarded rule would cost.
 
+use crate::expression::Env;
 use crate::fate::Simple;
 use crate::moment::Moment;
 use crate::place::{Checkpoint, Spot, Standing};
 use crate::progress::Progress;
-use crate::spec::{Field, Resume, Span, Spec, SpecData};
+use crate::spec::{Field, Resume, Span, Spec, SpecData, Touched};
 use crate::state::State;
 
 /// Progress as a save writes it. [`crate::Image`] is its saved form.
@@ -66,14 +67,21 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
             continue;
         }
         let fate = suspended_fate(&spec.0, field, resume);
-        let touched = field.slot_of_level(standing.level);
         let nothing_to_do =
             |simple: Simple| simple == Simple::Keep || (simple.rewinds() && !suspended.any_noted(field.slots()));
         if nothing_to_do(fate.touched) && nothing_to_do(fate.untouched) {
             continue;
         }
+        let touched = if fate.touched == fate.untouched {
+            Touched::Nothing
+        } else {
+            // The reads of a failure see the state before it.
+            let checkpoint = standing.checkpoint.as_ref();
+            let env = Env { spec: &spec.0, state, level: Some(standing.level), checkpoint };
+            spec.0.touched(field, &env)
+        };
         for slot in field.slots() {
-            let simple = if slot == touched { fate.touched } else { fate.untouched };
+            let simple = if touched.contains(field, slot) { fate.touched } else { fate.untouched };
             project(&mut suspended, field, slot, simple);
         }
     }

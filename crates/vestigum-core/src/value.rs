@@ -1,78 +1,36 @@
-//! Values and their types.
+//! Values.
 //!
-//! A [`Value`] is small and cheap to copy: text is shared, never duplicated, so that a mark or a saved state costs a
-//! counter and not a copy of the content.
+//! A [`Value`] is small and cheap to copy: text and containers are shared, never duplicated, so that a mark or a saved
+//! state costs a counter and not a copy of the content. A container is copied when it is changed while it is shared.
 
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
-/// The type of a field.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
-pub enum Type {
-    /// `true` or `false`.
-    Bool,
-    /// A whole number, 64 bits, signed.
-    Int,
-    /// A finite number.
-    Float,
-    /// Text.
-    Text,
+use crate::types::{StructType, Type};
+
+/// One name of a choice and its place in the declared order.
+#[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct Chosen {
+    pub(crate) index: u32,
+    pub(crate) name: Arc<str>,
 }
 
-impl Type {
-    /// The words that specs may use.
-    pub const WORDS: [&'static str; 4] = ["bool", "int", "float", "text"];
-
-    /// The type that a spec's word names.
-    pub fn from_word(word: &str) -> Option<Type> {
-        Some(match word {
-            "bool" => Type::Bool,
-            "int" => Type::Int,
-            "float" => Type::Float,
-            "text" => Type::Text,
-            _ => return None,
-        })
-    }
-
-    /// The value of this type before anything was written.
-    pub fn zero(&self) -> Value {
-        match self {
-            Type::Bool => Value::Bool(false),
-            Type::Int => Value::Int(0),
-            Type::Float => Value::Float(0.0),
-            Type::Text => Value::text(""),
-        }
-    }
-
-    /// Whether the type has numbers: `add`, `sum` and arithmetic work on it.
-    pub fn is_number(&self) -> bool {
-        matches!(self, Type::Int | Type::Float)
-    }
-
-    /// Whether `max`, `min`, `<` and `>` mean something for it.
-    pub fn is_ordered(&self) -> bool {
-        self.is_number()
-    }
-}
-
-impl fmt::Display for Type {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Type::Bool => "bool",
-            Type::Int => "int",
-            Type::Float => "float",
-            Type::Text => "text",
-        })
+impl Chosen {
+    /// The name.
+    pub fn name(&self) -> &str {
+        &self.name
     }
 }
 
 /// One value of a field.
 ///
-/// Floats in a `Value` are finite and never negative zero, so equality is plain equality.
+/// Floats in a `Value` are finite and never negative zero, so equality is plain equality and every value has an order.
 // A tag as wide as the payload: with a smaller one the compiler copies a value in overlapping pieces, and copying a
 // state takes four times as long.
 #[repr(u64)]
-#[derive(Clone, Debug, Default, PartialEq)]
+#[derive(Clone, Debug, Default)]
 #[non_exhaustive]
 pub enum Value {
     /// An optional field that has no value yet.
@@ -86,6 +44,22 @@ pub enum Value {
     Float(f64),
     /// Text.
     Text(Arc<str>),
+    /// Bytes.
+    Bytes(Arc<[u8]>),
+    /// Two finite numbers.
+    Vec2([f64; 2]),
+    /// Three finite numbers.
+    Vec3(Arc<[f64; 3]>),
+    /// One of a few names.
+    Choice(Arc<Chosen>),
+    /// The members of a struct, in the order of its type.
+    Struct(Arc<StructType>, Arc<Vec<Value>>),
+    /// Values in order.
+    List(Arc<Vec<Value>>),
+    /// Values without order.
+    Set(Arc<BTreeSet<Value>>),
+    /// Values by key.
+    Map(Arc<BTreeMap<Arc<str>, Value>>),
 }
 
 impl Value {
@@ -99,21 +73,25 @@ impl Value {
         Value::Float(finite(float))
     }
 
+    /// Two numbers, each brought into the finite range.
+    pub fn vec2(x: f64, y: f64) -> Value {
+        Value::Vec2([finite(x), finite(y)])
+    }
+
+    /// Three numbers, each brought into the finite range.
+    pub fn vec3(x: f64, y: f64, z: f64) -> Value {
+        Value::Vec3(Arc::new([finite(x), finite(y), finite(z)]))
+    }
+
+    /// Bytes, shared.
+    pub fn bytes(bytes: impl Into<Arc<[u8]>>) -> Value {
+        Value::Bytes(bytes.into())
+    }
+
     /// Whether the value is there; only optional fields can be unfilled.
     #[inline]
     pub fn is_filled(&self) -> bool {
         !matches!(self, Value::Unfilled)
-    }
-
-    /// The type, if the value is filled.
-    pub fn ty(&self) -> Option<Type> {
-        Some(match self {
-            Value::Unfilled => return None,
-            Value::Bool(_) => Type::Bool,
-            Value::Int(_) => Type::Int,
-            Value::Float(_) => Type::Float,
-            Value::Text(_) => Type::Text,
-        })
     }
 
     /// The bool, or `false`.
@@ -141,12 +119,67 @@ impl Value {
         }
     }
 
-    /// The text, or the empty text.
+    /// The text or the name of a choice, or the empty text.
     #[inline]
     pub fn as_text(&self) -> &str {
         match self {
             Value::Text(text) => text,
+            Value::Choice(chosen) => &chosen.name,
             _ => "",
+        }
+    }
+
+    /// The bytes, or none.
+    #[inline]
+    pub fn as_bytes(&self) -> &[u8] {
+        match self {
+            Value::Bytes(bytes) => bytes,
+            _ => &[],
+        }
+    }
+
+    /// The numbers of a vector, or none.
+    pub fn as_vector(&self) -> &[f64] {
+        match self {
+            Value::Vec2(vector) => vector,
+            Value::Vec3(vector) => &**vector,
+            _ => &[],
+        }
+    }
+
+    /// How many characters, bytes or values it has.
+    pub fn len(&self) -> usize {
+        match self {
+            Value::Text(text) => text.chars().count(),
+            Value::Bytes(bytes) => bytes.len(),
+            Value::List(list) => list.len(),
+            Value::Set(set) => set.len(),
+            Value::Map(map) => map.len(),
+            _ => 0,
+        }
+    }
+
+    /// Whether it has no characters, bytes or values.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// The value under a key of a map, if it is there.
+    pub fn entry(&self, key: &str) -> Option<&Value> {
+        match self {
+            Value::Map(map) => map.get(key),
+            _ => None,
+        }
+    }
+
+    /// A member of a struct, or a component of a vector.
+    pub fn member(&self, name: &str) -> Option<Value> {
+        match self {
+            Value::Struct(ty, members) => members.get(ty.position(name)?).cloned(),
+            vector => {
+                let index = ["x", "y", "z"].iter().position(|component| *component == name)?;
+                vector.as_vector().get(index).copied().map(Value::Float)
+            }
         }
     }
 
@@ -157,18 +190,170 @@ impl Value {
             other => other,
         }
     }
+
+    /// Where the kind stands among the kinds.
+    fn rank(&self) -> u8 {
+        match self {
+            Value::Unfilled => 0,
+            Value::Bool(_) => 1,
+            Value::Int(_) => 2,
+            Value::Float(_) => 3,
+            Value::Text(_) => 4,
+            Value::Bytes(_) => 5,
+            Value::Vec2(_) => 6,
+            Value::Vec3(_) => 7,
+            Value::Choice(_) => 8,
+            Value::Struct(..) => 9,
+            Value::List(_) => 10,
+            Value::Set(_) => 11,
+            Value::Map(_) => 12,
+        }
+    }
+
+    /// The value of `ty` that this one means, if it means one: an int where a float is wanted, a text where a choice
+    /// is, a text where bytes are, a list where a set or a vector is, a map where a struct is.
+    pub fn fitted(self, ty: &Type) -> Option<Value> {
+        Some(match (ty, self) {
+            (Type::Bool, value @ Value::Bool(_)) => value,
+            (Type::Int, value @ Value::Int(_)) => value,
+            (Type::Float, value @ (Value::Int(_) | Value::Float(_))) => value.widened(),
+            (Type::Text, value @ Value::Text(_)) => value,
+            (Type::Bytes, value @ Value::Bytes(_)) => value,
+            (Type::Bytes, Value::Text(text)) => Value::bytes(text.as_bytes()),
+            (Type::Vec2, value @ Value::Vec2(_)) => value,
+            (Type::Vec3, value @ Value::Vec3(_)) => value,
+            (Type::Vec2 | Type::Vec3, Value::List(list)) => {
+                let numbers: Option<Vec<f64>> =
+                    list.iter().map(|item| item.clone().fitted(&Type::Float).map(|item| item.as_float())).collect();
+                match (ty, &numbers?[..]) {
+                    (Type::Vec2, [x, y]) => Value::vec2(*x, *y),
+                    (Type::Vec3, [x, y, z]) => Value::vec3(*x, *y, *z),
+                    _ => return None,
+                }
+            }
+            (Type::Choice(names), value @ (Value::Text(_) | Value::Choice(_))) => Type::chosen(names, value.as_text())?,
+            (Type::Struct(wanted), Value::Struct(found, members)) if *wanted == found => Value::Struct(found, members),
+            (Type::Struct(ty), Value::Map(map)) => {
+                if map.keys().any(|key| ty.position(key).is_none()) {
+                    return None;
+                }
+                let members = ty.members.iter().map(|(name, member)| match map.get(name) {
+                    Some(value) => value.clone().fitted(member),
+                    None => Some(member.zero()),
+                });
+                Value::Struct(ty.clone(), Arc::new(members.collect::<Option<Vec<_>>>()?))
+            }
+            (Type::List(inner), Value::List(list)) => Value::List(Arc::new(fitted_all(&list, inner)?)),
+            (Type::Set(inner), Value::List(list)) => {
+                Value::Set(Arc::new(fitted_all(&list, inner)?.into_iter().collect()))
+            }
+            (Type::Set(inner), Value::Set(set)) => {
+                let items: Option<BTreeSet<Value>> = set.iter().map(|item| item.clone().fitted(inner)).collect();
+                Value::Set(Arc::new(items?))
+            }
+            (Type::Map(inner), Value::Map(map)) => {
+                let entries = map.iter().map(|(key, value)| Some((key.clone(), value.clone().fitted(inner)?)));
+                Value::Map(Arc::new(entries.collect::<Option<_>>()?))
+            }
+            _ => return None,
+        })
+    }
 }
 
-/// Values print as specs and playthroughs write them; an unfilled one prints as `none`.
+fn fitted_all(list: &[Value], ty: &Type) -> Option<Vec<Value>> {
+    list.iter().map(|item| item.clone().fitted(ty)).collect()
+}
+
+impl PartialEq for Value {
+    #[inline]
+    fn eq(&self, other: &Value) -> bool {
+        match (self, other) {
+            (Value::Unfilled, Value::Unfilled) => true,
+            (Value::Bool(a), Value::Bool(b)) => a == b,
+            (Value::Int(a), Value::Int(b)) => a == b,
+            (Value::Float(a), Value::Float(b)) => a == b,
+            _ => self.rank() == other.rank() && self.cmp(other) == Ordering::Equal,
+        }
+    }
+}
+
+impl Eq for Value {}
+
+impl PartialOrd for Value {
+    fn partial_cmp(&self, other: &Value) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+/// Values of one type in their natural order, choices in their declared order; kinds one after the other.
+impl Ord for Value {
+    fn cmp(&self, other: &Value) -> Ordering {
+        match (self, other) {
+            (Value::Bool(a), Value::Bool(b)) => a.cmp(b),
+            (Value::Int(a), Value::Int(b)) => a.cmp(b),
+            (Value::Float(a), Value::Float(b)) => a.total_cmp(b),
+            (Value::Text(a), Value::Text(b)) => a.cmp(b),
+            (Value::Bytes(a), Value::Bytes(b)) => a.cmp(b),
+            (Value::Vec2(_), Value::Vec2(_)) | (Value::Vec3(_), Value::Vec3(_)) => {
+                let pairs = self.as_vector().iter().zip(other.as_vector());
+                pairs.map(|(a, b)| a.total_cmp(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+            }
+            (Value::Choice(a), Value::Choice(b)) => a.cmp(b),
+            (Value::Struct(_, a), Value::Struct(_, b)) | (Value::List(a), Value::List(b)) => shared_cmp(a, b),
+            (Value::Set(a), Value::Set(b)) => shared_cmp(a, b),
+            (Value::Map(a), Value::Map(b)) => shared_cmp(a, b),
+            (a, b) => a.rank().cmp(&b.rank()),
+        }
+    }
+}
+
+/// What is shared is equal: comparing a value with its own mark costs nothing.
+fn shared_cmp<T: Ord>(a: &Arc<T>, b: &Arc<T>) -> Ordering {
+    if Arc::ptr_eq(a, b) { Ordering::Equal } else { a.cmp(b) }
+}
+
+/// How many values of a container are printed.
+const PRINTED: usize = 6;
+
+/// Values print as specs and playthroughs write them; an unfilled one prints as `none`, and of long containers and bytes
+/// only the beginning.
 impl fmt::Display for Value {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(&self.printed())
+    }
+}
+
+impl Value {
+    fn printed(&self) -> String {
+        let few = |items: Vec<String>, len: usize, [open, close]: [&str; 2]| {
+            let more = if len > items.len() { format!(", … {len} in all") } else { String::new() };
+            format!("{open}{}{more}{close}", items.join(", "))
+        };
         match self {
-            Value::Unfilled => f.pad("none"),
-            Value::Bool(true) => f.pad("true"),
-            Value::Bool(false) => f.pad("false"),
-            Value::Int(int) => f.pad(&int.to_string()),
-            Value::Float(float) => f.pad(&format!("{float:?}")),
-            Value::Text(text) => f.pad(&format!("'{text}'")),
+            Value::Unfilled => "none".into(),
+            Value::Bool(bool) => bool.to_string(),
+            Value::Int(int) => int.to_string(),
+            Value::Float(float) => format!("{float:?}"),
+            Value::Text(text) if text.chars().count() > 60 => {
+                format!("'{}…' ({} characters)", text.chars().take(40).collect::<String>(), text.chars().count())
+            }
+            Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
+            Value::Bytes(bytes) => format!("{} bytes", bytes.len()),
+            Value::Vec2(_) | Value::Vec3(_) => {
+                let numbers: Vec<String> = self.as_vector().iter().map(f64::to_string).collect();
+                format!("[{}]", numbers.join(", "))
+            }
+            Value::Choice(chosen) => chosen.name.to_string(),
+            Value::Struct(ty, members) => {
+                let members = ty.members.iter().zip(&**members).map(|((name, _), value)| format!("{name} = {value}"));
+                format!("{{ {} }}", members.collect::<Vec<_>>().join(", "))
+            }
+            Value::List(list) => few(list.iter().take(PRINTED).map(Value::to_string).collect(), list.len(), ["[", "]"]),
+            Value::Set(set) => few(set.iter().take(PRINTED).map(Value::to_string).collect(), set.len(), ["{", "}"]),
+            Value::Map(map) => {
+                let entries = map.iter().take(PRINTED).map(|(key, value)| format!("{key}: {value}"));
+                few(entries.collect(), map.len(), ["{", "}"])
+            }
         }
     }
 }
@@ -210,10 +395,24 @@ pub(crate) fn add(a: &Value, b: &Value) -> Value {
     }
 }
 
+/// Both sets or maps in one; the entries of `b` win.
+pub(crate) fn union(a: &Value, b: &Value) -> Value {
+    match (a, b) {
+        (Value::Set(a), Value::Set(b)) => Value::Set(Arc::new(a.union(b).cloned().collect())),
+        (Value::Map(a), Value::Map(b)) => {
+            let mut map = (**a).clone();
+            map.extend(b.iter().map(|(key, value)| (key.clone(), value.clone())));
+            Value::Map(Arc::new(map))
+        }
+        (_, b) => b.clone(),
+    }
+}
+
 /// Whether `a` is below `b`, for ordered values of one type.
 pub(crate) fn below(a: &Value, b: &Value) -> bool {
     match (a, b) {
         (Value::Int(a), Value::Int(b)) => a < b,
+        (Value::Choice(a), Value::Choice(b)) => a.index < b.index,
         (a, b) => a.as_float() < b.as_float(),
     }
 }

@@ -9,7 +9,7 @@ fn demo_image() -> (Spec, Image) {
     let spec = Spec::from_toml(FELLPOST).unwrap();
     let mut game = Progress::fresh(&spec);
     game.enter("mill_lane").unwrap();
-    game.write("letters", None, Value::Int(85)).unwrap();
+    game.write("letters", &[], Value::Int(85)).unwrap();
     game.complete().unwrap();
     game.enter("heather_rise").unwrap();
     game.checkpoint("bothy").unwrap();
@@ -107,6 +107,6 @@ fn what_does_not_fit_is_brought_inside_and_reported() {
          dropped old_coins: the spec saves no such field\n  \
          lanterns was 70, outside its limits; it is 9 now"
     );
-    assert_eq!(launched.progress.value("lanterns", None), Ok(Value::Int(9)));
+    assert_eq!(launched.progress.value("lanterns", &[]), Ok(Value::Int(9)));
     assert_eq!(launched.progress.place().to_string(), "heather_rise at bothy");
 }

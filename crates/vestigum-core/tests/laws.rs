@@ -110,7 +110,7 @@ proptest! {
         let again = relaunched(&spec, &game);
         for field in spec.fields().filter(|field| field.lasts() != Span::Session) {
             for level in spec.levels().map(|level| level.id()) {
-                let level = field.is_per_level().then_some(level);
+                let level: &[&str] = if field.is_keyed() { &[level] } else { &[] };
                 prop_assert_eq!(again.value(field.name(), level), game.value(field.name(), level));
             }
         }

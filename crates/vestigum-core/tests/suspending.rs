@@ -51,10 +51,10 @@ fn on_the_way(spec: &Spec) -> Progress {
     let mut game = Progress::fresh(spec);
     game.enter("mill_lane").unwrap();
     for (field, by) in [("letters", 20), ("score", 60), ("time", 9), ("streak", 4), ("debt", 2)] {
-        game.write_add(field, None, Value::Int(by)).unwrap();
+        game.write_add(field, &[], Value::Int(by)).unwrap();
     }
     game.checkpoint("ford").unwrap();
-    game.write_add("letters", None, Value::Int(5)).unwrap();
+    game.write_add("letters", &[], Value::Int(5)).unwrap();
     game
 }
 
@@ -65,7 +65,7 @@ fn reloaded(game: &Progress, by: &Spec) -> (Progress, String) {
 
 fn shown(game: &Progress) -> String {
     let fields = ["letters", "score", "time", "streak", "lanterns", "debt"];
-    let values = fields.map(|field| format!("{field} {}", game.value(field, None).unwrap()));
+    let values = fields.map(|field| format!("{field} {}", game.value(field, &[]).unwrap()));
     format!("{}: {}", game.place(), values.join(", "))
 }
 
@@ -96,9 +96,9 @@ fn not_resuming_leaves_as_given_up() {
 fn the_marks_come_back_too() {
     let spec = spec("resume = \"checkpoint\"");
     let (mut game, _) = reloaded(&on_the_way(&spec), &spec);
-    game.write_add("letters", None, Value::Int(30)).unwrap();
+    game.write_add("letters", &[], Value::Int(30)).unwrap();
     game.death().unwrap();
-    assert_eq!(game.value("letters", None), Ok(Value::Int(20)));
+    assert_eq!(game.value("letters", &[]), Ok(Value::Int(20)));
     game.restart().unwrap();
     assert_eq!(shown(&game), "mill_lane: letters 0, score 0, time 0, streak 1, lanterns 2, debt 0");
 }
@@ -127,7 +127,7 @@ fn a_level_that_is_gone_is_left() {
     let (game, report) = reloaded(&on_the_way(&spec("resume = \"checkpoint\"")), &without);
     assert_eq!(shown(&game), "menu: letters 0, score 0, time 0, streak 0, lanterns 3, debt 0");
     assert!(report.contains("there is no level `mill_lane` any more"), "{report}");
-    assert!(report.contains("dropped opened[mill_lane]: there is no such level"), "{report}");
+    assert!(report.contains("dropped opened[mill_lane]: no level is called `mill_lane`"), "{report}");
 }
 
 #[test]

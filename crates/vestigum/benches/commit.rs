@@ -40,7 +40,7 @@ fn commit(c: &mut Criterion) {
     let mut follows = store.commit(0, &image).expect("the first commit").generation;
     let mut turn = || {
         number += 1;
-        game.write("xp", None, Value::Int(number)).expect("play writes it");
+        game.write("xp", &[], Value::Int(number)).expect("play writes it");
         let image = game.suspend().profile_image("ada");
         let start = Instant::now();
         follows = store.commit(follows, &image).expect("a commit").generation;

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use thiserror::Error;
 use vestigum_core::handle::{Number, Scalar};
 use vestigum_core::{
-    AccessError, Handle, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Spec, Suspended, Value,
+    AccessError, Change, Handle, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset, Spec, Suspended, Value,
     Written,
 };
 
@@ -187,6 +187,18 @@ impl Session {
     }
 }
 
+/// Why a reset did not happen, or was not saved.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum ResetError {
+    /// There is no such level, field or key. Nothing has changed.
+    #[error(transparent)]
+    Access(#[from] AccessError),
+    /// The progress is reset and could not be saved.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+}
+
 /// A quit that could not save, and the session it left as it was.
 #[derive(Error)]
 #[error("{error}")]
@@ -297,7 +309,49 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::write`].
-    pub fn write(&mut self, field: &str, level: Option<&str>, value: Value) -> Result<Written, AccessError> {
-        self.progress.write(field, level, value)
+    pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
+        self.progress.write(field, keys, value)
+    }
+
+    /// Adds to a field by name; see [`Progress::write_add`].
+    ///
+    /// # Errors
+    /// As [`Progress::write_add`].
+    pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
+        self.progress.write_add(field, keys, by)
+    }
+
+    /// Puts a value into a list or a set; see [`Progress::insert`].
+    ///
+    /// # Errors
+    /// As [`Progress::insert`].
+    pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        self.progress.insert(field, keys, item)
+    }
+
+    /// Puts a value under a key of a map; see [`Progress::insert_at`].
+    ///
+    /// # Errors
+    /// As [`Progress::insert_at`].
+    pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
+        self.progress.insert_at(field, keys, at, item)
+    }
+
+    /// Takes a value out of a list, a set or a map; see [`Progress::remove`].
+    ///
+    /// # Errors
+    /// As [`Progress::remove`].
+    pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        self.progress.remove(field, keys, item)
+    }
+
+    /// Resets and saves at once, as a new generation: the one before can be restored.
+    ///
+    /// # Errors
+    /// If there is no such level, field or key, or the store fails; then the progress is reset and not yet saved.
+    pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, ResetError> {
+        let changes = self.progress.reset(reset)?;
+        self.save()?;
+        Ok(changes)
     }
 }

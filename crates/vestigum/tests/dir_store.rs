@@ -20,7 +20,7 @@ fn evenings(folder: &Path, times: i64) {
     for n in 1..=times {
         let mut game = launch(folder);
         game.enter("mill_lane").unwrap();
-        game.write("letters", None, Value::Int(n * 10)).unwrap();
+        game.write("letters", &[], Value::Int(n * 10)).unwrap();
         game.complete().unwrap();
         game.quit().unwrap();
     }
@@ -57,7 +57,7 @@ fn quitting_and_coming_back_gives_the_same_and_writes_nothing_new() {
     assert_eq!(files.len(), 2, "one profile and one device image: {files:?}");
     for _ in 0..5 {
         let game = launch(folder.path());
-        assert_eq!(game.value("best_letters", Some("mill_lane")), Ok(Value::Int(10)));
+        assert_eq!(game.value("best_letters", &["mill_lane"]), Ok(Value::Int(10)));
         assert!(game.load_report().is_clean());
         game.quit().unwrap();
     }
@@ -68,9 +68,9 @@ fn quitting_and_coming_back_gives_the_same_and_writes_nothing_new() {
 fn quitting_is_saving_and_crashing() {
     let play = |game: &mut Session| {
         game.enter("mill_lane").unwrap();
-        game.write("letters", None, Value::Int(30)).unwrap();
+        game.write("letters", &[], Value::Int(30)).unwrap();
         game.checkpoint("ford").unwrap();
-        game.write("score", None, Value::Int(9)).unwrap();
+        game.write("score", &[], Value::Int(9)).unwrap();
     };
     let (one, other) = (MemoryStore::default(), MemoryStore::default());
     let mut game = Session::launch(&spec(), one.clone(), "ada").unwrap();
@@ -103,12 +103,12 @@ fn a_damaged_save_is_passed_over_reported_and_left_where_it_is() {
     let mut game = launch(folder.path());
     let report = game.load_report().to_string();
     assert!(report.starts_with("recovered from generation 2\n  passed over generation 3: it is not whole"), "{report}");
-    assert_eq!(game.value("best_letters", Some("mill_lane")), Ok(Value::Int(20)));
-    game.write("xp", None, Value::Int(1)).unwrap();
+    assert_eq!(game.value("best_letters", &["mill_lane"]), Ok(Value::Int(20)));
+    game.write("xp", &[], Value::Int(1)).unwrap();
     game.quit().unwrap();
     assert!(generations(folder.path()).contains(&3), "damaged files stay");
     assert_eq!(fs::read(file(folder.path(), 3)).unwrap().len(), bytes.len() / 2);
-    assert_eq!(launch(folder.path()).value("xp", None), Ok(Value::Int(1)));
+    assert_eq!(launch(folder.path()).value("xp", &[]), Ok(Value::Int(1)));
 }
 
 #[test]
@@ -139,7 +139,7 @@ fn saves_of_other_games_and_newer_versions_are_refused_and_kept() {
     assert!(other.contains("of the game `fellpost`, and this is `hillpost`"), "{other}");
     let newer = Spec::from_toml(&FELLPOST.replace("version = 1", "version = 2")).unwrap();
     let mut game = Session::launch(&newer, DirStore::open(folder.path()).unwrap(), "ada").unwrap();
-    game.write("xp", None, Value::Int(5)).unwrap();
+    game.write("xp", &[], Value::Int(5)).unwrap();
     game.quit().unwrap();
     let refused = changed("version = 1", "version = 1").unwrap_err();
     assert!(refused.contains("of version 2, and this game knows versions up to 1"), "{refused}");
@@ -173,18 +173,18 @@ fn a_failed_save_never_stops_play_and_a_failed_quit_keeps_the_session() {
     let mut game = launch(folder.path());
     fs::write(folder.path().join("profiles"), b"in the way").unwrap();
     game.enter("mill_lane").unwrap();
-    game.write("letters", None, Value::Int(90)).unwrap();
+    game.write("letters", &[], Value::Int(90)).unwrap();
     let done = game.complete().unwrap();
     assert!(done.save_due && game.save_failure().is_some());
     let kept = game.quit().unwrap_err();
     assert!(kept.to_string().contains("cannot"), "{kept}");
     let mut game = *kept.session;
-    assert_eq!(game.value("best_letters", Some("mill_lane")), Ok(Value::Int(90)));
+    assert_eq!(game.value("best_letters", &["mill_lane"]), Ok(Value::Int(90)));
     fs::remove_file(folder.path().join("profiles")).unwrap();
     game.save().unwrap();
     assert!(game.save_failure().is_none());
     game.quit().unwrap();
-    assert_eq!(launch(folder.path()).value("best_letters", Some("mill_lane")), Ok(Value::Int(90)));
+    assert_eq!(launch(folder.path()).value("best_letters", &["mill_lane"]), Ok(Value::Int(90)));
 }
 
 #[test]
@@ -192,9 +192,9 @@ fn a_newer_generation_of_someone_else_is_a_conflict() {
     let store = MemoryStore::default();
     let mut one = Session::launch(&spec(), store.clone(), "ada").unwrap();
     let mut other = Session::launch(&spec(), store, "ada").unwrap();
-    one.write("xp", None, Value::Int(1)).unwrap();
+    one.write("xp", &[], Value::Int(1)).unwrap();
     one.save().unwrap();
-    other.write("xp", None, Value::Int(2)).unwrap();
+    other.write("xp", &[], Value::Int(2)).unwrap();
     let error = other.save().unwrap_err();
     assert!(matches!(error, StoreError::Conflict { newest: 1, follows: 0, .. }), "{error}");
     one.quit().unwrap();
@@ -205,12 +205,12 @@ fn a_crash_in_a_level_comes_back_to_the_last_save() {
     let folder = tempfile::tempdir().unwrap();
     let mut game = launch(folder.path());
     game.enter("mill_lane").unwrap();
-    game.write("letters", None, Value::Int(40)).unwrap();
+    game.write("letters", &[], Value::Int(40)).unwrap();
     game.checkpoint("ford").unwrap();
-    game.write("letters", None, Value::Int(70)).unwrap();
+    game.write("letters", &[], Value::Int(70)).unwrap();
     drop(game);
     let game = launch(folder.path());
-    assert_eq!(game.value("letters", None), Ok(Value::Int(40)));
+    assert_eq!(game.value("letters", &[]), Ok(Value::Int(40)));
     assert_eq!(game.place(), Place::InLevel { level: "mill_lane".into(), checkpoint: Some("ford".into()) });
     assert_eq!(game.launch_outcome().respawn.as_ref().unwrap().checkpoint.as_deref(), Some("ford"));
 }
@@ -221,8 +221,8 @@ fn strange_profile_names_stay_inside_the_folder() {
     let saves = folder.path().join("saves");
     for name in ["../../etc", "Ada", "ada", "con", "a/b", "ü", ".", "%41da"] {
         let mut game = Session::launch(&spec(), DirStore::open(&saves).unwrap(), name).unwrap();
-        assert_eq!(game.value("xp", None), Ok(Value::Int(0)), "{name} meets another profile");
-        game.write("xp", None, Value::Int(1)).unwrap();
+        assert_eq!(game.value("xp", &[]), Ok(Value::Int(0)), "{name} meets another profile");
+        game.write("xp", &[], Value::Int(1)).unwrap();
         game.quit().unwrap();
     }
     assert_eq!(fs::read_dir(saves.join("profiles")).unwrap().count(), 8);

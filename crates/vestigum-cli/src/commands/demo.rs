@@ -24,14 +24,14 @@ const FILES: [(&str, &str); 7] = [
 ];
 
 /// The values that the session on disk compares.
-const WATCHED: [(&str, Option<&str>); 7] = [
-    ("letters", None),
-    ("score", None),
-    ("lanterns", None),
-    ("xp", None),
-    ("time", None),
-    ("best_letters", Some("mill_lane")),
-    ("stars", Some("mill_lane")),
+const WATCHED: [(&str, &[&str]); 7] = [
+    ("letters", &[]),
+    ("score", &[]),
+    ("lanterns", &[]),
+    ("xp", &[]),
+    ("time", &[]),
+    ("best_letters", &["mill_lane"]),
+    ("stars", &["mill_lane"]),
 ];
 
 pub fn run(out: &Output) -> Verdict {
@@ -121,14 +121,14 @@ impl Scene {
 
 /// What the watched values are, as text.
 fn values(session: &Session) -> Vec<String> {
-    let read = |(name, level): &(&str, Option<&str>)| session.value(name, *level).map(|value| value.to_string());
+    let read = |(name, level): &(&str, &[&str])| session.value(name, level).map(|value| value.to_string());
     WATCHED.iter().map(|watched| read(watched).unwrap_or_default()).collect()
 }
 
 fn compare(title: &str, before: &[String], session: &Session, words: &str) -> Scene {
-    let names = WATCHED.iter().map(|(name, level)| match level {
-        Some(level) => format!("{name}[{level}]"),
-        None => (*name).to_owned(),
+    let names = WATCHED.iter().map(|(name, keys)| match keys {
+        [] => (*name).to_owned(),
+        keys => format!("{name}[{}]", keys.join(", ")),
     });
     let rows = names.zip(before).zip(values(session)).map(|((name, before), after)| (name, before.clone(), after));
     let place = match session.place() {

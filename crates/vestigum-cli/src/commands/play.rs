@@ -224,7 +224,8 @@ fn value(value: &Value) -> Json {
         Value::Int(int) => json!(int),
         Value::Float(float) => json!(float),
         Value::Text(text) => json!(&**text),
-        _ => Json::Null,
+        Value::Unfilled => Json::Null,
+        other => json!(other.to_string()),
     }
 }
 

@@ -1,4 +1,7 @@
 //! From a tree to nodes: names get their meaning and types are checked, before anything runs.
+//!
+//! This room holds operators, names and literals; [`super::entries`] finds the entry that a name means, and
+//! [`super::calls`] knows the functions.
 
 use std::sync::Arc;
 
@@ -6,9 +9,10 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::moment::Moment;
 use crate::spec::{Field, FieldId, Span, SpecData};
-use crate::value::{Type, Value};
+use crate::types::Type;
+use crate::value::Value;
 
-use super::eval::{Entry, From, Node, Over};
+use super::eval::{Made, Node};
 use super::syntax::{Ast, Kind, Operator, parse};
 use super::{Expression, Part};
 
@@ -28,7 +32,7 @@ pub(crate) enum Scope {
 }
 
 impl Scope {
-    fn has_level(self) -> bool {
+    pub(super) fn has_level(self) -> bool {
         match self {
             Scope::Opens | Scope::OverWhen => false,
             Scope::Rule(moment) => moment.has_level(),
@@ -36,7 +40,7 @@ impl Scope {
         }
     }
 
-    fn has_marks(self) -> bool {
+    pub(super) fn has_marks(self) -> bool {
         matches!(self, Scope::Rule(moment) if moment.has_marks())
     }
 }
@@ -63,10 +67,9 @@ pub(crate) fn compile(
         }
     };
     let mut compiler = Compiler { spec, scope, text, place, errors, needs_level: None, reads: Vec::new() };
-    let (node, ty) = compiler.node(&ast)?;
     let (node, ty) = match wanted {
-        Some(wanted) => (compiler.coerce(node, &ty, wanted, &ast)?, wanted.clone()),
-        None => (node, ty),
+        Some(wanted) => (compiler.of_type(&ast, wanted)?, wanted.clone()),
+        None => compiler.node(&ast)?,
     };
     let mut parts = Vec::new();
     if ty == Type::Bool {
@@ -78,56 +81,133 @@ pub(crate) fn compile(
     Some(Expression { source: text.into(), node, ty, needs_level, reads, parts })
 }
 
-struct Compiler<'a> {
-    spec: &'a SpecData,
-    scope: Scope,
-    text: &'a str,
-    place: &'a dyn Fn(SourceSpan) -> SourceSpan,
-    errors: &'a mut Vec<Diagnostic>,
-    needs_level: Option<Arc<str>>,
-    reads: Vec<FieldId>,
+pub(super) struct Compiler<'a> {
+    pub spec: &'a SpecData,
+    pub scope: Scope,
+    pub text: &'a str,
+    pub place: &'a dyn Fn(SourceSpan) -> SourceSpan,
+    pub errors: &'a mut Vec<Diagnostic>,
+    pub needs_level: Option<Arc<str>>,
+    pub reads: Vec<FieldId>,
 }
 
-type Typed = (Node, Type);
+pub(super) type Typed = (Node, Type);
 
-impl<'a> Compiler<'a> {
-    fn fail<T>(&mut self, error: Diagnostic) -> Option<T> {
+impl Compiler<'_> {
+    pub fn fail<T>(&mut self, error: Diagnostic) -> Option<T> {
         self.errors.push(error);
         None
     }
 
-    fn error(&self, code: &'static str, span: SourceSpan, message: impl Into<String>) -> Diagnostic {
+    pub fn error(&self, code: &'static str, span: SourceSpan, message: impl Into<String>) -> Diagnostic {
         Diagnostic::error(code, (self.place)(span), message)
     }
 
-    fn wrong_type<T>(&mut self, ast: &Ast, found: &Type, wanted: &str) -> Option<T> {
+    pub fn wrong_type<T>(&mut self, ast: &Ast, found: &Type, wanted: &str) -> Option<T> {
         let error = self
             .error(codes::WRONG_TYPE, ast.span, format!("{wanted} is wanted here, and this is {}", a(found)))
             .label(found.to_string());
         self.fail(error)
     }
 
-    fn coerce(&mut self, node: Node, found: &Type, wanted: &Type, ast: &Ast) -> Option<Node> {
-        match (found, wanted) {
+    /// Compiles to a value of one type. Literals take it on: a list becomes a set, a text the name of a choice.
+    pub fn of_type(&mut self, ast: &Ast, wanted: &Type) -> Option<Node> {
+        match (&ast.kind, wanted) {
+            (Kind::List(items), _) => return self.items(ast, items, wanted),
+            (Kind::Struct(members), _) => return self.members(ast, members, wanted),
+            (Kind::Literal(text @ Value::Text(_)), Type::Bytes) => {
+                return text.clone().fitted(wanted).map(Node::Const);
+            }
+            (Kind::Literal(Value::Text(name)), Type::Choice(names)) => {
+                if let Some(chosen) = Type::chosen(names, name) {
+                    return Some(Node::Const(chosen));
+                }
+                let error = self.error(codes::UNKNOWN_NAME, ast.span, format!("this choice has no `{name}`"));
+                let known: Vec<&str> = names.iter().map(|chosen| &*chosen.name).collect();
+                let error = error.help(format!("it has: {}", known.join(", "))).suggest(name, known);
+                return self.fail(error);
+            }
+            _ => {}
+        }
+        let (node, found) = self.node(ast)?;
+        match (&found, wanted) {
             (found, wanted) if found == wanted => Some(node),
             (Type::Int, Type::Float) => Some(Node::Wide(Box::new(node))),
-            _ => self.wrong_type(ast, found, &a(wanted)),
+            _ => self.wrong_type(ast, &found, &a(wanted)),
         }
     }
 
-    fn bool(&mut self, ast: &Ast) -> Option<Node> {
-        let (node, ty) = self.node(ast)?;
-        self.coerce(node, &ty, &Type::Bool, ast)
+    fn items(&mut self, ast: &Ast, items: &[Ast], wanted: &Type) -> Option<Node> {
+        let (inner, count) = match wanted {
+            Type::List(inner) | Type::Set(inner) => (inner.clone(), items.len()),
+            Type::Vec2 => (Arc::new(Type::Float), 2),
+            Type::Vec3 => (Arc::new(Type::Float), 3),
+            _ => {
+                let error = self.error(
+                    codes::WRONG_TYPE,
+                    ast.span,
+                    format!("{} is wanted here, and this is a list", a(wanted)),
+                );
+                return self.fail(error);
+            }
+        };
+        if items.len() != count {
+            let message = format!("{} has {count} numbers, here are {}", a(wanted), items.len());
+            let error = self.error(codes::WRONG_TYPE, ast.span, message);
+            return self.fail(error);
+        }
+        let nodes: Vec<Option<Node>> = items.iter().map(|item| self.of_type(item, &inner)).collect();
+        let nodes: Vec<Node> = nodes.into_iter().collect::<Option<_>>()?;
+        Some(Node::Make(nodes, Made::Items(wanted.clone())))
     }
 
-    fn number(&mut self, ast: &Ast) -> Option<Typed> {
+    fn members(&mut self, ast: &Ast, members: &[(String, Ast)], wanted: &Type) -> Option<Node> {
+        let mut nodes = Vec::new();
+        for (name, item) in members {
+            let ty = match wanted {
+                Type::Map(inner) => (**inner).clone(),
+                Type::Struct(ty) => match ty.position(name) {
+                    Some(index) => ty.members[index].1.clone(),
+                    None => {
+                        let error = self
+                            .error(codes::UNKNOWN_NAME, item.span, format!("a {} has no member `{name}`", ty.name))
+                            .suggest(name, ty.members.iter().map(|(name, _)| &**name));
+                        return self.fail(error);
+                    }
+                },
+                _ => {
+                    let message = format!("{} is wanted here, and this is a struct or a map", a(wanted));
+                    let error = self.error(codes::WRONG_TYPE, ast.span, message);
+                    return self.fail(error);
+                }
+            };
+            nodes.push(self.of_type(item, &ty)?);
+        }
+        if members.is_empty() && !matches!(wanted, Type::Map(_) | Type::Struct(_)) {
+            let error = self.error(codes::WRONG_TYPE, ast.span, format!("{} is wanted here", a(wanted)));
+            return self.fail(error);
+        }
+        let names: Vec<Arc<str>> = members.iter().map(|(name, _)| name.as_str().into()).collect();
+        Some(Node::Make(nodes, Made::Named(wanted.clone(), names.into())))
+    }
+
+    pub fn number(&mut self, ast: &Ast) -> Option<Typed> {
         let (node, ty) = self.node(ast)?;
         if ty.is_number() { Some((node, ty)) } else { self.wrong_type(ast, &ty, "a number") }
     }
 
-    /// Two operands brought to one type.
-    fn pair(&mut self, left: &Ast, right: &Ast) -> Option<(Node, Node, Type)> {
+    /// Two operands brought to one type. A literal takes on the type of the other side.
+    pub fn pair(&mut self, left: &Ast, right: &Ast) -> Option<(Node, Node, Type)> {
+        let takes_on = |ast: &Ast| matches!(ast.kind, Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)));
+        if takes_on(left) && !takes_on(right) {
+            let (b, ty) = self.node(right)?;
+            return Some((self.of_type(left, &ty)?, b, ty));
+        }
         let left_typed = self.node(left);
+        if takes_on(right) {
+            let (a, ty) = left_typed?;
+            return Some((a, self.of_type(right, &ty)?, ty));
+        }
         let (b, b_ty) = self.node(right)?;
         let (a, a_ty) = left_typed?;
         match (&a_ty, &b_ty) {
@@ -138,18 +218,67 @@ impl<'a> Compiler<'a> {
         }
     }
 
-    fn node(&mut self, ast: &Ast) -> Option<Typed> {
+    pub fn node(&mut self, ast: &Ast) -> Option<Typed> {
         match &ast.kind {
-            Kind::Literal(value) => Some((Node::Const(value.clone()), value.ty()?)),
+            Kind::Literal(value) => {
+                let ty = match value {
+                    Value::Bool(_) => Type::Bool,
+                    Value::Int(_) => Type::Int,
+                    Value::Float(_) => Type::Float,
+                    _ => Type::Text,
+                };
+                Some((Node::Const(value.clone()), ty))
+            }
             Kind::Name(name) => self.name(name, ast),
-            Kind::Keyed(name, keys) => self.keyed(From::Now, name, keys, ast.span),
+            Kind::Keyed(of, keys) => self.keyed(of, keys, ast),
+            Kind::Member(of, member) => self.member(of, member, ast),
             Kind::Call(function, arguments) => self.call(function, arguments, ast),
-            Kind::Not(inner) => Some((Node::Not(Box::new(self.bool(inner)?)), Type::Bool)),
+            Kind::Not(inner) => Some((Node::Not(Box::new(self.of_type(inner, &Type::Bool)?)), Type::Bool)),
             Kind::Negative(inner) => {
                 let (node, ty) = self.number(inner)?;
                 Some((Node::Negative(Box::new(node)), ty))
             }
             Kind::Binary(operator, left, right) => self.binary(*operator, left, right),
+            // Without a type to take on, two or three numbers are a vector.
+            Kind::List(items) => {
+                let ty = match items.len() {
+                    2 => Type::Vec2,
+                    3 => Type::Vec3,
+                    _ => {
+                        let error = self.error(codes::WRONG_TYPE, ast.span, "it is not clear what this is a list of");
+                        return self.fail(error.help("compare it with a field, or give it to one"));
+                    }
+                };
+                Some((self.of_type(ast, &ty)?, ty))
+            }
+            Kind::Struct(_) => {
+                let error = self.error(codes::WRONG_TYPE, ast.span, "it is not clear which struct this is");
+                self.fail(error.help("compare it with a field, or give it to one"))
+            }
+        }
+    }
+
+    fn member(&mut self, of: &Ast, member: &str, ast: &Ast) -> Option<Typed> {
+        let (node, ty) = self.node(of)?;
+        let found = match &ty {
+            Type::Struct(ty) => ty.position(member).map(|index| ty.members[index].1.clone()),
+            Type::Vec2 => ["x", "y"].contains(&member).then_some(Type::Float),
+            Type::Vec3 => ["x", "y", "z"].contains(&member).then_some(Type::Float),
+            _ => return self.wrong_type(of, &ty, "something with members"),
+        };
+        match found {
+            Some(found) => Some((Node::Member(Box::new(node), member.into()), found)),
+            None => {
+                let known: Vec<&str> = match &ty {
+                    Type::Struct(ty) => ty.members.iter().map(|(name, _)| &**name).collect(),
+                    _ => vec!["x", "y", "z"],
+                };
+                let error = self
+                    .error(codes::UNKNOWN_NAME, ast.span, format!("{} has no member `{member}`", a(&ty)))
+                    .help(format!("it has: {}", known.join(", ")))
+                    .suggest(member, known);
+                self.fail(error)
+            }
         }
     }
 
@@ -157,8 +286,8 @@ impl<'a> Compiler<'a> {
         let boxed = |a, b| Node::Binary(operator, Box::new(a), Box::new(b));
         match operator {
             Operator::And | Operator::Or => {
-                let a = self.bool(left);
-                let b = self.bool(right)?;
+                let a = self.of_type(left, &Type::Bool);
+                let b = self.of_type(right, &Type::Bool)?;
                 Some((boxed(a?, b), Type::Bool))
             }
             Operator::Equal | Operator::Unequal => {
@@ -198,38 +327,12 @@ impl<'a> Compiler<'a> {
             "checkpoint" => (Node::Checkpoint, Type::Text),
             "level_index" => (Node::LevelIndex, Type::Int),
             "checkpoint_index" => (Node::CheckpointIndex, Type::Int),
-            _ => return self.declared(From::Now, name, ast.span),
+            _ => return self.declared(name, ast.span),
         };
         Some(built_in)
     }
 
-    /// A field or a derived value, without a key.
-    fn declared(&mut self, from: From, name: &str, span: SourceSpan) -> Option<Typed> {
-        if let Some(field) = self.spec.find_field(name) {
-            let entry = if field.per_level {
-                self.level_is_meant(name, span)?;
-                Entry::Subject
-            } else {
-                Entry::Slot(field.first_slot)
-            };
-            return self.read(from, field, entry, span);
-        }
-        let Some(index) = self.spec.derived_ids.get(name).copied() else {
-            return self.unknown_name(name, span);
-        };
-        // A derived value that could not be compiled was reported where it stands.
-        let derived = self.spec.derived.get(index as usize)?;
-        if derived.expression.needs_level() {
-            self.level_is_meant(name, span)?;
-        }
-        for read in &derived.expression.reads {
-            self.may_read(self.spec.field(*read), span)?;
-        }
-        self.reads.extend_from_slice(&derived.expression.reads);
-        Some((Node::Derived(index), derived.expression.ty.clone()))
-    }
-
-    fn unknown_name<T>(&mut self, name: &str, span: SourceSpan) -> Option<T> {
+    pub fn unknown_name<T>(&mut self, name: &str, span: SourceSpan) -> Option<T> {
         let mut error = self.error(codes::UNKNOWN_NAME, span, format!("nothing is called `{name}`"));
         error = if self.spec.level_ids.contains_key(name) {
             error.label("this is a level").help(format!("put a level in brackets, as in `completed[{name}]`"))
@@ -242,32 +345,8 @@ impl<'a> Compiler<'a> {
         self.fail(error)
     }
 
-    fn level_is_meant(&mut self, name: &str, span: SourceSpan) -> Option<()> {
-        if !self.scope.has_level() {
-            let numbers = self.spec.find_field(name).is_some_and(|field| field.ty.is_number());
-            let all = if numbers { "sum" } else { "count" };
-            let example = self.spec.levels.first().map_or("LEVEL", |level| &level.id);
-            let error = self
-                .error(
-                    codes::NO_LEVEL,
-                    span,
-                    format!("`{name}` has a value for each level, and no level is meant here"),
-                )
-                .label("which level?")
-                .help(format!("name one, as in `{name}[{example}]`, or take them all, as in `{all}({name})`"));
-            return self.fail(error);
-        }
-        self.needs_level.get_or_insert_with(|| name.into());
-        Some(())
-    }
-
-    fn read(&mut self, from: From, field: &Field, entry: Entry, span: SourceSpan) -> Option<Typed> {
-        self.may_read(field, span)?;
-        self.reads.push(field.id);
-        Some((Node::Read(from, field.id, entry), field.ty.clone()))
-    }
-
-    fn may_read(&mut self, field: &Field, span: SourceSpan) -> Option<()> {
+    /// Whether an expression here may read the field.
+    pub fn may_read(&mut self, field: &Field, span: SourceSpan) -> Option<()> {
         let name = &field.name;
         let lasts = field.lasts;
         let why = match self.scope {
@@ -291,216 +370,6 @@ impl<'a> Compiler<'a> {
         self.fail(error)
     }
 
-    fn keyed(&mut self, from: From, name: &str, keys: &[Ast], span: SourceSpan) -> Option<Typed> {
-        let Some(field) = self.spec.find_field(name) else { return self.unknown_name(name, span) };
-        let entry = self.entry(field, keys, span)?;
-        self.read(from, field, entry, span)
-    }
-
-    fn entry(&mut self, field: &Field, keys: &[Ast], span: SourceSpan) -> Option<Entry> {
-        let name = &field.name;
-        if !field.per_level {
-            let error = self
-                .error(codes::WRONG_TYPE, span, format!("`{name}` has one value, so it takes no key"))
-                .help("to give it a value for each level, declare it with `per = \"level\"`");
-            return self.fail(error);
-        }
-        let [key] = keys else {
-            let message = format!("`{name}` takes one key, a level; here are {}", keys.len());
-            let error = self.error(codes::WRONG_TYPE, span, message);
-            return self.fail(error);
-        };
-        let level = self.level(name, key)?;
-        Some(match level {
-            Some(level) => Entry::Slot(field.slot_of_level(level)),
-            None => Entry::Subject,
-        })
-    }
-
-    /// A level by name; `level` itself means the moment's.
-    fn level(&mut self, of: &str, ast: &Ast) -> Option<Option<u32>> {
-        let Kind::Name(name) = &ast.kind else {
-            let error = self.error(codes::WRONG_TYPE, ast.span, "the name of a level is wanted here");
-            return self.fail(error);
-        };
-        if name == "level" {
-            self.level_is_meant(of, ast.span)?;
-            return Some(None);
-        }
-        match self.spec.level_ids.get(name.as_str()) {
-            Some(level) => Some(Some(*level)),
-            None => {
-                let error = self
-                    .error(codes::UNKNOWN_NAME, ast.span, format!("no level is called `{name}`"))
-                    .suggest(name, self.spec.levels.iter().map(|level| &*level.id));
-                self.fail(error)
-            }
-        }
-    }
-
-    /// A field that stands alone or with a key, as `filled(f)` and `entry(f)` take it.
-    fn field_entry(&mut self, function: &str, ast: &Ast) -> Option<(&'a Field, Entry)> {
-        let (name, keys) = match &ast.kind {
-            Kind::Name(name) => (name, None),
-            Kind::Keyed(name, keys) => (name, Some(keys)),
-            _ => {
-                let error = self.error(codes::WRONG_TYPE, ast.span, format!("`{function}` takes a field"));
-                return self.fail(error);
-            }
-        };
-        let spec = self.spec;
-        let Some(field) = spec.find_field(name) else { return self.unknown_name(name, ast.span) };
-        let entry = match keys {
-            Some(keys) => self.entry(field, keys, ast.span)?,
-            None if field.per_level => {
-                self.level_is_meant(name, ast.span)?;
-                Entry::Subject
-            }
-            None => Entry::Slot(field.first_slot),
-        };
-        self.may_read(field, ast.span)?;
-        self.reads.push(field.id);
-        Some((field, entry))
-    }
-
-    fn call(&mut self, function: &str, arguments: &[Ast], ast: &Ast) -> Option<Typed> {
-        let count = |this: &mut Self, wanted: usize| {
-            if arguments.len() == wanted {
-                return Some(());
-            }
-            let s = if wanted == 1 { "" } else { "s" };
-            let message = format!("`{function}` takes {wanted} argument{s}, here are {}", arguments.len());
-            let error = this.error(codes::EXPRESSION, ast.span, message);
-            this.fail(error)
-        };
-        match function {
-            "sum" | "highest" | "lowest" | "count" => {
-                count(self, 1)?;
-                self.over(function, &arguments[0])
-            }
-            "max" | "min" => {
-                if arguments.len() < 2 {
-                    return count(self, 2).and(None);
-                }
-                self.extreme(function == "max", arguments)
-            }
-            "if" => {
-                count(self, 3)?;
-                let condition = self.bool(&arguments[0]);
-                let (yes, no, ty) = self.pair(&arguments[1], &arguments[2])?;
-                Some((Node::If(Box::new([condition?, yes, no])), ty))
-            }
-            "len" => {
-                count(self, 1)?;
-                let (node, ty) = self.node(&arguments[0])?;
-                if ty != Type::Text {
-                    return self.wrong_type(&arguments[0], &ty, "a text");
-                }
-                Some((Node::Len(Box::new(node)), Type::Int))
-            }
-            "open" => {
-                count(self, 1)?;
-                let level = self.level("open", &arguments[0])?;
-                self.reads.push(self.spec.opened);
-                Some((Node::Open(level), Type::Bool))
-            }
-            "filled" => {
-                count(self, 1)?;
-                let (field, entry) = self.field_entry("filled", &arguments[0])?;
-                Some((Node::Filled(field.id, entry), Type::Bool))
-            }
-            "entry" | "checkpoint" => {
-                count(self, 1)?;
-                self.mark(function, &arguments[0], ast.span)
-            }
-            _ => {
-                let known = [
-                    "sum",
-                    "highest",
-                    "lowest",
-                    "count",
-                    "max",
-                    "min",
-                    "if",
-                    "len",
-                    "open",
-                    "filled",
-                    "entry",
-                    "checkpoint",
-                ];
-                let error = self
-                    .error(codes::UNKNOWN_NAME, ast.span, format!("there is no function `{function}`"))
-                    .suggest(function, known);
-                self.fail(error)
-            }
-        }
-    }
-
-    fn over(&mut self, function: &str, argument: &Ast) -> Option<Typed> {
-        let keyed = match &argument.kind {
-            Kind::Name(name) => match self.spec.find_field(name) {
-                Some(field) => field.per_level.then_some(field),
-                None => return self.unknown_name(name, argument.span),
-            },
-            _ => None,
-        };
-        let Some(field) = keyed else {
-            let error = self
-                .error(
-                    codes::WRONG_TYPE,
-                    argument.span,
-                    format!("`{function}` takes a field that has a value for each level"),
-                )
-                .help("write the field without a key, as in `sum(stars)`");
-            return self.fail(error);
-        };
-        self.may_read(field, argument.span)?;
-        self.reads.push(field.id);
-        let (over, ty) = match function {
-            "sum" => (Over::Sum, field.ty.clone()),
-            "highest" => (Over::Highest, field.ty.clone()),
-            "lowest" => (Over::Lowest, field.ty.clone()),
-            _ => (Over::Count, Type::Int),
-        };
-        if over != Over::Count && !ty.is_number() {
-            return self.wrong_type(argument, &ty, "a field of numbers");
-        }
-        Some((Node::Over(over, field.id), ty))
-    }
-
-    fn extreme(&mut self, highest: bool, arguments: &[Ast]) -> Option<Typed> {
-        let typed: Vec<Option<Typed>> = arguments.iter().map(|argument| self.number(argument)).collect();
-        let typed: Vec<Typed> = typed.into_iter().collect::<Option<_>>()?;
-        let float = typed.iter().any(|(_, ty)| *ty == Type::Float);
-        let widen = |(node, ty): Typed| if float && ty == Type::Int { Node::Wide(Box::new(node)) } else { node };
-        let nodes = typed.into_iter().map(widen).collect();
-        let node = if highest { Node::Highest(nodes) } else { Node::Lowest(nodes) };
-        Some((node, if float { Type::Float } else { Type::Int }))
-    }
-
-    fn mark(&mut self, function: &str, argument: &Ast, span: SourceSpan) -> Option<Typed> {
-        if !self.scope.has_marks() {
-            let error = self
-                .error(
-                    codes::OUT_OF_REACH,
-                    span,
-                    format!("`{function}(…)` means something only in rules inside a level"),
-                )
-                .help("use it in `on` rules of checkpoint, death, restart, complete, travel or abandon");
-            return self.fail(error);
-        }
-        let (field, entry) = self.field_entry(function, argument)?;
-        if !field.rewinds {
-            let message = format!("`{}` is never rewound, so no mark holds it", field.name);
-            let error = self
-                .error(codes::OUT_OF_REACH, argument.span, message)
-                .help("give it `after_failure = \"entry\"` or `\"checkpoint\"`, or read it as it is now");
-            return self.fail(error);
-        }
-        let from = if function == "entry" { From::Entry } else { From::Checkpoint };
-        Some((Node::Read(from, field.id, entry), field.ty.clone()))
-    }
-
     /// Splits a condition at its `and` and `or`, for messages that tell which part failed.
     fn parts(&mut self, ast: &Ast, parts: &mut Vec<Part>) {
         if let Kind::Binary(Operator::And | Operator::Or, left, right) = &ast.kind {
@@ -518,19 +387,22 @@ impl<'a> Compiler<'a> {
     }
 
     fn leaves(&mut self, ast: &Ast, leaves: &mut Vec<(Arc<str>, Node)>) {
-        match &ast.kind {
-            Kind::Literal(_) => {}
-            Kind::Name(_) | Kind::Keyed(..) => {
-                if let Some((node, _)) = self.node(ast) {
-                    leaves.push((self.slice(ast.span), node));
-                }
+        let mut leaf = |this: &mut Self| {
+            if let Some((node, _)) = this.node(ast) {
+                leaves.push((this.slice(ast.span), node));
             }
+        };
+        match &ast.kind {
+            Kind::Literal(_) | Kind::List(_) | Kind::Struct(_) => {}
+            Kind::Name(_) | Kind::Keyed(..) | Kind::Member(..) => leaf(self),
             Kind::Call(function, arguments) => {
-                if let Some((node, _)) = self.node(ast) {
-                    leaves.push((self.slice(ast.span), node));
-                }
-                if matches!(function.as_str(), "if" | "max" | "min" | "len") {
-                    arguments.iter().for_each(|argument| self.leaves(argument, leaves));
+                leaf(self);
+                if matches!(function.as_str(), "if" | "max" | "min" | "grade" | "into" | "needed") {
+                    for argument in arguments {
+                        if !self.is_table(argument) {
+                            self.leaves(argument, leaves);
+                        }
+                    }
                 }
             }
             Kind::Not(inner) | Kind::Negative(inner) => self.leaves(inner, leaves),
@@ -541,25 +413,18 @@ impl<'a> Compiler<'a> {
         }
     }
 
-    fn slice(&self, span: SourceSpan) -> Arc<str> {
+    fn is_table(&self, ast: &Ast) -> bool {
+        matches!(&ast.kind, Kind::Name(name) if self.spec.tables.iter().any(|table| *table.name == **name))
+    }
+
+    pub fn slice(&self, span: SourceSpan) -> Arc<str> {
         self.text.get(span.start..span.end).unwrap_or_default().into()
     }
 }
 
-fn article(word: &str) -> &'static str {
-    if word.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" }
-}
-
-fn a(ty: &Type) -> String {
+/// A type with its article.
+pub(super) fn a(ty: &Type) -> String {
     let word = ty.to_string();
-    format!("{} {word}", article(&word))
-}
-
-/// How a literal of a document reads as a value of `ty`, if it does.
-pub(crate) fn literal_of(ty: &Type, value: Value) -> Option<Value> {
-    match (ty, value) {
-        (Type::Float, value @ Value::Int(_)) => Some(value.widened()),
-        (ty, value) if value.ty().as_ref() == Some(ty) => Some(value),
-        _ => None,
-    }
+    let article = if word.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+    if word == "bytes" { word } else { format!("{article} {word}") }
 }

@@ -1,8 +1,11 @@
 //! Nodes and their values.
 
+use std::sync::Arc;
+
 use crate::place::Checkpoint;
 use crate::spec::{FieldId, SpecData};
 use crate::state::State;
+use crate::types::Type;
 use crate::value::{Value, add, below, finite, negated};
 
 use super::syntax::Operator;
@@ -25,12 +28,26 @@ pub(crate) enum From {
 }
 
 /// Which entry of a field is read.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Entry {
     /// The slot is known.
     Slot(usize),
-    /// The entry of the level that the moment is about.
-    Subject,
+    /// Some key is known only when it is read.
+    Picked(Arc<[Pick]>),
+}
+
+/// How one key of an entry is found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(crate) enum Pick {
+    Fixed(u32),
+    /// The level that the moment is about.
+    Level,
+    /// The checkpoint that the moment is about.
+    Checkpoint,
+    /// The key that `current` names.
+    Current(u32),
+    /// A key of an open set, which may not have been made yet.
+    Made(u32, Arc<str>),
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -39,6 +56,24 @@ pub(crate) enum Over {
     Highest,
     Lowest,
     Count,
+    Size,
+}
+
+/// What a literal of several parts makes.
+#[derive(Clone, Debug)]
+pub(crate) enum Made {
+    /// A list, set or vector.
+    Items(Type),
+    /// A struct or map, with the names of its parts.
+    Named(Type, Arc<[Arc<str>]>),
+}
+
+/// What is asked of a table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Steps {
+    Grade,
+    Into,
+    Needed,
 }
 
 #[derive(Clone, Debug)]
@@ -57,6 +92,13 @@ pub(crate) enum Node {
     Highest(Vec<Node>),
     Lowest(Vec<Node>),
     Len(Box<Node>),
+    Has(Box<Node>, Box<Node>),
+    /// The value under a key of a map, or the zero of its type.
+    MapEntry(Box<Node>, Box<Node>, Type),
+    Member(Box<Node>, Arc<str>),
+    /// A value of several parts, made to fit the type.
+    Make(Vec<Node>, Made),
+    Steps(Steps, Box<Node>, u32),
     /// Whether a level is open: the one given, or the moment's.
     Open(Option<u32>),
     Level,
@@ -69,9 +111,9 @@ impl Node {
     pub fn value(&self, env: &Env<'_>) -> Value {
         match self {
             Node::Const(value) => value.clone(),
-            Node::Read(from, field, entry) => read(env, *from, *field, *entry),
+            Node::Read(from, field, entry) => read(env, *from, *field, entry),
             Node::Filled(field, entry) => {
-                let slot = slot(env, *field, *entry);
+                let slot = slot(env, *field, entry);
                 Value::Bool(slot.is_some_and(|slot| env.state.value(slot).is_filled()))
             }
             Node::Over(over, field) => over.value(env, *field),
@@ -86,7 +128,32 @@ impl Node {
             }
             Node::Highest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), below),
             Node::Lowest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), |best, value| below(value, best)),
-            Node::Len(inner) => Value::Int(inner.value(env).as_text().chars().count() as i64),
+            Node::Len(inner) => Value::Int(inner.value(env).len() as i64),
+            Node::Has(inner, item) => Value::Bool(has(&inner.value(env), &item.value(env))),
+            Node::MapEntry(map, key, ty) => {
+                let (map, key) = (map.value(env), key.value(env));
+                map.entry(key.as_text()).cloned().unwrap_or_else(|| ty.zero())
+            }
+            Node::Member(inner, name) => inner.value(env).member(name).unwrap_or_default(),
+            Node::Make(parts, made) => {
+                let mut parts = parts.iter().map(|part| part.value(env));
+                let (ty, made) = match made {
+                    Made::Items(ty) => (ty, Value::List(Arc::new(parts.collect()))),
+                    Made::Named(ty, names) => {
+                        (ty, Value::Map(Arc::new(names.iter().cloned().zip(&mut parts).collect())))
+                    }
+                };
+                made.fitted(ty).unwrap_or_else(|| ty.zero())
+            }
+            Node::Steps(steps, inner, table) => {
+                let table = &env.spec.tables[*table as usize];
+                let x = inner.value(env);
+                match steps {
+                    Steps::Grade => Value::Int(table.grade(&x, env.level)),
+                    Steps::Into => table.into_step(&x, env.level),
+                    Steps::Needed => table.needed(&x, env.level),
+                }
+            }
             Node::Open(level) => {
                 let level = level.or(env.level);
                 Value::Bool(level.is_some_and(|level| env.state.value(env.spec.opened_slot(level)).as_bool()))
@@ -102,15 +169,41 @@ impl Node {
     }
 }
 
-fn slot(env: &Env<'_>, field: FieldId, entry: Entry) -> Option<usize> {
-    match entry {
-        Entry::Slot(slot) => Some(slot),
-        Entry::Subject => Some(env.spec.field(field).slot_of_level(env.level?)),
+impl Env<'_> {
+    /// The key of the moment's checkpoint on the axis of checkpoints.
+    pub fn stop(&self) -> Option<u32> {
+        match self.checkpoint? {
+            Checkpoint::Listed(index) => self.spec.stop(self.level?, *index),
+            Checkpoint::Named(_) => None,
+        }
+    }
+}
+
+fn slot(env: &Env<'_>, field: FieldId, entry: &Entry) -> Option<usize> {
+    let picks = match entry {
+        Entry::Slot(slot) => return Some(*slot),
+        Entry::Picked(picks) => picks,
+    };
+    let keys = picks.iter().map(|pick| match pick {
+        Pick::Fixed(key) => Some(*key),
+        Pick::Level => env.level,
+        Pick::Checkpoint => env.stop(),
+        Pick::Current(set) => env.spec.current_key(*set, |slot| env.state.value(slot).clone()),
+        Pick::Made(set, name) => env.state.made[*set as usize].get_index_of(name).map(|key| key as u32),
+    });
+    Some(env.spec.field(field).slot_at(&keys.collect::<Option<Vec<u32>>>()?))
+}
+
+fn has(container: &Value, item: &Value) -> bool {
+    match container {
+        Value::Set(set) => set.contains(item),
+        Value::List(list) => list.contains(item),
+        map => map.entry(item.as_text()).is_some(),
     }
 }
 
 /// An unfilled value reads as the type's zero; where no level is meant there is nothing to read but the default.
-fn read(env: &Env<'_>, from: From, field: FieldId, entry: Entry) -> Value {
+fn read(env: &Env<'_>, from: From, field: FieldId, entry: &Entry) -> Value {
     let value = match slot(env, field, entry) {
         Some(slot) => match from {
             From::Now => env.state.value(slot),
@@ -168,6 +261,7 @@ impl Over {
                 let counts = |value: &&Value| **value != Value::Bool(false);
                 Value::Int(filled.filter(counts).count() as i64)
             }
+            Over::Size => Value::Int(env.spec.entries_of(field, &env.state.made) as i64),
             Over::Sum => filled.fold(field.ty.zero(), |sum, value| add(&sum, value)),
             Over::Highest | Over::Lowest => {
                 let Some(first) = filled.next() else { return field.ty.zero() };

@@ -5,21 +5,24 @@
 //! state. Sums saturate, there is no division by anything but a literal, and an unfilled value reads as zero, `false` or
 //! the empty text.
 
+mod calls;
 mod compile;
+mod entries;
 mod eval;
 mod syntax;
 mod token;
 
 use std::sync::Arc;
 
-pub(crate) use compile::{Scope, compile, literal_of};
+pub(crate) use compile::{Scope, compile};
 pub(crate) use eval::Env;
 use eval::Node;
 pub(crate) use syntax::RESERVED;
 pub(crate) use token::{Token, tokens};
 
 use crate::spec::FieldId;
-use crate::value::{Type, Value};
+use crate::types::Type;
+use crate::value::Value;
 
 /// A checked expression.
 #[derive(Clone, Debug)]

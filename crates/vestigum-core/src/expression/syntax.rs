@@ -18,8 +18,14 @@ pub(crate) struct Ast {
 pub(crate) enum Kind {
     Literal(Value),
     Name(String),
-    /// `field[key]` or `field[key, key]`.
-    Keyed(String, Vec<Ast>),
+    /// `field[key]`, `field[key, key]` or `map['key']`.
+    Keyed(Box<Ast>, Vec<Ast>),
+    /// `struct.member`
+    Member(Box<Ast>, String),
+    /// `[1, 2]`
+    List(Vec<Ast>),
+    /// `{ weight = 2, fragile = true }`
+    Struct(Vec<(String, Ast)>),
     Call(String, Vec<Ast>),
     Not(Box<Ast>),
     Negative(Box<Ast>),
@@ -238,7 +244,15 @@ impl<'t, 'i> Parser<'t, 'i> {
             Token::Name(word @ ("or" | "and")) => {
                 Err(Unreadable::new(span, format!("`{word}` needs a condition on its left")))
             }
-            Token::Name(name) => self.named(name, span),
+            Token::Name(name) => {
+                let named = self.named(name, span)?;
+                self.postfix(named)
+            }
+            Token::Sign("[") => {
+                let (items, close) = self.list("]", span)?;
+                node(Kind::List(items), span.to(close))
+            }
+            Token::Sign("{") => self.members(span),
             Token::Sign("-") => {
                 let inner = self.expression(NEGATIVE)?;
                 let span = span.to(inner.span);
@@ -264,11 +278,55 @@ impl<'t, 'i> Parser<'t, 'i> {
             let (arguments, close) = self.list(")", open)?;
             return node(Kind::Call(name.to_owned(), arguments), span.to(close));
         }
-        if let Some(open) = self.sign("[") {
-            let (keys, close) = self.list("]", open)?;
-            return node(Kind::Keyed(name.to_owned(), keys), span.to(close));
-        }
         node(Kind::Name(name.to_owned()), span)
+    }
+
+    /// Keys and members behind a name.
+    fn postfix(&mut self, mut ast: Ast) -> Result<Ast, Unreadable> {
+        loop {
+            if let Some(open) = self.sign("[") {
+                let (keys, close) = self.list("]", open)?;
+                let span = ast.span.to(close);
+                ast = node(Kind::Keyed(Box::new(ast), keys), span)?;
+            } else if let Some(dot) = self.sign(".") {
+                let Some((Token::Name(member), end)) = self.take() else {
+                    return Err(Unreadable::new(dot, "the name of a member is missing behind this dot"));
+                };
+                let span = ast.span.to(*end);
+                ast = node(Kind::Member(Box::new(ast), (*member).to_owned()), span)?;
+            } else {
+                return Ok(ast);
+            }
+        }
+    }
+
+    /// The members of a struct or the entries of a map, up to the closing brace.
+    fn members(&mut self, open: SourceSpan) -> Result<Ast, Unreadable> {
+        let mut members = Vec::new();
+        if let Some(close) = self.sign("}") {
+            return node(Kind::Struct(members), open.to(close));
+        }
+        loop {
+            let unclosed = Unreadable::new(open, "this brace is never closed");
+            let name = match self.take() {
+                Some((Token::Name(name), _)) => (*name).to_owned(),
+                Some((Token::Text(key), _)) => key.clone(),
+                Some((_, span)) => return Err(Unreadable::new(*span, "the name of a member should stand here")),
+                None => return Err(unclosed),
+            };
+            match self.take() {
+                Some((Token::Sign("="), _)) => members.push((name, self.expression(0)?)),
+                Some((_, span)) => return Err(Unreadable::new(*span, "`=` and a value should stand here")),
+                None => return Err(unclosed),
+            }
+            if let Some(close) = self.sign("}") {
+                return node(Kind::Struct(members), open.to(close));
+            }
+            if self.sign(",").is_none() {
+                let span = self.peek().map_or(open, |(_, span)| *span);
+                return Err(Unreadable::new(span, "a comma or `}` should stand here"));
+            }
+        }
     }
 
     fn list(&mut self, close: &str, open: SourceSpan) -> Result<(Vec<Ast>, SourceSpan), Unreadable> {
@@ -296,8 +354,10 @@ impl<'t, 'i> Parser<'t, 'i> {
 fn node(kind: Kind, span: SourceSpan) -> Result<Ast, Unreadable> {
     let below = match &kind {
         Kind::Literal(_) | Kind::Name(_) => 0,
-        Kind::Keyed(_, items) | Kind::Call(_, items) => items.iter().map(|item| item.height).max().unwrap_or(0),
-        Kind::Not(inner) | Kind::Negative(inner) => inner.height,
+        Kind::Call(_, items) | Kind::List(items) => items.iter().map(|item| item.height).max().unwrap_or(0),
+        Kind::Keyed(of, items) => items.iter().map(|item| item.height).max().unwrap_or(0).max(of.height),
+        Kind::Struct(members) => members.iter().map(|(_, item)| item.height).max().unwrap_or(0),
+        Kind::Not(inner) | Kind::Negative(inner) | Kind::Member(inner, _) => inner.height,
         Kind::Binary(_, left, right) => left.height.max(right.height),
     };
     if below >= MAX_HEIGHT { Err(too_deep(span)) } else { Ok(Ast { kind, span, height: below + 1 }) }

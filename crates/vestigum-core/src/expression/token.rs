@@ -43,8 +43,8 @@ impl Unreadable {
 }
 
 /// Signs, longer ones first so that `<=` is not read as `<`.
-const SIGNS: [&str; 18] =
-    ["==", "!=", "<=", ">=", "+=", "-=", "<", ">", "+", "-", "*", "/", "(", ")", "[", "]", ",", "="];
+const SIGNS: [&str; 21] =
+    ["==", "!=", "<=", ">=", "+=", "-=", "<", ">", "+", "-", "*", "/", "(", ")", "[", "]", "{", "}", ",", ".", "="];
 
 /// Splits `text` into tokens.
 pub(crate) fn tokens(text: &str) -> Result<Vec<(Token<'_>, SourceSpan)>, Unreadable> {

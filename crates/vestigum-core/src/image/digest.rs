@@ -33,6 +33,12 @@ impl Image {
                 walk.kind(*resume as u8);
             }
         }
+        walk.len(self.made.len());
+        for (set, names) in &self.made {
+            walk.text(set);
+            walk.len(names.len());
+            names.iter().for_each(|name| walk.text(name));
+        }
         walk.values(&self.values);
         match &self.marks {
             None => walk.kind(b'-'),

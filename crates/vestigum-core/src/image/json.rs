@@ -63,6 +63,7 @@ impl Image {
                 .map_err(|_| Damaged::NoImage("`generation` is below 0".into()))?,
             saved_at: parts.text("saved_at")?,
             place: place(&mut parts)?,
+            made: made(&mut parts)?,
             values: parts.values("values")?,
             marks: marks(&mut parts)?,
         };
@@ -88,6 +89,11 @@ impl Serialize for Image {
         map.serialize_entry("generation", &self.generation)?;
         map.serialize_entry("saved_at", &self.saved_at)?;
         map.serialize_entry("place", &self.place)?;
+        if !self.made.is_empty() {
+            let names = |names: &[Arc<str>]| Tree::List(names.iter().cloned().map(Tree::Text).collect());
+            let made: Values = self.made.iter().map(|(set, made)| (set.clone(), names(made))).collect();
+            map.serialize_entry("made", &Entries(&made))?;
+        }
         map.serialize_entry("values", &Entries(&self.values))?;
         if let Some(marks) = &self.marks {
             map.serialize_entry("marks", marks)?;
@@ -215,6 +221,22 @@ fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {
         },
     };
     parts.end().map(|()| place)
+}
+
+fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, Damaged> {
+    if !parts.map.contains_key("made") {
+        return Ok(BTreeMap::new());
+    }
+    let mut made = BTreeMap::new();
+    for (set, names) in parts.values("made")? {
+        let Tree::List(names) = names else { return parts.wrong("made", "a list of names for each set", &names) };
+        let names = names.into_iter().map(|name| match name {
+            Tree::Text(name) => Ok(name),
+            other => parts.wrong("made", "a list of names for each set", &other),
+        });
+        made.insert(set, names.collect::<Result<_, _>>()?);
+    }
+    Ok(made)
 }
 
 fn marks(parts: &mut Parts) -> Result<Option<SavedMarks>, Damaged> {

@@ -7,15 +7,17 @@ use std::fmt;
 
 use thiserror::Error;
 
-use crate::expression::literal_of;
+use crate::expression::Env;
 use crate::fate::Simple;
 use crate::moment::Moment;
 use crate::place::{Checkpoint, Place, Spot, Standing};
-use crate::spec::{Accept, Field, Resume, Span, SpecData};
+use crate::progress::{Found, entry_of};
+use crate::spec::{Accept, Field, Resume, Span, SpecData, Touched, is_key_name};
 use crate::state::State;
 use crate::suspend::{project, suspended_fate};
 use crate::value::Value;
 
+use super::decode::decode;
 use super::{Image, Owner, SavedPlace, Tree, Values};
 
 /// Why an image is not loaded. It stays as it is.
@@ -189,6 +191,7 @@ struct Loader<'a> {
 impl Loader<'_> {
     fn profile(&mut self, image: &Image) {
         let in_level = matches!(image.place, SavedPlace::InLevel { .. });
+        self.made(image);
         self.values(&image.values, |field| match field.lasts {
             Span::Run | Span::Profile => true,
             Span::Visit => in_level,
@@ -226,47 +229,76 @@ impl Loader<'_> {
         self.report.dropped.push((name, why.to_owned()));
     }
 
-    /// The slots of a field that an image names, and their values.
-    fn entries(&mut self, field: &Field, tree: &Tree) -> Vec<(usize, Value)> {
-        let spec = self.spec;
-        if !field.per_level {
-            let value = self.value(field, field.name.to_string(), tree);
-            return value.map(|value| (field.first_slot, value)).into_iter().collect();
-        }
-        let Tree::Map(entries) = tree else {
-            self.drop(field.name.to_string(), &format!("it is {}, and a value for each level is wanted", tree.kind()));
-            return Vec::new();
-        };
-        let mut out = Vec::new();
-        for (level, tree) in entries {
-            let name = format!("{}[{level}]", field.name);
-            match spec.level_ids.get(level) {
-                None => self.drop(name, "there is no such level"),
-                Some(index) => {
-                    let value = self.value(field, name, tree);
-                    out.extend(value.map(|value| (field.slot_of_level(*index), value)));
+    /// The names that were made at run time, as far as the spec still has their sets and room for them.
+    fn made(&mut self, image: &Image) {
+        for (set, names) in &image.made {
+            let found = self.spec.key_sets.iter().position(|declared| declared.name == *set);
+            let open = found.and_then(|index| Some((index, self.spec.key_sets[index].max?)));
+            let Some((index, max)) = open else {
+                self.drop(set.to_string(), "there is no such open key set");
+                continue;
+            };
+            for name in names {
+                if self.state.made[index].len() < max as usize && is_key_name(name) {
+                    self.state.made[index].insert(name.clone());
+                } else {
+                    self.drop(name.to_string(), &format!("there is no room for it in `{set}`"));
                 }
             }
+        }
+    }
+
+    /// The slots of a field that an image names, and their values.
+    fn entries(&mut self, field: &Field, tree: &Tree) -> Vec<(usize, Value)> {
+        let mut out = Vec::new();
+        if field.is_keyed() {
+            let depth = self.spec.key_words(field).len();
+            self.keyed(field, tree, depth, &mut Vec::new(), &mut out);
+        } else if let Some(value) = self.value(field, &field.name, tree) {
+            out.push((field.first_slot, value));
         }
         out
     }
 
-    fn value(&mut self, field: &Field, name: String, tree: &Tree) -> Option<Value> {
-        let value = match tree {
-            Tree::Null if field.optional => return Some(Value::Unfilled),
-            Tree::Bool(bool) => Value::Bool(*bool),
-            Tree::Int(int) => Value::Int(*int),
-            Tree::Float(float) => Value::float(*float),
-            Tree::Text(text) => Value::Text(text.clone()),
-            Tree::Null | Tree::List(_) | Tree::Map(_) => Value::Unfilled,
+    /// Goes down one map for each axis.
+    fn keyed<'t>(
+        &mut self,
+        field: &Field,
+        tree: &'t Tree,
+        depth: usize,
+        names: &mut Vec<&'t str>,
+        out: &mut Vec<(usize, Value)>,
+    ) {
+        let shown =
+            if names.is_empty() { field.name.to_string() } else { format!("{}[{}]", field.name, names.join(", ")) };
+        if depth == 0 {
+            match entry_of(self.spec, field, names, &self.state.made) {
+                Ok(Found::Slot(slot)) => out.extend(self.value(field, &shown, tree).map(|value| (slot, value))),
+                Ok(Found::NotMade) => self.drop(shown, "its key was not made"),
+                Err(error) => self.drop(shown, &error.to_string()),
+            }
+            return;
+        }
+        let Tree::Map(entries) = tree else {
+            self.drop(shown, &format!("it is {}, and a value for each key is wanted", tree.kind()));
+            return;
         };
-        let Some(value) = literal_of(&field.ty, value) else {
-            self.drop(name, &format!("it is {}, and the field is of type {}", tree.kind(), field.ty));
-            return None;
-        };
+        for (name, tree) in entries {
+            names.push(name);
+            self.keyed(field, tree, depth - 1, names, out);
+            names.pop();
+        }
+    }
+
+    fn value(&mut self, field: &Field, name: &str, tree: &Tree) -> Option<Value> {
+        if field.optional && *tree == Tree::Null {
+            return Some(Value::Unfilled);
+        }
+        let dropped = &mut self.report.dropped;
+        let value = decode(tree, &field.ty, name, &mut |name, why| dropped.push((name, why)))?;
         let (inside, clamped) = field.limits.clamp(value.clone());
         if clamped {
-            self.report.clamped.push((name, value, inside.clone()));
+            self.report.clamped.push((name.to_owned(), value, inside.clone()));
         }
         Some(inside)
     }
@@ -350,8 +382,9 @@ impl Loader<'_> {
         self.state.give_up_checkpoint();
         for field in self.spec.fields.iter().filter(|field| field.lasts.is_saved()) {
             let fate = suspended_fate(self.spec, field, self.spec.resume);
+            let touched = self.touched(field, self.state.spot.level());
             for slot in field.slots() {
-                let ruled = if Some(slot) == self.touched(field) { fate.touched } else { fate.untouched };
+                let ruled = if touched.contains(field, slot) { fate.touched } else { fate.untouched };
                 if ruled.rewinds() || field.lasts == Span::Visit {
                     project(&mut self.state, field, slot, Simple::Entry);
                 }
@@ -359,8 +392,10 @@ impl Loader<'_> {
         }
     }
 
-    fn touched(&self, field: &Field) -> Option<usize> {
-        self.state.spot.level().map(|level| field.slot_of_level(level))
+    /// The entries that a rule of the place touches.
+    fn touched(&self, field: &Field, level: Option<u32>) -> Touched {
+        let checkpoint = self.state.spot.standing().and_then(|standing| standing.checkpoint.as_ref());
+        self.spec.touched(field, &Env { spec: self.spec, state: &self.state, level, checkpoint })
     }
 
     /// Loads as given up: everything that giving up rewinds is rewound, and no rule has a price.
@@ -376,9 +411,9 @@ impl Loader<'_> {
             }
             let fate = spec.plan.fate(field.id, Moment::Abandon);
             let ruled = fate.without_price().unwrap_or(spec.after_failure(field.id));
+            let touched = self.touched(field, level);
             for slot in field.slots() {
-                let touched = level.is_some_and(|level| slot == field.slot_of_level(level)) || !field.per_level;
-                let simple = if touched { ruled } else { fate.otherwise };
+                let simple = if touched.contains(field, slot) { ruled } else { fate.otherwise };
                 if simple.rewinds() {
                     project(&mut self.state, field, slot, simple);
                 }

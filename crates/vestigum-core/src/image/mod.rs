@@ -3,6 +3,7 @@
 //! An [`Image`] is a tree of names and values. `json` turns it into bytes and back, `digest` says what it holds in
 //! 32 bytes, `load` brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
 
+mod decode;
 mod digest;
 mod json;
 mod load;
@@ -18,7 +19,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::place::{Checkpoint, Spot};
-use crate::spec::{Field, Resume, Span, SpecData};
+use crate::spec::{Field, MadeKeys, Resume, Span, SpecData};
 use crate::suspend::Suspended;
 use crate::value::Value;
 
@@ -61,6 +62,8 @@ pub struct Image {
     pub saved_at: String,
     /// Where the player stands.
     pub place: SavedPlace,
+    /// The names made at run time, by open key set, in the order in which they were made.
+    pub made: BTreeMap<Arc<str>, Vec<Arc<str>>>,
     /// The values by field name.
     pub values: Values,
     /// The marks, if play goes on inside a level.
@@ -127,8 +130,8 @@ impl Suspended {
                 };
                 let rewinding = |field: &Field| field.rewinds;
                 let marks = SavedMarks {
-                    entry: values(spec, rewinding, |slot| self.state.at_entry(slot)),
-                    checkpoint: values(spec, rewinding, |slot| self.state.at_checkpoint(slot)),
+                    entry: values(spec, &self.state.made, rewinding, |slot| self.state.at_entry(slot)),
+                    checkpoint: values(spec, &self.state.made, rewinding, |slot| self.state.at_checkpoint(slot)),
                 };
                 (place, Some(marks))
             }
@@ -159,6 +162,14 @@ impl Suspended {
         kept: impl Fn(&Field) -> bool,
         marks: Option<SavedMarks>,
     ) -> Image {
+        let sets = self.spec.0.key_sets.iter().zip(&self.state.made);
+        let made = match owner {
+            Owner::Device => BTreeMap::new(),
+            Owner::Profile(_) => sets
+                .filter(|(_, made)| !made.is_empty())
+                .map(|(set, made)| (set.name.clone(), made.iter().cloned().collect()))
+                .collect(),
+        };
         Image {
             game: self.spec.id().to_owned(),
             version: self.spec.version(),
@@ -166,7 +177,8 @@ impl Suspended {
             generation: 0,
             saved_at: String::new(),
             place,
-            values: values(&self.spec.0, kept, |slot| self.state.value(slot)),
+            made,
+            values: values(&self.spec.0, &self.state.made, kept, |slot| self.state.value(slot)),
             marks,
         }
     }
@@ -174,16 +186,38 @@ impl Suspended {
 
 /// The values of some fields, as an image writes them: every scalar, also at its default, so that a later change of
 /// defaults does not rewrite history; entries of keyed fields only where they differ from it.
-fn values<'s>(spec: &SpecData, kept: impl Fn(&Field) -> bool, value: impl Fn(usize) -> &'s Value) -> Values {
+fn values<'s>(
+    spec: &SpecData,
+    made: &MadeKeys,
+    kept: impl Fn(&Field) -> bool,
+    value: impl Fn(usize) -> &'s Value,
+) -> Values {
     let mut out = Values::new();
     for field in spec.fields.iter().filter(|field| kept(field)) {
-        let tree = if field.per_level {
-            let entries = field.slots().zip(&spec.levels).filter(|(slot, _)| *value(*slot) != field.default);
-            Tree::Map(entries.map(|(slot, level)| (level.id.clone(), Tree::of(value(slot)))).collect())
+        let tree = if field.is_keyed() {
+            let mut entries = Values::new();
+            for slot in field.slots().filter(|slot| *value(*slot) != field.default) {
+                place_entry(&mut entries, &spec.entry_names(field, slot, made), Tree::of(value(slot)));
+            }
+            Tree::Map(entries)
         } else {
             Tree::of(value(field.first_slot))
         };
         out.insert(field.name.clone(), tree);
     }
     out
+}
+
+/// Puts an entry where its keys say: a map for each axis.
+fn place_entry(entries: &mut Values, names: &[Arc<str>], tree: Tree) {
+    match names {
+        [] => {}
+        [last] => drop(entries.insert(last.clone(), tree)),
+        [first, rest @ ..] => {
+            let inner = entries.entry(first.clone()).or_insert_with(|| Tree::Map(Values::new()));
+            if let Tree::Map(inner) = inner {
+                place_entry(inner, rest, tree);
+            }
+        }
+    }
 }

@@ -7,8 +7,6 @@ use std::sync::Arc;
 use serde::de::{Deserialize, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
-use crate::value::Value;
-
 /// A value of an image, before a spec gives it a type.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Tree {
@@ -29,17 +27,6 @@ pub enum Tree {
 }
 
 impl Tree {
-    /// The tree of a value.
-    pub(crate) fn of(value: &Value) -> Tree {
-        match value {
-            Value::Unfilled => Tree::Null,
-            Value::Bool(bool) => Tree::Bool(*bool),
-            Value::Int(int) => Tree::Int(*int),
-            Value::Float(float) => Tree::Float(*float),
-            Value::Text(text) => Tree::Text(text.clone()),
-        }
-    }
-
     /// What kind of value it is, in a word.
     pub fn kind(&self) -> &'static str {
         match self {

@@ -5,10 +5,14 @@ use std::sync::Arc;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, Diagnostics, SourceSpan, position};
 use crate::expression::{Expression, Scope, compile};
-use crate::moment::Moment;
-use crate::spec::{Field, Spec};
+use indexmap::IndexSet;
 
-use super::script::{self, How, Kind, Statement, Word, Written};
+use crate::moment::Moment;
+use crate::progress::{Progress, Reset, entry_of};
+use crate::spec::{Field, Spec};
+use crate::types::Type;
+
+use super::script::{self, How, Kind, Statement, Target, Word, Written};
 
 /// A script that fits its spec.
 #[derive(Clone, Debug)]
@@ -47,11 +51,21 @@ pub(super) enum Action {
     },
     Checkpoint(String),
     Write {
-        field: String,
-        key: Option<String>,
+        entry: Entry,
         how: How,
         value: Expression,
     },
+    Insert {
+        entry: Entry,
+        at: Option<String>,
+        item: Expression,
+    },
+    Remove {
+        entry: Entry,
+        item: Expression,
+    },
+    Reset(Reset),
+    Board,
     Expect(Expression),
     Refuse(Box<Action>),
     /// A write that no progress would take: refusing it needs no run.
@@ -60,6 +74,19 @@ pub(super) enum Action {
     Crash,
     Profile(String),
     Repeat(u32, Vec<Step>),
+}
+
+/// A field and the keys of an entry.
+#[derive(Clone, Debug)]
+pub(super) struct Entry {
+    pub field: String,
+    pub keys: Vec<String>,
+}
+
+impl Entry {
+    pub fn keys(&self) -> Vec<&str> {
+        self.keys.iter().map(String::as_str).collect()
+    }
 }
 
 impl Script {
@@ -106,15 +133,15 @@ impl Playthrough {
 /// How many columns a timeline gets by itself.
 const COLUMNS: usize = 6;
 
-struct Checker<'a> {
-    spec: &'a Spec,
+struct Checker<'s, 'a> {
+    spec: &'s Spec,
     text: &'a str,
     errors: &'a mut Vec<Diagnostic>,
     /// What the `watch` statements of the playthrough at hand name.
     watched: Vec<Arc<Expression>>,
 }
 
-impl Checker<'_> {
+impl<'s> Checker<'s, '_> {
     fn playthrough(&mut self, written: &Written, file: &Arc<str>) -> Playthrough {
         let steps = self.steps(&written.statements, 0);
         let mut columns = std::mem::take(&mut self.watched);
@@ -156,8 +183,63 @@ impl Checker<'_> {
                 Action::Enter { level: level.value.clone(), checkpoint, locked: *locked }
             }
             Kind::Checkpoint(word) => Action::Checkpoint(word.value.clone()),
-            Kind::Write { field, key, how, value } => self.write(field, key.as_ref(), *how, value, refused)?,
-            Kind::Expect(condition) => Action::Expect(self.expression(condition, Some(&crate::value::Type::Bool))?),
+            Kind::Write { target, how, value } => {
+                let field = self.known_field(&target.field)?;
+                let ty = field.ty().clone();
+                match self.taken(field, target, refused)? {
+                    Err(why) => Action::NeverAccepted(why),
+                    Ok(entry) => {
+                        let value = self.expression(value, Some(&ty))?;
+                        if *how != How::Set && !ty.is_number() {
+                            return self.wrong(&target.field, format!("is of type {ty}; only numbers are added to"));
+                        }
+                        Action::Write { entry, how: *how, value }
+                    }
+                }
+            }
+            Kind::Insert { target, at, item } => {
+                let field = self.known_field(&target.field)?;
+                let inner = match (field.ty(), at) {
+                    (Type::List(inner) | Type::Set(inner), None) | (Type::Map(inner), Some(_)) => inner.clone(),
+                    (Type::Map(_), None) => {
+                        return self.wrong(&target.field, "is a map: say under which key, in quotes".into());
+                    }
+                    (ty, _) => {
+                        let message = format!("is of type {ty}; values are inserted into lists, sets and maps");
+                        return self.wrong(&target.field, message);
+                    }
+                };
+                match self.taken(field, target, refused)? {
+                    Err(why) => Action::NeverAccepted(why),
+                    Ok(entry) => Action::Insert { entry, at: at.clone(), item: self.expression(item, Some(&inner))? },
+                }
+            }
+            Kind::Remove { target, item } => {
+                let field = self.known_field(&target.field)?;
+                let inner = match field.ty() {
+                    Type::List(inner) | Type::Set(inner) => (**inner).clone(),
+                    Type::Map(_) => Type::Text,
+                    ty => {
+                        let message = format!("is of type {ty}; values are removed from lists, sets and maps");
+                        return self.wrong(&target.field, message);
+                    }
+                };
+                match self.taken(field, target, refused)? {
+                    Err(why) => Action::NeverAccepted(why),
+                    Ok(entry) => Action::Remove { entry, item: self.expression(item, Some(&inner))? },
+                }
+            }
+            Kind::Reset(reset, span) => {
+                // What does not exist cannot be reset; asking a fresh game tells.
+                let asked = Progress::fresh(self.spec).preview_reset(reset);
+                if let (Err(error), false) = (asked, refused) {
+                    self.errors.push(Diagnostic::error(codes::UNKNOWN_NAME, *span, error.to_string()));
+                    return None;
+                }
+                Action::Reset(reset.clone())
+            }
+            Kind::Board => Action::Board,
+            Kind::Expect(condition) => Action::Expect(self.expression(condition, Some(&Type::Bool))?),
             Kind::Refuse(inner) => Action::Refuse(Box::new(self.action(&inner.kind, true, depth)?)),
             Kind::Save => Action::Save,
             Kind::Crash => Action::Crash,
@@ -178,7 +260,20 @@ impl Checker<'_> {
             let own = self.spec.0.own_moments.iter().map(|name| &**name);
             let error =
                 Diagnostic::error(codes::STATEMENT, word.span, format!("there is no statement `{}`", word.value));
-            let others = ["enter_any", "expect", "refuse", "save", "crash", "watch", "profile", "repeat"];
+            let others = [
+                "enter_any",
+                "expect",
+                "refuse",
+                "insert",
+                "remove",
+                "reset",
+                "board",
+                "save",
+                "crash",
+                "watch",
+                "profile",
+                "repeat",
+            ];
             self.errors.push(error.suggest(&word.value, built_in.chain(own).chain(others)));
         }
         found
@@ -203,56 +298,51 @@ impl Checker<'_> {
         Some(())
     }
 
-    fn write(&mut self, field: &Word, key: Option<&Word>, how: How, value: &Word, refused: bool) -> Option<Action> {
-        let Some(found) = self.spec.0.find_field(&field.value) else {
-            let error =
-                Diagnostic::error(codes::UNKNOWN_NAME, field.span, format!("no field is called `{}`", field.value));
-            self.errors.push(error.suggest(&field.value, self.spec.fields().map(Field::name)));
-            return None;
-        };
-        let problem = self.problem(found, field.span, key);
-        if let Some(error) = problem {
-            if refused {
-                return Some(Action::NeverAccepted(error.message));
-            }
-            self.errors.push(error);
-            return None;
+    fn known_field(&mut self, word: &Word) -> Option<&'s Field> {
+        let found = self.spec.0.find_field(&word.value);
+        if found.is_none() {
+            let message = format!("no field is called `{}`", word.value);
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
+            self.errors.push(error.suggest(&word.value, self.spec.fields().map(Field::name)));
         }
-        let ty = found.ty().clone();
-        let value = self.expression(value, Some(&ty))?;
-        if how != How::Set && !ty.is_number() {
-            let message = format!("`{}` is of type {ty}; only numbers are added to", field.value);
-            self.errors.push(Diagnostic::error(codes::WRONG_TYPE, field.span, message));
-            return None;
-        }
-        Some(Action::Write { field: field.value.clone(), key: key.map(|key| key.value.clone()), how, value })
+        found
     }
 
-    /// Why no progress would ever take a write to this field and key.
-    fn problem(&self, field: &Field, span: SourceSpan, key: Option<&Word>) -> Option<Diagnostic> {
-        let name = field.name();
+    fn wrong<T>(&mut self, field: &Word, message: String) -> Option<T> {
+        let message = format!("`{}` {message}", field.value);
+        self.errors.push(Diagnostic::error(codes::WRONG_TYPE, field.span, message));
+        None
+    }
+
+    /// The entry that a statement writes; or why no progress would ever take the write, if it should be refused.
+    fn taken(&mut self, field: &Field, target: &Target, refused: bool) -> Option<Result<Entry, String>> {
+        match self.problem(field, target) {
+            Some(error) if refused => Some(Err(error.message)),
+            Some(error) => {
+                self.errors.push(error);
+                None
+            }
+            None => {
+                let keys = target.keys.iter().map(|key| key.value.clone()).collect();
+                Some(Ok(Entry { field: target.field.value.clone(), keys }))
+            }
+        }
+    }
+
+    fn problem(&self, field: &Field, target: &Target) -> Option<Diagnostic> {
         if !field.written_by().play() {
-            let error = Diagnostic::error(codes::WRONG_TYPE, span, format!("only rules write `{name}`"));
+            let message = format!("only rules write `{}`", field.name());
+            let error = Diagnostic::error(codes::WRONG_TYPE, target.field.span, message);
             return Some(error.help("to let play write it too, declare it with `written_by = \"both\"`"));
         }
-        let key = key?;
-        if !field.is_per_level() {
-            return Some(Diagnostic::error(
-                codes::WRONG_TYPE,
-                key.span,
-                format!("`{name}` has one value, so it takes no level"),
-            ));
-        }
-        let known = self.spec.levels().any(|level| level.id() == key.value);
-        let error = || {
-            let message = format!("no level is called `{}`", key.value);
-            let error = Diagnostic::error(codes::UNKNOWN_NAME, key.span, message);
-            error.suggest(&key.value, self.spec.levels().map(|level| level.id()))
-        };
-        (!known).then(error)
+        let (first, last) = (target.keys.first()?, target.keys.last()?);
+        let names: Vec<&str> = target.keys.iter().map(|key| key.value.as_str()).collect();
+        let none_made = vec![IndexSet::new(); self.spec.0.key_sets.len()];
+        let error = entry_of(&self.spec.0, field, &names, &none_made).err()?;
+        Some(Diagnostic::error(codes::UNKNOWN_NAME, first.span.to(last.span), error.to_string()))
     }
 
-    fn expression(&mut self, word: &Word, wanted: Option<&crate::value::Type>) -> Option<Expression> {
+    fn expression(&mut self, word: &Word, wanted: Option<&Type>) -> Option<Expression> {
         let start = word.span.start;
         compile(&self.spec.0, Scope::Play, &word.value, wanted, &|span| span.shifted(start), self.errors)
     }
@@ -267,11 +357,13 @@ fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
     };
     for step in steps {
         match &step.action {
-            Action::Write { field, .. } => add(field),
+            Action::Write { entry, .. } | Action::Insert { entry, .. } | Action::Remove { entry, .. } => {
+                add(&entry.field);
+            }
             Action::Expect(condition) => {
                 for id in condition.reads() {
                     let field = spec.0.field(*id);
-                    if !field.per_level {
+                    if !field.is_keyed() {
                         add(&field.name);
                     }
                 }

@@ -3,10 +3,12 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use indexmap::IndexSet;
+
 use crate::expression::{Expression, Judged};
 use crate::image::{Origin, Owner};
 use crate::moment::Moment;
-use crate::outcome::{Outcome, Refused};
+use crate::outcome::{AccessError, Outcome, Refused, Written};
 use crate::progress::{Launched, Progress, key_of};
 use crate::spec::{FieldId, Span, Spec};
 use crate::value::{Value, negated};
@@ -203,6 +205,10 @@ impl Runner<'_> {
             place: progress.map(|progress| progress.place().to_string()).unwrap_or_default(),
             cells: player.watch.cells(progress),
             note,
+            board: match step.action {
+                Action::Board => progress.map(Progress::board).unwrap_or_default(),
+                _ => Vec::new(),
+            },
         };
         let device = progress.map(Progress::device_values);
         if device.is_some() {
@@ -237,7 +243,28 @@ impl Runner<'_> {
                 (true, Some(checkpoint)) => progress.enter_at(level, checkpoint),
             }),
             Action::Checkpoint(name) => self.moment(|progress| progress.checkpoint(name)),
-            Action::Write { field, key, how, value } => self.write(field, key.as_deref(), *how, value),
+            Action::Write { entry, how, value } => self.write(value, |progress, value| match how {
+                How::Set => progress.write(&entry.field, &entry.keys(), value),
+                How::Add => progress.write_add(&entry.field, &entry.keys(), value),
+                How::Subtract => progress.write_add(&entry.field, &entry.keys(), negated(&value)),
+            }),
+            Action::Insert { entry, at, item } => self.write(item, |progress, item| match at {
+                None => progress.insert(&entry.field, &entry.keys(), item),
+                Some(at) => progress.insert_at(&entry.field, &entry.keys(), at, item),
+            }),
+            Action::Remove { entry, item } => {
+                self.write(item, |progress, item| progress.remove(&entry.field, &entry.keys(), item))
+            }
+            Action::Reset(reset) => {
+                let changes = self.session()?.reset(reset).map_err(|error| Why::Refused(error.to_string()))?;
+                let note = self.save()?;
+                let s = if changes.len() == 1 { "" } else { "s" };
+                Ok(format!("{} value{s} reset, {note}", changes.len()))
+            }
+            Action::Board => {
+                self.session()?;
+                Ok(String::new())
+            }
             Action::Expect(condition) => self.expect(condition),
             Action::Refuse(inner) => match self.action(inner) {
                 Ok(_) => Err(Why::NotRefused),
@@ -327,16 +354,15 @@ impl Runner<'_> {
         Ok(notes.join(", "))
     }
 
-    fn write(&mut self, field: &str, key: Option<&str>, how: How, value: &Expression) -> Answer {
+    fn write(
+        &mut self,
+        value: &Expression,
+        write: impl FnOnce(&mut Progress, Value) -> Result<Written, AccessError>,
+    ) -> Answer {
         let progress = self.session()?;
-        let refused = |error: crate::outcome::AccessError| Why::Refused(error.to_string());
+        let refused = |error: AccessError| Why::Refused(error.to_string());
         let value = progress.evaluate(value).map_err(refused)?;
-        let written = match how {
-            How::Set => progress.write(field, key, value),
-            How::Add => progress.write_add(field, key, value),
-            How::Subtract => progress.write_add(field, key, negated(&value)),
-        };
-        let written = written.map_err(refused)?;
+        let written = write(progress, value).map_err(refused)?;
         let mut notes: Vec<String> = written.opened().iter().map(|level| format!("{level} opens")).collect();
         if written.clamped() {
             notes.push("brought into its limits".into());
@@ -345,7 +371,7 @@ impl Runner<'_> {
     }
 
     fn expect(&mut self, condition: &Expression) -> Answer {
-        let refused = |error: crate::outcome::AccessError| Why::Refused(error.to_string());
+        let refused = |error: AccessError| Why::Refused(error.to_string());
         let progress = self.session()?;
         if progress.evaluate(condition).map_err(refused)?.as_bool() {
             return Ok(String::new());
@@ -363,10 +389,12 @@ impl Runner<'_> {
         let mut reads: Vec<FieldId> = failing.flat_map(|part| part.reads.iter().copied()).collect();
         reads.sort_unstable();
         reads.dedup();
+        let none_made = vec![IndexSet::new(); spec.0.key_sets.len()];
         let latest = reads.iter().filter_map(|id| {
             let field = spec.0.field(*id);
             let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
-            let key = key_of(&spec.0, field, *slot).map(|key| format!("[{key}]")).unwrap_or_default();
+            let made = player.progress.as_ref().map(|progress| &progress.state.made).unwrap_or(&none_made);
+            let key = key_of(&spec.0, field, *slot, made).map(|key| format!("[{key}]")).unwrap_or_default();
             Some(LastChange {
                 name: format!("{}{key}", field.name),
                 line: changed.line,

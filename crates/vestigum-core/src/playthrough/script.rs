@@ -4,6 +4,7 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::expression::{Token, tokens};
 use crate::moment::Moment;
+use crate::progress::Reset;
 
 /// A text and its place.
 pub(super) type Word = Spanned<String>;
@@ -34,11 +35,23 @@ pub(super) enum Kind {
     },
     Checkpoint(Word),
     Write {
-        field: Word,
-        key: Option<Word>,
+        target: Target,
         how: How,
         value: Word,
     },
+    /// `insert FIELD v` or `insert FIELD 'key' v`
+    Insert {
+        target: Target,
+        at: Option<String>,
+        item: Word,
+    },
+    /// `remove FIELD v`
+    Remove {
+        target: Target,
+        item: Word,
+    },
+    Reset(Reset, SourceSpan),
+    Board,
     Expect(Word),
     Refuse(Box<Statement>),
     Save,
@@ -46,6 +59,13 @@ pub(super) enum Kind {
     Watch(Vec<Word>),
     Profile(Word),
     Repeat(u32, Vec<Statement>),
+}
+
+/// A field and the keys of an entry.
+#[derive(Debug)]
+pub(super) struct Target {
+    pub field: Word,
+    pub keys: Vec<Word>,
 }
 
 /// How a statement writes.
@@ -75,6 +95,10 @@ const STATEMENTS: &[&str] = &[
     "crash",
     "watch",
     "profile",
+    "insert",
+    "remove",
+    "reset",
+    "board",
     "repeat",
     "end",
     "playthrough",
@@ -277,7 +301,8 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
             some(rest, line, "which statement should be refused?", "write it behind, as in `refuse enter cloud_pass`")?;
             let inner = statement(rest)?;
             match inner.kind {
-                Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) | Kind::Write { .. } => {}
+                Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) => {}
+                Kind::Write { .. } | Kind::Insert { .. } | Kind::Remove { .. } | Kind::Reset(..) => {}
                 _ => return Err(error(rest.span(), "only moments and writes can be refused")),
             }
             Kind::Refuse(Box::new(inner))
@@ -287,6 +312,10 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
             Kind::Watch(list(rest))
         }
         "profile" => Kind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?),
+        "insert" => insert(rest)?,
+        "remove" => remove(rest)?,
+        "reset" => reset(word, rest)?,
+        "board" => bare(Kind::Board, rest)?,
         "save" => bare(Kind::Save, rest)?,
         "crash" => bare(Kind::Crash, rest)?,
         built_in if Moment::from_word(built_in).is_some() => bare(Kind::Moment(word.word()), rest)?,
@@ -361,22 +390,9 @@ fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, 
     if rest.text.is_empty() {
         return Ok(Kind::Moment(word.word()));
     }
-    let tokens = tokens(line.text).map_err(|unreadable| {
-        let error = error(unreadable.span.shifted(line.start), unreadable.message);
-        Diagnostic { help: unreadable.help, ..error }
-    })?;
-    let mut tokens = tokens.iter().skip(1);
-    let mut next = tokens.next();
-    let mut key = None;
-    if let Some((Token::Sign("["), open)) = next {
-        key = match (tokens.next(), tokens.next()) {
-            (Some((Token::Name(name), span)), Some((Token::Sign("]"), _))) => {
-                Some(Spanned::new((*name).to_owned(), span.shifted(line.start)))
-            }
-            _ => return Err(error(open.shifted(line.start), "a level is wanted in these brackets")),
-        };
-        next = tokens.next();
-    }
+    let tokens = line_tokens(line)?;
+    let (target, used) = target(line, &tokens)?;
+    let next = tokens.get(used);
     let (how, sign) = match next {
         Some((Token::Sign("="), sign)) => (How::Set, sign),
         Some((Token::Sign("+="), sign)) => (How::Add, sign),
@@ -393,11 +409,98 @@ fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, 
     }
     let start = line.start + line.text.len() - behind.len();
     let value = Spanned::new(behind.to_owned(), SourceSpan::new(start, start + behind.len()));
-    Ok(Kind::Write { field: word.word(), key, how, value })
+    Ok(Kind::Write { target, how, value })
+}
+
+fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnostic> {
+    tokens(line.text).map_err(|unreadable| {
+        let error = error(unreadable.span.shifted(line.start), unreadable.message);
+        Diagnostic { help: unreadable.help, ..error }
+    })
+}
+
+/// A field and its keys at the beginning of a line, and how many tokens they take.
+fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(Target, usize), Diagnostic> {
+    let name = |at: usize| match tokens.get(at) {
+        Some((Token::Name(name), span)) => Some(Spanned::new((*name).to_owned(), span.shifted(line.start))),
+        _ => None,
+    };
+    let Some(field) = name(0) else { return Err(error(line.span(), "which field?")) };
+    let mut keys = Vec::new();
+    let Some((Token::Sign("["), open)) = tokens.get(1) else { return Ok((Target { field, keys }, 1)) };
+    let wrong = || error(open.shifted(line.start), "the names of keys are wanted in these brackets");
+    let mut at = 2;
+    loop {
+        keys.push(name(at).ok_or_else(wrong)?);
+        match tokens.get(at + 1) {
+            Some((Token::Sign("]"), _)) => return Ok((Target { field, keys }, at + 2)),
+            Some((Token::Sign(","), _)) => at += 2,
+            _ => return Err(wrong()),
+        }
+    }
+}
+
+/// What stands behind a number of tokens.
+fn behind(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)], used: usize) -> Option<Word> {
+    let (_, span) = tokens.get(used)?;
+    let start = line.start + span.start;
+    Some(Spanned::new(line.text[span.start..].to_owned(), SourceSpan::new(start, line.start + line.text.len())))
+}
+
+fn insert(rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    const HELP: &str = "write `insert bag 'letter'`, or `insert satchel 'ring' { weight = 1 }` for a map";
+    let tokens = line_tokens(rest)?;
+    let (target, used) = target(rest, &tokens).map_err(|error| error.help(HELP))?;
+    let missing = || error(rest.span(), "what should be inserted?").help(HELP);
+    let (at, used) = match (tokens.get(used), tokens.get(used + 1)) {
+        (Some((Token::Text(key), _)), Some(_)) => (Some(key.clone()), used + 1),
+        _ => (None, used),
+    };
+    let item = behind(rest, &tokens, used).ok_or_else(missing)?;
+    Ok(Kind::Insert { target, at, item })
+}
+
+fn remove(rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    let tokens = line_tokens(rest)?;
+    let help = "write `remove bag 'letter'`; out of a map, the key";
+    let (target, used) = target(rest, &tokens).map_err(|error| error.help(help))?;
+    let missing = || error(rest.span(), "what should be removed?").help(help);
+    Ok(Kind::Remove { target, item: behind(rest, &tokens, used).ok_or_else(missing)? })
+}
+
+fn reset(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    const HELP: &str = "write `reset level NAME`, `reset field NAME`, `reset run`, `profile`, `device` or `everything`";
+    let (scope, behind) = rest.split();
+    let plain = |reset: Reset| {
+        if behind.text.is_empty() {
+            Ok(reset)
+        } else {
+            Err(error(behind.span(), "nothing stands behind this").help(HELP))
+        }
+    };
+    let found = match scope.text {
+        "run" => plain(Reset::Run)?,
+        "profile" => plain(Reset::Profile)?,
+        "device" => plain(Reset::Device)?,
+        "everything" => plain(Reset::Everything)?,
+        "level" => Reset::Level(name(behind, "which level?", HELP)?.value),
+        "field" => {
+            let tokens = line_tokens(behind)?;
+            let (target, used) = target(behind, &tokens).map_err(|error| error.help(HELP))?;
+            if used < tokens.len() {
+                return Err(error(behind.span(), "nothing stands behind the field and its keys").help(HELP));
+            }
+            let keys = target.keys.into_iter().map(|key| key.value).collect();
+            Reset::Field { name: target.field.value, keys }
+        }
+        "" => return Err(error(word.span(), "what should be reset?").help(HELP)),
+        _ => return Err(error(scope.span(), format!("`{}` cannot be reset", scope.text)).help(HELP)),
+    };
+    Ok(Kind::Reset(found, rest.span()))
 }
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     error(line.span(), "this is no statement")
-        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, save, crash, watch, profile, repeat")
+        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, reset, board, save, crash, watch, profile, repeat")
         .suggest(word.text, STATEMENTS.iter().copied())
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::expression::Expression;
-use crate::progress::Progress;
+use crate::progress::{BoardRow, Progress};
 use crate::value::Value;
 
 /// What a playthrough did to the values it watches.
@@ -32,6 +32,8 @@ pub struct Row {
     pub cells: Vec<Cell>,
     /// What else happened: a level opened, a save was written, a statement was refused.
     pub note: String,
+    /// The level overview, for the statement `board`.
+    pub board: Vec<BoardRow>,
 }
 
 /// One watched value.

@@ -6,7 +6,7 @@ use crate::expression::Env;
 use crate::fate::{Deed, Fate, FieldFate, Simple};
 use crate::moment::Moment;
 use crate::outcome::{Change, Outcome};
-use crate::spec::{Field, SpecData};
+use crate::spec::{Field, SpecData, Touched};
 use crate::state::State;
 use crate::value::Value;
 
@@ -61,21 +61,22 @@ struct Weigh<'a> {
 impl Weigh<'_> {
     fn field(&mut self, field: &Field, fate: &FieldFate, env: &Env<'_>) {
         let decided = fate.rules.iter().find(|rule| rule.when.as_ref().is_none_or(|when| when.holds(env)));
-        // The entries that a rule touches: the moment's level, or the one value.
-        let touched = match (field.per_level, env.level) {
-            (true, Some(level)) => Some(field.slot_of_level(level)),
-            (true, None) => None,
-            (false, _) => Some(field.first_slot),
-        };
-        let ruled = decided.and_then(|rule| Some((touched?, &rule.does)));
-        if let Some((slot, deed)) = ruled {
-            match deed {
-                Deed::Simple(simple) => self.simple(field, slot, *simple),
-                Deed::Operation(operation, operand) => {
-                    let old = self.state.value(slot);
-                    let zero = field.ty.zero();
-                    let (value, clamped) = field.limits.clamp(operation.apply(old, &operand.value(env), &zero));
-                    self.change(field, slot, value, Fate::Operation(*operation), clamped);
+        let ruled = decided.map(|rule| (self.spec.touched(field, env), &rule.does));
+        if let Some((touched, deed)) = &ruled {
+            // The operand is the same for every entry: keys in it are fixed or the moment's.
+            let operand = match deed {
+                Deed::Simple(_) => Value::Unfilled,
+                Deed::Operation(_, operand) => operand.value(env),
+            };
+            match touched {
+                Touched::Nothing => {}
+                Touched::One(slot) => self.deed(field, *slot, deed, &operand),
+                Touched::Where(_) => {
+                    for slot in field.slots().filter(|slot| touched.contains(field, *slot)) {
+                        if self.spec.is_made(field, slot, &self.state.made) {
+                            self.deed(field, slot, deed, &operand);
+                        }
+                    }
                 }
             }
         }
@@ -84,8 +85,19 @@ impl Weigh<'_> {
             return;
         }
         for slot in field.slots() {
-            if ruled.is_none_or(|(touched, _)| touched != slot) {
+            if ruled.as_ref().is_none_or(|(touched, _)| !touched.contains(field, slot)) {
                 self.simple(field, slot, fate.otherwise);
+            }
+        }
+    }
+
+    fn deed(&mut self, field: &Field, slot: usize, deed: &Deed, operand: &Value) {
+        match deed {
+            Deed::Simple(simple) => self.simple(field, slot, *simple),
+            Deed::Operation(operation, _) => {
+                let new = operation.apply(self.state.value(slot), operand, &field.ty.zero());
+                let (value, clamped) = field.limits.clamp(new);
+                self.change(field, slot, value, Fate::Operation(*operation), clamped);
             }
         }
     }
@@ -110,7 +122,7 @@ impl Weigh<'_> {
         }
         let change = Change {
             field: field.name.clone(),
-            key: key_of(self.spec, field, slot),
+            key: key_of(self.spec, field, slot, &self.state.made),
             before: before.clone(),
             after: value.clone(),
             fate,

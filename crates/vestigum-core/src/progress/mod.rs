@@ -3,12 +3,17 @@
 //! `Progress` is pure. It holds one player's values and both marks, applies the spec's rules at every moment and says
 //! what they did; it never reads a clock, a file or a random number. A session that also saves is `vestigum::Session`.
 
+mod board;
+mod entries;
 mod fates;
 mod moments;
 mod openings;
+mod reset;
 mod writes;
 
-use std::sync::Arc;
+pub use board::BoardRow;
+pub(crate) use entries::{Found, entry_of, key_of};
+pub use reset::Reset;
 
 use crate::diagnostic::nearest;
 use crate::expression::{Env, Expression, Judged};
@@ -16,7 +21,8 @@ use crate::handle::{Handle, Scalar};
 use crate::image::{Image, LoadError, LoadReport};
 use crate::outcome::{AccessError, Outcome};
 use crate::place::{Checkpoint, Place};
-use crate::spec::{Field, Span, Spec, SpecData};
+use crate::spec::{Span, Spec};
+
 use crate::state::State;
 use crate::suspend::{Suspended, suspend};
 use crate::value::Value;
@@ -136,14 +142,17 @@ impl Progress {
         assert!(fingerprint == self.fingerprint, "this handle was made from another spec");
     }
 
-    /// Reads a field by name; `level` names the entry of a per-level field, and left out means the level the player
-    /// is in.
+    /// Reads a field by name. `keys` names the entry of a keyed field, one name for each axis and two for a checkpoint;
+    /// without keys the entry of the level the player is in, and of the `current` keys, is meant.
     ///
     /// # Errors
-    /// If there is no such field or level, or a level is needed.
-    pub fn value(&self, field: &str, level: Option<&str>) -> Result<Value, AccessError> {
-        let slot = self.slot(self.find(field)?, level)?;
-        Ok(self.state.value(slot).clone())
+    /// If there is no such field or key, or keys are needed.
+    pub fn value(&self, field: &str, keys: &[&str]) -> Result<Value, AccessError> {
+        let field = self.find(field)?;
+        Ok(match self.entry(field, keys)? {
+            Found::Slot(slot) => self.state.value(slot).clone(),
+            Found::NotMade => field.default.clone(),
+        })
     }
 
     /// Computes a derived value.
@@ -173,14 +182,12 @@ impl Progress {
 
     fn check_level(&self, expression: &Expression) -> Result<(), AccessError> {
         match expression.name_that_needs_level() {
-            Some(name) if self.state.spot.level().is_none() => Err(self.which_level(name)),
+            Some(name) if self.state.spot.level().is_none() => {
+                let example = self.spec.0.levels.first().map_or("LEVEL", |level| &level.id).to_owned();
+                Err(AccessError::WhichKey { name: name.to_owned(), axis: "level".into(), example })
+            }
             _ => Ok(()),
         }
-    }
-
-    fn which_level(&self, name: &str) -> AccessError {
-        let example = self.spec.0.levels.first().map_or("LEVEL", |level| &level.id).to_owned();
-        AccessError::WhichLevel { name: name.to_owned(), example }
     }
 
     pub(crate) fn env(&self) -> Env<'_> {
@@ -190,31 +197,6 @@ impl Progress {
             state: &self.state,
             level: standing.map(|standing| standing.level),
             checkpoint: standing.and_then(|standing| standing.checkpoint.as_ref()),
-        }
-    }
-
-    pub(crate) fn find(&self, name: &str) -> Result<&Field, AccessError> {
-        self.spec.0.find_field(name).ok_or_else(|| {
-            let nearest = nearest(name, self.spec.fields().map(Field::name)).map(str::to_owned);
-            AccessError::UnknownName { name: name.to_owned(), nearest }
-        })
-    }
-
-    pub(crate) fn slot(&self, field: &Field, level: Option<&str>) -> Result<usize, AccessError> {
-        match (field.per_level, level) {
-            (false, None) => Ok(field.first_slot),
-            (false, Some(_)) => Err(AccessError::NoKey { name: field.name.to_string() }),
-            (true, None) => match self.state.spot.level() {
-                Some(level) => Ok(field.slot_of_level(level)),
-                None => Err(self.which_level(&field.name)),
-            },
-            (true, Some(level)) => match self.spec.0.level_ids.get(level) {
-                Some(index) => Ok(field.slot_of_level(*index)),
-                None => Err(AccessError::UnknownLevel {
-                    name: level.to_owned(),
-                    nearest: nearest(level, self.spec.0.levels.iter().map(|level| &*level.id)).map(str::to_owned),
-                }),
-            },
         }
     }
 
@@ -243,9 +225,4 @@ impl Progress {
 pub(crate) struct Subject {
     pub level: Option<u32>,
     pub checkpoint: Option<Checkpoint>,
-}
-
-/// The name of an entry's key.
-pub(crate) fn key_of(spec: &SpecData, field: &Field, slot: usize) -> Option<Arc<str>> {
-    field.per_level.then(|| spec.level((slot - field.first_slot) as u32).id.clone())
 }

@@ -44,7 +44,7 @@ impl Progress {
         let spec = &*self.spec.0;
         match &spec.level(level).opens {
             Opening::Always => true,
-            Opening::After(before) => self.state.value(spec.field(spec.completed).slot_of_level(*before)).as_bool(),
+            Opening::After(before) => self.state.value(spec.field(spec.completed).slot_at(&[*before])).as_bool(),
             Opening::When(condition) => condition.holds(&self.env()),
         }
     }

@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use crate::expression::literal_of;
 use crate::handle::{Handle, Number, Scalar};
 use crate::outcome::{AccessError, Written};
-use crate::spec::{FieldId, Limits};
+use crate::spec::{Field, FieldId, Limits};
+use crate::types::Type;
 use crate::value::{Value, add};
 
-use super::Progress;
+use super::{Found, Progress};
 
 impl Progress {
     /// Writes a value. It is brought into the field's limits, and the answer says so.
@@ -37,40 +37,166 @@ impl Progress {
         self.put(at.field, at.slot as usize, |old, limits| T::fit(T::plus(old, by), limits))
     }
 
-    /// Writes a field by name; `level` names the entry of a per-level field, and left out means the level the player
-    /// is in.
+    /// Writes a field by name; see [`Progress::value`] for `keys`. A key of an open set is made by its first write.
     ///
     /// # Errors
-    /// As [`Progress::set`], and if there is no such field or level, or the value is of another type.
-    pub fn write(&mut self, field: &str, level: Option<&str>, value: Value) -> Result<Written, AccessError> {
-        let (id, slot, value) = self.target(field, level, value)?;
-        self.put(id, slot, |_, limits| limits.clamp(value))
+    /// As [`Progress::set`], and if there is no such field or key, or the value is of another type.
+    pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
+        let id = self.find(field)?.id;
+        let value = self.fitted(id, value)?;
+        self.put_by_name(id, keys, |_, limits| limits.clamp(value))
     }
 
     /// Adds to a field by name.
     ///
     /// # Errors
     /// As [`Progress::write`], and if the field is no number.
-    pub fn write_add(&mut self, field: &str, level: Option<&str>, by: Value) -> Result<Written, AccessError> {
-        let (id, slot, by) = self.target(field, level, by)?;
+    pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
+        let id = self.find(field)?.id;
+        let by = self.fitted(id, by)?;
         if !self.spec.0.field(id).ty.is_number() {
-            return Err(AccessError::WrongType {
-                field: field.to_owned(),
-                wanted: self.spec.0.field(id).ty.clone(),
-                value: "a sum".into(),
-            });
+            return Err(self.no_such_operation(id, "added to"));
         }
-        self.put(id, slot, |old, limits| limits.clamp(if old.is_filled() { add(old, &by) } else { by }))
+        self.put_by_name(id, keys, |old, limits| limits.clamp(if old.is_filled() { add(&old, &by) } else { by }))
     }
 
-    fn target(&self, name: &str, level: Option<&str>, value: Value) -> Result<(FieldId, usize, Value), AccessError> {
-        let field = self.find(name)?;
-        let written = value.to_string();
-        let Some(value) = literal_of(&field.ty, value) else {
-            let (field, wanted) = (field.name.to_string(), field.ty.clone());
-            return Err(AccessError::WrongType { field, wanted, value: written });
+    /// Puts a value into a list, at its end, or into a set.
+    ///
+    /// # Errors
+    /// As [`Progress::write`], and if the field is neither.
+    pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        let id = self.find(field)?.id;
+        let (Type::List(inner) | Type::Set(inner)) = self.spec.0.field(id).ty.clone() else {
+            return Err(self.no_such_operation(id, "inserted into without a key"));
         };
-        Ok((field.id, self.slot(field, level)?, value))
+        let item = self.fitted_to(id, item, &inner)?;
+        let is_set = matches!(self.spec.0.field(id).ty, Type::Set(_));
+        self.put_by_name(id, keys, |old, limits| {
+            limits.clamp(match old {
+                Value::Set(mut set) => {
+                    Arc::make_mut(&mut set).insert(item);
+                    Value::Set(set)
+                }
+                Value::List(mut list) => {
+                    Arc::make_mut(&mut list).push(item);
+                    Value::List(list)
+                }
+                // An optional list or set that is not filled yet.
+                _ if is_set => Value::Set(Arc::new([item].into())),
+                _ => Value::List(Arc::new(vec![item])),
+            })
+        })
+    }
+
+    /// Puts a value under a key of a map.
+    ///
+    /// # Errors
+    /// As [`Progress::write`], and if the field is no map.
+    pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
+        let id = self.find(field)?.id;
+        let Type::Map(inner) = self.spec.0.field(id).ty.clone() else {
+            return Err(self.no_such_operation(id, "inserted into with a key"));
+        };
+        let item = self.fitted_to(id, item, &inner)?;
+        self.put_by_name(id, keys, |old, limits| {
+            let mut map = match old {
+                Value::Map(map) => map,
+                _ => Arc::default(),
+            };
+            Arc::make_mut(&mut map).insert(at.into(), item);
+            limits.clamp(Value::Map(map))
+        })
+    }
+
+    /// Takes a value out of a set, the first equal one out of a list, or the entry under a text out of a map. Taking out
+    /// what is not there changes nothing.
+    ///
+    /// # Errors
+    /// As [`Progress::write`], and if the field is none of these.
+    pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        let id = self.find(field)?.id;
+        let item = match self.spec.0.field(id).ty.clone() {
+            Type::List(inner) | Type::Set(inner) => self.fitted_to(id, item, &inner)?,
+            Type::Map(_) => self.fitted_to(id, item, &Type::Text)?,
+            _ => return Err(self.no_such_operation(id, "removed from")),
+        };
+        self.put_by_name(id, keys, |old, _| {
+            let new = match old {
+                Value::Set(mut set) => {
+                    if set.contains(&item) {
+                        Arc::make_mut(&mut set).remove(&item);
+                    }
+                    Value::Set(set)
+                }
+                Value::List(mut list) => {
+                    if let Some(at) = list.iter().position(|known| *known == item) {
+                        Arc::make_mut(&mut list).remove(at);
+                    }
+                    Value::List(list)
+                }
+                Value::Map(mut map) => {
+                    if map.contains_key(item.as_text()) {
+                        Arc::make_mut(&mut map).remove(item.as_text());
+                    }
+                    Value::Map(map)
+                }
+                other => other,
+            };
+            (new, false)
+        })
+    }
+
+    fn fitted(&self, field: FieldId, value: Value) -> Result<Value, AccessError> {
+        let ty = self.spec.0.field(field).ty.clone();
+        self.fitted_to(field, value, &ty)
+    }
+
+    fn fitted_to(&self, field: FieldId, value: Value, ty: &Type) -> Result<Value, AccessError> {
+        let written = value.to_string();
+        value.fitted(ty).ok_or_else(|| AccessError::WrongType {
+            field: self.spec.0.field(field).name.to_string(),
+            wanted: ty.clone(),
+            value: written,
+        })
+    }
+
+    fn no_such_operation(&self, field: FieldId, what: &'static str) -> AccessError {
+        let field = self.spec.0.field(field);
+        AccessError::NoSuchOperation { field: field.name.to_string(), ty: field.ty.clone(), what }
+    }
+
+    /// Nothing is made and nothing written unless play may write the field.
+    fn put_by_name(
+        &mut self,
+        id: FieldId,
+        keys: &[&str],
+        new: impl FnOnce(Value, &Limits) -> (Value, bool),
+    ) -> Result<Written, AccessError> {
+        let spec = self.spec.clone();
+        let field = spec.0.field(id);
+        let found = self.entry(field, keys)?;
+        if !self.takes(field) {
+            return Err(self.why_not(id));
+        }
+        let slot = match found {
+            Found::Slot(slot) => slot,
+            Found::NotMade => self.make_keys(field, keys)?,
+        };
+        // Taken out, a container that no mark shares is changed where it is.
+        let old = self.state.take(slot);
+        let (value, clamped) = new(old, &field.limits);
+        self.state.write(slot, value);
+        Ok(self.written(field, clamped))
+    }
+
+    #[inline(always)]
+    fn written(&mut self, field: &Field, clamped: bool) -> Written {
+        Written { clamped, opened: if field.read_by_openings { self.opened_now() } else { None } }
+    }
+
+    #[inline(always)]
+    fn takes(&self, field: &Field) -> bool {
+        !self.closed && field.played && (!field.in_level || self.state.spot.is_level())
     }
 
     /// Writes what `new` makes of the old value, if play may write the field where it is now.
@@ -82,7 +208,7 @@ impl Progress {
         new: impl FnOnce(&Value, &Limits) -> (Value, bool),
     ) -> Result<Written, AccessError> {
         let field = self.spec.0.field(id);
-        if self.closed || !field.played || (field.in_level && !self.state.spot.is_level()) {
+        if !self.takes(field) {
             return Err(self.why_not(id));
         }
         let (value, clamped) = new(self.state.value(slot), &field.limits);

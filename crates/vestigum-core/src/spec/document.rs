@@ -14,6 +14,9 @@ pub(crate) struct Document {
     pub opening: Option<Word>,
     pub levels_last: Option<Word>,
     pub levels: Vec<(Word, LevelEntry)>,
+    pub keys: Vec<(Word, KeysEntry)>,
+    pub structs: Vec<(Word, Vec<(Word, Word)>)>,
+    pub tables: Vec<(Word, TableEntry)>,
     pub fields: Vec<(Word, FieldEntry)>,
     pub derived: Vec<(Word, Word)>,
     pub moments: Vec<Word>,
@@ -38,12 +41,33 @@ pub(crate) struct LevelEntry {
     pub checkpoints: Vec<Word>,
     pub opens: Option<Word>,
     pub next: Option<Word>,
+    /// The level's own steps of tables.
+    pub steps: Vec<(Word, Vec<Literal>)>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub(crate) struct KeysEntry {
+    pub names: Vec<Word>,
+    pub open: bool,
+    pub max: Option<Spanned<i64>>,
+    pub current: Option<Word>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub(crate) struct TableEntry {
+    pub steps: Option<Vec<Literal>>,
+    pub first: Option<Literal>,
+    pub times: Option<Literal>,
+    pub add: Option<Literal>,
+    pub count: Option<Spanned<i64>>,
+    pub falling: bool,
 }
 
 #[derive(Clone, Debug, Default)]
 pub(crate) struct FieldEntry {
     pub ty: Option<Word>,
-    pub per: Option<Word>,
+    pub of: Vec<Word>,
+    pub per: Vec<Word>,
     pub lasts: Option<Word>,
     pub after_failure: Option<Word>,
     pub written_by: Option<Word>,

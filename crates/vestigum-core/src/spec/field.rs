@@ -5,7 +5,10 @@ use std::ops::Range;
 use std::sync::Arc;
 
 use crate::fate::Simple;
-use crate::value::{Type, Value, below};
+use crate::types::Type;
+use crate::value::{Value, below};
+
+use super::Axis;
 
 /// A field's place in its spec.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -23,7 +26,9 @@ pub struct Field {
     pub(crate) limits: Limits,
     pub(crate) default: Value,
     pub(crate) optional: bool,
-    pub(crate) per_level: bool,
+    pub(crate) axes: Vec<Axis>,
+    /// How many keys each axis has.
+    pub(crate) dims: Vec<u32>,
     pub(crate) first_slot: usize,
     pub(crate) slots: usize,
     pub(crate) rewinds: bool,
@@ -76,11 +81,6 @@ impl Field {
         self.optional
     }
 
-    /// Whether it has a value for each level.
-    pub fn is_per_level(&self) -> bool {
-        self.per_level
-    }
-
     /// Whether it is one of the two that every game has, `completed` and `opened`.
     pub fn is_built_in(&self) -> bool {
         self.built_in
@@ -93,10 +93,6 @@ impl Field {
 
     pub(crate) fn slots(&self) -> Range<usize> {
         self.first_slot..self.first_slot + self.slots
-    }
-
-    pub(crate) fn slot_of_level(&self, level: u32) -> usize {
-        self.first_slot + if self.per_level { level as usize } else { 0 }
     }
 
     /// Whether the value can exist only inside a level.
@@ -235,13 +231,50 @@ impl Limits {
             if below(highest, &value) {
                 return (highest.clone(), true);
             }
+            return (value, false);
         }
-        if let Value::Text(text) = &value
-            && text.len() > self.max_len
-            && let Some((end, _)) = text.char_indices().nth(self.max_len)
-        {
-            return (Value::text(&text[..end]), true);
+        self.shortened(value)
+    }
+
+    /// Cuts text, bytes and containers at `max_len`, those inside others too.
+    fn shortened(&self, value: Value) -> (Value, bool) {
+        let max = self.max_len;
+        let whole = match &value {
+            Value::Text(text) => text.len() <= max,
+            Value::Bytes(bytes) => bytes.len() <= max,
+            Value::Struct(_, members) => members.iter().all(|member| !self.is_too_long(member)),
+            Value::List(_) | Value::Set(_) | Value::Map(_) => !self.is_too_long(&value),
+            _ => true,
+        };
+        if whole {
+            return (value, false);
         }
-        (value, false)
+        let inner = |value: &Value| self.shortened(value.clone()).0;
+        let short = match &value {
+            Value::Text(text) => match text.char_indices().nth(max) {
+                Some((end, _)) => Value::text(&text[..end]),
+                None => return (value, false),
+            },
+            Value::Bytes(bytes) => Value::bytes(&bytes[..max]),
+            Value::Struct(ty, members) => Value::Struct(ty.clone(), Arc::new(members.iter().map(inner).collect())),
+            Value::List(list) => Value::List(Arc::new(list.iter().take(max).map(inner).collect())),
+            Value::Set(set) => Value::Set(Arc::new(set.iter().take(max).map(inner).collect())),
+            Value::Map(map) => {
+                let entries = map.iter().take(max).map(|(key, value)| (key.clone(), inner(value)));
+                Value::Map(Arc::new(entries.collect()))
+            }
+            _ => return (value, false),
+        };
+        (short, true)
+    }
+
+    fn is_too_long(&self, value: &Value) -> bool {
+        let inside = match value {
+            Value::Struct(_, members) | Value::List(members) => members.iter().any(|member| self.is_too_long(member)),
+            Value::Set(set) => set.iter().any(|member| self.is_too_long(member)),
+            Value::Map(map) => map.values().any(|member| self.is_too_long(member)),
+            _ => false,
+        };
+        inside || value.len() > self.max_len
     }
 }

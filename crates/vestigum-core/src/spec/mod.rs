@@ -4,24 +4,34 @@
 //! everything, `resolve` gives every name its meaning and checks types, and the [`Spec`] that comes out is immutable,
 //! cheap to clone and holds the plan of every moment.
 
+mod axis;
 pub(crate) mod document;
 mod field;
+mod fields;
+mod keys;
 pub(crate) mod read;
 mod resolve;
 mod rules;
+mod table;
+mod tables;
+mod types;
 
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
+pub use axis::{Axis, KeySet};
+pub(crate) use axis::{MadeKeys, Touched};
 pub(crate) use field::FieldId;
 pub use field::{Field, Lasts, Limits, Span, WrittenBy};
+pub use table::Table;
 
 use crate::diagnostic::Diagnostics;
 use crate::expression::Expression;
 use crate::fate::{Plan, Simple};
 use crate::handle::{Handle, HandleError, PerLevel, Scalar};
 use crate::moment::Moment;
+use crate::types::StructType;
 
 /// A checked spec.
 ///
@@ -55,6 +65,11 @@ pub(crate) struct SpecData {
     pub levels: Vec<Level>,
     pub level_ids: FxHashMap<Arc<str>, u32>,
     pub lasts: Lasts,
+    /// The axis of checkpoints: level and checkpoint of each, for the levels that list theirs.
+    pub stops: Vec<(u32, u32)>,
+    pub key_sets: Vec<KeySet>,
+    pub structs: Vec<Arc<StructType>>,
+    pub tables: Vec<Table>,
     /// Declared fields first, the built-ins `completed` and `opened` last.
     pub fields: Vec<Field>,
     pub field_ids: FxHashMap<Arc<str>, FieldId>,
@@ -205,7 +220,17 @@ impl Spec {
         self.0.fields.iter()
     }
 
-    /// The derived values in the order of the document.
+    /// The key sets in the order of the document.
+    pub fn key_sets(&self) -> impl ExactSizeIterator<Item = &KeySet> {
+        self.0.key_sets.iter()
+    }
+
+    /// The tables in the order of the document.
+    pub fn tables(&self) -> impl ExactSizeIterator<Item = &Table> {
+        self.0.tables.iter()
+    }
+
+    /// The derived values, each after those it reads.
     pub fn derived(&self) -> impl ExactSizeIterator<Item = &Derived> {
         self.0.derived.iter()
     }
@@ -359,7 +384,7 @@ impl SpecData {
 
     /// The slot that holds whether `level` is open.
     pub fn opened_slot(&self, level: u32) -> usize {
-        self.field(self.opened).slot_of_level(level)
+        self.field(self.opened).slot_at(&[level])
     }
 
     /// What a failure does to a field that says nothing: the words of `after_failure`.
@@ -367,6 +392,9 @@ impl SpecData {
         self.field(field).after_failure.unwrap_or(Simple::Keep)
     }
 }
+
+/// Whether a name made at run time can be a key.
+pub(crate) use resolve::is_name as is_key_name;
 
 impl Resume {
     /// The word for it.

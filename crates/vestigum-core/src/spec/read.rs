@@ -9,7 +9,7 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::value::Value;
 
-use super::document::{DeedEntry, Document, FieldEntry, LevelEntry, Literal, RuleEntry, Word};
+use super::document::{DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word};
 
 type Spot<'i> = toml::Spanned<DeValue<'i>>;
 
@@ -135,6 +135,25 @@ impl Reader {
         }
     }
 
+    /// One text, or a list of them.
+    fn one_or_more(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
+        match value.map(|value| value.get_ref()) {
+            Some(DeValue::String(_)) => self.text(what, value).into_iter().collect(),
+            _ => self.texts(what, value),
+        }
+    }
+
+    fn literals(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Vec<Literal>> {
+        let value = value?;
+        match value.get_ref() {
+            DeValue::Array(items) => items.iter().map(|item| self.literal(what, Some(item))).collect(),
+            _ => {
+                self.wrong(what, "a list of numbers", value);
+                None
+            }
+        }
+    }
+
     fn bool(&mut self, what: &str, value: Option<&Spot<'_>>) -> bool {
         match value.map(|value| (value, value.get_ref())) {
             None => false,
@@ -170,7 +189,19 @@ impl Reader {
                     }
                 }
             }
-            _ => None,
+            DeValue::Array(items) => {
+                let items: Vec<Option<Literal>> = items.iter().map(|item| self.literal(what, Some(item))).collect();
+                let items = items.into_iter().map(|item| item.map(|item| item.value)).collect::<Option<Vec<_>>>()?;
+                Some(Value::List(items.into()))
+            }
+            DeValue::Table(entries) => {
+                let mut map = std::collections::BTreeMap::new();
+                for (key, item) in entries.iter() {
+                    map.insert(key.get_ref().as_ref().into(), self.literal(what, Some(item))?.value);
+                }
+                Some(Value::Map(map.into()))
+            }
+            DeValue::Datetime(_) => None,
         };
         if literal.is_none() {
             self.wrong(what, "a number, a text, true or false", value);
@@ -201,6 +232,22 @@ impl Reader {
         for (name, value) in self.entries(&mut root, "level") {
             let level = self.level(&name, value);
             document.levels.push((name, level));
+        }
+        for (name, value) in self.entries(&mut root, "keys") {
+            let keys = self.keys(&name, value);
+            document.keys.push((name, keys));
+        }
+        for (name, value) in self.entries(&mut root, "struct") {
+            let Some(table) = self.table(&format!("struct.{}", name.value), value) else { continue };
+            let members = table.table.iter().filter_map(|(member, ty)| {
+                let ty = self.text(member.get_ref(), Some(ty))?;
+                Some((Spanned::new(member.get_ref().to_string(), member.span().into()), ty))
+            });
+            document.structs.push((name, members.collect()));
+        }
+        for (name, value) in self.entries(&mut root, "table") {
+            let table = self.steps_table(&name, value);
+            document.tables.push((name, table));
         }
         for (name, value) in self.entries(&mut root, "field") {
             let field = self.field(&name, value);
@@ -239,7 +286,16 @@ impl Reader {
 
     fn level(&mut self, name: &Word, value: &Spot<'_>) -> LevelEntry {
         let Some(mut table) = self.table(&format!("level.{}", name.value), value) else { return LevelEntry::default() };
+        let mut steps = Vec::new();
+        if let Some(own) = table.take("steps").and_then(|value| self.table("steps", value)) {
+            for (name, value) in own.table.iter() {
+                if let Some(list) = self.literals("steps", Some(value)) {
+                    steps.push((Spanned::new(name.get_ref().to_string(), name.span().into()), list));
+                }
+            }
+        }
         let level = LevelEntry {
+            steps,
             title: self.text("title", table.take("title")).map(|title| title.value),
             checkpoints: self.texts("checkpoints", table.take("checkpoints")),
             opens: self.text("opens", table.take("opens")),
@@ -249,11 +305,38 @@ impl Reader {
         level
     }
 
+    fn keys(&mut self, name: &Word, value: &Spot<'_>) -> KeysEntry {
+        let Some(mut table) = self.table(&format!("keys.{}", name.value), value) else { return KeysEntry::default() };
+        let keys = KeysEntry {
+            names: self.texts("names", table.take("names")),
+            open: self.bool("open", table.take("open")),
+            max: self.int("max", table.take("max")),
+            current: self.text("current", table.take("current")),
+        };
+        self.finish(table);
+        keys
+    }
+
+    fn steps_table(&mut self, name: &Word, value: &Spot<'_>) -> TableEntry {
+        let Some(mut table) = self.table(&format!("table.{}", name.value), value) else { return TableEntry::default() };
+        let entry = TableEntry {
+            steps: self.literals("steps", table.take("steps")),
+            first: self.literal("first", table.take("first")),
+            times: self.literal("times", table.take("times")),
+            add: self.literal("add", table.take("add")),
+            count: self.int("count", table.take("count")),
+            falling: self.bool("falling", table.take("falling")),
+        };
+        self.finish(table);
+        entry
+    }
+
     fn field(&mut self, name: &Word, value: &Spot<'_>) -> FieldEntry {
         let Some(mut table) = self.table(&format!("field.{}", name.value), value) else { return FieldEntry::default() };
         let field = FieldEntry {
             ty: self.text("type", table.take("type")),
-            per: self.text("per", table.take("per")),
+            of: self.texts("of", table.take("of")),
+            per: self.one_or_more("per", table.take("per")),
             lasts: self.text("lasts", table.take("lasts")),
             after_failure: self.text("after_failure", table.take("after_failure")),
             written_by: self.text("written_by", table.take("written_by")),
@@ -294,7 +377,7 @@ impl Reader {
     }
 
     fn rule(&mut self, value: &Spot<'_>) -> Option<RuleEntry> {
-        const OPERATIONS: [&str; 4] = ["set", "add", "max", "min"];
+        const OPERATIONS: [&str; 5] = ["set", "add", "max", "min", "union"];
         match value.get_ref() {
             DeValue::String(word) => {
                 let word = Spanned::new(word.to_string(), value.span().into());
@@ -325,7 +408,7 @@ impl Reader {
                     }
                     (None, _) if errors == self.errors.len() => {
                         let error = self.error(value.span().into(), "this rule does nothing");
-                        error.help = Some("write one of: do, set, add, max, min".into());
+                        error.help = Some("write one of: do, set, add, max, min, union".into());
                     }
                     (None, _) => {}
                 }
@@ -343,7 +426,11 @@ impl Reader {
         let literal = self.literal(name, Some(value))?;
         let text = match literal.value {
             Value::Text(text) => text.to_string(),
-            other => other.to_string(),
+            other @ (Value::Bool(_) | Value::Int(_) | Value::Float(_)) => other.to_string(),
+            _ => {
+                self.wrong(name, "an expression in quotes, or a bare number", value);
+                return None;
+            }
         };
         Some(Spanned::new(text, literal.span))
     }

@@ -6,13 +6,13 @@ use rustc_hash::FxHashMap;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
-use crate::expression::{Expression, RESERVED, Scope, compile, literal_of};
-use crate::fate::{Plan, Simple};
+use crate::expression::{Expression, RESERVED, Scope, compile};
+use crate::fate::Plan;
 use crate::moment::Moment;
-use crate::value::{Type, Value, below};
+use crate::types::Type;
 
-use super::document::{Document, FieldEntry, Literal, Word};
-use super::field::{Field, FieldId, Lasts, Limits, Span, WrittenBy};
+use super::document::{Document, Word};
+use super::field::{FieldId, Lasts};
 use super::rules::Rules;
 use super::{Accept, Derived, Level, Opening, Respawn, Resume, SpecData};
 
@@ -25,7 +25,15 @@ pub(crate) fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnost
     let mut spec = resolver.skeleton();
     resolver.levels(&mut spec);
     resolver.moments(&mut spec);
+    resolver.structs(&mut spec);
+    resolver.key_sets(&mut spec);
+    resolver.tables(&mut spec);
+    for level in 0..spec.levels.len() as u32 {
+        let count = spec.level(level).checkpoints.len() as u32;
+        spec.stops.extend((0..count).map(|checkpoint| (level, checkpoint)));
+    }
     resolver.fields(&mut spec);
+    resolver.currents(&mut spec);
     if spec.slots > MAX_SLOTS {
         let message = format!("the spec has {} values; {MAX_SLOTS} are the most", spec.slots);
         resolver.errors.push(Diagnostic::error(codes::OUT_OF_RANGE, document.game.span, message));
@@ -71,21 +79,26 @@ pub(crate) fn place_of(text: &str, word: &Word) -> impl Fn(SourceSpan) -> Source
     move |part: SourceSpan| exact.map_or(span, |start| part.shifted(start))
 }
 
-struct Resolver<'a> {
-    document: &'a Document,
+pub(super) struct Resolver<'a> {
+    pub document: &'a Document,
     text: &'a str,
-    errors: &'a mut Vec<Diagnostic>,
+    pub errors: &'a mut Vec<Diagnostic>,
 }
 
 impl Resolver<'_> {
-    fn error(&mut self, code: &'static str, span: SourceSpan, message: impl Into<String>) -> &mut Diagnostic {
+    pub(super) fn error(
+        &mut self,
+        code: &'static str,
+        span: SourceSpan,
+        message: impl Into<String>,
+    ) -> &mut Diagnostic {
         self.errors.push(Diagnostic::error(code, span, message));
         let last = self.errors.len() - 1;
         &mut self.errors[last]
     }
 
     /// One of a few words, or the default where nothing is said.
-    fn choose<T: Copy>(&mut self, what: &str, word: Option<&Word>, choices: &[(&str, T)]) -> Option<T> {
+    pub(super) fn choose<T: Copy>(&mut self, what: &str, word: Option<&Word>, choices: &[(&str, T)]) -> Option<T> {
         let word = word?;
         let found = choices.iter().find(|(name, _)| *name == word.value).map(|(_, choice)| *choice);
         if found.is_none() {
@@ -125,6 +138,10 @@ impl Resolver<'_> {
             levels: Vec::new(),
             level_ids: FxHashMap::default(),
             lasts: Lasts::default(),
+            stops: Vec::new(),
+            key_sets: Vec::new(),
+            structs: Vec::new(),
+            tables: Vec::new(),
             fields: Vec::new(),
             field_ids: FxHashMap::default(),
             completed: FieldId(0),
@@ -144,7 +161,7 @@ impl Resolver<'_> {
         }
     }
 
-    fn name(&mut self, what: &str, name: &Word) -> bool {
+    pub(super) fn name(&mut self, what: &str, name: &Word) -> bool {
         if !is_name(&name.value) {
             let message = format!("`{}` cannot be the name of a {what}", name.value.escape_debug());
             let help = "names are made of letters, digits and underscores and do not begin with a digit";
@@ -229,198 +246,14 @@ impl Resolver<'_> {
         }
     }
 
-    fn fields(&mut self, spec: &mut SpecData) {
-        for (name, entry) in &self.document.fields {
-            if matches!(name.value.as_str(), "completed" | "opened") {
-                let message = format!("`{}` is built in: every game has it", name.value);
-                self.error(codes::BAD_NAME, name.span, message);
-                continue;
-            }
-            if self.name("field", name) {
-                let field = self.field(name, entry);
-                add_field(spec, field);
-            }
-        }
-        let lasts = match spec.lasts {
-            Lasts::Profile => Span::Profile,
-            Lasts::Run => Span::Run,
-        };
-        for name in ["completed", "opened"] {
-            let id = add_field(
-                spec,
-                Field {
-                    per_level: true,
-                    lasts,
-                    built_in: true,
-                    written_by: WrittenBy::Rules,
-                    ..plain(name, Type::Bool)
-                },
-            );
-            match name {
-                "completed" => spec.completed = id,
-                _ => spec.opened = id,
-            }
-        }
-    }
-
-    fn field(&mut self, name: &Word, entry: &FieldEntry) -> Field {
-        let ty = match &entry.ty {
-            None => {
-                self.error(codes::SHAPE, name.span, format!("`{}` has no type", name.value)).help =
-                    Some(format!("add `type`, one of: {}", Type::WORDS.join(", ")));
-                Type::Int
-            }
-            Some(word) => Type::from_word(&word.value).unwrap_or_else(|| {
-                let message = format!("there is no type `{}`", word.value.escape_debug());
-                let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
-                let error = error.help(format!("the types are: {}", Type::WORDS.join(", ")));
-                self.errors.push(error.suggest(&word.value, Type::WORDS));
-                Type::Int
-            }),
-        };
-        let spans = Span::ALL.map(|span| (span.word(), span));
-        if entry.lasts.is_none() {
-            self.error(codes::SHAPE, name.span, format!("`{}` does not say how long it lasts", name.value)).help =
-                Some("add `lasts`, one of: attempt, visit, session, run, profile, device".into());
-        }
-        let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans);
-        let per_level = match &entry.per {
-            None => false,
-            Some(word) if word.value == "level" => true,
-            Some(word) => {
-                let message = format!("`{}` is no axis; fields are kept per level", word.value.escape_debug());
-                self.error(codes::UNKNOWN_NAME, word.span, message).help = Some("write `per = \"level\"`".into());
-                false
-            }
-        };
-        let failures = [("keep", Simple::Keep), ("checkpoint", Simple::Checkpoint), ("entry", Simple::Entry)];
-        let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &failures);
-        let writers = [("play", WrittenBy::Play), ("rules", WrittenBy::Rules), ("both", WrittenBy::Both)];
-        let by_default = if entry.on.is_empty() { WrittenBy::Play } else { WrittenBy::Rules };
-        let written_by = self.choose("written_by", entry.written_by.as_ref(), &writers).unwrap_or(by_default);
-        if let Some(lasts) = lasts {
-            self.decided(name, entry, lasts, written_by);
-        }
-        let limits = self.limits(name, entry, &ty);
-        let default = self.default(name, entry, &ty, &limits);
-        let lasts = lasts.unwrap_or(Span::Profile);
-        let after_failure = after_failure.filter(|_| lasts.can_rewind() && lasts != Span::Attempt);
-        Field {
-            lasts,
-            per_level,
-            after_failure,
-            written_by,
-            limits,
-            default,
-            optional: entry.optional,
-            rewinds: lasts == Span::Visit || lasts == Span::Attempt || after_failure.is_some_and(Simple::rewinds),
-            ..plain(&name.value, ty)
-        }
-    }
-
-    /// `after_failure` is said where it is a decision, and only there.
-    fn decided(&mut self, name: &Word, entry: &FieldEntry, lasts: Span, written_by: WrittenBy) {
-        match &entry.after_failure {
-            None if matches!(lasts, Span::Visit | Span::Run | Span::Profile) && written_by.play() => {
-                let field = &name.value;
-                let error = self.error(
-                    codes::UNDECIDED,
-                    name.span,
-                    format!("`{field}` does not say what a failure does to it"),
-                );
-                error.label = format!("play writes it, and it lasts a {lasts}");
-                error.help = Some(
-                    "add `after_failure`: \"keep\", \"checkpoint\" (as at the last checkpoint) or \"entry\" (as when the level was entered)".into(),
-                );
-            }
-            Some(word) if lasts == Span::Attempt => {
-                let message = "an attempt ends at every failure, so `after_failure` would never be asked";
-                self.error(codes::IDLE_RULE, word.span, message).help = Some("leave `after_failure` out".into());
-            }
-            Some(word) if !lasts.can_rewind() && word.value != "keep" => {
-                let message = format!("{lasts} fields are never rewound");
-                self.error(codes::IDLE_RULE, word.span, message).help = Some("leave `after_failure` out".into());
-            }
-            _ => {}
-        }
-    }
-
-    fn limits(&mut self, name: &Word, entry: &FieldEntry, ty: &Type) -> Limits {
-        let max_len = match &entry.max_len {
-            None => Limits::DEFAULT_MAX_LEN,
-            Some(len) if *ty != Type::Text => {
-                self.error(codes::WRONG_TYPE, len.span, format!("a field of type {ty} has no length"));
-                Limits::DEFAULT_MAX_LEN
-            }
-            Some(len) => match usize::try_from(len.value).ok().filter(|len| (1..=64 << 20).contains(len)) {
-                Some(len) => len,
-                None => {
-                    self.error(codes::OUT_OF_RANGE, len.span, "`max_len` goes from 1 to 67108864");
-                    Limits::DEFAULT_MAX_LEN
-                }
-            },
-        };
-        let limits = Limits::new(None, max_len);
-        let Some(range) = &entry.range else { return limits };
-        if !ty.is_number() {
-            let message = format!("`{}` is of type {ty}; only numbers have a range", name.value);
-            self.error(codes::WRONG_TYPE, range.span, message);
-            return limits;
-        }
-        let (lowest, highest) = &range.value;
-        let lowest = self.typed(ty, lowest);
-        let highest = self.typed(ty, highest);
-        if let (Some(lowest), Some(highest)) = (lowest, highest) {
-            if below(&highest, &lowest) {
-                self.error(codes::OUT_OF_RANGE, range.span, "this range ends before it begins").help =
-                    Some(format!("write `range = [{highest}, {lowest}]`"));
-            } else {
-                return Limits::new(Some((lowest, highest)), max_len);
-            }
-        }
-        limits
-    }
-
-    fn typed(&mut self, ty: &Type, literal: &Literal) -> Option<Value> {
-        let value = literal_of(ty, literal.value.clone());
-        if value.is_none() {
-            let found = literal.value.ty().map_or_else(|| "nothing".into(), |ty| ty.to_string());
-            let message = format!("a value of type {ty} is wanted here, and this is of type {found}");
-            self.error(codes::WRONG_TYPE, literal.span, message);
-        }
-        value
-    }
-
-    fn default(&mut self, name: &Word, entry: &FieldEntry, ty: &Type, limits: &Limits) -> Value {
-        let Some(literal) = &entry.default else {
-            if entry.optional {
-                return Value::Unfilled;
-            }
-            let (value, outside) = limits.clamp(ty.zero());
-            if outside && entry.range.is_some() {
-                let message = format!("`{}` begins at {}, which is outside its range", name.value, ty.zero());
-                let span = entry.range.as_ref().map_or(name.span, |range| range.span);
-                self.error(codes::OUT_OF_RANGE, span, message).help = Some(format!("add `default = {value}`"));
-            }
-            return value;
-        };
-        if entry.optional {
-            self.error(codes::SHAPE, literal.span, "an optional field begins without a value, so it has no default");
-        }
-        let Some(value) = self.typed(ty, literal) else { return ty.zero() };
-        let (inside, outside) = limits.clamp(value);
-        if outside {
-            self.error(codes::OUT_OF_RANGE, literal.span, "the default lies outside the field's limits");
-        }
-        inside
-    }
-
     fn derived(&mut self, spec: &mut SpecData) {
         let mut waiting: FxHashMap<&str, &(Word, Word)> = FxHashMap::default();
         for entry in &self.document.derived {
             let name = &entry.0;
-            if spec.find_field(&name.value).is_some() {
-                let message = format!("`{}` is the name of a field already", name.value);
+            let taken = spec.tables.iter().any(|table| *table.name == *name.value);
+            if taken || spec.find_field(&name.value).is_some() {
+                let what = if taken { "table" } else { "field" };
+                let message = format!("`{}` is the name of a {what} already", name.value);
                 self.error(codes::BAD_NAME, name.span, message);
             } else if self.name("derived value", name) {
                 waiting.insert(&name.value, entry);
@@ -535,38 +368,6 @@ fn add_level(spec: &mut SpecData, id: &str) {
     let id: Arc<str> = id.into();
     spec.level_ids.insert(id.clone(), spec.levels.len() as u32);
     spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), opens: Opening::Always, next: None });
-}
-
-fn add_field(spec: &mut SpecData, field: Field) -> FieldId {
-    let id = FieldId(spec.fields.len() as u32);
-    let slots = if field.per_level { spec.levels.len() } else { 1 };
-    spec.field_ids.insert(field.name.clone(), id);
-    let (played, in_level) = (field.written_by.play(), matches!(field.lasts, Span::Attempt | Span::Visit));
-    spec.fields.push(Field { id, first_slot: spec.slots, slots, played, in_level, ..field });
-    spec.slots = spec.slots.saturating_add(slots);
-    id
-}
-
-fn plain(name: &str, ty: Type) -> Field {
-    Field {
-        id: FieldId(0),
-        name: name.into(),
-        default: ty.zero(),
-        ty,
-        lasts: Span::Profile,
-        after_failure: None,
-        written_by: WrittenBy::Play,
-        limits: Limits::new(None, Limits::DEFAULT_MAX_LEN),
-        optional: false,
-        per_level: false,
-        first_slot: 0,
-        slots: 1,
-        rewinds: false,
-        built_in: false,
-        played: true,
-        in_level: false,
-        read_by_openings: false,
-    }
 }
 
 pub(crate) fn is_name(text: &str) -> bool {

@@ -7,7 +7,7 @@ use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::expression::{Scope, compile};
 use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
-use crate::value::Type;
+use crate::types::Type;
 
 use super::document::{DeedEntry, Document, RuleEntry, Word};
 use super::resolve::unknown_moment;
@@ -94,7 +94,7 @@ fn idle(spec: &SpecData, field: &Field, moment: Moment, word: &Word) -> Option<D
             "write the rule on the field that takes the value over",
         );
     }
-    if field.per_level && matches!(moment, Moment::Launch | Moment::NewRun) {
+    if field.is_per_level() && matches!(moment, Moment::Launch | Moment::NewRun) {
         return error(
             format!("at `{}` there is no level, so a rule of `{name}` would touch no entry", spec.moment_name(moment)),
             "`lasts = \"run\"` begins every entry anew with a new run; a reset clears them on request",
@@ -124,9 +124,15 @@ fn rule<P: Fn(SourceSpan) -> SourceSpan>(
                 Operation::Set => true,
                 Operation::Add => field.ty.is_number(),
                 Operation::Max | Operation::Min => field.ty.is_ordered(),
+                Operation::Union => field.ty.is_union(),
             };
             if !fits {
-                let message = format!("`{}` is of type {}; `{}` needs numbers", field.name, field.ty, operation.word());
+                let needs = match operation {
+                    Operation::Union => "a set or a map",
+                    Operation::Add => "a number",
+                    _ => "something that has an order",
+                };
+                let message = format!("`{}` is of type {}; `{}` needs {needs}", field.name, field.ty, operation.word());
                 errors.push(Diagnostic::error(codes::WRONG_TYPE, word.span, message));
                 return None;
             }

@@ -316,10 +316,11 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
                 _ => Value::text(format!("word {value}")),
             };
             let level = field.per_level.then(|| sketch.level(*level));
+            let keys: Vec<&str> = level.iter().map(String::as_str).collect();
             let name = format!("f{index}");
             let result = match add {
-                true => game.write_add(&name, level.as_deref(), written),
-                false => game.write(&name, level.as_deref(), written),
+                true => game.write_add(&name, &keys, written),
+                false => game.write(&name, &keys, written),
             };
             result.map(|_| None).map_err(|error| error.to_string())
         }
@@ -349,11 +350,11 @@ pub fn values(spec: &Spec, game: &Progress) -> Vec<(String, Value)> {
     for field in spec.fields() {
         if field.is_per_level() {
             for level in spec.levels() {
-                let value = game.value(field.name(), Some(level.id())).unwrap_or_default();
+                let value = game.value(field.name(), &[level.id()]).unwrap_or_default();
                 out.push((format!("{}[{}]", field.name(), level.id()), value));
             }
         } else {
-            out.push((field.name().to_owned(), game.value(field.name(), None).unwrap_or_default()));
+            out.push((field.name().to_owned(), game.value(field.name(), &[]).unwrap_or_default()));
         }
     }
     out

@@ -1,0 +1,164 @@
+//! The functions of the language.
+
+use crate::codes;
+use crate::types::Type;
+
+use super::compile::{Compiler, Typed};
+use super::eval::{Node, Over, Steps};
+use super::syntax::{Ast, Kind};
+
+const FUNCTIONS: [&str; 17] = [
+    "sum",
+    "highest",
+    "lowest",
+    "count",
+    "size",
+    "max",
+    "min",
+    "if",
+    "grade",
+    "into",
+    "needed",
+    "open",
+    "has",
+    "len",
+    "filled",
+    "entry",
+    "checkpoint",
+];
+
+impl Compiler<'_> {
+    pub(super) fn call(&mut self, function: &str, arguments: &[Ast], ast: &Ast) -> Option<Typed> {
+        let wanted = match function {
+            "if" => 3,
+            "grade" | "into" | "needed" | "has" => 2,
+            "max" | "min" => arguments.len().max(2),
+            _ => 1,
+        };
+        if !FUNCTIONS.contains(&function) {
+            let error = self
+                .error(codes::UNKNOWN_NAME, ast.span, format!("there is no function `{function}`"))
+                .suggest(function, FUNCTIONS);
+            return self.fail(error);
+        }
+        if arguments.len() != wanted {
+            let s = if wanted == 1 { "" } else { "s" };
+            let message = format!("`{function}` takes {wanted} argument{s}, here are {}", arguments.len());
+            let error = self.error(codes::EXPRESSION, ast.span, message);
+            return self.fail(error);
+        }
+        match function {
+            "sum" | "highest" | "lowest" | "count" | "size" => self.over(function, &arguments[0]),
+            "max" | "min" => self.extreme(function == "max", arguments),
+            "if" => {
+                let condition = self.of_type(&arguments[0], &Type::Bool);
+                let (yes, no, ty) = self.pair(&arguments[1], &arguments[2])?;
+                Some((Node::If(Box::new([condition?, yes, no])), ty))
+            }
+            "grade" => self.steps(Steps::Grade, arguments),
+            "into" => self.steps(Steps::Into, arguments),
+            "needed" => self.steps(Steps::Needed, arguments),
+            "len" => {
+                let (node, ty) = self.node(&arguments[0])?;
+                if !ty.has_length() || matches!(ty, Type::Struct(_)) {
+                    return self.wrong_type(&arguments[0], &ty, "a text, bytes or a container");
+                }
+                Some((Node::Len(Box::new(node)), Type::Int))
+            }
+            "has" => {
+                let (node, ty) = self.node(&arguments[0])?;
+                let item = match &ty {
+                    Type::Set(inner) | Type::List(inner) => self.of_type(&arguments[1], inner)?,
+                    Type::Map(_) => self.of_type(&arguments[1], &Type::Text)?,
+                    _ => return self.wrong_type(&arguments[0], &ty, "a set, a map or a list"),
+                };
+                Some((Node::Has(Box::new(node), Box::new(item)), Type::Bool))
+            }
+            "open" => {
+                let level = self.level("open", &arguments[0])?;
+                self.reads.push(self.spec.opened);
+                Some((Node::Open(level), Type::Bool))
+            }
+            "filled" => {
+                let (field, entry) = self.field_entry("filled", &arguments[0])?;
+                Some((Node::Filled(field.id, entry), Type::Bool))
+            }
+            mark => self.mark(mark, &arguments[0], ast.span),
+        }
+    }
+
+    fn over(&mut self, function: &str, argument: &Ast) -> Option<Typed> {
+        let keyed = match &argument.kind {
+            Kind::Name(name) => match self.spec.find_field(name) {
+                Some(field) => field.is_keyed().then_some(field),
+                None => return self.unknown_name(name, argument.span),
+            },
+            _ => None,
+        };
+        let Some(field) = keyed else {
+            let message = format!("`{function}` takes a field that has a value for each level or key");
+            let error = self
+                .error(codes::WRONG_TYPE, argument.span, message)
+                .help("write the field without a key, as in `sum(stars)`");
+            return self.fail(error);
+        };
+        self.may_read(field, argument.span)?;
+        self.reads.push(field.id);
+        let (over, ty) = match function {
+            "sum" => (Over::Sum, field.ty.clone()),
+            "highest" => (Over::Highest, field.ty.clone()),
+            "lowest" => (Over::Lowest, field.ty.clone()),
+            "size" => (Over::Size, Type::Int),
+            _ => (Over::Count, Type::Int),
+        };
+        let fits = match over {
+            Over::Sum => ty.is_number(),
+            Over::Highest | Over::Lowest => ty.is_ordered(),
+            Over::Count | Over::Size => true,
+        };
+        if !fits {
+            return self.wrong_type(argument, &ty, "a field of numbers");
+        }
+        Some((Node::Over(over, field.id), ty))
+    }
+
+    fn extreme(&mut self, highest: bool, arguments: &[Ast]) -> Option<Typed> {
+        let typed: Vec<Option<Typed>> = arguments.iter().map(|argument| self.number(argument)).collect();
+        let typed: Vec<Typed> = typed.into_iter().collect::<Option<_>>()?;
+        let float = typed.iter().any(|(_, ty)| *ty == Type::Float);
+        let widen = |(node, ty): Typed| if float && ty == Type::Int { Node::Wide(Box::new(node)) } else { node };
+        let nodes = typed.into_iter().map(widen).collect();
+        let node = if highest { Node::Highest(nodes) } else { Node::Lowest(nodes) };
+        Some((node, if float { Type::Float } else { Type::Int }))
+    }
+
+    /// `grade(x, table)` and its like.
+    fn steps(&mut self, steps: Steps, arguments: &[Ast]) -> Option<Typed> {
+        let (x, ty) = self.number(&arguments[0])?;
+        let tables = &self.spec.tables;
+        let named = match &arguments[1].kind {
+            Kind::Name(name) => tables.iter().position(|table| *table.name == **name).ok_or(name.as_str()),
+            _ => Err(""),
+        };
+        let index = match named {
+            Ok(index) => index,
+            Err(name) => {
+                let error = self
+                    .error(codes::UNKNOWN_NAME, arguments[1].span, "the name of a table is wanted here")
+                    .help("tables are declared under [table.NAME]")
+                    .suggest(name, tables.iter().map(|table| &*table.name));
+                return self.fail(error);
+            }
+        };
+        let table = &tables[index];
+        if table.falling && steps != Steps::Grade {
+            let message = format!("`{}` falls: there is no way from one step to the next", table.name);
+            let error = self.error(codes::WRONG_TYPE, arguments[1].span, message);
+            return self.fail(error.help("`grade` works on falling tables, `into` and `needed` only on rising ones"));
+        }
+        let float = table.float || ty == Type::Float;
+        let x = if float && ty == Type::Int { Node::Wide(Box::new(x)) } else { x };
+        let result = if float && steps != Steps::Grade { Type::Float } else { Type::Int };
+        Some((Node::Steps(steps, Box::new(x), index as u32), result))
+    }
+}

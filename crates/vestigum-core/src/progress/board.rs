@@ -1,0 +1,79 @@
+//! The board: the level overview, with the reason for every lock.
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::spec::Axis;
+use crate::value::Value;
+
+use super::Progress;
+use super::entries::key_of;
+
+/// One level of the board.
+#[derive(Clone, Debug, PartialEq)]
+pub struct BoardRow {
+    /// The level's id.
+    pub level: Arc<str>,
+    /// Its title, or the id where there is none.
+    pub title: String,
+    /// Whether it is open.
+    pub open: bool,
+    /// What is missing before it opens, in words; only for a locked level.
+    pub why_locked: Option<String>,
+    /// Whether it is completed.
+    pub completed: bool,
+    /// Every per-level field and its value here. A field with more axes has an entry for each value that is not at its
+    /// default, named with its other keys.
+    pub values: Vec<(String, Value)>,
+}
+
+/// `mill_lane     completed  best_letters 60, stars 1`
+impl fmt::Display for BoardRow {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let state = match (&self.why_locked, self.completed) {
+            (Some(why), false) => format!("locked: {why}"),
+            (Some(why), true) => format!("completed, locked: {why}"),
+            (None, true) => "completed".into(),
+            (None, false) => "open".into(),
+        };
+        write!(f, "{:14} {state}", self.level)?;
+        let values: Vec<String> = self.values.iter().map(|(name, value)| format!("{name} {value}")).collect();
+        if !values.is_empty() {
+            write!(f, "  {}", values.join(", "))?;
+        }
+        Ok(())
+    }
+}
+
+impl Progress {
+    /// The level overview, in the order of the levels.
+    pub fn board(&self) -> Vec<BoardRow> {
+        let spec = &*self.spec.0;
+        let rows = (0u32..).zip(&spec.levels).map(|(index, level)| {
+            let open = self.is_open(index);
+            let mut values = Vec::new();
+            for field in spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()) {
+                let single = field.axes == [Axis::Level];
+                for slot in field.slots().filter(|slot| field.is_of_level(spec, *slot, index)) {
+                    let value = self.state.value(slot);
+                    if single {
+                        values.push((field.name.to_string(), value.clone()));
+                    } else if *value != field.default {
+                        let key = key_of(spec, field, slot, &self.state.made).unwrap_or_default();
+                        let others: Vec<&str> = key.split(", ").filter(|name| *name != &*level.id).collect();
+                        values.push((format!("{}[{}]", field.name, others.join(", ")), value.clone()));
+                    }
+                }
+            }
+            BoardRow {
+                level: level.id.clone(),
+                title: level.title().to_owned(),
+                open,
+                why_locked: (!open).then(|| self.why_locked(index)),
+                completed: self.state.value(spec.field(spec.completed).slot_at(&[index])).as_bool(),
+                values,
+            }
+        });
+        rows.collect()
+    }
+}

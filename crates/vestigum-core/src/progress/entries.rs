@@ -1,0 +1,153 @@
+//! Finding the entry of a field that a game or a script names.
+
+use std::sync::Arc;
+
+use crate::diagnostic::nearest;
+use crate::outcome::AccessError;
+use crate::place::Checkpoint;
+use crate::spec::{Axis, Field, MadeKeys, SpecData};
+
+use super::Progress;
+
+/// An entry by its names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Found {
+    Slot(usize),
+    /// A key of an open set that was not made yet: it reads as the default.
+    NotMade,
+}
+
+impl Progress {
+    pub(crate) fn find(&self, name: &str) -> Result<&Field, AccessError> {
+        self.spec.0.find_field(name).ok_or_else(|| {
+            let nearest = nearest(name, self.spec.fields().map(Field::name)).map(str::to_owned);
+            AccessError::UnknownName { name: name.to_owned(), nearest }
+        })
+    }
+
+    /// The entry of a field. Without keys it is the one of the place and of the `current` keys.
+    pub(crate) fn entry(&self, field: &Field, keys: &[&str]) -> Result<Found, AccessError> {
+        if keys.is_empty() { self.entry_here(field) } else { entry_of(&self.spec.0, field, keys, &self.state.made) }
+    }
+
+    fn entry_here(&self, field: &Field) -> Result<Found, AccessError> {
+        let spec = &self.spec.0;
+        let env = self.env();
+        let mut keys = Vec::with_capacity(field.axes.len());
+        for axis in &field.axes {
+            let key = match axis {
+                Axis::Level => env.level,
+                Axis::Checkpoint => env.stop(),
+                Axis::Keys(set) => spec.current_key(*set, |slot| self.state.value(slot).clone()),
+            };
+            keys.push(key.ok_or_else(|| which_key(spec, field, *axis))?);
+        }
+        Ok(Found::Slot(field.slot_at(&keys)))
+    }
+
+    /// Which keys of an open set a write would have to make, and whether there is room for it.
+    pub(crate) fn make_keys(&mut self, field: &Field, keys: &[&str]) -> Result<usize, AccessError> {
+        let spec = self.spec.clone();
+        let mut names = keys.iter();
+        for axis in &field.axes {
+            let name = match axis {
+                Axis::Checkpoint => names.next().and(names.next()),
+                _ => names.next(),
+            };
+            let (Axis::Keys(set), Some(name)) = (axis, name) else { continue };
+            let declared = &spec.0.key_sets[*set as usize];
+            let made = &mut self.state.made[*set as usize];
+            let Some(max) = declared.max.filter(|_| !made.contains(*name)) else { continue };
+            if made.len() >= max as usize {
+                return Err(AccessError::KeysFull { axis: declared.name.to_string(), max });
+            }
+            if !crate::spec::is_key_name(name) {
+                return Err(AccessError::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() });
+            }
+            made.insert((*name).into());
+        }
+        match self.entry(field, keys)? {
+            Found::Slot(slot) => Ok(slot),
+            Found::NotMade => Err(which_key(&spec.0, field, field.axes[0])),
+        }
+    }
+}
+
+/// The entry that all names together mean.
+pub(crate) fn entry_of(spec: &SpecData, field: &Field, names: &[&str], made: &MadeKeys) -> Result<Found, AccessError> {
+    let wanted = spec.key_words(field);
+    if wanted.is_empty() {
+        return Err(AccessError::NoKey { name: field.name.to_string() });
+    }
+    if names.len() != wanted.len() {
+        let wanted = wanted.join(" and ");
+        return Err(AccessError::WrongKeys { name: field.name.to_string(), wanted, found: names.len() });
+    }
+    let mut names = names.iter().copied();
+    let mut keys = Vec::with_capacity(field.axes.len());
+    for axis in &field.axes {
+        let name = names.next().unwrap_or_default();
+        let key = match axis {
+            Axis::Level => level_of(spec, name)?,
+            Axis::Checkpoint => {
+                let level = level_of(spec, name)?;
+                let name = names.next().unwrap_or_default();
+                let listed = &spec.level(level).checkpoints;
+                let index = listed.iter().position(|checkpoint| &**checkpoint == name);
+                index
+                    .and_then(|index| spec.stop(level, index as u32))
+                    .ok_or_else(|| unknown_key("checkpoint", name, listed.iter().map(|checkpoint| &**checkpoint)))?
+            }
+            Axis::Keys(set) => {
+                let declared = &spec.key_sets[*set as usize];
+                if declared.max.is_some() {
+                    match made[*set as usize].get_index_of(name) {
+                        Some(key) => key as u32,
+                        None => return Ok(Found::NotMade),
+                    }
+                } else {
+                    let key = declared.names.get_index_of(name).map(|key| key as u32);
+                    key.ok_or_else(|| unknown_key(&declared.name, name, declared.names()))?
+                }
+            }
+        };
+        keys.push(key);
+    }
+    Ok(Found::Slot(field.slot_at(&keys)))
+}
+
+fn level_of(spec: &SpecData, name: &str) -> Result<u32, AccessError> {
+    let found = spec.level_ids.get(name).copied();
+    found.ok_or_else(|| unknown_key("level", name, spec.levels.iter().map(|level| &*level.id)))
+}
+
+fn unknown_key<'a>(axis: &str, name: &str, known: impl Iterator<Item = &'a str>) -> AccessError {
+    AccessError::UnknownKey {
+        axis: axis.to_owned(),
+        name: name.to_owned(),
+        nearest: nearest(name, known).map(str::to_owned),
+    }
+}
+
+fn which_key(spec: &SpecData, field: &Field, axis: Axis) -> AccessError {
+    let example: Option<Arc<str>> = match axis {
+        Axis::Level | Axis::Checkpoint => spec.levels.first().map(|level| level.id.clone()),
+        Axis::Keys(set) => spec.key_sets[set as usize].names.first().cloned(),
+    };
+    AccessError::WhichKey {
+        name: field.name.to_string(),
+        axis: spec.axis_word(axis).to_owned(),
+        example: example.as_deref().unwrap_or("KEY").to_owned(),
+    }
+}
+
+/// The name of an entry's key: the names of all its axes.
+pub(crate) fn key_of(spec: &SpecData, field: &Field, slot: usize, made: &MadeKeys) -> Option<Arc<str>> {
+    if field.axes.is_empty() {
+        return None;
+    }
+    match &spec.entry_names(field, slot, made)[..] {
+        [one] => Some(one.clone()),
+        names => Some(names.join(", ").into()),
+    }
+}

@@ -1,0 +1,166 @@
+//! Resets: putting progress back to its beginning, on request.
+//!
+//! What a reset does to a value, it does to both marks, so nothing that was reset comes back with a death.
+
+use std::fmt;
+
+use crate::diagnostic::nearest;
+use crate::fate::{Fate, Simple};
+use crate::outcome::{AccessError, Change};
+use crate::place::Spot;
+use crate::spec::{Field, FieldId, Span};
+use crate::value::Value;
+
+use super::{Found, Progress, key_of};
+
+/// What is reset.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Reset {
+    /// Everything that belongs to a level, `completed` and `opened` included. Device fields stay.
+    Level(String),
+    /// Everything that lasts a run.
+    Run,
+    /// One field, or one entry of it.
+    Field {
+        /// The field.
+        name: String,
+        /// The entry's keys; without them, all entries.
+        keys: Vec<String>,
+    },
+    /// Everything of this player.
+    Profile,
+    /// Everything of the device.
+    Device,
+    /// This player and the device.
+    Everything,
+}
+
+impl fmt::Display for Reset {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Reset::Level(level) => write!(f, "level {level}"),
+            Reset::Run => f.write_str("run"),
+            Reset::Field { name, keys } if keys.is_empty() => write!(f, "field {name}"),
+            Reset::Field { name, keys } => write!(f, "field {name}[{}]", keys.join(", ")),
+            Reset::Profile => f.write_str("profile"),
+            Reset::Device => f.write_str("device"),
+            Reset::Everything => f.write_str("everything"),
+        }
+    }
+}
+
+impl Progress {
+    /// What [`Progress::reset`] would change.
+    ///
+    /// # Errors
+    /// As [`Progress::reset`].
+    pub fn preview_reset(&self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
+        self.clone().reset(reset)
+    }
+
+    /// Resets and says what changed. Resetting the level the player stands in ends the visit; after a reset of the run,
+    /// the profile or everything the player is in the menu.
+    ///
+    /// # Errors
+    /// If there is no such level, field or key, or after `quit`.
+    pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
+        if self.closed {
+            return Err(AccessError::Closed);
+        }
+        let spec = self.spec.clone();
+        let spec = &*spec.0;
+        let mut changes = Vec::new();
+        match reset {
+            Reset::Level(name) => {
+                let Some(level) = spec.level_ids.get(name.as_str()).copied() else {
+                    let nearest = nearest(name, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
+                    return Err(AccessError::UnknownKey { axis: "level".into(), name: name.clone(), nearest });
+                };
+                for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
+                    for slot in field.slots().filter(|slot| field.is_of_level(spec, *slot, level)) {
+                        self.back_to_default(field, slot, &mut changes);
+                    }
+                }
+                if self.state.spot.level() == Some(level) {
+                    self.end_visit(&mut changes);
+                }
+            }
+            Reset::Run => {
+                self.all_of(|field| field.lasts == Span::Run, &mut changes);
+                self.end_visit(&mut changes);
+            }
+            Reset::Field { name, keys } => {
+                let id = self.find(name)?.id;
+                let field = spec.field(id);
+                if keys.is_empty() {
+                    self.all_of(|field| field.id == id, &mut changes);
+                } else {
+                    let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+                    if let Found::Slot(slot) = self.entry(field, &keys)? {
+                        self.back_to_default(field, slot, &mut changes);
+                    }
+                }
+            }
+            Reset::Profile => self.reset_profile(&mut changes),
+            Reset::Device => self.all_of(|field| field.lasts == Span::Device, &mut changes),
+            Reset::Everything => {
+                self.all_of(|field| field.lasts == Span::Device, &mut changes);
+                self.reset_profile(&mut changes);
+            }
+        }
+        let opened = self.judge_openings();
+        merge(&mut changes, opened);
+        changes.sort_by_key(|change| spec.field_ids.get(&change.field).copied().unwrap_or(FieldId(0)));
+        Ok(changes)
+    }
+
+    fn reset_profile(&mut self, changes: &mut Vec<Change>) {
+        self.all_of(|field| matches!(field.lasts, Span::Session | Span::Run | Span::Profile), changes);
+        self.end_visit(changes);
+        self.state.made.iter_mut().for_each(|made| made.clear());
+    }
+
+    fn all_of(&mut self, wanted: impl Fn(&Field) -> bool, changes: &mut Vec<Change>) {
+        let spec = self.spec.clone();
+        for field in spec.0.fields.iter().filter(|field| wanted(field)) {
+            for slot in field.slots() {
+                self.back_to_default(field, slot, changes);
+            }
+        }
+    }
+
+    fn back_to_default(&mut self, field: &Field, slot: usize, changes: &mut Vec<Change>) {
+        let before = self.state.value(slot).clone();
+        if before != field.default {
+            changes.push(Change {
+                field: field.name.clone(),
+                key: key_of(&self.spec.0, field, slot, &self.state.made),
+                before,
+                after: field.default.clone(),
+                fate: Fate::Simple(Simple::Reset),
+                clamped: false,
+            });
+        }
+        self.state.write_through(slot, field.default.clone());
+    }
+
+    /// The player is in the menu, and what lives inside a level is gone.
+    fn end_visit(&mut self, changes: &mut Vec<Change>) {
+        self.all_of(Field::needs_level, changes);
+        self.state.take_marks();
+        self.state.spot = Spot::Menu;
+    }
+}
+
+/// A level that was locked and opens at once has not changed.
+fn merge(changes: &mut Vec<Change>, opened: Vec<Change>) {
+    for open in opened {
+        let locked = |change: &Change| {
+            change.field == open.field && change.key == open.key && change.before == Value::Bool(true)
+        };
+        match changes.iter().position(locked) {
+            Some(at) => drop(changes.remove(at)),
+            None => changes.push(open),
+        }
+    }
+}
