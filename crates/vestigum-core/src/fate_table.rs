@@ -9,7 +9,7 @@
 //! | ◔ | `entry` | back to what it was when the level was entered |
 //! | ○ | `reset` | back to the default |
 //! | ▲ | `max` `min` | a record: the better value stays |
-//! | ＋ | `add` `set` | a rule changes it |
+//! | + | `add` `set` `union` | a rule changes it |
 //! | ◷ | `saved` | as the last save left it |
 //! | · | `none` | the field has no value there |
 
@@ -36,8 +36,8 @@ pub struct FateRow {
     pub field: String,
     /// Its type.
     pub ty: String,
-    /// Whether it has a value for each level.
-    pub per_level: bool,
+    /// What it is keyed by.
+    pub axes: Vec<String>,
     /// How long it lasts.
     pub lasts: Span,
     /// Who writes it.
@@ -61,6 +61,13 @@ pub struct FateCell {
     pub guarded: bool,
 }
 
+impl FateRow {
+    /// What stands behind the name of a keyed field: its axes in brackets.
+    pub fn keys(&self) -> String {
+        if self.axes.is_empty() { String::new() } else { format!("[{}]", self.axes.join(", ")) }
+    }
+}
+
 impl FateCell {
     fn plain(word: &'static str) -> FateCell {
         FateCell { word, operand: None, guarded: false }
@@ -74,7 +81,7 @@ impl FateCell {
             "entry" => "◔",
             "reset" => "○",
             "max" | "min" => "▲",
-            "set" | "add" => "+",
+            "set" | "add" | "union" => "+",
             "saved" => "◷",
             _ => "·",
         }
@@ -157,7 +164,7 @@ fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
     FateRow {
         field: field.name().to_owned(),
         ty: field.ty().to_string(),
-        per_level: field.is_per_level(),
+        axes: field.axes().iter().map(|axis| spec.0.axis_word(*axis).to_owned()).collect(),
         lasts: field.lasts(),
         written_by: field.written_by().word(),
         built_in: field.is_built_in(),

@@ -281,6 +281,14 @@ pub enum AccessError {
         /// What was tried.
         what: &'static str,
     },
+    /// A Rust value and the field have different shapes.
+    #[error("`{field}` and the Rust value do not fit: {why}")]
+    Shape {
+        /// The field.
+        field: String,
+        /// Where they differ.
+        why: String,
+    },
     /// The value is of another type than the field.
     #[error("`{field}` is of type {wanted}; {value} is not")]
     WrongType {

@@ -3,7 +3,7 @@
 //! A mark is a set of values to come back to. Keeping one as a copy would cost as much as the whole state at every
 //! checkpoint, so a mark is kept as what *changed* since it was taken: the old value of each slot that was written.
 //! Taking a mark is forgetting those; a slot without a note is as it was. Outside a level both marks equal the
-//! current state, so nothing is noted there.
+//! current state, so nothing is noted there. What a display has not been told yet is noted the same way.
 
 use std::ops::Range;
 
@@ -16,17 +16,24 @@ use crate::value::Value;
 
 const ENTRY: u8 = 1;
 const CHECKPOINT: u8 = 2;
-const BOTH: u8 = ENTRY | CHECKPOINT;
+const MARKS: u8 = ENTRY | CHECKPOINT;
+const TOLD: u8 = 4;
+const ALL: u8 = MARKS | TOLD;
+
+type Notes = FxHashMap<usize, Value>;
 
 /// Values, marks and place.
 #[derive(Clone, Debug)]
 pub(crate) struct State {
     values: Vec<Value>,
-    /// For each slot the marks that hold its old value. Slots that are never rewound have both bits set for good, so
-    /// that one comparison tells a write whether anything is left to note.
+    /// For each slot which notes hold its old value. Slots that are never rewound have both marks' bits set for good,
+    /// and all slots the display's while there is none, so that one comparison tells a write whether anything is left
+    /// to note.
     noted: Vec<u8>,
-    entry: FxHashMap<usize, Value>,
-    checkpoint: FxHashMap<usize, Value>,
+    entry: Notes,
+    checkpoint: Notes,
+    /// What values were when a display was last told of them, if there is one.
+    told: Option<Notes>,
     pub spot: Spot,
     /// The names of open key sets that were made so far.
     pub made: MadeKeys,
@@ -37,12 +44,13 @@ impl State {
     pub fn fresh(spec: &SpecData) -> State {
         let mut values = Vec::with_capacity(spec.slots);
         let mut noted = Vec::with_capacity(spec.slots);
-        let made = vec![IndexSet::new(); spec.key_sets.len()];
         for field in &spec.fields {
             values.extend(std::iter::repeat_n(field.default.clone(), field.slots));
-            noted.extend(std::iter::repeat_n(if field.rewinds { 0 } else { BOTH }, field.slots));
+            noted.extend(std::iter::repeat_n(if field.rewinds { TOLD } else { ALL }, field.slots));
         }
-        State { values, noted, entry: FxHashMap::default(), checkpoint: FxHashMap::default(), spot: Spot::Menu, made }
+        let made = vec![IndexSet::new(); spec.key_sets.len()];
+        let (entry, checkpoint) = (Notes::default(), Notes::default());
+        State { values, noted, entry, checkpoint, told: None, spot: Spot::Menu, made }
     }
 
     #[inline]
@@ -69,18 +77,18 @@ impl State {
     /// Whether a mark may hold another value than the current one.
     #[inline]
     pub fn is_noted(&self, slot: usize) -> bool {
-        self.noted[slot] != 0
+        self.noted[slot] & MARKS != 0
     }
 
     /// Whether a mark may hold another value than the current one for any of these.
     pub fn any_noted(&self, slots: Range<usize>) -> bool {
-        self.noted[slots].iter().any(|noted| *noted != 0)
+        self.noted[slots].iter().any(|noted| *noted & MARKS != 0)
     }
 
     /// Writes a value and leaves both marks as they are.
     #[inline]
     pub fn write(&mut self, slot: usize, value: Value) {
-        if self.noted[slot] != BOTH && self.spot.is_level() {
+        if self.noted[slot] != ALL {
             self.note(slot);
         }
         self.values[slot] = value;
@@ -88,30 +96,42 @@ impl State {
 
     /// Takes a value out, to be written back changed. The marks have noted it.
     pub fn take(&mut self, slot: usize) -> Value {
-        if self.noted[slot] != BOTH && self.spot.is_level() {
-            self.note(slot);
-        }
+        self.note(slot);
         std::mem::take(&mut self.values[slot])
     }
 
-    #[cold]
     fn note(&mut self, slot: usize) {
+        let noted = self.noted[slot];
         let old = &self.values[slot];
-        if self.noted[slot] & ENTRY == 0 {
-            self.entry.insert(slot, old.clone());
+        if self.spot.is_level() {
+            if noted & ENTRY == 0 {
+                self.entry.insert(slot, old.clone());
+            }
+            if noted & CHECKPOINT == 0 {
+                self.checkpoint.insert(slot, old.clone());
+            }
+            self.noted[slot] |= MARKS;
         }
-        if self.noted[slot] & CHECKPOINT == 0 {
-            self.checkpoint.insert(slot, old.clone());
+        if noted & TOLD == 0
+            && let Some(told) = &mut self.told
+        {
+            told.insert(slot, old.clone());
+            self.noted[slot] |= TOLD;
         }
-        self.noted[slot] = BOTH;
     }
 
     /// Writes a value into the state and into both marks, as `launch` and a reset do.
     pub fn write_through(&mut self, slot: usize, value: Value) {
+        if let Some(told) = &mut self.told
+            && self.noted[slot] & TOLD == 0
+        {
+            told.insert(slot, self.values[slot].clone());
+            self.noted[slot] |= TOLD;
+        }
         let in_entry = self.entry.remove(&slot).is_some();
         let in_checkpoint = self.checkpoint.remove(&slot).is_some();
         if in_entry || in_checkpoint {
-            self.noted[slot] = 0;
+            self.noted[slot] &= !MARKS;
         }
         self.values[slot] = value;
     }
@@ -131,7 +151,7 @@ impl State {
     /// Takes both marks: play in a level begins here.
     pub fn take_marks(&mut self) {
         for slot in self.entry.keys().chain(self.checkpoint.keys()) {
-            self.noted[*slot] = 0;
+            self.noted[*slot] &= !MARKS;
         }
         self.entry.clear();
         self.checkpoint.clear();
@@ -152,5 +172,21 @@ impl State {
             self.noted[*slot] |= CHECKPOINT;
             self.checkpoint.insert(*slot, value.clone());
         }
+    }
+
+    /// What a display was last told of each value that was written since, in the order of the slots; none for the first
+    /// time. From now on it has been told everything.
+    pub fn drain_told(&mut self) -> Option<Vec<(usize, Value)>> {
+        let Some(told) = &mut self.told else {
+            self.told = Some(Notes::default());
+            self.noted.iter_mut().for_each(|noted| *noted &= !TOLD);
+            return None;
+        };
+        let mut changed: Vec<(usize, Value)> = told.drain().collect();
+        changed.sort_unstable_by_key(|(slot, _)| *slot);
+        for (slot, _) in &changed {
+            self.noted[*slot] &= !TOLD;
+        }
+        Some(changed)
     }
 }

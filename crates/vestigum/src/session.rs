@@ -3,11 +3,12 @@
 use std::ops::Deref;
 use std::sync::Arc;
 
+use serde::Serialize;
 use thiserror::Error;
 use vestigum_core::handle::{Number, Scalar};
 use vestigum_core::{
-    AccessError, Change, Handle, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset, Spec, Suspended, Value,
-    Written,
+    AccessError, Change, Handle, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset, Spec,
+    Suspended, Update, Value, Written,
 };
 
 use crate::recovery::{Found, newest_readable};
@@ -343,6 +344,19 @@ impl Session {
     /// As [`Progress::remove`].
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         self.progress.remove(field, keys, item)
+    }
+
+    /// Writes a Rust value into a field; see [`Progress::write_from`].
+    ///
+    /// # Errors
+    /// As [`Progress::write_from`].
+    pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
+        self.progress.write_from(field, keys, value)
+    }
+
+    /// What changed since the last call, for a display; see [`Progress::drain_changes`].
+    pub fn drain_changes(&mut self) -> Vec<Update> {
+        self.progress.drain_changes()
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.

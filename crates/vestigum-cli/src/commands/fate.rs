@@ -100,9 +100,7 @@ pub fn as_text(spec: &Spec, width: usize) -> String {
             }
             for row in members {
                 let mut name = format!("  {}", row.field);
-                if row.per_level {
-                    name.push_str(&paint(QUIET, "[level]"));
-                }
+                name.push_str(&paint(QUIET, row.keys()));
                 let mut cells = vec![name];
                 cells.extend(row.cells.iter().map(|fate| paint(style_of(fate.word), cell(fate))));
                 rows.push(cells);
@@ -216,7 +214,7 @@ fn as_html(spec: &Spec) -> String {
 }
 
 fn name_of(row: &FateRow) -> String {
-    format!("{}{}", row.field, if row.per_level { " [level]" } else { "" })
+    format!("{}{}", row.field, row.keys())
 }
 
 fn escaped(text: &str) -> String {
@@ -235,7 +233,7 @@ fn as_json(spec: &Spec) -> Json {
         json!({
             "field": row.field,
             "type": row.ty,
-            "per_level": row.per_level,
+            "per": row.axes,
             "lasts": row.lasts.word(),
             "written_by": row.written_by,
             "built_in": row.built_in,

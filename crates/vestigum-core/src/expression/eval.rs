@@ -150,7 +150,7 @@ impl Node {
                 let x = inner.value(env);
                 match steps {
                     Steps::Grade => Value::Int(table.grade(&x, env.level)),
-                    Steps::Into => table.into_step(&x, env.level),
+                    Steps::Into => table.past_step(&x, env.level),
                     Steps::Needed => table.needed(&x, env.level),
                 }
             }

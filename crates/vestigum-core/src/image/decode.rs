@@ -36,7 +36,7 @@ impl Tree {
 
 /// What an image says where a value of `ty` is wanted. `drop` hears of every piece that does not fit: it is left out,
 /// the rest is taken.
-pub(super) fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
+pub(crate) fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
     let value = match (tree, ty) {
         (Tree::Bool(bool), Type::Bool) => Value::Bool(*bool),
         (Tree::Int(int), Type::Int) => Value::Int(*int),

@@ -17,8 +17,7 @@ use crate::state::State;
 use crate::suspend::{project, suspended_fate};
 use crate::value::Value;
 
-use super::decode::decode;
-use super::{Image, Owner, SavedPlace, Tree, Values};
+use super::{Image, Owner, SavedPlace, Tree, Values, decode};
 
 /// Why an image is not loaded. It stays as it is.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]

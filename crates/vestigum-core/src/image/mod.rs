@@ -9,6 +9,7 @@ mod json;
 mod load;
 mod tree;
 
+pub(crate) use decode::decode;
 pub use json::Damaged;
 pub(crate) use load::load;
 pub use load::{LoadError, LoadReport, Origin, PlaceChange};

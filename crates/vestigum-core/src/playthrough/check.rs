@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::codes;
-use crate::diagnostic::{Diagnostic, Diagnostics, SourceSpan, position};
+use crate::diagnostic::{Diagnostic, Diagnostics, position};
 use crate::expression::{Expression, Scope, compile};
 use indexmap::IndexSet;
 

@@ -4,7 +4,6 @@ use std::sync::Arc;
 
 use crate::diagnostic::nearest;
 use crate::outcome::AccessError;
-use crate::place::Checkpoint;
 use crate::spec::{Axis, Field, MadeKeys, SpecData};
 
 use super::Progress;

@@ -4,6 +4,7 @@
 //! what they did; it never reads a clock, a file or a random number. A session that also saves is `vestigum::Session`.
 
 mod board;
+mod display;
 mod entries;
 mod fates;
 mod moments;
@@ -12,6 +13,7 @@ mod reset;
 mod writes;
 
 pub use board::BoardRow;
+pub use display::Update;
 pub(crate) use entries::{Found, entry_of, key_of};
 pub use reset::Reset;
 

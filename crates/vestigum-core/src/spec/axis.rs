@@ -181,10 +181,10 @@ impl SpecData {
             let key = match axis {
                 Axis::Level => Some(env.level),
                 Axis::Checkpoint => Some(env.stop()),
-                Axis::Keys(set) => match self.key_sets[*set as usize].current {
-                    Some(_) => Some(self.current_key(*set, |slot| env.state.value(slot).clone())),
-                    None => None,
-                },
+                Axis::Keys(set) => {
+                    let has_current = self.key_sets[*set as usize].current.is_some();
+                    has_current.then(|| self.current_key(*set, |slot| env.state.value(slot).clone()))
+                }
             };
             match key {
                 Some(None) => return Touched::Nothing,

@@ -65,6 +65,14 @@ impl Resolver<'_> {
         }
         let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans);
         let axes = self.axes(spec, entry);
+        let open = |axis: &Axis| matches!(axis, Axis::Keys(set) if spec.key_sets[*set as usize].max.is_some());
+        if lasts == Some(Span::Device)
+            && let Some(at) = axes.iter().position(open)
+        {
+            let message = "names made at run time belong to a player, and a device field is shared by all";
+            self.error(codes::SHAPE, entry.per[at].span, message).help =
+                Some("give the key set its `names`, or let the field last a profile".into());
+        }
         let failures = [("keep", Simple::Keep), ("checkpoint", Simple::Checkpoint), ("entry", Simple::Entry)];
         let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &failures);
         let writers = [("play", WrittenBy::Play), ("rules", WrittenBy::Rules), ("both", WrittenBy::Both)];

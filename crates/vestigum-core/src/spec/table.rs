@@ -46,7 +46,7 @@ impl Table {
     }
 
     /// How far `x` is past the last step it reached.
-    pub(crate) fn into_step(&self, x: &Value, level: Option<u32>) -> Value {
+    pub(crate) fn past_step(&self, x: &Value, level: Option<u32>) -> Value {
         minus(x, &self.last(x, level))
     }
 
@@ -120,7 +120,7 @@ mod tests {
         };
         let ask = |x: i64| {
             let x = Value::Int(x);
-            (table.grade(&x, None), table.into_step(&x, None).as_int(), table.needed(&x, None).as_int())
+            (table.grade(&x, None), table.past_step(&x, None).as_int(), table.needed(&x, None).as_int())
         };
         assert_eq!(
             [ask(0), ask(39), ask(40), ask(100), ask(120), ask(500)],

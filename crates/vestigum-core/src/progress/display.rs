@@ -1,0 +1,102 @@
+//! Telling a display what changed, and reading and writing whole Rust values.
+
+use std::sync::Arc;
+
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::image::{Tree, decode};
+use crate::outcome::{AccessError, Written};
+use crate::value::Value;
+
+use super::Progress;
+use super::entries::key_of;
+
+/// A value that is not what a display was last told.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Update {
+    /// The field.
+    pub field: Arc<str>,
+    /// The key of the entry, for a keyed field; several are joined with commas.
+    pub key: Option<Arc<str>>,
+    /// What the display was told; for the first time, the default.
+    pub before: Value,
+    /// What the value is now.
+    pub after: Value,
+}
+
+impl Progress {
+    /// What changed since the last call, by play and by rules alike, for a display that shows progress. The first call
+    /// tells every value that is not at its default.
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(r#"
+    /// #     [game]
+    /// #     id = "fellpost"
+    /// #     [field.xp]
+    /// #     type = "int"
+    /// #     lasts = "profile"
+    /// #     after_failure = "keep"
+    /// # "#)?;
+    /// let mut game = Progress::fresh(&spec);
+    /// assert!(game.drain_changes().is_empty());
+    /// let xp = spec.int("xp")?;
+    /// game.add(xp, 10)?;
+    /// game.add(xp, 5)?;
+    /// let updates = game.drain_changes();
+    /// assert_eq!((&*updates[0].field, updates[0].after.as_int()), ("xp", 15));
+    /// assert!(game.drain_changes().is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn drain_changes(&mut self) -> Vec<Update> {
+        let spec = self.spec.clone();
+        let told = self.state.drain_told().unwrap_or_else(|| {
+            let defaults = |field: &crate::spec::Field| {
+                field.slots().map(|slot| (slot, field.default.clone())).collect::<Vec<_>>()
+            };
+            spec.0.fields.iter().flat_map(defaults).collect()
+        });
+        let mut fields = spec.0.fields.iter().peekable();
+        let mut updates = Vec::new();
+        for (slot, before) in told {
+            // Slots ascend, and fields lie in their order.
+            while fields.next_if(|field| field.slots().end <= slot).is_some() {}
+            let Some(field) = fields.peek() else { break };
+            let after = self.state.value(slot);
+            if *after != before {
+                let key = key_of(&spec.0, field, slot, &self.state.made);
+                updates.push(Update { field: field.name.clone(), key, before, after: after.clone() });
+            }
+        }
+        updates
+    }
+
+    /// Reads a field as a Rust value: a struct as a Rust struct with members of the same names, a map as a map. Bytes
+    /// are read as base64 text.
+    ///
+    /// # Errors
+    /// As [`Progress::value`], and if the Rust type has another shape.
+    pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
+        let value = self.value(field, keys)?;
+        let failed = |error: serde_json::Error| AccessError::Shape { field: field.to_owned(), why: error.to_string() };
+        serde_json::from_value(serde_json::to_value(Tree::of(&value)).map_err(failed)?).map_err(failed)
+    }
+
+    /// Writes a Rust value into a field; the counterpart of [`Progress::read_as`].
+    ///
+    /// # Errors
+    /// As [`Progress::write`], and if the Rust value has another shape than the field: nothing is left out.
+    pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
+        let shape = |why: String| AccessError::Shape { field: field.to_owned(), why };
+        let ty = self.find(field)?.ty.clone();
+        let json = serde_json::to_value(value).map_err(|error| shape(error.to_string()))?;
+        let tree: Tree = serde_json::from_value(json).map_err(|error| shape(error.to_string()))?;
+        let mut misfits = Vec::new();
+        let value = decode(&tree, &ty, field, &mut |name, why| misfits.push(format!("{name}: {why}")));
+        match (value, misfits.is_empty()) {
+            (Some(value), true) => self.write(field, keys, value),
+            _ => Err(shape(misfits.join("; "))),
+        }
+    }
+}
