@@ -28,12 +28,16 @@ struct Arguments {
 enum Command {
     /// Copy the demo game into a folder and run a whole example on it
     Demo,
+    /// Write a commented starter spec and a first playthrough
+    New(commands::new::Arguments),
     /// Find everything that is wrong with a spec
     Check(commands::check::Arguments),
     /// Show the fate table: every field against every moment
     Fate(commands::fate::Arguments),
     /// Run playthroughs
     Play(commands::play::Arguments),
+    /// Repair a save folder: reset, restore
+    Saves(commands::saves::Arguments),
 }
 
 /// Why a command ended: the code that the process exits with.
@@ -54,6 +58,8 @@ fn main() -> ExitCode {
     let out = Output::new(arguments.json, arguments.color);
     let verdict = match &arguments.command {
         Command::Demo => commands::demo::run(&out),
+        Command::New(arguments) => commands::new::run(&out, arguments),
+        Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),
         Command::Play(arguments) => commands::play::run(&out, arguments),

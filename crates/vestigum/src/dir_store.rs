@@ -90,6 +90,25 @@ impl DirStore {
 }
 
 impl Store for DirStore {
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        let mut owners = Vec::new();
+        if !self.generations(&Owner::Device)?.is_empty() {
+            owners.push(Owner::Device);
+        }
+        let profiles = self.inner.root.join("profiles");
+        let entries = match fs::read_dir(&profiles) {
+            Ok(entries) => entries,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(owners),
+            Err(error) => return Err(io_error("read", &profiles)(error)),
+        };
+        for entry in entries {
+            let name = entry.map_err(io_error("read", &profiles))?.file_name();
+            owners.extend(name.to_str().and_then(profile_of).map(Owner::Profile));
+        }
+        owners.sort();
+        Ok(owners)
+    }
+
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
         let folder = self.folder(owner)?;
         let entries = match fs::read_dir(&folder) {
@@ -185,6 +204,22 @@ fn folder_name(name: &str) -> Result<String, StoreError> {
     Ok(out)
 }
 
+/// The profile whose folder has that name.
+fn profile_of(folder: &str) -> Option<String> {
+    let mut bytes = Vec::new();
+    let mut rest = folder.bytes();
+    while let Some(byte) = rest.next() {
+        bytes.push(match byte {
+            b'%' => {
+                let digits = [rest.next()?, rest.next()?];
+                u8::from_str_radix(std::str::from_utf8(&digits).ok()?, 16).ok()?
+            }
+            plain => plain,
+        });
+    }
+    String::from_utf8(bytes).ok().filter(|name| folder_name(name).is_ok_and(|made| made == folder))
+}
+
 fn io_error(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> StoreError {
     let path = path.to_path_buf();
     move |source| StoreError::Io { action, path, source }
@@ -252,6 +287,10 @@ mod tests {
         assert_eq!(folder_name("ada_2").unwrap(), "ada_2");
         assert_eq!(folder_name("../Ada").unwrap(), "%2e%2e%2f%41da");
         assert!(folder_name("").is_err());
+        for name in ["ada_2", "../Ada", "ü %"] {
+            assert_eq!(profile_of(&folder_name(name).unwrap()).as_deref(), Some(name));
+        }
+        assert_eq!(profile_of("Ada"), None);
         assert_eq!(generation_of("12.json"), Some(12));
         assert_eq!(generation_of("012.json"), None);
         assert_eq!(generation_of(".saving-1.json"), None);

@@ -54,6 +54,7 @@ mod store_shelf;
 
 pub use dir_store::DirStore;
 pub use memory_store::MemoryStore;
+pub use recovery::restore;
 pub use session::{QuitError, ResetError, Saved, Session, SessionError};
 pub use store::{Committed, Store, StoreError};
 pub use store_shelf::StoreShelf;

@@ -16,19 +16,23 @@ pub struct MemoryStore {
 }
 
 impl MemoryStore {
-    fn owners(&self) -> MutexGuard<'_, BTreeMap<Owner, Generations>> {
+    fn lock(&self) -> MutexGuard<'_, BTreeMap<Owner, Generations>> {
         // A panic elsewhere cannot leave a map of whole images half changed.
         self.owners.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }
 
 impl Store for MemoryStore {
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        Ok(self.lock().keys().cloned().collect())
+    }
+
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
-        Ok(self.owners().get(owner).map(|images| images.keys().copied().collect()).unwrap_or_default())
+        Ok(self.lock().get(owner).map(|images| images.keys().copied().collect()).unwrap_or_default())
     }
 
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
-        let bytes = self.owners().get(owner).and_then(|images| images.get(&generation).cloned());
+        let bytes = self.lock().get(owner).and_then(|images| images.get(&generation).cloned());
         let owner = owner.clone();
         match bytes {
             None => Err(StoreError::NoGeneration { owner, generation }),
@@ -39,7 +43,7 @@ impl Store for MemoryStore {
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        let mut owners = self.owners();
+        let mut owners = self.lock();
         let images = owners.entry(image.owner.clone()).or_default();
         let newest = images.last_key_value().map(|(generation, bytes)| (*generation, Image::from_json(bytes)));
         let (number, newest) = newest.map_or((0, None), |(number, image)| (number, image.ok()));
@@ -55,7 +59,7 @@ impl Store for MemoryStore {
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
-        let mut owners = self.owners();
+        let mut owners = self.lock();
         let Some(images) = owners.get_mut(owner) else { return Ok(0) };
         let whole: Vec<u64> = images
             .iter()

@@ -4,7 +4,17 @@ use vestigum_core::image::{Damaged, Origin};
 use vestigum_core::{Image, Owner};
 
 use crate::session::SessionError;
-use crate::store::{Store, StoreError};
+use crate::store::{Committed, Store, StoreError};
+
+/// Makes an older generation the newest again, as a new generation; the others stay as they are.
+///
+/// # Errors
+/// If there is no such generation, it is damaged, or the store fails.
+pub fn restore(store: &dyn Store, owner: &Owner, generation: u64) -> Result<Committed, StoreError> {
+    let image = store.read(owner, generation)?;
+    let newest = store.generations(owner)?.last().copied().unwrap_or(0);
+    store.commit(newest, &image)
+}
 
 /// What a launch finds of one owner.
 pub(crate) struct Found {

@@ -7,8 +7,8 @@ use serde::Serialize;
 use thiserror::Error;
 use vestigum_core::handle::{Number, Scalar};
 use vestigum_core::{
-    AccessError, Change, Handle, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset, Spec,
-    Suspended, Update, Value, Written,
+    AccessError, Change, Handle, Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset,
+    Spec, Suspended, Update, Value, Written,
 };
 
 use crate::recovery::{Found, newest_readable};
@@ -90,19 +90,39 @@ impl Session {
     /// If the store cannot be read, the newest image is of another game or a newer version, or all are damaged. No
     /// file is changed then.
     pub fn launch(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
-        let store: Arc<dyn Store> = Arc::new(store);
+        let opened = Session::open(spec, Arc::new(store), profile, Progress::launch)?;
+        opened.prune();
+        Ok(opened)
+    }
+
+    /// Loads a profile's progress without launching it: for tools that look at saves and repair them.
+    ///
+    /// # Errors
+    /// As [`Session::launch`].
+    pub fn inspect(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
+        Session::open(spec, Arc::new(store), profile, Progress::load)
+    }
+
+    fn open(
+        spec: &Spec,
+        store: Arc<dyn Store>,
+        profile: &str,
+        load: fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>,
+    ) -> Result<Session, SessionError> {
         let found = newest_readable(&*store, &Owner::Profile(profile.to_owned()))?;
         let device = newest_readable(&*store, &Owner::Device)?;
         let follows = Newest { profile: found.newest, device: device.newest };
         let Found { image, origin, .. } = found;
-        let Launched { progress, mut report, outcome } = Progress::launch(spec, image.as_ref(), device.image.as_ref())?;
+        let Launched { progress, mut report, outcome } = load(spec, image.as_ref(), device.image.as_ref())?;
         (report.origin, report.device_origin) = (origin, device.origin);
         let has_device = progress.suspend().has_device();
         let profile = profile.to_owned();
-        let session =
-            Session { progress, store, profile, report, launched: outcome, follows, failure: None, has_device };
-        session.prune();
-        Ok(session)
+        Ok(Session { progress, store, profile, report, launched: outcome, follows, failure: None, has_device })
+    }
+
+    /// The newest generation of the profile that this session knows; 0 if nothing was saved yet.
+    pub fn generation(&self) -> u64 {
+        self.follows.profile
     }
 
     /// What loading did.

@@ -10,6 +10,12 @@ use vestigum_core::{Image, Owner};
 ///
 /// Stores are shared handles: cloning one gives another handle on the same place.
 pub trait Store: Send + Sync {
+    /// Everyone who has saves here.
+    ///
+    /// # Errors
+    /// If the place cannot be read.
+    fn owners(&self) -> Result<Vec<Owner>, StoreError>;
+
     /// The numbers of all generations of an owner, the oldest first. Damaged ones count too.
     ///
     /// # Errors

@@ -3,4 +3,6 @@
 pub mod check;
 pub mod demo;
 pub mod fate;
+pub mod new;
 pub mod play;
+pub mod saves;

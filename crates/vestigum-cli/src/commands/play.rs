@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
 use vestigum::playthrough::{Failure, MemoryShelf, Playthrough, Row, Run, Shelf, Timeline, Why, run as run_one};
-use vestigum::{DirStore, Spec, StoreShelf, Value};
+use vestigum::{BoardRow, DirStore, Spec, StoreShelf, Value};
 
 use crate::Verdict;
 use crate::input::{self, Unread};
@@ -196,6 +196,11 @@ fn timeline(timeline: &Timeline, width: usize) -> String {
             continue;
         }
         let line = format!("{INDENT}{}", lines.next().unwrap_or_default());
+        if !row.board.is_empty() {
+            text.push_str(&format!("{line}\n"));
+            row.board.iter().for_each(|level| text.push_str(&format!("{INDENT}        {}\n", board_line(level))));
+            continue;
+        }
         if row.note.is_empty() {
             text.push_str(&format!("{line}\n"));
         } else if note_at + row.note.chars().count() <= width {
@@ -206,6 +211,19 @@ fn timeline(timeline: &Timeline, width: usize) -> String {
         }
     }
     text
+}
+
+/// One level of the board: open or locked and why, and its values.
+fn board_line(row: &BoardRow) -> String {
+    let state = match (&row.why_locked, row.completed) {
+        (Some(why), _) => paint(BAD, format_args!("locked  {why}")),
+        (None, true) => paint(GOOD, "done"),
+        (None, false) => paint(RULE, "open"),
+    };
+    let filled = row.values.iter().filter(|(_, value)| value.is_filled());
+    let values: Vec<String> = filled.map(|(name, value)| format!("{name} {}", paint(STRONG, value))).collect();
+    let values = if row.open { values.join("  ") } else { String::new() };
+    format!("{:16}{state}  {values}", row.level).trim_end().to_owned()
 }
 
 fn is_expectation(row: &Row) -> bool {
@@ -266,7 +284,15 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
                 let before = cell.before.as_ref().map(value);
                 (name.clone(), json!({ "before": before, "after": cell.after.as_ref().map(value) }))
             });
+            let board = row.board.iter().map(|level| {
+                let values = level.values.iter().map(|(name, found)| (name.clone(), value(found)));
+                json!({
+                    "level": &*level.level, "open": level.open, "why_locked": level.why_locked,
+                    "completed": level.completed, "values": Json::Object(values.collect()),
+                })
+            });
             json!({
+                "board": board.collect::<Vec<_>>(),
                 "line": row.line, "profile": &*row.profile, "statement": &*row.statement, "place": row.place,
                 "values": Json::Object(cells.collect()), "note": row.note,
             })

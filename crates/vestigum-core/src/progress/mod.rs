@@ -21,6 +21,7 @@ use crate::diagnostic::nearest;
 use crate::expression::{Env, Expression, Judged};
 use crate::handle::{Handle, Scalar};
 use crate::image::{Image, LoadError, LoadReport};
+use crate::moment::Moment;
 use crate::outcome::{AccessError, Outcome};
 use crate::place::{Checkpoint, Place};
 use crate::spec::{Span, Spec};
@@ -92,6 +93,18 @@ impl Progress {
         let (state, report) = crate::image::load(&spec.0, profile, device)?;
         let mut progress = Progress::at(spec, state);
         let outcome = progress.begin();
+        Ok(Launched { progress, report, outcome })
+    }
+
+    /// Loads saved progress without the moment `launch`: for tools that look at saves and repair them. The outcome is
+    /// that of a launch without rules.
+    ///
+    /// # Errors
+    /// As [`Progress::launch`].
+    pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
+        let (state, report) = crate::image::load(&spec.0, profile, device)?;
+        let progress = Progress::at(spec, state);
+        let outcome = Outcome::new(Moment::Launch, progress.place());
         Ok(Launched { progress, report, outcome })
     }
 

@@ -5,6 +5,7 @@
 //! cheap to clone and holds the plan of every moment.
 
 mod axis;
+mod builder;
 pub(crate) mod document;
 mod field;
 mod fields;
@@ -15,6 +16,7 @@ mod rules;
 mod table;
 mod tables;
 mod types;
+mod write;
 
 use std::sync::Arc;
 
@@ -22,6 +24,7 @@ use rustc_hash::FxHashMap;
 
 pub use axis::{Axis, KeySet};
 pub(crate) use axis::{MadeKeys, Touched};
+pub use builder::{FieldBuilder, LevelBuilder, RuleBuilder, SpecBuilder};
 pub(crate) use field::FieldId;
 pub use field::{Field, Lasts, Limits, Span, WrittenBy};
 pub use table::Table;
@@ -86,6 +89,8 @@ pub(crate) struct SpecData {
     pub save_at: Vec<Moment>,
     pub keep: u32,
     pub plan: Plan,
+    /// What the document says, to write it back.
+    pub document: document::Document,
     /// Changes when anything in the document does; handles carry it.
     pub fingerprint: u32,
 }

@@ -157,6 +157,7 @@ impl Resolver<'_> {
             save_at: Vec::new(),
             keep: 3,
             plan: Plan::default(),
+            document: self.document.clone(),
             fingerprint: 0,
         }
     }

@@ -1,0 +1,386 @@
+//! Building a spec in Rust.
+//!
+//! The builder says the same things as the document, with the same words; it writes the document and reads it, so that
+//! there is one set of rules and one set of messages.
+
+use crate::diagnostic::{Diagnostics, SourceSpan, Spanned};
+use crate::fate::Simple;
+use crate::value::Value;
+
+use super::document::{DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, RuleEntry, TableEntry, Word};
+use super::write::write;
+use super::{Accept, Respawn, Resume, Span, Spec, WrittenBy};
+
+/// A spec that is being written.
+#[derive(Clone, Debug, Default)]
+#[must_use]
+pub struct SpecBuilder {
+    document: Document,
+}
+
+/// A level that is being written.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct LevelBuilder {
+    name: Word,
+    entry: LevelEntry,
+}
+
+/// A field that is being written.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct FieldBuilder {
+    name: Word,
+    entry: FieldEntry,
+}
+
+/// A rule that is being written.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct RuleBuilder(RuleEntry);
+
+fn word(text: impl Into<String>) -> Word {
+    Spanned::new(text.into(), SourceSpan::default())
+}
+
+fn words<I: IntoIterator<Item = T>, T: Into<String>>(texts: I) -> Vec<Word> {
+    texts.into_iter().map(word).collect()
+}
+
+fn at<T>(value: T) -> Spanned<T> {
+    Spanned::new(value, SourceSpan::default())
+}
+
+impl Spec {
+    /// Begins a spec for the game of that id.
+    ///
+    /// ```
+    /// use vestigum_core::Spec;
+    /// use vestigum_core::fate::Simple;
+    /// use vestigum_core::spec::{FieldBuilder, RuleBuilder, Span};
+    ///
+    /// let spec = Spec::builder("fellpost")
+    ///     .order(["mill_lane", "heather_rise"])
+    ///     .field(FieldBuilder::new("letters", "int").lasts(Span::Visit).after_failure(Simple::Checkpoint))
+    ///     .field(
+    ///         FieldBuilder::new("best_letters", "int")
+    ///             .per(["level"])
+    ///             .lasts(Span::Profile)
+    ///             .on("complete", RuleBuilder::max("letters")),
+    ///     )
+    ///     .build()?;
+    /// assert_eq!(Spec::from_toml(&spec.to_toml())?.to_toml(), spec.to_toml());
+    /// # Ok::<(), vestigum_core::Diagnostics>(())
+    /// ```
+    pub fn builder(id: &str) -> SpecBuilder {
+        let mut builder = SpecBuilder::default();
+        builder.document.game.id = Some(word(id));
+        builder
+    }
+
+    /// The spec as a TOML document, without the comments of the one it was read from.
+    pub fn to_toml(&self) -> String {
+        write(&self.0.document)
+    }
+}
+
+impl SpecBuilder {
+    /// The title of the game.
+    pub fn title(mut self, title: &str) -> Self {
+        self.document.game.title = Some(title.to_owned());
+        self
+    }
+
+    /// The version of the saved data.
+    pub fn version(mut self, version: i64) -> Self {
+        self.document.game.version = Some(at(version));
+        self
+    }
+
+    /// The levels in their order.
+    pub fn order<I: IntoIterator<Item = T>, T: Into<String>>(mut self, levels: I) -> Self {
+        self.document.order = words(levels);
+        self
+    }
+
+    /// All levels are open from the beginning.
+    pub fn all_open(mut self) -> Self {
+        self.document.opening = Some(word("all"));
+        self
+    }
+
+    /// `completed` and `opened` last one run.
+    pub fn levels_last_a_run(mut self) -> Self {
+        self.document.levels_last = Some(word("run"));
+        self
+    }
+
+    /// What is special about a level.
+    pub fn level(mut self, level: LevelBuilder) -> Self {
+        self.document.levels.push((level.name, level.entry));
+        self
+    }
+
+    /// A closed key set.
+    pub fn keys<I: IntoIterator<Item = T>, T: Into<String>>(mut self, name: &str, names: I) -> Self {
+        self.document.keys.push((word(name), KeysEntry { names: words(names), ..KeysEntry::default() }));
+        self
+    }
+
+    /// A closed key set of which a choice field says which key is meant.
+    pub fn keys_by<I: IntoIterator<Item = T>, T: Into<String>>(mut self, name: &str, names: I, current: &str) -> Self {
+        let entry = KeysEntry { names: words(names), current: Some(word(current)), ..KeysEntry::default() };
+        self.document.keys.push((word(name), entry));
+        self
+    }
+
+    /// A key set whose names are made at run time, `max` at the most.
+    pub fn open_keys(mut self, name: &str, max: i64) -> Self {
+        let entry = KeysEntry { open: true, max: Some(at(max)), ..KeysEntry::default() };
+        self.document.keys.push((word(name), entry));
+        self
+    }
+
+    /// A struct type: the names of its members and the words for their types.
+    pub fn structure<'a>(mut self, name: &str, members: impl IntoIterator<Item = (&'a str, &'a str)>) -> Self {
+        let members = members.into_iter().map(|(member, ty)| (word(member), word(ty)));
+        self.document.structs.push((word(name), members.collect()));
+        self
+    }
+
+    /// A table of ascending steps; `falling` where low is good.
+    pub fn table<I: IntoIterator<Item = T>, T: Into<Value>>(mut self, name: &str, steps: I, falling: bool) -> Self {
+        let steps = steps.into_iter().map(|step| at(step.into())).collect();
+        self.document.tables.push((word(name), TableEntry { steps: Some(steps), falling, ..TableEntry::default() }));
+        self
+    }
+
+    /// A table by a formula: the n-th step needs `first * times^(n-1) + add * (n-1)` more.
+    pub fn formula(mut self, name: &str, first: f64, times: f64, add: f64, count: i64) -> Self {
+        let number = |number: f64| Some(at(Value::float(number)));
+        let (first, times, add) = (number(first), number(times), number(add));
+        let entry = TableEntry { first, times, add, count: Some(at(count)), ..TableEntry::default() };
+        self.document.tables.push((word(name), entry));
+        self
+    }
+
+    /// A field.
+    pub fn field(mut self, field: FieldBuilder) -> Self {
+        self.document.fields.push((field.name, field.entry));
+        self
+    }
+
+    /// A derived value.
+    pub fn derived(mut self, name: &str, expression: &str) -> Self {
+        self.document.derived.push((word(name), word(expression)));
+        self
+    }
+
+    /// The game's own moments.
+    pub fn moments<I: IntoIterator<Item = T>, T: Into<String>>(mut self, names: I) -> Self {
+        self.document.moments = words(names);
+        self
+    }
+
+    /// When the run is over, judged after every failure.
+    pub fn over_when(mut self, condition: &str) -> Self {
+        self.document.over_when = Some(word(condition));
+        self
+    }
+
+    /// Where a death puts the player.
+    pub fn respawn(mut self, respawn: Respawn) -> Self {
+        let text = match respawn {
+            Respawn::Checkpoint => "checkpoint",
+            Respawn::Entry => "entry",
+        };
+        self.document.respawn = Some(word(text));
+        self
+    }
+
+    /// Which checkpoints count.
+    pub fn accept(mut self, accept: Accept) -> Self {
+        let text = match accept {
+            Accept::Any => "any",
+            Accept::Forward => "forward",
+            Accept::Next => "next",
+        };
+        self.document.accept = Some(word(text));
+        self
+    }
+
+    /// The moments at which the game saves, besides quit and reset.
+    pub fn save_at<I: IntoIterator<Item = T>, T: Into<String>>(mut self, moments: I) -> Self {
+        self.document.save.at = words(moments);
+        self
+    }
+
+    /// What a save made inside a level brings back.
+    pub fn resume(mut self, resume: Resume) -> Self {
+        self.document.save.resume = Some(word(resume.word()));
+        self
+    }
+
+    /// How many generations are kept for recovery.
+    pub fn keep(mut self, keep: u32) -> Self {
+        self.document.save.keep = Some(at(i64::from(keep)));
+        self
+    }
+
+    /// Checks the spec.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it, at once, shown on the TOML document that says the same.
+    pub fn build(self) -> Result<Spec, Diagnostics> {
+        Spec::from_named_toml("the spec that was built", &write(&self.document))
+    }
+}
+
+impl LevelBuilder {
+    /// A level.
+    pub fn new(name: &str) -> Self {
+        LevelBuilder { name: word(name), entry: LevelEntry::default() }
+    }
+
+    /// The name that players see.
+    pub fn title(mut self, title: &str) -> Self {
+        self.entry.title = Some(title.to_owned());
+        self
+    }
+
+    /// Its checkpoints in the order of the way.
+    pub fn checkpoints<I: IntoIterator<Item = T>, T: Into<String>>(mut self, names: I) -> Self {
+        self.entry.checkpoints = words(names);
+        self
+    }
+
+    /// The condition under which it opens.
+    pub fn opens(mut self, condition: &str) -> Self {
+        self.entry.opens = Some(word(condition));
+        self
+    }
+
+    /// The level after it.
+    pub fn next(mut self, level: &str) -> Self {
+        self.entry.next = Some(word(level));
+        self
+    }
+
+    /// Its own steps of a table.
+    pub fn steps<I: IntoIterator<Item = T>, T: Into<Value>>(mut self, table: &str, steps: I) -> Self {
+        self.entry.steps.push((word(table), steps.into_iter().map(|step| at(step.into())).collect()));
+        self
+    }
+}
+
+impl FieldBuilder {
+    /// A field and the word for its type, as in `"int"` or `"map of parcel"`.
+    pub fn new(name: &str, ty: &str) -> Self {
+        FieldBuilder { name: word(name), entry: FieldEntry { ty: Some(word(ty)), ..FieldEntry::default() } }
+    }
+
+    /// How long it lasts.
+    pub fn lasts(mut self, span: Span) -> Self {
+        self.entry.lasts = Some(word(span.word()));
+        self
+    }
+
+    /// What a failure does to it.
+    pub fn after_failure(mut self, fate: Simple) -> Self {
+        self.entry.after_failure = Some(word(fate.word()));
+        self
+    }
+
+    /// Who writes it.
+    pub fn written_by(mut self, writer: WrittenBy) -> Self {
+        self.entry.written_by = Some(word(writer.word()));
+        self
+    }
+
+    /// What it is keyed by: `level`, `checkpoint`, or key sets.
+    pub fn per<I: IntoIterator<Item = T>, T: Into<String>>(mut self, axes: I) -> Self {
+        self.entry.per = words(axes);
+        self
+    }
+
+    /// The names of a choice.
+    pub fn of<I: IntoIterator<Item = T>, T: Into<String>>(mut self, names: I) -> Self {
+        self.entry.of = words(names);
+        self
+    }
+
+    /// The lowest and the highest value.
+    pub fn range<T: Into<Value>>(mut self, lowest: T, highest: T) -> Self {
+        self.entry.range = Some(at((at(lowest.into()), at(highest.into()))));
+        self
+    }
+
+    /// The value before anything was written.
+    pub fn default(mut self, value: impl Into<Value>) -> Self {
+        self.entry.default = Some(at(value.into()));
+        self
+    }
+
+    /// The most characters, bytes or values.
+    pub fn max_len(mut self, len: i64) -> Self {
+        self.entry.max_len = Some(at(len));
+        self
+    }
+
+    /// It begins without a value.
+    pub fn optional(mut self) -> Self {
+        self.entry.optional = true;
+        self
+    }
+
+    /// A rule at a moment. Of several at one moment the first whose condition holds decides.
+    pub fn on(mut self, moment: &str, rule: RuleBuilder) -> Self {
+        match self.entry.on.iter_mut().find(|(known, _)| known.value == moment) {
+            Some((_, rules)) => rules.push(rule.0),
+            None => self.entry.on.push((word(moment), vec![rule.0])),
+        }
+        self
+    }
+}
+
+impl RuleBuilder {
+    fn operand(operation: &str, expression: &str) -> Self {
+        RuleBuilder(RuleEntry { does: DeedEntry::Operand(word(operation), word(expression)), when: None })
+    }
+
+    /// A fate without an operand.
+    pub fn fate(fate: Simple) -> Self {
+        RuleBuilder(RuleEntry { does: DeedEntry::Bare(word(fate.word())), when: None })
+    }
+
+    /// The expression replaces the value.
+    pub fn set(expression: &str) -> Self {
+        Self::operand("set", expression)
+    }
+
+    /// The expression is added.
+    pub fn add(expression: &str) -> Self {
+        Self::operand("add", expression)
+    }
+
+    /// The higher of both stays.
+    pub fn max(expression: &str) -> Self {
+        Self::operand("max", expression)
+    }
+
+    /// The lower of both stays.
+    pub fn min(expression: &str) -> Self {
+        Self::operand("min", expression)
+    }
+
+    /// The values of both; the expression's win.
+    pub fn union(expression: &str) -> Self {
+        Self::operand("union", expression)
+    }
+
+    /// The condition under which the rule applies.
+    pub fn when(mut self, condition: &str) -> Self {
+        self.0.when = Some(word(condition));
+        self
+    }
+}
