@@ -18,6 +18,7 @@
 
 pub mod codes;
 pub mod diagnostic;
+mod difference;
 pub mod expression;
 pub mod fate;
 pub mod fate_table;

@@ -42,7 +42,7 @@ impl fmt::Display for Change {
         if let Some(key) = &self.key {
             write!(f, "[{key}]")?;
         }
-        write!(f, " {} → {} ({})", self.before, self.after, self.fate)
+        write!(f, " {} ({})", self.before.difference(&self.after), self.fate)
     }
 }
 

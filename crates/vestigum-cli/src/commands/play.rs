@@ -134,7 +134,7 @@ fn explained(file: &str, failure: &Failure) -> String {
                 lines.push(format!("      {}  {padded}   {}", paint(style, sign), values.join(", ")));
             }
             for change in changes {
-                let after = paint(STRONG, format_args!("{} → {}", change.before, change.after));
+                let after = paint(STRONG, change.before.difference(&change.after));
                 lines.push(format!(
                     "      {} was last changed at line {} by {}: {after}",
                     change.name,
@@ -169,10 +169,8 @@ fn timeline(timeline: &Timeline, width: usize) -> String {
             cells.insert(1, row.profile.to_string());
         }
         cells.extend(row.cells.iter().map(|cell| match (&cell.before, &cell.after) {
-            (Some(before), Some(after)) => {
-                format!("{} → {}", paint(QUIET, before), paint(style_of_change(before, after), after))
-            }
-            (_, Some(after)) => paint(QUIET, after),
+            (Some(before), Some(after)) => change(before, after),
+            (_, Some(after)) => paint(QUIET, after.brief()),
             (_, None) => paint(QUIET, "·"),
         }));
         cells.push(String::new());
@@ -230,10 +228,14 @@ fn is_expectation(row: &Row) -> bool {
     row.statement.starts_with("expect ")
 }
 
-/// What went up is green, what went down is red.
-fn style_of_change(before: &Value, after: &Value) -> anstyle::Style {
-    let style = if after.as_float() < before.as_float() { BAD } else { GOOD };
-    style.bold()
+/// What changed: what went up is green, what went down is red.
+fn change(before: &Value, after: &Value) -> String {
+    let style = if after < before { BAD } else { GOOD }.bold();
+    let difference = before.difference(after);
+    match difference.split_once(" → ") {
+        Some((old, new)) if !new.contains('→') => format!("{} → {}", paint(QUIET, old), paint(style, new)),
+        _ => paint(style, difference),
+    }
 }
 
 fn value(value: &Value) -> Json {

@@ -186,6 +186,9 @@ fn go_back(out: &Output, arguments: &RestoreArguments) -> Result<Verdict, Verdic
         let there: Vec<String> = generations.iter().map(u64::to_string).collect();
         return Err(out.unusable(&format!("{owner} has no generation {wanted}; there are: {}", there.join(", "))));
     }
+    if wanted == newest {
+        return Err(out.unusable(&format!("generation {wanted} is the newest of {owner} already")));
+    }
     let image = store.read(&owner, wanted).map_err(|error| out.unusable(&error.to_string()))?;
     let place = image.place.to_string();
     let generation = if arguments.yes {

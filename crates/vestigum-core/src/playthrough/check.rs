@@ -358,7 +358,10 @@ fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
     for step in steps {
         match &step.action {
             Action::Write { entry, .. } | Action::Insert { entry, .. } | Action::Remove { entry, .. } => {
-                add(&entry.field);
+                match &entry.keys[..] {
+                    [] => add(&entry.field),
+                    keys => add(&format!("{}[{}]", entry.field, keys.join(", "))),
+                }
             }
             Action::Expect(condition) => {
                 for id in condition.reads() {
