@@ -5,8 +5,10 @@ mod support;
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
+use support::building::built;
 use support::{Allowed, Sketch, Step, apply, apply_all, play, sketch, values};
-use vestigum_core::{Image, Place, Progress, Span, Spec, Value};
+use vestigum_core::fate_table::FateTable;
+use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
 
 fn spec(sketch: &Sketch) -> Spec {
     let toml = sketch.toml();
@@ -24,6 +26,10 @@ fn relaunched(spec: &Spec, game: &Progress) -> Progress {
     let launched = Progress::launch(spec, Some(&profile), Some(&device)).expect("its own image loads");
     assert!(launched.report.is_clean(), "loading what was just saved changes nothing: {}", launched.report);
     launched.progress
+}
+
+fn full_name(field: &str, key: &Option<std::sync::Arc<str>>) -> String {
+    key.as_ref().map_or_else(|| field.to_owned(), |key| format!("{field}[{key}]"))
 }
 
 fn free() -> impl Strategy<Value = Sketch> {
@@ -94,7 +100,7 @@ proptest! {
         let no_checkpoint_lost =
             sketch.resume != "entry" || !matches!(game.place(), Place::InLevel { checkpoint: Some(_), .. });
         prop_assume!(no_checkpoint_lost && resumed.place() == game.place());
-        prop_assume!(values(&spec, &resumed) == values(&spec, &game));
+        prop_assume!(values(&sketch, &resumed) == values(&sketch, &game));
         for step in &later {
             prop_assert_eq!(apply(&sketch, &mut game, step), apply(&sketch, &mut resumed, step));
             prop_assert_eq!(images(&game), images(&resumed));
@@ -108,13 +114,87 @@ proptest! {
         apply_all(&sketch, &mut game, &steps);
         prop_assume!(!matches!(game.place(), Place::InLevel { .. }));
         let again = relaunched(&spec, &game);
-        for field in spec.fields().filter(|field| field.lasts() != Span::Session) {
-            for level in spec.levels().map(|level| level.id()) {
-                let level: &[&str] = if field.is_keyed() { &[level] } else { &[] };
-                prop_assert_eq!(again.value(field.name(), level), game.value(field.name(), level));
-            }
-        }
+        let kept = |game: &Progress| {
+            let mut values = values(&sketch, game);
+            values.retain(|(name, _)| {
+                let field = spec.fields().find(|field| name.split('[').next() == Some(field.name()));
+                field.is_some_and(|field| field.lasts() != Span::Session)
+            });
+            values
+        };
+        prop_assert_eq!(kept(&again), kept(&game));
         prop_assert_eq!(again.place(), game.place());
+    }
+
+    #[test]
+    fn what_was_wiped_plays_like_new(sketch in free(), steps in play(25), later in play(25)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let preview = game.preview_reset(&Reset::Everything);
+        let mut told = values(&sketch, &game).into_iter().collect::<BTreeMap<String, Value>>();
+        let changes = game.reset(&Reset::Everything);
+        prop_assert_eq!(&changes, &preview, "the preview tells what happens");
+        for change in changes.unwrap_or_default() {
+            told.insert(full_name(&change.field, &change.key), change.after);
+        }
+        prop_assert_eq!(told, values(&sketch, &game).into_iter().collect());
+        let mut fresh = Progress::fresh(&spec);
+        prop_assert_eq!(images(&game), images(&fresh));
+        for step in &later {
+            prop_assert_eq!(apply(&sketch, &mut game, step), apply(&sketch, &mut fresh, step));
+            prop_assert_eq!(images(&game), images(&fresh));
+        }
+    }
+
+    /// What a reset puts back stays back: neither failing nor coming back brings the old value.
+    #[test]
+    fn a_reset_field_stays_reset(sketch in without_price(), steps in play(25), field in 0usize..7) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let index = field % sketch.fields.len();
+        let name = format!("f{index}");
+        let ruled = sketch.fields[index].rules.iter().any(|rule| matches!(rule.moment, "death" | "restart" | "game_over"));
+        prop_assume!(!ruled && sketch.over.is_none());
+        game.reset(&Reset::Field { name: name.clone(), keys: Vec::new() }).expect("it is there");
+        let wiped = |game: &Progress| {
+            let all = values(&sketch, game);
+            let default = spec.fields().find(|field| field.name() == name).map(|field| field.default().clone());
+            all.into_iter().filter(|(full, _)| full.split('[').next() == Some(&name)).all(|(_, value)| Some(value) == default)
+        };
+        prop_assert!(wiped(&game));
+        prop_assert!(wiped(&relaunched(&spec, &game)));
+        let _ = game.death();
+        prop_assert!(wiped(&game));
+        let _ = game.restart();
+        prop_assert!(wiped(&game));
+    }
+
+    /// A display that is told every change shows what is there.
+    #[test]
+    fn a_display_shows_what_is_there(sketch in free(), steps in play(30)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        let mut shown = values(&sketch, &game).into_iter().collect::<BTreeMap<String, Value>>();
+        for (index, step) in steps.iter().enumerate() {
+            if index % 3 == 0 {
+                for update in game.drain_changes() {
+                    shown.insert(full_name(&update.field, &update.key), update.after);
+                }
+                prop_assert_eq!(&shown, &values(&sketch, &game).into_iter().collect());
+            }
+            let _ = apply(&sketch, &mut game, step);
+        }
+    }
+
+    #[test]
+    fn what_is_built_is_written_and_read_again(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {
+        let built = built(&sketch);
+        let read = Spec::from_toml(&built.to_toml());
+        prop_assert_eq!(read.as_ref().map(Spec::to_toml).map_err(ToString::to_string), Ok(built.to_toml()));
+        let written = spec(&sketch);
+        prop_assert_eq!(FateTable::of(&built), FateTable::of(&written), "the builder says what the document says");
     }
 
     /// Marks against plain copies: whatever no rule touches comes back exactly.
@@ -122,7 +202,7 @@ proptest! {
     fn what_is_rewound_equals_its_mark(sketch in free(), steps in play(40)) {
         let spec = spec(&sketch);
         let mut game = Progress::fresh(&spec);
-        let copy = |game: &Progress| values(&spec, game).into_iter().collect::<BTreeMap<String, Value>>();
+        let copy = |game: &Progress| values(&sketch, game).into_iter().collect::<BTreeMap<String, Value>>();
         let (mut entry, mut checkpoint) = (copy(&game), copy(&game));
         for step in &steps {
             let outcome = apply(&sketch, &mut game, step);
@@ -143,7 +223,7 @@ proptest! {
                         if !ruled && matches!(field.lasts, "run" | "profile") {
                             let prefix = format!("f{index}[");
                             let ours = |name: &str| name == format!("f{index}") || name.starts_with(&prefix);
-                            for (name, value) in values(&spec, &game).into_iter().filter(|(name, _)| ours(name)) {
+                            for (name, value) in values(&sketch, &game).into_iter().filter(|(name, _)| ours(name)) {
                                 prop_assert_eq!(&value, &mark[&name], "{} after {}", name, moment);
                             }
                         }
@@ -159,13 +239,13 @@ proptest! {
         let spec = spec(&sketch);
         let mut game = Progress::fresh(&spec);
         for step in &steps {
-            let before = (images(&game), values(&spec, &game), game.place());
+            let before = (images(&game), values(&sketch, &game), game.place());
             let ignored = match apply(&sketch, &mut game, step) {
                 Err(_) => true,
                 Ok(outcome) => outcome.is_some_and(|outcome| !outcome.accepted),
             };
             if ignored {
-                prop_assert_eq!(before, (images(&game), values(&spec, &game), game.place()));
+                prop_assert_eq!(before, (images(&game), values(&sketch, &game), game.place()));
             }
         }
     }
@@ -193,9 +273,9 @@ proptest! {
         let spec = spec(&sketch);
         let mut game = Progress::fresh(&spec);
         apply_all(&sketch, &mut game, &steps);
-        let before = values(&spec, &game);
+        let before = values(&sketch, &game);
         let _ = apply(&sketch, &mut game, &Step::Write { field, level, value, add: false });
-        let after = values(&spec, &game);
+        let after = values(&sketch, &game);
         let changed: Vec<_> = before.iter().zip(&after).filter(|(a, b)| a != b).collect();
         prop_assert!(changed.len() <= 1, "one write changed {:?}", changed);
     }
@@ -206,17 +286,14 @@ proptest! {
         let spec = spec(&sketch);
         let mut game = Progress::fresh(&spec);
         for step in &steps {
-            let mut told = values(&spec, &game).into_iter().collect::<BTreeMap<String, Value>>();
+            let mut told = values(&sketch, &game).into_iter().collect::<BTreeMap<String, Value>>();
             let outcome = apply(&sketch, &mut game, step);
             if let Ok(Some(outcome)) = outcome {
                 for change in outcome.changes {
-                    let name = match &change.key {
-                        Some(key) => format!("{}[{key}]", change.field),
-                        None => change.field.to_string(),
-                    };
+                    let name = full_name(&change.field, &change.key);
                     prop_assert_eq!(told.insert(name, change.after), Some(change.before));
                 }
-                prop_assert_eq!(told, values(&spec, &game).into_iter().collect());
+                prop_assert_eq!(told, values(&sketch, &game).into_iter().collect());
                 prop_assert_eq!(outcome.place, game.place());
             }
         }

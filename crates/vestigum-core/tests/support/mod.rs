@@ -5,13 +5,16 @@
 //! are taken modulo what the spec has; steps that are refused count as well.
 #![allow(dead_code, reason = "each test uses a part of the generator")]
 
+pub mod building;
+
 use std::fmt::Write;
+use std::sync::Arc;
 
 use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
 use proptest::sample::select;
-use vestigum_core::{Outcome, Place, Progress, Spec, Value};
+use vestigum_core::{Outcome, Place, Progress, Value};
 
 pub const OWN: &str = "new_day";
 
@@ -35,7 +38,8 @@ pub struct FieldSketch {
     pub lasts: &'static str,
     pub after_failure: &'static str,
     pub written_by: &'static str,
-    pub per_level: bool,
+    /// The axes, with their words.
+    pub per: Vec<&'static str>,
     pub optional: bool,
     pub range: bool,
     pub rules: Vec<RuleSketch>,
@@ -79,22 +83,57 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
     })
 }
 
+const TYPES: [&str; 15] = [
+    "int",
+    "int",
+    "int",
+    "int",
+    "bool",
+    "float",
+    "text",
+    "bytes",
+    "vec2",
+    "vec3",
+    "choice",
+    "list of int",
+    "set of text",
+    "map of int",
+    "thing",
+];
+const PER: [&[&str]; 11] = [
+    &[],
+    &[],
+    &[],
+    &["level"],
+    &["level"],
+    &["checkpoint"],
+    &["kind"],
+    &["tag"],
+    &["level", "kind"],
+    &["tag", "level"],
+    &["spot"],
+];
+/// Key sets of every kind, and the field that says which of one is meant.
+const KEYS: &str = "[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"kind_now\"\n[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]\n\
+    [keys.spot]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
+    [field.kind_now]\ntype = \"choice\"\nof = [\"k0\", \"k1\"]\nlasts = \"run\"\nafter_failure = \"entry\"\n";
+
 fn field() -> impl Strategy<Value = FieldSketch> {
     (
-        select(vec!["int", "int", "int", "bool", "float", "text"]),
+        select(TYPES.to_vec()),
         select(vec!["attempt", "visit", "visit", "session", "run", "run", "profile", "profile", "device"]),
         select(vec!["keep", "entry", "checkpoint"]),
         select(vec!["play", "both", "both"]),
-        any::<bool>(),
+        select(PER.to_vec()),
         (any::<bool>(), any::<bool>()),
         vec(rule(), 0..4),
     )
-        .prop_map(|(ty, lasts, after_failure, written_by, per_level, (optional, range), rules)| FieldSketch {
+        .prop_map(|(ty, lasts, after_failure, written_by, per, (optional, range), rules)| FieldSketch {
             ty,
             lasts,
             after_failure,
             written_by,
-            per_level,
+            per: per.to_vec(),
             optional,
             range,
             rules,
@@ -102,7 +141,7 @@ fn field() -> impl Strategy<Value = FieldSketch> {
 }
 
 fn rule() -> impl Strategy<Value = RuleSketch> {
-    let deeds = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min"];
+    let deeds = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min", "union"];
     (select(MOMENTS.to_vec()), select(deeds), 0usize..12, option::of(0usize..12))
         .prop_map(|(moment, deed, operand, guard)| RuleSketch { moment, deed, operand, guard })
 }
@@ -116,8 +155,14 @@ impl Sketch {
     fn tidy(&mut self, allowed: Allowed) {
         for field in &mut self.fields {
             let number = matches!(field.ty, "int" | "float");
+            let ordered = number || field.ty == "choice";
+            let union = field.ty.starts_with("set") || field.ty.starts_with("map");
+            if field.lasts == "device" && field.per.contains(&"spot") {
+                field.per.clear();
+            }
+            let per_level = field.per.iter().any(|axis| matches!(*axis, "level" | "checkpoint"));
             field.range &= field.ty == "int";
-            let FieldSketch { lasts, per_level, .. } = *field;
+            let FieldSketch { lasts, .. } = *field;
             field.rules.retain(|rule| {
                 let at = rule.moment;
                 let gone = match lasts {
@@ -129,7 +174,9 @@ impl Sketch {
                 let free = matches!(rule.deed, "keep" | "reset" | "entry" | "checkpoint") && rule.guard.is_none();
                 let alive = !gone;
                 alive
-                    && (number || !matches!(rule.deed, "add" | "max" | "min"))
+                    && (number || rule.deed != "add")
+                    && (ordered || !matches!(rule.deed, "max" | "min"))
+                    && (union || rule.deed != "union")
                     && !(per_level && matches!(at, "launch" | "new_run"))
                     && !(rewinds && (matches!(lasts, "session" | "device") || !has_level(at) || at == "enter"))
                     && (allowed.launch_rules || at != "launch")
@@ -139,7 +186,7 @@ impl Sketch {
         self.over = self.over.filter(|(index, _)| {
             self.fields
                 .get(*index)
-                .is_some_and(|field| field.ty == "int" && !field.per_level && field.lasts != "session")
+                .is_some_and(|field| field.ty == "int" && field.per.is_empty() && field.lasts != "session")
         });
     }
 
@@ -161,6 +208,7 @@ impl Sketch {
             let names: Vec<String> = (0..*count).map(|n| format!("\"stop_{n}\"")).collect();
             let _ = writeln!(text, "[level.{}]\ncheckpoints = [{}]", self.level(index), names.join(", "));
         }
+        text.push_str(KEYS);
         for index in order {
             self.write_field(&mut text, *index);
         }
@@ -179,8 +227,12 @@ impl Sketch {
         if matches!(field.lasts, "visit" | "run" | "profile") {
             let _ = writeln!(text, "after_failure = \"{}\"", field.after_failure);
         }
-        if field.per_level {
-            text.push_str("per = \"level\"\n");
+        if !field.per.is_empty() {
+            let per: Vec<String> = field.per.iter().map(|axis| format!("\"{axis}\"")).collect();
+            let _ = writeln!(text, "per = [{}]", per.join(", "));
+        }
+        if field.ty == "choice" {
+            text.push_str("of = [\"a\", \"b\", \"c\"]\n");
         }
         if field.optional {
             text.push_str("optional = true\n");
@@ -214,11 +266,48 @@ impl Sketch {
         if matches!(field.lasts, "attempt" | "visit") && matches!(moment, "launch" | "new_run" | "enter") {
             return None;
         }
-        Some(match field.per_level {
-            true if has_level(moment) && index.is_multiple_of(2) => format!("f{index}"),
-            true => format!("f{index}[{}]", self.level(index)),
-            false => format!("f{index}"),
+        let subject = |axis: &&str| match *axis {
+            "level" => has_level(moment),
+            axis => axis == "kind",
+        };
+        if field.per.is_empty() || (index.is_multiple_of(2) && field.per.iter().all(subject)) {
+            return Some(format!("f{index}"));
+        }
+        let keys: Option<Vec<String>> = field.per.iter().map(|axis| self.key(axis, index)).collect();
+        Some(format!("f{index}[{}]", keys?.join(", ")))
+    }
+
+    /// Some key of an axis, as a condition names it.
+    fn key(&self, axis: &str, seed: usize) -> Option<String> {
+        Some(match axis {
+            "level" => self.level(seed),
+            "checkpoint" => {
+                let level = (0..self.levels.len()).find(|level| self.levels[*level] > 0)?;
+                format!("{}, stop_{}", self.level(level), seed % self.levels[level])
+            }
+            "kind" => format!("k{}", seed % 2),
+            "tag" => format!("t{}", seed % 3),
+            _ => format!("s{}", seed % 5),
         })
+    }
+
+    /// The keys of every entry of a field, those included that open sets do not have yet.
+    pub fn entries(&self, field: &FieldSketch) -> Vec<Vec<String>> {
+        let mut entries: Vec<Vec<String>> = vec![Vec::new()];
+        for axis in &field.per {
+            let keys: Vec<Vec<String>> = match *axis {
+                "level" => (0..self.levels.len()).map(|level| vec![self.level(level)]).collect(),
+                "checkpoint" => (0..self.levels.len())
+                    .flat_map(|level| (0..self.levels[level]).map(move |stop| (level, stop)))
+                    .map(|(level, stop)| vec![self.level(level), format!("stop_{stop}")])
+                    .collect(),
+                "kind" => vec![vec!["k0".into()], vec!["k1".into()]],
+                "tag" => (0..3).map(|n| vec![format!("t{n}")]).collect(),
+                _ => (0..5).map(|n| vec![format!("s{n}")]).collect(),
+            };
+            entries = entries.iter().flat_map(|entry| keys.iter().map(|key| [&entry[..], key].concat())).collect();
+        }
+        entries
     }
 
     fn operand(&self, ty: &str, moment: &str, seed: usize) -> String {
@@ -227,6 +316,13 @@ impl Sketch {
             "bool" => seed.is_multiple_of(2).to_string(),
             "int" => (seed as i64 * 7 - 20).to_string(),
             "float" => format!("{}.5", seed as i64 - 5),
+            "vec2" => "[1, 2.5]".into(),
+            "vec3" => format!("[0, {seed}, 1]"),
+            "choice" => format!("'{}'", ["a", "b", "c"][seed % 3]),
+            "list of int" => format!("[{seed}, 2]"),
+            "set of text" => format!("['x', 'w{seed}']"),
+            "map of int" => format!("{{ x = {seed} }}"),
+            "thing" => format!("{{ n = {seed} }}"),
             _ => format!("'word {seed}'"),
         };
         match (read, ty) {
@@ -243,6 +339,11 @@ impl Sketch {
             Some((read, "bool")) => format!("not {read}"),
             Some((read, "int")) => format!("{read} > {seed}"),
             Some((read, "float")) => format!("{read} <= 1.5"),
+            Some((read, "choice")) => format!("{read} >= 'b'"),
+            Some((read, "vec2" | "vec3")) => format!("{read}.x > 0.5"),
+            Some((read, "thing")) => format!("{read}.n > {seed}"),
+            Some((read, "set of text")) => format!("has({read}, 'x')"),
+            Some((read, "map of int")) => format!("{read}['x'] < 4"),
             Some((read, _)) => format!("len({read}) == 0"),
             None if seed.is_multiple_of(2) => format!("level == '{}'", self.level(seed)),
             None => format!("count(completed) < {}", seed % 3),
@@ -307,22 +408,18 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
             moment(game.checkpoint(&format!("stop_{}", at % (count + 1))))
         }
         Step::Write { field, level, value, add } => {
-            let index = field % sketch.fields.len();
-            let field = &sketch.fields[index];
-            let written = match field.ty {
-                "bool" => Value::Bool(value % 2 == 0),
-                "int" => Value::Int(*value),
-                "float" => Value::from(*value as f64 / 4.0),
-                _ => Value::text(format!("word {value}")),
+            let index = field % (sketch.fields.len() + 1);
+            let Some(field) = sketch.fields.get(index) else {
+                let kind = Value::text(format!("k{}", value.rem_euclid(2)));
+                return game.write("kind_now", &[], kind).map(|_| None).map_err(|error| error.to_string());
             };
-            let level = field.per_level.then(|| sketch.level(*level));
-            let keys: Vec<&str> = level.iter().map(String::as_str).collect();
-            let name = format!("f{index}");
-            let result = match add {
-                true => game.write_add(&name, &keys, written),
-                false => game.write(&name, &keys, written),
+            let entries = sketch.entries(field);
+            // Without entries, as with no checkpoint anywhere, the write is refused.
+            let keys: Vec<&str> = match entries.get((level * 7 + *value as usize % 5) % entries.len().max(1)) {
+                Some(keys) => keys.iter().map(String::as_str).collect(),
+                None => vec!["nowhere", "at all"],
             };
-            result.map(|_| None).map_err(|error| error.to_string())
+            write(game, &format!("f{index}"), &keys, field.ty, *value, *add)
         }
         Step::Moment(name) => moment(match *name {
             "death" => game.death(),
@@ -344,18 +441,57 @@ pub fn apply_all(sketch: &Sketch, game: &mut Progress, steps: &[Step]) {
     }
 }
 
+fn write(
+    game: &mut Progress,
+    name: &str,
+    keys: &[&str],
+    ty: &str,
+    n: i64,
+    add: bool,
+) -> Result<Option<Outcome>, String> {
+    let floats = |count: i64| Value::List(Arc::new((0..count).map(|k| Value::from((n + k) as f64 / 4.0)).collect()));
+    let text = || Value::text(format!("w{}", n.rem_euclid(6)));
+    let value = match ty {
+        "bool" => Value::Bool(n % 2 == 0),
+        "int" => Value::Int(n),
+        "float" => Value::from(n as f64 / 4.0),
+        "vec2" => floats(2),
+        "vec3" => floats(3),
+        "choice" => Value::text(["a", "b", "c"][n.rem_euclid(3) as usize]),
+        "list of int" => Value::List(Arc::new(vec![Value::Int(n), Value::Int(1)])),
+        "set of text" => Value::List(Arc::new(vec![text()])),
+        "map of int" => Value::Map(Arc::new([("x".into(), Value::Int(n))].into())),
+        "thing" => Value::Map(Arc::new([("n".into(), Value::Int(n)), ("name".into(), text())].into())),
+        _ => text(),
+    };
+    let written = match (ty, add) {
+        ("list of int", true) => game.insert(name, keys, Value::Int(n)),
+        ("set of text", true) if n % 3 == 0 => game.remove(name, keys, text()),
+        ("set of text", true) => game.insert(name, keys, text()),
+        ("map of int", true) => game.insert_at(name, keys, "y", Value::Int(n)),
+        (_, true) => game.write_add(name, keys, value),
+        (_, false) => game.write(name, keys, value),
+    };
+    written.map(|_| None).map_err(|error| error.to_string())
+}
+
 /// Every value of the game by name, `completed` and `opened` included.
-pub fn values(spec: &Spec, game: &Progress) -> Vec<(String, Value)> {
+pub fn values(sketch: &Sketch, game: &Progress) -> Vec<(String, Value)> {
     let mut out = Vec::new();
-    for field in spec.fields() {
-        if field.is_per_level() {
-            for level in spec.levels() {
-                let value = game.value(field.name(), &[level.id()]).unwrap_or_default();
-                out.push((format!("{}[{}]", field.name(), level.id()), value));
-            }
-        } else {
-            out.push((field.name().to_owned(), game.value(field.name(), &[]).unwrap_or_default()));
+    let mut read = |name: String, keys: &[String]| {
+        let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+        let value = game.value(&name, &keys).unwrap_or_default();
+        out.push((if keys.is_empty() { name } else { format!("{name}[{}]", keys.join(", ")) }, value));
+    };
+    for (index, field) in sketch.fields.iter().enumerate() {
+        for keys in sketch.entries(field) {
+            read(format!("f{index}"), &keys);
         }
+    }
+    read("kind_now".into(), &[]);
+    for level in 0..sketch.levels.len() {
+        read("completed".into(), &[sketch.level(level)]);
+        read("opened".into(), &[sketch.level(level)]);
     }
     out
 }

@@ -1,0 +1,93 @@
+//! The same sketch through the builder.
+
+use vestigum_core::Spec;
+use vestigum_core::fate::Simple;
+use vestigum_core::spec::{
+    Accept, FieldBuilder, LevelBuilder, Respawn, Resume, RuleBuilder, Span, SpecBuilder, WrittenBy,
+};
+
+use super::{FieldSketch, MOMENTS, OWN, Sketch};
+
+/// Builds the spec of a sketch in Rust.
+pub fn built(sketch: &Sketch) -> Spec {
+    let levels = (0..sketch.levels.len()).map(|level| sketch.level(level));
+    let mut builder = Spec::builder("fellpost")
+        .order(levels)
+        .moments([OWN])
+        .keys_by("kind", ["k0", "k1"], "kind_now")
+        .keys("tag", ["t0", "t1", "t2"])
+        .open_keys("spot", 3)
+        .structure("thing", [("n", "int"), ("name", "text")])
+        .field(FieldBuilder::new("kind_now", "choice").of(["k0", "k1"]).lasts(Span::Run).after_failure(Simple::Entry))
+        .respawn(if sketch.respawn == "entry" { Respawn::Entry } else { Respawn::Checkpoint })
+        .accept(match sketch.accept {
+            "any" => Accept::Any,
+            "forward" => Accept::Forward,
+            _ => Accept::Next,
+        })
+        .resume(Resume::from_word(sketch.resume).expect("a mode"));
+    if sketch.opening == "all" {
+        builder = builder.all_open();
+    }
+    if sketch.opened_last == "run" {
+        builder = builder.levels_last_a_run();
+    }
+    for (level, count) in sketch.levels.iter().enumerate() {
+        let stops = (0..*count).map(|stop| format!("stop_{stop}"));
+        builder = builder.level(LevelBuilder::new(&sketch.level(level)).checkpoints(stops));
+    }
+    for (index, field) in sketch.fields.iter().enumerate() {
+        builder = with_field(builder, sketch, index, field);
+    }
+    if let Some((index, bound)) = sketch.over {
+        builder = builder.over_when(&format!("f{index} < {bound}"));
+    }
+    builder.build().unwrap_or_else(|errors| panic!("the builder wrote a bad spec:\n{errors}"))
+}
+
+fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &FieldSketch) -> SpecBuilder {
+    let span = match field.lasts {
+        "attempt" => Span::Attempt,
+        "visit" => Span::Visit,
+        "session" => Span::Session,
+        "run" => Span::Run,
+        "profile" => Span::Profile,
+        _ => Span::Device,
+    };
+    let writer = if field.written_by == "play" { WrittenBy::Play } else { WrittenBy::Both };
+    let mut out =
+        FieldBuilder::new(&format!("f{index}"), field.ty).lasts(span).written_by(writer).per(field.per.clone());
+    if matches!(span, Span::Visit | Span::Run | Span::Profile) {
+        out = out.after_failure(Simple::from_word(field.after_failure).expect("a fate"));
+    }
+    if field.ty == "choice" {
+        out = out.of(["a", "b", "c"]);
+    }
+    if field.range {
+        out = out.range(-40i64, 60i64);
+    }
+    if field.optional {
+        out = out.optional();
+    }
+    for moment in MOMENTS {
+        for rule in field.rules.iter().filter(|rule| rule.moment == moment) {
+            let operand = || sketch.operand(field.ty, moment, rule.operand);
+            let deed = match rule.deed {
+                "set" => RuleBuilder::set(&operand()),
+                "add" => RuleBuilder::add(&operand()),
+                "max" => RuleBuilder::max(&operand()),
+                "min" => RuleBuilder::min(&operand()),
+                "union" => RuleBuilder::union(&operand()),
+                fate => RuleBuilder::fate(Simple::from_word(fate).expect("a fate")),
+            };
+            out = out.on(
+                moment,
+                match rule.guard {
+                    Some(guard) => deed.when(&sketch.guard(moment, guard)),
+                    None => deed,
+                },
+            );
+        }
+    }
+    builder.field(out)
+}
