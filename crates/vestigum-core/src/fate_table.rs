@@ -16,7 +16,7 @@
 use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
 use crate::spec::{Field, Resume, Span, Spec};
-use crate::suspend::suspended_fate;
+use crate::suspend::{resembled, without_price};
 
 /// Every field against every moment.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -201,7 +201,7 @@ fn at_quit(spec: &Spec, field: &Field) -> FateCell {
         (Span::Session, _) => FateCell::plain("reset"),
         (_, Resume::None) => at_moment(spec, field, Moment::Abandon),
         (Span::Attempt, _) => FateCell::plain("entry"),
-        (_, resume) => FateCell::plain(suspended_fate(&spec.0, field, resume).touched.word()),
+        (_, resume) => FateCell::plain(without_price(&spec.0, field, resembled(resume)).touched.word()),
     }
 }
 

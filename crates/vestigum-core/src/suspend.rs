@@ -10,7 +10,7 @@ use crate::fate::Simple;
 use crate::moment::Moment;
 use crate::place::{Checkpoint, Spot, Standing};
 use crate::progress::Progress;
-use crate::spec::{Field, Resume, Span, Spec, SpecData, Touched};
+use crate::spec::{Field, Resume, Spec, SpecData, Touched};
 use crate::state::State;
 
 /// Progress as a save writes it. [`crate::Image`] is its saved form.
@@ -29,21 +29,23 @@ pub(crate) struct SuspendedFate {
     pub untouched: Simple,
 }
 
-/// The fate of a field in the suspend projection: that of a restart or a death, without its price.
-///
-/// Where the rule is guarded or has an operand, `after_failure` decides; at a restart a visit field takes its entry mark.
-pub(crate) fn suspended_fate(spec: &SpecData, field: &Field, resume: Resume) -> SuspendedFate {
-    let moment = match resume {
+/// The fate of a field at a failure, without its price: of a list the first rule counts, if it has no guard and no
+/// operand. Where it has one, `after_failure` decides; at a restart a visit field takes its entry mark. A rule that
+/// touches only the current key or checkpoint depends on a read as a guarded one does, so it does not count either.
+pub(crate) fn without_price(spec: &SpecData, field: &Field, moment: Moment) -> SuspendedFate {
+    let fate = spec.plan.fate(field.id, moment);
+    let counts = !spec.touches_by_state(field);
+    let touched = fate.without_price().filter(|_| counts).unwrap_or(fate.otherwise);
+    SuspendedFate { touched, untouched: fate.otherwise }
+}
+
+/// The failure that a save inside a level resembles.
+pub(crate) fn resembled(resume: Resume) -> Moment {
+    match resume {
         Resume::None => Moment::Abandon,
         Resume::Entry => Moment::Restart,
         Resume::Checkpoint => Moment::Death,
-    };
-    let fate = spec.plan.fate(field.id, moment);
-    let touched = fate.without_price().unwrap_or(match (moment, field.lasts) {
-        (Moment::Restart, Span::Visit) => Simple::Entry,
-        _ => spec.after_failure(field.id),
-    });
-    SuspendedFate { touched, untouched: fate.otherwise }
+    }
 }
 
 /// The state that a save writes.
@@ -66,7 +68,7 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
         if !field.lasts.is_saved() {
             continue;
         }
-        let fate = suspended_fate(&spec.0, field, resume);
+        let fate = without_price(&spec.0, field, resembled(resume));
         let nothing_to_do =
             |simple: Simple| simple == Simple::Keep || (simple.rewinds() && !suspended.any_noted(field.slots()));
         if nothing_to_do(fate.touched) && nothing_to_do(fate.untouched) {

@@ -14,7 +14,7 @@ use crate::place::{Checkpoint, Place, Spot, Standing};
 use crate::progress::{Found, entry_of};
 use crate::spec::{Accept, Field, Resume, Span, SpecData, Touched, is_key_name};
 use crate::state::State;
-use crate::suspend::{project, suspended_fate};
+use crate::suspend::{project, resembled, without_price};
 use crate::value::Value;
 
 use super::{Image, Owner, SavedPlace, Tree, Values, decode};
@@ -380,7 +380,7 @@ impl Loader<'_> {
     fn back_to_entry(&mut self) {
         self.state.give_up_checkpoint();
         for field in self.spec.fields.iter().filter(|field| field.lasts.is_saved()) {
-            let fate = suspended_fate(self.spec, field, self.spec.resume);
+            let fate = without_price(self.spec, field, resembled(self.spec.resume));
             let touched = self.touched(field, self.state.spot.level());
             for slot in field.slots() {
                 let ruled = if touched.contains(field, slot) { fate.touched } else { fate.untouched };
@@ -408,11 +408,10 @@ impl Loader<'_> {
                 }
                 continue;
             }
-            let fate = spec.plan.fate(field.id, Moment::Abandon);
-            let ruled = fate.without_price().unwrap_or(spec.after_failure(field.id));
+            let fate = without_price(spec, field, Moment::Abandon);
             let touched = self.touched(field, level);
             for slot in field.slots() {
-                let simple = if touched.contains(field, slot) { ruled } else { fate.otherwise };
+                let simple = if touched.contains(field, slot) { fate.touched } else { fate.untouched };
                 if simple.rewinds() {
                     project(&mut self.state, field, slot, simple);
                 }

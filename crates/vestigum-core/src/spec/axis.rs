@@ -170,6 +170,16 @@ impl SpecData {
         }
     }
 
+    /// Whether the entry that a rule touches depends on something that a failure can change: on what a choice field says,
+    /// or on the checkpoint.
+    pub fn touches_by_state(&self, field: &Field) -> bool {
+        field.axes.iter().any(|axis| match axis {
+            Axis::Level => false,
+            Axis::Checkpoint => true,
+            Axis::Keys(set) => self.key_sets[*set as usize].current.is_some(),
+        })
+    }
+
     /// The entries that a rule touches: on the axis of levels the moment's, on that of checkpoints the moment's, on a key
     /// set with `current` that key, on any other axis every key.
     pub fn touched(&self, field: &Field, env: &Env<'_>) -> Touched {

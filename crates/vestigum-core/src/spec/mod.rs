@@ -31,7 +31,7 @@ pub use table::Table;
 
 use crate::diagnostic::Diagnostics;
 use crate::expression::Expression;
-use crate::fate::{Plan, Simple};
+use crate::fate::Plan;
 use crate::handle::{Handle, HandleError, PerLevel, Scalar};
 use crate::moment::Moment;
 use crate::types::StructType;
@@ -390,11 +390,6 @@ impl SpecData {
     /// The slot that holds whether `level` is open.
     pub fn opened_slot(&self, level: u32) -> usize {
         self.field(self.opened).slot_at(&[level])
-    }
-
-    /// What a failure does to a field that says nothing: the words of `after_failure`.
-    pub fn after_failure(&self, field: FieldId) -> Simple {
-        self.field(field).after_failure.unwrap_or(Simple::Keep)
     }
 }
 

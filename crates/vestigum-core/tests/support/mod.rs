@@ -171,7 +171,9 @@ impl Sketch {
                     _ => false,
                 };
                 let rewinds = matches!(rule.deed, "entry" | "checkpoint");
-                let free = matches!(rule.deed, "keep" | "reset" | "entry" | "checkpoint") && rule.guard.is_none();
+                let free = matches!(rule.deed, "keep" | "reset" | "entry" | "checkpoint")
+                    && rule.guard.is_none()
+                    && !field.per.iter().any(|axis| matches!(*axis, "kind" | "checkpoint"));
                 let alive = !gone;
                 alive
                     && (number || rule.deed != "add")
