@@ -147,3 +147,79 @@ fn every_code_can_be_explained() {
     assert_eq!(code, 0);
     assert!(out.starts_with("V003: a field that play writes does not say what a failure does to it"), "{out}");
 }
+
+/// Every pattern is a spec of its own with a playthrough that passes, in memory and on disk.
+#[test]
+fn every_pattern_passes() {
+    let patterns = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/patterns");
+    let mut count = 0;
+    for entry in fs::read_dir(&patterns).unwrap().flatten() {
+        let name = entry.file_name().into_string().unwrap();
+        let spec = entry.path().join(format!("{name}.toml"));
+        let spec = spec.to_str().unwrap();
+        for more in [&[][..], &["--on-disk", "--trace"]] {
+            let (code, out, err) = here(&[&["play", spec], more].concat());
+            assert_eq!((code, err.as_str()), (0, ""), "{name}: {out}");
+        }
+        let (code, table, _) = here(&["fate", spec]);
+        assert_eq!(code, 0);
+        assert!(table.lines().all(|line| line.chars().count() <= 127), "{name}: {table}");
+        count += 1;
+    }
+    assert!(count >= 24, "{count} patterns");
+}
+
+#[test]
+fn the_starter_is_a_spec_with_a_playthrough_and_overwrites_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["new", "game"]);
+    assert_eq!(code, 0, "{out}");
+    assert_eq!(vestigum(folder.path(), &["check", "game/progress.toml"]).0, 0);
+    assert_eq!(vestigum(folder.path(), &["play", "game/progress.toml"]).0, 0);
+    fs::write(folder.path().join("game/first.play"), "mine").unwrap();
+    fs::remove_file(folder.path().join("game/progress.toml")).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["new", "game"]);
+    assert_eq!(code, 2);
+    assert!(err.contains("first.play is there already; nothing was written"), "{err}");
+    assert!(!folder.path().join("game/progress.toml").exists());
+}
+
+#[test]
+fn saves_are_reset_and_restored_only_with_yes() {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let (spec, saves) = ("vestigum-demo/fellpost.toml", "vestigum-demo/saves");
+    let reset = ["saves", "reset", spec, saves, "level", "mill_lane", "--profile", "ada"];
+    let files = || {
+        let entries = fs::read_dir(folder.path().join(saves).join("profiles/ada")).unwrap();
+        let mut names: Vec<String> = entries.flatten().map(|entry| entry.file_name().into_string().unwrap()).collect();
+        names.sort();
+        names
+    };
+    let before = files();
+    let (code, out, _) = vestigum(folder.path(), &reset);
+    assert_eq!(code, 0);
+    assert!(out.contains("best_letters[mill_lane]   90       0") && out.contains("nothing was changed"), "{out}");
+    assert_eq!(files(), before);
+    let (code, out, _) = vestigum(folder.path(), &[&reset[..], &["--yes"]].concat());
+    assert!(code == 0 && out.contains("done as generation 6"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &reset);
+    assert!(out.contains("everything is at its beginning already"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "restore", saves, "5", "--profile", "ada", "--yes"]);
+    assert!(code == 0 && out.contains("it is generation 7 now"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &reset);
+    assert!(out.contains("best_letters[mill_lane]   90       0"), "{out}");
+    let cases: [(&[&str], &str); 6] = [
+        (&["saves", "restore", saves, "99", "--profile", "ada"], "has no generation 99; there are: "),
+        (&["saves", "restore", saves, "7", "--profile", "ada"], "is the newest of profile `ada` already"),
+        (&["saves", "restore", saves, "1", "--profile", "ben"], "there are: profile `ada`, the device"),
+        (&["saves", "restore", "nowhere", "1", "--profile", "ada"], "there is no save folder nowhere"),
+        (&["saves", "reset", spec, saves, "level", "attic", "--profile", "ada"], "no level is called `attic`"),
+        (&["saves", "reset", spec, saves, "run", "now", "--profile", "ada"], "this takes no name"),
+    ];
+    for (arguments, expected) in cases {
+        let (code, _, err) = vestigum(folder.path(), arguments);
+        assert_eq!(code, 2, "{arguments:?}");
+        assert!(err.contains(expected), "{arguments:?}: {err}");
+    }
+}

@@ -185,10 +185,16 @@ fn mistakes_in_declarations_have_their_sentences() {
         ("[field.x]\ntype = \"choice\"\nlasts = \"session\"", "does not say what can be chosen"),
         ("[field.x]\ntype = \"int\"\nof = [\"a\"]\nlasts = \"session\"", "only choices have `of`"),
         ("[field.x]\ntype = \"choice\"\nof = [\"a\", \"a\"]\nlasts = \"session\"", "stands in `of` twice"),
-        ("[field.x]\ntype = \"choice\"\nof = [\"a\", \"b\"]\ndefault = \"c\"\nlasts = \"session\"", "the choices are: a, b"),
+        (
+            "[field.x]\ntype = \"choice\"\nof = [\"a\", \"b\"]\ndefault = \"c\"\nlasts = \"session\"",
+            "the choices are: a, b",
+        ),
         ("[field.x]\ntype = \"list of list of list of list of int\"\nlasts = \"session\"", "4 is the most"),
         ("[field.x]\ntype = \"int\"\nper = \"wether\"\nlasts = \"session\"", "did you mean `weather`?"),
-        ("[field.x]\ntype = \"int\"\nper = [\"level\", \"checkpoint\"]\nlasts = \"session\"", "`checkpoint` alone is enough"),
+        (
+            "[field.x]\ntype = \"int\"\nper = [\"level\", \"checkpoint\"]\nlasts = \"session\"",
+            "`checkpoint` alone is enough",
+        ),
         ("[field.x]\ntype = \"int\"\nper = [\"level\", \"level\"]\nlasts = \"session\"", "stands in `per` twice"),
         ("[field.x]\ntype = \"int\"\nper = \"stone\"\nlasts = \"device\"", "a device field is shared by all"),
         ("[field.x]\ntype = \"text\"\nlasts = \"session\"\non.death = { union = \"'a'\" }", "needs a set or a map"),
