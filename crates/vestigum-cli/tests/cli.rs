@@ -34,7 +34,7 @@ fn a_spec_with_a_mistake_fails_the_check_and_stops_the_others() {
     fs::write(folder.path().join("broken.toml"), broken).unwrap();
     let (code, out, _) = vestigum(folder.path(), &["check", "broken.toml"]);
     assert_eq!(code, 1);
-    assert!(out.contains("broken.toml:84:24") && out.contains("did you mean `letters`?"), "{out}");
+    assert!(out.contains("broken.toml:98:24") && out.contains("did you mean `letters`?"), "{out}");
     let (code, out, _) = vestigum(folder.path(), &["check", "broken.toml", "--json"]);
     let json: serde_json::Value = serde_json::from_str(&out).unwrap();
     assert_eq!((code, &json["findings"][0]["code"]), (1, &"V004".into()));

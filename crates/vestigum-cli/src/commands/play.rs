@@ -152,23 +152,37 @@ fn explained(file: &str, failure: &Failure) -> String {
     lines.join("\n")
 }
 
-/// The timeline of one playthrough, for people: a row for each statement, a column for each watched value. An
-/// expectation changes nothing, so it stands across the columns; so does a note that is too long for its place.
+/// The timeline of one playthrough, for people. Columns that do not fit are left out from the right, and named.
 fn timeline(timeline: &Timeline, width: usize) -> String {
+    for shown in (1..=timeline.columns.len()).rev() {
+        let text = laid_out(timeline, shown, width);
+        if shown == 1 || text.lines().take(2).all(|line| show::seen(line) <= width) {
+            let left_out = &timeline.columns[shown..];
+            let more =
+                if left_out.is_empty() { String::new() } else { format!("    not shown: {}\n", left_out.join(", ")) };
+            return text + &paint(QUIET, more);
+        }
+    }
+    laid_out(timeline, 0, width)
+}
+
+/// A row for each statement, a column for each of the first `shown` watched values. An expectation changes nothing, so
+/// it stands across the columns; so does a note that is too long for its place.
+fn laid_out(timeline: &Timeline, shown: usize, width: usize) -> String {
     const INDENT: &str = "    ";
     let several = timeline.rows.iter().any(|row| row.profile != timeline.rows[0].profile);
     let mut heading: Vec<String> = ["line", "statement"].map(str::to_owned).into();
     if several {
         heading.insert(1, "player".into());
     }
-    heading.extend(timeline.columns.iter().cloned());
+    heading.extend(timeline.columns[..shown].iter().cloned());
     heading.push("what happened".into());
     let rows = timeline.rows.iter().filter(|row| !is_expectation(row)).map(|row| {
         let mut cells = vec![paint(QUIET, row.line), format!("{}{}", "  ".repeat(row.depth), row.statement)];
         if several {
             cells.insert(1, row.profile.to_string());
         }
-        cells.extend(row.cells.iter().map(|cell| match (&cell.before, &cell.after) {
+        cells.extend(row.cells[..shown].iter().map(|cell| match (&cell.before, &cell.after) {
             (Some(before), Some(after)) => change(before, after),
             (_, Some(after)) => paint(QUIET, after.brief()),
             (_, None) => paint(QUIET, "·"),
@@ -176,8 +190,8 @@ fn timeline(timeline: &Timeline, width: usize) -> String {
         cells.push(String::new());
         cells
     });
-    let laid_out = table(&heading, rows.collect(), 2);
-    let mut lines = laid_out.lines();
+    let grid = table(&heading, rows.collect(), 2);
+    let mut lines = grid.lines();
     let mut text = String::new();
     for line in lines.by_ref().take(2) {
         text.push_str(&format!("{INDENT}{line}\n"));

@@ -14,7 +14,7 @@ use crate::value::Value;
 
 use super::eval::{Made, Node};
 use super::syntax::{Ast, Kind, Operator, parse};
-use super::{Expression, Part};
+use super::{Clause, Expression, Part};
 
 /// Where an expression stands, which decides what it may read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -72,13 +72,11 @@ pub(crate) fn compile(
         None => compiler.node(&ast)?,
     };
     let mut parts = Vec::new();
-    if ty == Type::Bool {
-        compiler.parts(&ast, &mut parts);
-    }
+    let clause = if ty == Type::Bool { compiler.parts(&ast, &mut parts) } else { Clause::All(Vec::new()) };
     let Compiler { needs_level, mut reads, .. } = compiler;
     reads.sort_unstable();
     reads.dedup();
-    Some(Expression { source: text.into(), node, ty, needs_level, reads, parts })
+    Some(Expression { source: text.into(), node, ty, needs_level, reads, parts, clause })
 }
 
 pub(super) struct Compiler<'a> {
@@ -371,19 +369,19 @@ impl Compiler<'_> {
     }
 
     /// Splits a condition at its `and` and `or`, for messages that tell which part failed.
-    fn parts(&mut self, ast: &Ast, parts: &mut Vec<Part>) {
-        if let Kind::Binary(Operator::And | Operator::Or, left, right) = &ast.kind {
-            self.parts(left, parts);
-            self.parts(right, parts);
-            return;
+    fn parts(&mut self, ast: &Ast, parts: &mut Vec<Part>) -> Clause {
+        if let Kind::Binary(operator @ (Operator::And | Operator::Or), left, right) = &ast.kind {
+            let both = vec![self.parts(left, parts), self.parts(right, parts)];
+            return if *operator == Operator::And { Clause::All(both) } else { Clause::Any(both) };
         }
         let read_before = self.reads.len();
-        let Some((node, _)) = self.node(ast) else { return };
+        let Some((node, _)) = self.node(ast) else { return Clause::All(Vec::new()) };
         let reads = self.reads[read_before..].to_vec();
         let mut leaves = Vec::new();
         self.leaves(ast, &mut leaves);
         leaves.dedup_by(|a, b| a.0 == b.0);
         parts.push(Part { source: self.slice(ast.span), node, leaves, reads });
+        Clause::Part(parts.len() - 1)
     }
 
     fn leaves(&mut self, ast: &Ast, leaves: &mut Vec<(Arc<str>, Node)>) {

@@ -34,6 +34,15 @@ pub struct Expression {
     needs_level: Option<Arc<str>>,
     reads: Vec<FieldId>,
     parts: Vec<Part>,
+    clause: Clause,
+}
+
+/// How the parts of a condition hang together.
+#[derive(Clone, Debug)]
+enum Clause {
+    Part(usize),
+    All(Vec<Clause>),
+    Any(Vec<Clause>),
 }
 
 /// A part of a condition that `and` or `or` joins to the others.
@@ -89,6 +98,11 @@ impl Expression {
         self.node.value(env).as_bool()
     }
 
+    /// What is missing before the condition holds, in words; nothing if it holds.
+    pub(crate) fn missing(&self, env: &Env<'_>) -> Option<String> {
+        self.clause.missing(&self.judge(env))
+    }
+
     /// Every part of the condition with the values in it.
     pub(crate) fn judge(&self, env: &Env<'_>) -> Vec<Judged> {
         let judged = self.parts.iter().map(|part| Judged {
@@ -98,5 +112,31 @@ impl Expression {
             reads: part.reads.clone(),
         });
         judged.collect()
+    }
+}
+
+impl Clause {
+    fn missing(&self, parts: &[Judged]) -> Option<String> {
+        match self {
+            Clause::Part(index) => {
+                let part = parts.get(*index).filter(|part| !part.holds)?;
+                // A name that is not true says so by being named.
+                let has: Vec<String> = match &part.values[..] {
+                    [(_, Value::Bool(_))] => Vec::new(),
+                    [(_, value)] => vec![format!("has {value}")],
+                    values => values.iter().map(|(name, value)| format!("{name} is {value}")).collect(),
+                };
+                let has = if has.is_empty() { String::new() } else { format!(", {}", has.join(", ")) };
+                Some(format!("needs {}{has}", part.part))
+            }
+            Clause::All(clauses) => {
+                let missing: Vec<String> = clauses.iter().filter_map(|clause| clause.missing(parts)).collect();
+                (!missing.is_empty()).then(|| missing.join("; "))
+            }
+            Clause::Any(clauses) => {
+                let missing: Option<Vec<String>> = clauses.iter().map(|clause| clause.missing(parts)).collect();
+                missing.map(|missing| missing.join(", or "))
+            }
+        }
     }
 }

@@ -58,19 +58,10 @@ impl Progress {
         let spec = &*self.spec.0;
         match &spec.level(level).opens {
             Opening::Always => "it opens at the next moment outside a level".into(),
-            Opening::After(before) => format!("`{}` is not completed", spec.level(*before).id),
+            Opening::After(before) => format!("needs completed[{}]", spec.level(*before).id),
             Opening::When(condition) => {
-                let unmet: Vec<String> = condition
-                    .judge(&self.env())
-                    .into_iter()
-                    .filter(|part| !part.holds)
-                    .map(|part| {
-                        let values: Vec<String> =
-                            part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
-                        format!("needs {}, and {}", part.part, values.join(", "))
-                    })
-                    .collect();
-                unmet.join("; ")
+                let missing = condition.missing(&self.env());
+                missing.unwrap_or_else(|| "it opens at the next moment outside a level".into())
             }
         }
     }
