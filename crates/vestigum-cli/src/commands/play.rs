@@ -242,10 +242,11 @@ fn is_expectation(row: &Row) -> bool {
     row.statement.starts_with("expect ")
 }
 
-/// What changed: what went up is green, what went down is red.
+/// What changed: what went up or came is green, what went down or went is red.
 fn change(before: &Value, after: &Value) -> String {
-    let style = if after < before { BAD } else { GOOD }.bold();
     let difference = before.difference(after);
+    let fewer = difference.starts_with('−') || (difference.contains(" → ") && after < before);
+    let style = if fewer { BAD } else { GOOD }.bold();
     match difference.split_once(" → ") {
         Some((old, new)) if !new.contains('→') => format!("{} → {}", paint(QUIET, old), paint(style, new)),
         _ => paint(style, difference),

@@ -8,7 +8,7 @@ use vestigum::{Change, DirStore, Owner, Reset, Session, Store, restore};
 
 use crate::Verdict;
 use crate::input;
-use crate::show::{BAD, GOOD, Output, QUIET, STRONG, counted, paint, table};
+use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, paint, table};
 
 #[derive(clap::Args)]
 pub struct Arguments {
@@ -159,7 +159,7 @@ fn reset(out: &Output, arguments: &ResetArguments) -> Result<Verdict, Verdict> {
             format_args!("generation {newest} is as it was: `vestigum saves restore` goes back to it"),
         ));
     } else {
-        out.line(format_args!("{}: add --yes to do it", paint(BAD, "nothing was changed")));
+        out.line(format_args!("{}: add --yes to do it", paint(BACK, "nothing was changed")));
     }
     Ok(Verdict::Fine)
 }
@@ -214,7 +214,7 @@ fn go_back(out: &Output, arguments: &RestoreArguments) -> Result<Verdict, Verdic
         }
         None => out.line(format_args!(
             "{}: add --yes to put it before generation {newest}",
-            paint(BAD, "nothing was changed")
+            paint(BACK, "nothing was changed")
         )),
     }
     Ok(Verdict::Fine)
