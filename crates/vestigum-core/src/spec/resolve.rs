@@ -6,7 +6,7 @@ use rustc_hash::FxHashMap;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
-use crate::expression::{Expression, RESERVED, Scope, compile};
+use crate::expression::{Expression, RESERVED, Scope, Token, compile, tokens};
 use crate::fate::Plan;
 use crate::moment::Moment;
 use crate::types::Type;
@@ -283,8 +283,11 @@ impl Resolver<'_> {
             return;
         }
         path.push(key);
-        for other in words(&text.value) {
-            self.derive(spec, waiting, other, path);
+        // What cannot be read names nothing; compiling it says what is wrong.
+        for (token, _) in tokens(&text.value).unwrap_or_default() {
+            if let Token::Name(other) = token {
+                self.derive(spec, waiting, other, path);
+            }
         }
         path.pop();
         if waiting.remove(key).is_none() {
@@ -375,9 +378,4 @@ pub(crate) fn is_name(text: &str) -> bool {
     let mut chars = text.chars();
     chars.next().is_some_and(|first| first.is_ascii_alphabetic() || first == '_')
         && chars.all(|c| c.is_ascii_alphanumeric() || c == '_')
-}
-
-/// The words of an expression, as far as they could be names.
-fn words(text: &str) -> impl Iterator<Item = &str> {
-    text.split(|c: char| !c.is_ascii_alphanumeric() && c != '_').filter(|word| is_name(word))
 }
