@@ -57,7 +57,7 @@ pub struct FateCell {
     pub word: &'static str,
     /// The operand of a rule, as it was written.
     pub operand: Option<String>,
-    /// Whether it depends on a condition.
+    /// Whether it depends on a condition, or on the entry.
     pub guarded: bool,
 }
 
@@ -190,7 +190,8 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
                 Deed::Simple(_) => None,
                 Deed::Operation(_, operand) => Some(operand.source().to_owned()),
             },
-            guarded: when.is_some() || fate.rules.len() > 1,
+            // The entries of a keyed field that the rule does not touch have a fate of their own.
+            guarded: when.is_some() || fate.rules.len() > 1 || (field.is_keyed() && fate.otherwise != Simple::Keep),
         },
     }
 }

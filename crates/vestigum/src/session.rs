@@ -30,6 +30,9 @@ pub struct Session {
     has_device: bool,
 }
 
+/// How a session takes what was saved: with the moment `launch` or without.
+type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
+
 /// The newest generations this session knows.
 #[derive(Clone, Copy, Debug, Default)]
 struct Newest {
@@ -103,12 +106,7 @@ impl Session {
         Session::open(spec, Arc::new(store), profile, Progress::load)
     }
 
-    fn open(
-        spec: &Spec,
-        store: Arc<dyn Store>,
-        profile: &str,
-        load: fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>,
-    ) -> Result<Session, SessionError> {
+    fn open(spec: &Spec, store: Arc<dyn Store>, profile: &str, load: Load) -> Result<Session, SessionError> {
         let found = newest_readable(&*store, &Owner::Profile(profile.to_owned()))?;
         let device = newest_readable(&*store, &Owner::Device)?;
         let follows = Newest { profile: found.newest, device: device.newest };
