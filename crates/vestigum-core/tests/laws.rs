@@ -66,7 +66,7 @@ proptest! {
 
     #[test]
     fn failing_after_resuming_is_failing(sketch in without_price(), steps in play(25)) {
-        if !(sketch.resume != "none") {
+        if sketch.resume == "none" {
             return Ok(());
         }
         let spec = spec(&sketch);
@@ -104,7 +104,7 @@ proptest! {
         if !(no_checkpoint_lost && resumed.place() == game.place()) {
             return Ok(());
         }
-        if !(values(&sketch, &resumed) == values(&sketch, &game)) {
+        if values(&sketch, &resumed) != values(&sketch, &game) {
             return Ok(());
         }
         for step in &later {
@@ -118,7 +118,7 @@ proptest! {
         let spec = spec(&sketch);
         let mut game = Progress::fresh(&spec);
         apply_all(&sketch, &mut game, &steps);
-        if !(!matches!(game.place(), Place::InLevel { .. })) {
+        if matches!(game.place(), Place::InLevel { .. }) {
             return Ok(());
         }
         let again = relaunched(&spec, &game);
@@ -164,7 +164,7 @@ proptest! {
         let index = field % sketch.fields.len();
         let name = format!("f{index}");
         let ruled = sketch.fields[index].rules.iter().any(|rule| matches!(rule.moment, "death" | "restart" | "abandon" | "game_over"));
-        if !(!ruled && sketch.over.is_none()) {
+        if ruled || sketch.over.is_some() {
             return Ok(());
         }
         game.reset(&Reset::Field { name: name.clone(), keys: Vec::new() }).expect("it is there");
