@@ -223,3 +223,71 @@ fn saves_are_reset_and_restored_only_with_yes() {
         assert!(err.contains(expected), "{arguments:?}: {err}");
     }
 }
+
+fn json(folder: &Path, arguments: &[&str]) -> (i32, serde_json::Value) {
+    let (code, out, err) = vestigum(folder, &[arguments, &["--json"]].concat());
+    (code, serde_json::from_str(&out).unwrap_or_else(|error| panic!("{arguments:?}: {error}\n{out}\n{err}")))
+}
+
+#[test]
+fn every_command_speaks_json() {
+    let folder = tempfile::tempdir().unwrap();
+    let (code, new) = json(folder.path(), &["new", "game"]);
+    assert_eq!((code, &new["files"][0]), (0, &"game/progress.toml".into()));
+    let spec = "game/progress.toml";
+    let (code, check) = json(folder.path(), &["check", spec]);
+    assert_eq!((code, &check["ok"]), (0, &true.into()));
+    let (_, explained) = json(folder.path(), &["check", "--explain", "V010"]);
+    assert_eq!(explained["code"], "V010");
+    let (_, fate) = json(folder.path(), &["fate", spec]);
+    let lives = fate["fields"].as_array().unwrap().iter().find(|field| field["field"] == "lives").unwrap();
+    assert_eq!((&lives["fates"]["death"]["fate"], &lives["fates"]["death"]["operand"]), (&"add".into(), &"-1".into()));
+    assert_eq!(lives["rules"][0]["rule"], "add -1");
+    let (code, played) = json(folder.path(), &["play", spec, "--trace"]);
+    let first = &played["playthroughs"][0];
+    assert_eq!((code, &played["ok"], &first["passed"]), (0, &true.into(), &true.into()));
+    let death = first["timeline"].as_array().unwrap().iter().find(|row| row["statement"] == "death").unwrap();
+    assert_eq!(death["values"]["coins"], serde_json::json!({ "before": 17, "after": 12 }));
+    json(folder.path(), &["demo"]);
+    let (spec, saves) = ("vestigum-demo/fellpost.toml", "vestigum-demo/saves");
+    let (_, preview) = json(folder.path(), &["saves", "reset", spec, saves, "run", "--profile", "ada"]);
+    assert_eq!((&preview["done"], &preview["changes"][0]["field"]), (&false.into(), &"score".into()));
+    let (_, restored) = json(folder.path(), &["saves", "restore", saves, "4", "--profile", "ada"]);
+    assert_eq!((&restored["done"], &restored["restored"]), (&false.into(), &4.into()));
+    for arguments in [&["check", "nowhere.toml"][..], &["play", "nowhere.toml"], &["saves", "restore", "nowhere", "1"]]
+    {
+        let (code, error) = json(folder.path(), arguments);
+        assert_eq!(code, 2);
+        assert!(error["error"].as_str().unwrap().contains("nowhere"), "{error}");
+    }
+}
+
+#[test]
+fn a_script_with_mistakes_stops_before_anything_runs() {
+    let folder = tempfile::tempdir().unwrap();
+    fs::write(folder.path().join("bad.play"), "playthrough \"bad\"\nlauch\nenter mil_lane\n").unwrap();
+    let spec = demo("fellpost.toml");
+    let (code, out, err) = vestigum(folder.path(), &["play", spec.to_str().unwrap(), "bad.play"]);
+    assert_eq!((code, out.as_str()), (2, ""));
+    assert!(err.contains("bad.play:2:1") && err.contains("did you mean `launch`?"), "{err}");
+    assert!(err.contains("bad.play:3:7") && err.contains("did you mean `mill_lane`?"), "{err}");
+    let (code, json) = json(folder.path(), &["play", spec.to_str().unwrap(), "bad.play"]);
+    assert_eq!((code, json["findings"].as_array().unwrap().len()), (2, 2));
+}
+
+#[test]
+fn colour_follows_the_flag_and_the_environment() {
+    let spec = demo("fellpost.toml");
+    let coloured = |arguments: &[&str], no_color: bool| {
+        let mut command = Command::cargo_bin("vestigum").unwrap();
+        command.arg("check").arg(&spec).args(arguments).env_remove("NO_COLOR");
+        if no_color {
+            command.env("NO_COLOR", "1");
+        }
+        command.output().unwrap().stdout.contains(&0x1b)
+    };
+    assert!(!coloured(&[], false), "a pipe is no terminal");
+    assert!(coloured(&["--color", "always"], false));
+    assert!(coloured(&["--color", "always"], true), "who asks for colour gets it");
+    assert!(!coloured(&["--color", "never"], false));
+}

@@ -110,3 +110,155 @@ fn what_does_not_fit_is_brought_inside_and_reported() {
     assert_eq!(launched.progress.value("lanterns", &[]), Ok(Value::Int(9)));
     assert_eq!(launched.progress.place().to_string(), "heather_rise at bothy");
 }
+
+/// A spec with a field of every type and axis, and an image in which each of them holds something.
+fn full_image() -> (Spec, Image) {
+    let spec = Spec::from_toml(
+        r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane"]
+[level.mill_lane]
+checkpoints = ["ford"]
+[keys.stone]
+open = true
+max = 3
+[struct.parcel]
+weight = "int"
+fragile = "bool"
+[field.blob]
+type = "bytes"
+lasts = "profile"
+after_failure = "keep"
+[field.at]
+type = "vec2"
+lasts = "profile"
+after_failure = "keep"
+[field.mood]
+type = "choice"
+of = ["low", "high"]
+lasts = "profile"
+after_failure = "keep"
+[field.bag]
+type = "map of list of parcel"
+lasts = "profile"
+after_failure = "keep"
+[field.tools]
+type = "set of text"
+lasts = "profile"
+after_failure = "keep"
+[field.painted]
+type = "float"
+per = ["stone", "level"]
+lasts = "profile"
+after_failure = "keep"
+[field.seen]
+type = "bool"
+per = "checkpoint"
+lasts = "profile"
+after_failure = "keep"
+"#,
+    )
+    .unwrap_or_else(|errors| panic!("{errors}"));
+    let mut game = Progress::fresh(&spec);
+    let list = |items: Vec<Value>| Value::List(items.into());
+    let parcel =
+        Value::Map([("weight".into(), Value::Int(3))].into_iter().collect::<std::collections::BTreeMap<_, _>>().into());
+    game.write("blob", &[], Value::bytes(*b"\x00\xff{}")).unwrap();
+    game.write("at", &[], list(vec![Value::Int(1), Value::from(-2.5)])).unwrap();
+    game.write("mood", &[], "high".into()).unwrap();
+    game.insert_at("bag", &[], "ring", list(vec![parcel])).unwrap();
+    game.insert("tools", &[], "rope".into()).unwrap();
+    game.write("painted", &["red_hen", "mill_lane"], 0.1.into()).unwrap();
+    game.write("seen", &["mill_lane", "ford"], true.into()).unwrap();
+    let image = Image { generation: 1, saved_at: "now".into(), ..game.suspend().profile_image("ada") };
+    (spec, image)
+}
+
+#[test]
+fn every_type_has_its_json() {
+    let (_, image) = full_image();
+    let text = String::from_utf8(image.to_json()).unwrap();
+    for piece in [
+        r#""made":{"stone":["red_hen"]}"#,
+        r#""at":[1.0,-2.5]"#,
+        r#""bag":{"ring":[{"fragile":false,"weight":3}]}"#,
+        r#""blob":"AP97fQ==""#,
+        r#""mood":"high""#,
+        r#""painted":{"red_hen":{"mill_lane":0.1}}"#,
+        r#""seen":{"mill_lane":{"ford":true}}"#,
+        r#""tools":["rope"]"#,
+    ] {
+        assert!(text.contains(piece), "{piece} is not in {text}");
+    }
+}
+
+#[test]
+fn what_a_type_cannot_hold_is_dropped_piece_by_piece() {
+    let (spec, image) = full_image();
+    let loaded = |name: &str, json: &str| {
+        let mut image = image.clone();
+        image.values.insert(name.into(), serde_json::from_str::<Tree>(json).unwrap());
+        let launched = Progress::launch(&spec, Some(&image), None).unwrap();
+        let dropped: Vec<String> = launched.report.dropped.iter().map(|(name, why)| format!("{name}: {why}")).collect();
+        (dropped.join("; "), launched.progress)
+    };
+    let bag = r#"{"ring":[{"weight":"heavy","fragile":true,"colour":1},7],"clock":true}"#;
+    let (dropped, game) = loaded("bag", bag);
+    assert_eq!(
+        dropped,
+        "bag['clock']: it is a bool, and the field is of type list of parcel; \
+         bag['ring'], item 1.colour: a parcel has no such member; \
+         bag['ring'], item 1.weight: it is a text, and the field is of type int; \
+         bag['ring'], item 2: it is an int, and the field is of type parcel"
+    );
+    assert_eq!(game.value("bag", &[]).unwrap().to_string(), "{ring: [{ weight = 0, fragile = true }]}");
+    for (name, json, expected) in [
+        ("mood", r#""sad""#, "mood: there is no choice `sad`"),
+        ("blob", r#""%%%""#, "blob: it is a text, and the field is of type bytes"),
+        ("at", "[1]", "at: it is a list, and the field is of type vec2"),
+        ("tools", r#"{"rope":1}"#, "tools: it is a map, and the field is of type set of text"),
+        ("painted", r#"{"grey_cat":{"mill_lane":1.0}}"#, "painted[grey_cat, mill_lane]: its key was not made"),
+        ("painted", r#"{"red_hen":{"attic":1.0}}"#, "painted[red_hen, attic]: no level is called `attic`"),
+        ("painted", r#"{"red_hen":4}"#, "painted[red_hen]: it is an int, and a value for each key is wanted"),
+        ("seen", r#"{"mill_lane":{"cairn":true}}"#, "seen[mill_lane, cairn]: no checkpoint is called `cairn`"),
+    ] {
+        assert_eq!(loaded(name, json).0, expected);
+    }
+}
+
+#[test]
+fn names_made_at_run_time_are_taken_as_far_as_there_is_room() {
+    let (spec, mut image) = full_image();
+    let names = ["red_hen", "a", "b", "c", "not a name"];
+    image.made.insert("stone".into(), names.into_iter().map(Into::into).collect());
+    image.made.insert("rock".into(), vec!["x".into()]);
+    let report = Progress::launch(&spec, Some(&image), None).unwrap().report;
+    let dropped: Vec<&str> = report.dropped.iter().map(|(name, _)| name.as_str()).collect();
+    assert_eq!(dropped, ["rock", "c", "not a name"]);
+}
+
+#[test]
+fn every_byte_change_of_a_full_image_is_detected_too() {
+    let (_, image) = full_image();
+    let bytes = image.to_json();
+    for at in 0..bytes.len() {
+        let mut changed = bytes.clone();
+        changed[at] ^= 0x01;
+        assert!(Image::from_json(&changed).is_ok_and(|read| read == image) || Image::from_json(&changed).is_err());
+    }
+}
+
+#[test]
+fn the_digest_is_of_the_content_alone() {
+    let (_, image) = full_image();
+    let later = Image { generation: 9, saved_at: "later".into(), ..image.clone() };
+    assert_eq!(image.digest(), later.digest());
+    assert_ne!(image.to_json(), later.to_json());
+    let mut other = image.clone();
+    other.values.insert("mood".into(), Tree::Text("low".into()));
+    assert_ne!(image.digest(), other.digest());
+    let renamed = Image { owner: vestigum_core::Owner::Profile("ben".into()), ..image.clone() };
+    assert_ne!(image.digest(), renamed.digest(), "another player's progress is another's");
+}

@@ -149,3 +149,94 @@ fn hostile_scripts_are_errors_and_never_a_panic() {
         assert!(Script::from_text("a.play", &text, &spec).is_err(), "{text:.60} was taken");
     }
 }
+
+const YARD: &str = r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane", "heather_rise"]
+[field.tools]
+type = "set of text"
+lasts = "profile"
+after_failure = "keep"
+[field.queue]
+type = "list of int"
+lasts = "profile"
+after_failure = "entry"
+[field.bag]
+type = "map of int"
+lasts = "profile"
+after_failure = "keep"
+[field.best]
+type = "int"
+per = "level"
+lasts = "profile"
+after_failure = "keep"
+"#;
+
+fn in_the_yard(text: &str) -> Run {
+    let spec = Spec::from_toml(YARD).unwrap();
+    let script = Script::from_text("a.play", &format!("playthrough \"a\"\nlaunch\n{text}"), &spec);
+    let script = script.unwrap_or_else(|errors| panic!("{errors}"));
+    run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default())
+}
+
+#[test]
+fn containers_are_filled_and_emptied_by_statements() {
+    let run = in_the_yard(
+        "insert tools 'rope'\ninsert tools 'rope'\ninsert tools 'hook'\nremove tools 'rope'\nremove tools 'axe'\n\
+         expect tools == ['hook']\n\
+         insert queue 3\ninsert queue 1\ninsert queue 3\nremove queue 3\nexpect queue == [1, 3]\n\
+         insert bag 'letters' 4\ninsert bag 'letters' 5\ninsert bag 'post' 1\nremove bag 'post'\n\
+         expect bag['letters'] == 5 and len(bag) == 1 and not has(bag, 'post')\n\
+         queue = []\nexpect len(queue) == 0",
+    );
+    assert_eq!(run.failure, None);
+}
+
+#[test]
+fn resets_are_statements_and_are_saved_at_once() {
+    let run = in_the_yard(
+        "enter mill_lane\nbest = 4\ncomplete\nsave\nbest[heather_rise] = 2\nreset level mill_lane\ncrash\nlaunch\n\
+         expect best[mill_lane] == 0 and best[heather_rise] == 2 and not completed[mill_lane] and open(heather_rise)\n\
+         reset field best[heather_rise]\nexpect sum(best) == 0\ninsert tools 'rope'\nreset everything\nexpect len(tools) == 0\n\
+         refuse reset level attic\nrefuse reset field nothing\nrefuse reset field best[attic]",
+    );
+    assert_eq!(run.failure, None);
+    let note = run.timeline.rows.iter().find(|row| row.statement.starts_with("reset level")).unwrap().note.clone();
+    assert_eq!(note, "2 values reset, saved 2");
+}
+
+#[test]
+fn the_board_is_part_of_the_story() {
+    let run = in_the_yard("enter mill_lane\nbest = 4\ncomplete\nboard");
+    let board = &run.timeline.rows.last().unwrap().board;
+    let told: Vec<String> = board.iter().map(ToString::to_string).collect();
+    assert_eq!(told, ["mill_lane      completed  best 4", "heather_rise   open  best 0"]);
+}
+
+#[test]
+fn statements_on_containers_are_checked_before_they_run() {
+    let spec = Spec::from_toml(YARD).unwrap();
+    for (text, expected) in [
+        ("insert tools 3", "a text is wanted here, and this is an int"),
+        ("insert tools", "what should be inserted?"),
+        ("insert bag 3", "is a map: say under which key, in quotes"),
+        ("insert tools 'a' 'b'", "values are inserted into lists, sets and maps"),
+        ("insert best 3", "is of type int; values are inserted into lists, sets and maps"),
+        ("remove best 3", "is of type int; values are removed from lists, sets and maps"),
+        ("remove", "which field?"),
+        ("tools += 'a'", "is of type set of text; only numbers are added to"),
+        ("best[mill_lane, heather_rise] = 1", "`best` takes a level; here are 2"),
+        ("best[] = 1", "the names of keys are wanted in these brackets"),
+        ("reset", "what should be reset?"),
+        ("reset score", "`score` cannot be reset"),
+        ("reset run now", "nothing stands behind this"),
+        ("reset level", "which level?"),
+        ("reset level attic", "no level is called `attic`"),
+        ("board now", "nothing stands behind this statement"),
+    ] {
+        let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err().to_string();
+        assert!(errors.contains(expected), "{text}: `{expected}` is not said:\n{errors}");
+    }
+}

@@ -189,10 +189,10 @@ impl<'s> Checker<'s, '_> {
                 match self.taken(field, target, refused)? {
                     Err(why) => Action::NeverAccepted(why),
                     Ok(entry) => {
-                        let value = self.expression(value, Some(&ty))?;
                         if *how != How::Set && !ty.is_number() {
                             return self.wrong(&target.field, format!("is of type {ty}; only numbers are added to"));
                         }
+                        let value = self.expression(value, Some(&ty))?;
                         Action::Write { entry, how: *how, value }
                     }
                 }
