@@ -124,7 +124,9 @@ fn limits_hold_in_containers_too() {
     for key in ["a", "b", "c", "d"] {
         game.insert_at("satchel", &[], key, Value::Map(BTreeMap::new().into())).unwrap();
     }
-    assert_eq!(game.value("satchel", &[]).unwrap().len(), 3);
+    let keys = game.value("satchel", &[]).unwrap();
+    assert!(keys.len() == 3 && keys.entry("a").is_some() && keys.entry("d").is_none(), "what is there stays: {keys}");
+    assert!(!game.insert_at("satchel", &[], "a", Value::Map(BTreeMap::new().into())).unwrap().clamped());
     assert!(game.write("blob", &[], Value::bytes(*b"12345")).unwrap().clamped());
     assert_eq!(game.value("blob", &[]).unwrap().as_bytes(), b"1234");
 }

@@ -99,5 +99,30 @@ fn moments(c: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, handles, moments);
+/// Marks and saves beside a map of ten thousand entries: they share it, they do not copy it.
+fn containers(c: &mut Criterion) {
+    let spec = Spec::from_toml(
+        "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n[field.seen]\ntype = \"map of int\"\n\
+         max_len = 20000\nlasts = \"profile\"\nafter_failure = \"entry\"\n",
+    )
+    .expect("the bench spec is sound");
+    let mut game = Progress::fresh(&spec);
+    for n in 0..10_000 {
+        game.insert_at("seen", &[], &format!("stone_{n}"), n.into()).expect("there is room");
+    }
+    let mut group = c.benchmark_group("beside a map of 10,000 entries");
+    group.bench_function("enter, suspend and leave", |b| {
+        b.iter(|| {
+            let entered = game.enter("mill_lane").is_ok();
+            black_box(game.suspend());
+            entered && game.travel().is_ok()
+        });
+    });
+    group.bench_function("insert, no mark sharing it", |b| {
+        b.iter(|| game.insert_at("seen", &[], black_box("stone_7"), 3.into()).is_ok());
+    });
+    group.finish();
+}
+
+criterion_group!(benches, handles, moments, containers);
 criterion_main!(benches);

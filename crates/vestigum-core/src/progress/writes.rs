@@ -60,7 +60,8 @@ impl Progress {
         self.put_by_name(id, keys, |old, limits| limits.clamp(if old.is_filled() { add(&old, &by) } else { by }))
     }
 
-    /// Puts a value into a list, at its end, or into a set.
+    /// Puts a value into a list, at its end, or into a set. A full one stays as it is, and the answer says that the value
+    /// was [clamped](Written::clamped).
     ///
     /// # Errors
     /// As [`Progress::write`], and if the field is neither.
@@ -72,7 +73,12 @@ impl Progress {
         let item = self.fitted_to(id, item, &inner)?;
         let is_set = matches!(self.spec.0.field(id).ty, Type::Set(_));
         self.put_by_name(id, keys, |old, limits| {
-            limits.clamp(match old {
+            let (item, cut) = limits.clamp_item(item);
+            // What is in a full container stays: the new value is the one that finds no room.
+            let room = limits.has_room(&old);
+            let container = match old {
+                Value::Set(set) if !room && !set.contains(&item) => return (Value::Set(set), true),
+                Value::List(list) if !room => return (Value::List(list), true),
                 Value::Set(mut set) => {
                     Arc::make_mut(&mut set).insert(item);
                     Value::Set(set)
@@ -84,11 +90,13 @@ impl Progress {
                 // An optional list or set that is not filled yet.
                 _ if is_set => Value::Set(Arc::new([item].into())),
                 _ => Value::List(Arc::new(vec![item])),
-            })
+            };
+            (container, cut)
         })
     }
 
-    /// Puts a value under a key of a map.
+    /// Puts a value under a key of a map. A full one takes no new key, and the answer says that the value was
+    /// [clamped](Written::clamped).
     ///
     /// # Errors
     /// As [`Progress::write`], and if the field is no map.
@@ -99,12 +107,15 @@ impl Progress {
         };
         let item = self.fitted_to(id, item, &inner)?;
         self.put_by_name(id, keys, |old, limits| {
+            let (item, cut) = limits.clamp_item(item);
+            let room = limits.has_room(&old);
             let mut map = match old {
+                Value::Map(map) if !room && !map.contains_key(at) => return (Value::Map(map), true),
                 Value::Map(map) => map,
                 _ => Arc::default(),
             };
             Arc::make_mut(&mut map).insert(at.into(), item);
-            limits.clamp(Value::Map(map))
+            (Value::Map(map), cut)
         })
     }
 

@@ -236,6 +236,16 @@ impl Limits {
         self.shortened(value)
     }
 
+    /// Brings an item that is put into a container inside.
+    pub(crate) fn clamp_item(&self, item: Value) -> (Value, bool) {
+        self.shortened(item)
+    }
+
+    /// Whether a container has room for one more.
+    pub(crate) fn has_room(&self, container: &Value) -> bool {
+        container.len() < self.max_len
+    }
+
     /// Cuts text, bytes and containers at `max_len`, those inside others too.
     fn shortened(&self, value: Value) -> (Value, bool) {
         let max = self.max_len;
