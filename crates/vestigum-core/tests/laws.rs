@@ -195,6 +195,9 @@ proptest! {
                 prop_assert_eq!(&shown, &values(&sketch, &game).into_iter().collect());
             }
             let _ = apply(&sketch, &mut game, step);
+            if index % 7 == 5 {
+                game.reset(&Reset::Run).expect("a run can be reset");
+            }
         }
     }
 

@@ -136,3 +136,67 @@ fn a_game_that_resumes_at_the_entry_now_goes_there() {
     assert_eq!(shown(&game), "mill_lane: letters 0, score 0, time 0, streak 1, lanterns 3, debt 0");
     assert!(report.contains("levels are resumed at their entry now"), "{report}");
 }
+
+/// A rule that touches only the current key depends on a choice that a failure can change, so it does not count in a save:
+/// counted, it would touch another entry every time the game is saved and loaded.
+#[test]
+fn a_rule_of_the_current_key_or_checkpoint_does_not_count_in_a_save() {
+    let spec = Spec::from_toml(
+        r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane"]
+[level.mill_lane]
+checkpoints = ["ford", "stile"]
+[keys.weather]
+names = ["fair", "storm"]
+current = "weather_now"
+[field.weather_now]
+type = "choice"
+of = ["fair", "storm"]
+lasts = "run"
+after_failure = "entry"
+[field.tally]
+type = "int"
+per = "weather"
+lasts = "run"
+after_failure = "keep"
+written_by = "both"
+on.death = "reset"
+on.restart = "reset"
+[field.found]
+type = "int"
+per = "checkpoint"
+lasts = "run"
+after_failure = "keep"
+written_by = "both"
+on.death = "reset"
+on.restart = "reset"
+[save]
+resume = "entry"
+"#,
+    )
+    .unwrap_or_else(|errors| panic!("{errors}"));
+    let mut game = Progress::fresh(&spec);
+    for key in ["fair", "storm"] {
+        game.write("tally", &[key], 7.into()).unwrap();
+    }
+    for stop in ["ford", "stile"] {
+        game.write("found", &["mill_lane", stop], 3.into()).unwrap();
+    }
+    game.enter_at("mill_lane", "ford").unwrap();
+    game.write("weather_now", &[], "storm".into()).unwrap();
+    game.checkpoint("stile").unwrap();
+    let (mut game, _) = reloaded(&game, &spec);
+    (game, _) = reloaded(&game, &spec);
+    assert_eq!(game.value("weather_now", &[]).unwrap().to_string(), "fair");
+    let all = |game: &Progress| {
+        let tally = ["fair", "storm"].map(|key| game.value("tally", &[key]).unwrap().as_int());
+        let found = ["ford", "stile"].map(|stop| game.value("found", &["mill_lane", stop]).unwrap().as_int());
+        (tally, found)
+    };
+    assert_eq!(all(&game), ([7, 7], [3, 3]));
+    game.death().unwrap();
+    assert_eq!(all(&game), ([0, 7], [0, 3]), "a death counts, and touches the key and the checkpoint of the moment");
+}
