@@ -82,16 +82,18 @@ impl Operation {
         }
     }
 
-    /// The new value. `zero` is what an unfilled value counts as, where it must count as something.
-    pub(crate) fn apply(self, old: &Value, operand: &Value, zero: &Value) -> Value {
-        match self {
+    /// The new value, and whether a sum was cut at the end of what a number can be. `zero` is what an unfilled value
+    /// counts as, where it must count as something.
+    pub(crate) fn apply(self, old: &Value, operand: &Value, zero: &Value) -> (Value, bool) {
+        let new = match self {
             Operation::Set => operand.clone(),
-            Operation::Add => value::add(if old.is_filled() { old } else { zero }, operand),
+            Operation::Add => return value::sum(if old.is_filled() { old } else { zero }, operand),
             Operation::Max if !old.is_filled() || value::below(old, operand) => operand.clone(),
             Operation::Min if !old.is_filled() || value::below(operand, old) => operand.clone(),
             Operation::Max | Operation::Min => old.clone(),
             Operation::Union => value::union(if old.is_filled() { old } else { zero }, operand),
-        }
+        };
+        (new, false)
     }
 }
 

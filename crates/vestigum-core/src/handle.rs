@@ -7,7 +7,7 @@ use thiserror::Error;
 use crate::diagnostic::nearest;
 use crate::spec::{Axis, Field, FieldId, Limits, Spec};
 use crate::types::Type;
-use crate::value::{Value, finite};
+use crate::value::{Value, sum_floats, sum_ints};
 
 mod sealed {
     pub trait Sealed {}
@@ -72,7 +72,8 @@ impl Scalar for f64 {
     }
     #[inline]
     fn fit(written: f64, limits: &Limits) -> (Value, bool) {
-        limits.clamp(Value::float(written))
+        let (value, clamped) = limits.clamp(Value::float(written));
+        (value, clamped || !written.is_finite())
     }
 }
 
@@ -107,20 +108,20 @@ impl Scalar for [u8] {
 /// Rust types of numbers, which can be added to.
 pub trait Number: Scalar + for<'a> Scalar<Write<'a> = Self> + Copy {
     #[doc(hidden)]
-    fn plus(value: &Value, by: Self) -> Self;
+    fn plus(value: &Value, by: Self) -> (Self, bool);
 }
 
 impl Number for i64 {
     #[inline]
-    fn plus(value: &Value, by: i64) -> i64 {
-        value.as_int().saturating_add(by)
+    fn plus(value: &Value, by: i64) -> (i64, bool) {
+        sum_ints(value.as_int(), by)
     }
 }
 
 impl Number for f64 {
     #[inline]
-    fn plus(value: &Value, by: f64) -> f64 {
-        finite(value.as_float() + by)
+    fn plus(value: &Value, by: f64) -> (f64, bool) {
+        sum_floats(value.as_float(), by)
     }
 }
 

@@ -389,10 +389,34 @@ pub(crate) fn finite(float: f64) -> f64 {
 
 /// The sum of two numbers of one type, saturating.
 pub(crate) fn add(a: &Value, b: &Value) -> Value {
+    sum(a, b).0
+}
+
+/// The sum of two numbers of one type, and whether it was cut at the end of what a number can be.
+pub(crate) fn sum(a: &Value, b: &Value) -> (Value, bool) {
     match (a, b) {
-        (Value::Int(a), Value::Int(b)) => Value::Int(a.saturating_add(*b)),
-        (a, b) => Value::float(a.as_float() + b.as_float()),
+        (Value::Int(a), Value::Int(b)) => {
+            let (sum, cut) = sum_ints(*a, *b);
+            (Value::Int(sum), cut)
+        }
+        (a, b) => {
+            let (sum, cut) = sum_floats(a.as_float(), b.as_float());
+            (Value::Float(sum), cut)
+        }
     }
+}
+
+#[inline]
+pub(crate) fn sum_ints(a: i64, b: i64) -> (i64, bool) {
+    match a.checked_add(b) {
+        Some(sum) => (sum, false),
+        None => (a.saturating_add(b), true),
+    }
+}
+
+#[inline]
+pub(crate) fn sum_floats(a: f64, b: f64) -> (f64, bool) {
+    (finite(a + b), !(a + b).is_finite())
 }
 
 /// Both sets or maps in one; the entries of `b` win.

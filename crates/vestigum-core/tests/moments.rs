@@ -268,3 +268,26 @@ fn sums_and_writes_stop_at_the_limits_and_say_so() {
     let fell = game.death().unwrap();
     assert_eq!(fell.clamped().map(ToString::to_string).collect::<Vec<_>>(), ["lanterns 2 → 1 (add)"]);
 }
+
+#[test]
+fn sums_without_a_range_stop_at_the_end_of_numbers_and_say_so() {
+    let spec = Spec::from_toml(
+        "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n\
+         [field.n]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\nwritten_by = \"both\"\non.complete = { add = 5 }\n\
+         [field.x]\ntype = \"float\"\nlasts = \"run\"\nafter_failure = \"keep\"\n",
+    )
+    .unwrap_or_else(|errors| panic!("{errors}"));
+    let (n, x) = (spec.int("n").unwrap(), spec.float("x").unwrap());
+    let mut game = Progress::fresh(&spec);
+    game.set(n, i64::MAX - 7).unwrap();
+    assert!(!game.add(n, 5).unwrap().clamped());
+    game.enter("mill_lane").unwrap();
+    assert_eq!(game.complete().unwrap().clamped().count(), 1);
+    assert!(game.add(n, 1).unwrap().clamped() && game.write_add("n", &[], 1.into()).unwrap().clamped());
+    assert_eq!(game.get(n), i64::MAX);
+    game.set(x, f64::MAX).unwrap();
+    assert!(game.add(x, f64::MAX).unwrap().clamped());
+    assert_eq!(game.get(x), f64::MAX);
+    assert!(game.set(x, f64::NAN).unwrap().clamped());
+    assert_eq!(game.get(x), 0.0, "what is no number becomes 0");
+}

@@ -95,9 +95,9 @@ impl Weigh<'_> {
         match deed {
             Deed::Simple(simple) => self.simple(field, slot, *simple),
             Deed::Operation(operation, _) => {
-                let new = operation.apply(self.state.value(slot), operand, &field.ty.zero());
+                let (new, cut) = operation.apply(self.state.value(slot), operand, &field.ty.zero());
                 let (value, clamped) = field.limits.clamp(new);
-                self.change(field, slot, value, Fate::Operation(*operation), clamped);
+                self.change(field, slot, value, Fate::Operation(*operation), clamped || cut);
             }
         }
     }

@@ -6,7 +6,7 @@ use crate::handle::{Handle, Number, Scalar};
 use crate::outcome::{AccessError, Written};
 use crate::spec::{Field, FieldId, Limits};
 use crate::types::Type;
-use crate::value::{Value, add};
+use crate::value::{Value, sum};
 
 use super::{Found, Progress};
 
@@ -34,7 +34,11 @@ impl Progress {
     #[inline(always)]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
-        self.put(at.field, at.slot as usize, |old, limits| T::fit(T::plus(old, by), limits))
+        self.put(at.field, at.slot as usize, |old, limits| {
+            let (sum, cut) = T::plus(old, by);
+            let (value, clamped) = T::fit(sum, limits);
+            (value, clamped || cut)
+        })
     }
 
     /// Writes a field by name; see [`Progress::value`] for `keys`. A key of an open set is made by its first write.
@@ -57,7 +61,11 @@ impl Progress {
         if !self.spec.0.field(id).ty.is_number() {
             return Err(self.no_such_operation(id, "added to"));
         }
-        self.put_by_name(id, keys, |old, limits| limits.clamp(if old.is_filled() { add(&old, &by) } else { by }))
+        self.put_by_name(id, keys, |old, limits| {
+            let (sum, cut) = if old.is_filled() { sum(&old, &by) } else { (by, false) };
+            let (value, clamped) = limits.clamp(sum);
+            (value, clamped || cut)
+        })
     }
 
     /// Puts a value into a list, at its end, or into a set. A full one stays as it is, and the answer says that the value
