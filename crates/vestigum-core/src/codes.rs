@@ -77,7 +77,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: WRONG_TYPE,
         title: "a value of the wrong type",
-        text: "Expressions are checked against the types of the fields before anything runs. An int may stand where a float is wanted; nothing else is converted.",
+        text: "Expressions are checked against the types of the fields before anything runs. An int may stand where a float is wanted, and a literal takes on the type it is compared with or given to: a text the name of a choice, a list a set or a vector. Nothing else is converted.",
         wrong: "opens = \"completed[mill_lane] + 1\"",
         right: "opens = \"completed[mill_lane]\"",
     },
@@ -140,7 +140,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: STATEMENT,
         title: "a statement of a playthrough that cannot be read",
-        text: "A playthrough has one statement a line: a moment, a write, `expect`, `refuse`, `save`, `crash`, `watch`, `profile`, or `repeat N` up to `end`.",
+        text: "A playthrough has one statement a line: a moment, a write, `insert`, `remove`, `expect`, `refuse`, `reset`, `board`, `save`, `crash`, `watch`, `profile`, or `repeat N` up to `end`.",
         wrong: "enter mill_lane and die",
         right: "enter mill_lane\ndeath",
     },
