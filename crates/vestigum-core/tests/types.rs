@@ -231,3 +231,25 @@ fn mistakes_in_declarations_have_their_sentences() {
         assert!(shown.contains(expected), "`{expected}` is not said:\n{shown}");
     }
 }
+
+/// Keys of open sets are made by writes, and a refused write makes none.
+#[test]
+fn a_refused_write_makes_no_key() {
+    let spec = Spec::from_toml(&format!(
+        "{WORLD}\n[keys.post]\nopen = true\nmax = 1\n[field.n]\ntype = \"int\"\nper = [\"stone\", \"post\", \"level\"]\n\
+         lasts = \"profile\"\nafter_failure = \"keep\"\n[field.here]\ntype = \"int\"\nper = \"stone\"\nlasts = \"visit\"\n\
+         after_failure = \"keep\"\n[derived]\nstones = \"size(painted)\"\n"
+    ))
+    .unwrap_or_else(|errors| panic!("{errors}"));
+    let mut game = Progress::fresh(&spec);
+    let unknown = game.write("n", &["red", "gate", "nowhere"], 1.into()).unwrap_err().to_string();
+    assert_eq!(unknown, "no level is called `nowhere`");
+    assert_eq!(game.value("n", &["red", "gate", "nowhere"]).unwrap_err().to_string(), unknown, "a read says so too");
+    assert!(game.write("n", &["red", "not a name", "mill_lane"], 1.into()).is_err());
+    assert!(game.write("here", &["red"], 1.into()).is_err(), "the player is in no level");
+    assert!(game.write("n", &["red", "gate", "mill_lane"], "text".into()).is_err());
+    assert_eq!(game.derived("stones"), Ok(Value::Int(0)), "no refused write made a stone");
+    game.write("n", &["red", "gate", "mill_lane"], 1.into()).unwrap();
+    assert!(game.write("n", &["blue", "yard", "mill_lane"], 1.into()).is_err(), "there is room for one post");
+    assert_eq!(game.derived("stones"), Ok(Value::Int(1)));
+}

@@ -7,7 +7,8 @@ use super::compile::{Compiler, Typed};
 use super::eval::{Node, Over, Steps};
 use super::syntax::{Ast, Kind};
 
-const FUNCTIONS: [&str; 17] = [
+/// The names of all functions.
+pub(crate) const FUNCTIONS: [&str; 17] = [
     "sum",
     "highest",
     "lowest",

@@ -14,10 +14,10 @@ mod token;
 
 use std::sync::Arc;
 
+pub(crate) use calls::FUNCTIONS;
 pub(crate) use compile::{Scope, compile};
 pub(crate) use eval::Env;
 use eval::Node;
-pub(crate) use syntax::RESERVED;
 pub(crate) use token::{Token, tokens};
 
 use crate::spec::FieldId;

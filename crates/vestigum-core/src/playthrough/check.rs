@@ -12,7 +12,7 @@ use crate::progress::{Progress, Reset, entry_of};
 use crate::spec::{Field, Spec};
 use crate::types::Type;
 
-use super::script::{self, How, Kind, Statement, Target, Word, Written};
+use super::script::{self, How, Kind, STATEMENTS, Statement, Target, Word, Written};
 
 /// A script that fits its spec.
 #[derive(Clone, Debug)]
@@ -256,25 +256,10 @@ impl<'s> Checker<'s, '_> {
     fn moment(&mut self, word: &Word) -> Option<Moment> {
         let found = self.spec.moment(&word.value);
         if found.is_none() {
-            let built_in = Moment::BUILT_IN.into_iter().filter_map(|moment| moment.word());
             let own = self.spec.0.own_moments.iter().map(|name| &**name);
             let error =
                 Diagnostic::error(codes::STATEMENT, word.span, format!("there is no statement `{}`", word.value));
-            let others = [
-                "enter_any",
-                "expect",
-                "refuse",
-                "insert",
-                "remove",
-                "reset",
-                "board",
-                "save",
-                "crash",
-                "watch",
-                "profile",
-                "repeat",
-            ];
-            self.errors.push(error.suggest(&word.value, built_in.chain(own).chain(others)));
+            self.errors.push(error.suggest(&word.value, STATEMENTS.iter().copied().chain(own)));
         }
         found
     }

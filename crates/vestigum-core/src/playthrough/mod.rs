@@ -38,5 +38,6 @@ mod timeline;
 
 pub use check::{Playthrough, Script};
 pub use run::{Failure, LastChange, Run, Why, run};
+pub(crate) use script::STATEMENTS;
 pub use shelf::{MemoryShelf, Shelf};
 pub use timeline::{Cell, Row, Timeline};

@@ -76,7 +76,8 @@ pub(super) enum How {
     Subtract,
 }
 
-const STATEMENTS: &[&str] = &[
+/// The words that statements begin with.
+pub(crate) const STATEMENTS: &[&str] = &[
     "launch",
     "new_run",
     "enter",

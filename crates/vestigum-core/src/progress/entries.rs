@@ -44,10 +44,11 @@ impl Progress {
         Ok(Found::Slot(field.slot_at(&keys)))
     }
 
-    /// Which keys of an open set a write would have to make, and whether there is room for it.
+    /// Makes the keys of open sets that a write names for the first time. Nothing is made unless all can be.
     pub(crate) fn make_keys(&mut self, field: &Field, keys: &[&str]) -> Result<usize, AccessError> {
         let spec = self.spec.clone();
         let mut names = keys.iter();
+        let mut new: Vec<(usize, &str)> = Vec::new();
         for axis in &field.axes {
             let name = match axis {
                 Axis::Checkpoint => names.next().and(names.next()),
@@ -55,7 +56,7 @@ impl Progress {
             };
             let (Axis::Keys(set), Some(name)) = (axis, name) else { continue };
             let declared = &spec.0.key_sets[*set as usize];
-            let made = &mut self.state.made[*set as usize];
+            let made = &self.state.made[*set as usize];
             let Some(max) = declared.max.filter(|_| !made.contains(*name)) else { continue };
             if made.len() >= max as usize {
                 return Err(AccessError::KeysFull { axis: declared.name.to_string(), max });
@@ -63,7 +64,10 @@ impl Progress {
             if !crate::spec::is_key_name(name) {
                 return Err(AccessError::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() });
             }
-            made.insert((*name).into());
+            new.push((*set as usize, name));
+        }
+        for (set, name) in new {
+            self.state.made[set].insert(name.into());
         }
         match self.entry(field, keys)? {
             Found::Slot(slot) => Ok(slot),
@@ -84,6 +88,7 @@ pub(crate) fn entry_of(spec: &SpecData, field: &Field, names: &[&str], made: &Ma
     }
     let mut names = names.iter().copied();
     let mut keys = Vec::with_capacity(field.axes.len());
+    let mut all_made = true;
     for axis in &field.axes {
         let name = names.next().unwrap_or_default();
         let key = match axis {
@@ -102,7 +107,11 @@ pub(crate) fn entry_of(spec: &SpecData, field: &Field, names: &[&str], made: &Ma
                 if declared.max.is_some() {
                     match made[*set as usize].get_index_of(name) {
                         Some(key) => key as u32,
-                        None => return Ok(Found::NotMade),
+                        // The other names are looked at all the same: an unknown one is an error.
+                        None => {
+                            all_made = false;
+                            0
+                        }
                     }
                 } else {
                     let key = declared.names.get_index_of(name).map(|key| key as u32);
@@ -112,7 +121,7 @@ pub(crate) fn entry_of(spec: &SpecData, field: &Field, names: &[&str], made: &Ma
         };
         keys.push(key);
     }
-    Ok(Found::Slot(field.slot_at(&keys)))
+    Ok(if all_made { Found::Slot(field.slot_at(&keys)) } else { Found::NotMade })
 }
 
 fn level_of(spec: &SpecData, name: &str) -> Result<u32, AccessError> {

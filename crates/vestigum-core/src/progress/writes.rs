@@ -205,12 +205,12 @@ impl Progress {
         let old = self.state.take(slot);
         let (value, clamped) = new(old, &field.limits);
         self.state.write(slot, value);
-        Ok(self.written(field, clamped))
+        Ok(self.written(field.read_by_openings, clamped))
     }
 
     #[inline(always)]
-    fn written(&mut self, field: &Field, clamped: bool) -> Written {
-        Written { clamped, opened: if field.read_by_openings { self.opened_now() } else { None } }
+    fn written(&mut self, judge: bool, clamped: bool) -> Written {
+        Written { clamped, opened: if judge { self.opened_now() } else { None } }
     }
 
     #[inline(always)]
@@ -233,7 +233,7 @@ impl Progress {
         let (value, clamped) = new(self.state.value(slot), &field.limits);
         let judge = field.read_by_openings;
         self.state.write(slot, value);
-        Ok(Written { clamped, opened: if judge { self.opened_now() } else { None } })
+        Ok(self.written(judge, clamped))
     }
 
     #[cold]

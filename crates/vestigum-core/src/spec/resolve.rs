@@ -6,9 +6,10 @@ use rustc_hash::FxHashMap;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
-use crate::expression::{Expression, RESERVED, Scope, Token, compile, tokens};
+use crate::expression::{Expression, FUNCTIONS, Scope, Token, compile, tokens};
 use crate::fate::Plan;
 use crate::moment::Moment;
+use crate::playthrough::STATEMENTS;
 use crate::types::Type;
 
 use super::document::{Document, Word};
@@ -169,7 +170,7 @@ impl Resolver<'_> {
             self.error(codes::BAD_NAME, name.span, message).help = Some(help.into());
             return false;
         }
-        if RESERVED.contains(&name.value.as_str()) {
+        if is_reserved(&name.value) {
             let message = format!("`{}` is a word of the language, so no {what} can bear it", name.value);
             self.error(codes::BAD_NAME, name.span, message);
             return false;
@@ -372,6 +373,25 @@ fn add_level(spec: &mut SpecData, id: &str) {
     let id: Arc<str> = id.into();
     spec.level_ids.insert(id.clone(), spec.levels.len() as u32);
     spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), opens: Opening::Always, next: None });
+}
+
+/// Words that expressions and playthroughs use themselves, or will; nothing declared may bear them.
+fn is_reserved(word: &str) -> bool {
+    const OTHERS: [&str; 12] = [
+        "or",
+        "and",
+        "not",
+        "true",
+        "false",
+        "level",
+        "checkpoint",
+        "level_index",
+        "checkpoint_index",
+        "was",
+        "damage",
+        "import",
+    ];
+    OTHERS.contains(&word) || FUNCTIONS.contains(&word) || STATEMENTS.contains(&word)
 }
 
 pub(crate) fn is_name(text: &str) -> bool {
