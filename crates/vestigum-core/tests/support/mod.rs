@@ -100,7 +100,7 @@ const TYPES: [&str; 15] = [
     "map of int",
     "thing",
 ];
-const PER: [&[&str]; 11] = [
+const PER: [&[&str]; 12] = [
     &[],
     &[],
     &[],
@@ -112,6 +112,7 @@ const PER: [&[&str]; 11] = [
     &["level", "kind"],
     &["tag", "level"],
     &["spot"],
+    &["spot", "level"],
 ];
 /// Key sets of every kind, and the field that says which of one is meant.
 const KEYS: &str = "[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"kind_now\"\n[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]\n\
