@@ -11,31 +11,60 @@
 //! A commit writes a temporary file beside the others, syncs it, renames it to a *new* number and syncs the folder. So a
 //! power cut leaves the old generations as they were and the new one either whole or not there.
 
+use std::any::Any;
 use std::collections::BTreeMap;
-use std::fs::{self, File, OpenOptions};
-use std::io::{self, Read, Seek, Write};
+use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use tempfile::Builder;
+use vestigum_core::image::{Damaged, SealKey};
 use vestigum_core::{Image, Owner};
 
+use crate::common::Common;
+use crate::disk::{Disk, Lock, RealDisk};
 use crate::store::{Committed, Store, StoreError};
+
+/// The beginning of the names of files that are being written.
+const TEMPORARY: &str = ".saving-";
+
+/// No image has more bytes; what is longer is not read to its end.
+const MAX_BYTES: u64 = 256 << 20;
 
 /// The default store: one folder for each profile, one file for each generation.
 #[derive(Clone, Debug)]
 pub struct DirStore {
     inner: Arc<Inner>,
+    key: Option<SealKey>,
 }
 
 #[derive(Debug)]
 struct Inner {
+    disk: Arc<dyn Disk>,
     root: PathBuf,
-    /// Held as long as the store lives. The file is never removed: whoever opened it before would hold a lock on
-    /// nothing.
-    _lock: File,
-    /// The newest generation of each owner and its digest, so that an unchanged save reads no file.
-    newest: Mutex<BTreeMap<Owner, (u64, String)>>,
+    /// Held as long as the store lives.
+    _lock: HeldLock,
+    /// What this process knows of each owner. Whoever writes or removes holds it, so that no two do at once.
+    known: Mutex<BTreeMap<Owner, Newest>>,
+    common: Common,
+}
+
+struct HeldLock(#[expect(dead_code, reason = "it is held, never read")] Box<dyn Any + Send + Sync>);
+
+impl std::fmt::Debug for HeldLock {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("HeldLock")
+    }
+}
+
+/// The newest generation of an owner. The lock keeps other processes out, so it stays so until this one writes.
+#[derive(Clone, Debug, Default)]
+struct Newest {
+    /// The newest generation that is known to be there for good; 0 if there is none.
+    generation: u64,
+    /// What it holds; none if it cannot be read.
+    digest: Option<String>,
+    /// The highest number that any file has. A commit that failed may have left a higher one than `generation`.
+    highest: u64,
 }
 
 impl DirStore {
@@ -44,10 +73,30 @@ impl DirStore {
     /// # Errors
     /// If another process uses it, or it cannot be made or written.
     pub fn open(root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
+        DirStore::open_on(RealDisk, root)
+    }
+
+    /// Opens a save folder on a disk of one's own: a [`crate::SimDisk`], or one that encrypts or counts.
+    ///
+    /// # Errors
+    /// As [`DirStore::open`].
+    pub fn open_on(disk: impl Disk + 'static, root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         let root = root.as_ref().to_path_buf();
-        fs::create_dir_all(&root).map_err(io_error("make the save folder", &root))?;
-        let lock = lock(&root)?;
-        Ok(DirStore { inner: Arc::new(Inner { root, _lock: lock, newest: Mutex::default() }) })
+        make_folders(&disk, &root).map_err(io_error("make the save folder", &root))?;
+        let lock_file = root.join(".lock");
+        let lock = match disk.lock(&lock_file).map_err(io_error("lock the save folder with", &lock_file))? {
+            Lock::Held(lock) => HeldLock(lock),
+            Lock::Taken(holder) => return Err(StoreError::InUse { path: root, holder }),
+        };
+        let (known, common) = (Mutex::default(), Common::default());
+        Ok(DirStore { inner: Arc::new(Inner { disk: Arc::new(disk), root, _lock: lock, known, common }), key: None })
+    }
+
+    /// The same store, whose images are sealed with a key of the game: what the game did not seal is refused as
+    /// damaged. See [`SealKey`] for what that stops and what it does not.
+    #[must_use]
+    pub fn sealed(self, key: SealKey) -> DirStore {
+        DirStore { key: Some(key), ..self }
     }
 
     /// The folder.
@@ -55,125 +104,160 @@ impl DirStore {
         &self.inner.root
     }
 
-    /// The folder of one owner's generations.
+    /// The file of a generation.
     ///
     /// # Errors
     /// If a profile's name is empty or too long.
-    pub fn folder(&self, owner: &Owner) -> Result<PathBuf, StoreError> {
+    pub fn file(&self, owner: &Owner, generation: u64) -> Result<PathBuf, StoreError> {
+        Ok(self.folder(owner)?.join(format!("{generation}.json")))
+    }
+
+    /// The bytes of a generation, whatever they are worth.
+    ///
+    /// # Errors
+    /// If there is no such generation, or it cannot be read.
+    pub fn bytes(&self, owner: &Owner, generation: u64) -> Result<Vec<u8>, StoreError> {
+        let path = self.file(owner, generation)?;
+        match self.inner.disk.read(&path, MAX_BYTES + 1) {
+            Ok(bytes) => Ok(bytes),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {
+                Err(StoreError::NoGeneration { owner: owner.clone(), generation })
+            }
+            Err(error) => Err(io_error("read", &path)(error)),
+        }
+    }
+
+    fn folder(&self, owner: &Owner) -> Result<PathBuf, StoreError> {
         Ok(match owner {
             Owner::Device => self.inner.root.join("device"),
             Owner::Profile(name) => self.inner.root.join("profiles").join(folder_name(name)?),
         })
     }
 
-    fn newest(&self, owner: &Owner) -> Option<(u64, String)> {
-        let newest = self.inner.newest.lock().unwrap_or_else(PoisonError::into_inner);
-        newest.get(owner).cloned()
-    }
-
-    fn note_newest(&self, owner: &Owner, generation: u64, digest: String) {
-        let mut newest = self.inner.newest.lock().unwrap_or_else(PoisonError::into_inner);
-        newest.insert(owner.clone(), (generation, digest));
-    }
-
-    fn write(&self, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), StoreError> {
-        if !folder.is_dir() {
-            make_folder(folder, &self.inner.root)?;
+    /// The names in a folder; none if it is not there.
+    fn names(&self, folder: &Path) -> Result<Vec<String>, StoreError> {
+        match self.inner.disk.list(folder) {
+            Ok(names) => Ok(names),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
+            Err(error) => Err(io_error("read", folder)(error)),
         }
+    }
+
+    fn known(&self) -> MutexGuard<'_, BTreeMap<Owner, Newest>> {
+        // What is inside is replaced as a whole, so a panic elsewhere leaves it sound.
+        self.inner.known.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn newest(&self, owner: &Owner) -> Result<Newest, StoreError> {
+        let highest = self.generations(owner)?.last().copied().unwrap_or(0);
+        let digest = if highest == 0 { None } else { self.read(owner, highest).ok().map(|image| image.digest()) };
+        Ok(Newest { generation: highest, digest, highest })
+    }
+
+    /// The commit sequence. Until the rename the file has a name that nobody reads, and after it the content is
+    /// durable already; the caller hears of success only when the name is, too.
+    fn write(&self, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), StoreError> {
+        let disk = &*self.inner.disk;
+        if !disk.is_folder(folder) {
+            make_folders(disk, folder).map_err(io_error("make", folder))?;
+        }
+        let temporary = folder.join(format!("{TEMPORARY}{generation}"));
         let target = folder.join(format!("{generation}.json"));
-        let mut file = temporary().tempfile_in(folder).map_err(io_error("write into", folder))?;
-        file.write_all(bytes).map_err(io_error("write", file.path()))?;
-        file.as_file().sync_all().map_err(io_error("sync", file.path()))?;
-        file.persist_noclobber(&target).map_err(|error| io_error("write", &target)(error.error))?;
-        sync_folder(folder)
+        let written = disk.create(&temporary).map_err(io_error("write into", folder)).and_then(|mut file| {
+            file.write(bytes).map_err(io_error("write", &temporary))?;
+            file.sync().map_err(io_error("sync", &temporary))
+        });
+        let named = written.and_then(|()| disk.rename_new(&temporary, &target).map_err(io_error("write", &target)));
+        if named.is_err() {
+            // What cannot be removed now is removed at the next launch.
+            let _ = disk.remove(&temporary);
+        }
+        named?;
+        disk.sync_folder(folder).map_err(io_error("sync", folder))
     }
 }
 
 impl Store for DirStore {
+    fn common(&self) -> &Common {
+        &self.inner.common
+    }
+
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         let mut owners = Vec::new();
         if !self.generations(&Owner::Device)?.is_empty() {
             owners.push(Owner::Device);
         }
-        let profiles = self.inner.root.join("profiles");
-        let entries = match fs::read_dir(&profiles) {
-            Ok(entries) => entries,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(owners),
-            Err(error) => return Err(io_error("read", &profiles)(error)),
-        };
-        for entry in entries {
-            let name = entry.map_err(io_error("read", &profiles))?.file_name();
-            owners.extend(name.to_str().and_then(profile_of).map(Owner::Profile));
-        }
+        let profiles = self.names(&self.inner.root.join("profiles"))?;
+        owners.extend(profiles.iter().filter_map(|name| profile_of(name)).map(Owner::Profile));
         owners.sort();
         Ok(owners)
     }
 
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
-        let folder = self.folder(owner)?;
-        let entries = match fs::read_dir(&folder) {
-            Ok(entries) => entries,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
-            Err(error) => return Err(io_error("read", &folder)(error)),
-        };
-        let mut generations = Vec::new();
-        for entry in entries {
-            let name = entry.map_err(io_error("read", &folder))?.file_name();
-            generations.extend(name.to_str().and_then(generation_of));
-        }
+        let names = self.names(&self.folder(owner)?)?;
+        let mut generations: Vec<u64> = names.iter().filter_map(|name| generation_of(name)).collect();
         generations.sort_unstable();
         Ok(generations)
     }
 
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
-        let path = self.folder(owner)?.join(format!("{generation}.json"));
-        let bytes = match fs::read(&path) {
-            Ok(bytes) => bytes,
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                return Err(StoreError::NoGeneration { owner: owner.clone(), generation });
-            }
-            Err(error) => return Err(io_error("read", &path)(error)),
-        };
-        let image = Image::from_json(&bytes);
+        let bytes = self.bytes(owner, generation)?;
+        let image = Image::decode(&bytes, self.key.as_ref()).and_then(|image| {
+            let (named, says) = ((owner, generation), (&image.owner, image.generation));
+            if says == named { Ok(image) } else { Err(Damaged::Misplaced(image.owner.clone(), image.generation)) }
+        });
         image.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
         let owner = &image.owner;
         let digest = image.digest();
-        let (number, same) = match self.newest(owner) {
-            // The lock keeps others out, so what this process wrote last is the newest.
-            Some((generation, newest)) => (generation, newest == digest),
-            None => {
-                let number = self.generations(owner)?.last().copied().unwrap_or(0);
-                (number, number > 0 && self.read(owner, number).is_ok_and(|newest| newest.digest() == digest))
-            }
+        let mut known = self.known();
+        let newest = match known.get(owner) {
+            Some(newest) => newest.clone(),
+            None => self.newest(owner)?,
         };
-        if same {
-            self.note_newest(owner, number, digest);
-            return Ok(Committed { generation: number, written: false });
+        if newest.digest.as_ref() == Some(&digest) {
+            let committed = Committed { generation: newest.generation, written: false };
+            known.insert(owner.clone(), newest);
+            return Ok(committed);
         }
-        if number != follows {
-            return Err(StoreError::Conflict { owner: owner.clone(), newest: number, follows });
+        // Numbers in between are of commits of this process that failed, and may be there all the same.
+        if !(newest.generation..=newest.highest).contains(&follows) {
+            return Err(StoreError::Conflict { owner: owner.clone(), newest: newest.generation, follows });
         }
-        let generation = number + 1;
-        let bytes = Image { generation, ..image.clone() }.to_json();
-        self.write(&self.folder(owner)?, generation, &bytes)?;
-        self.note_newest(owner, generation, digest);
-        Ok(Committed { generation, written: true })
+        let generation = newest.highest + 1;
+        let bytes = image.encode(generation, &digest, self.key.as_ref());
+        let written = self.write(&self.folder(owner)?, generation, &bytes);
+        // A commit that failed may yet have given its name to a file: the number is used up.
+        let newest = match written {
+            Ok(()) => Newest { generation, digest: Some(digest), highest: generation },
+            Err(_) => Newest { highest: generation, ..newest },
+        };
+        known.insert(owner.clone(), newest);
+        written.map(|()| Committed { generation, written: true })
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+        let _turn = self.known();
         let folder = self.folder(owner)?;
+        let remove = |name: &str| {
+            let path = folder.join(name);
+            self.inner.disk.remove(&path).map_err(io_error("remove", &path))
+        };
+        // Nobody writes while this store has the lock and the turn: these are left from a crash.
+        for name in self.names(&folder)?.iter().filter(|name| name.starts_with(TEMPORARY)) {
+            remove(name)?;
+        }
         let (mut whole, mut removed) = (0, 0);
         for generation in self.generations(owner)?.into_iter().rev() {
+            // What cannot be read stays where it is: it may be all that a repair has to go by.
             if self.read(owner, generation).is_err() {
                 continue;
             }
             whole += 1;
             if whole > keep.max(1) {
-                let path = folder.join(format!("{generation}.json"));
-                fs::remove_file(&path).map_err(io_error("remove", &path))?;
+                remove(&format!("{generation}.json"))?;
                 removed += 1;
             }
         }
@@ -225,57 +309,19 @@ fn io_error(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Stor
     move |source| StoreError::Io { action, path, source }
 }
 
-/// Locks the folder for this process and writes its number into the lock file, for the message that others get.
-fn lock(root: &Path) -> Result<File, StoreError> {
-    let path = root.join(".lock");
-    let open = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(&path);
-    let mut file = open.map_err(io_error("lock the save folder with", &path))?;
-    match file.try_lock() {
-        Ok(()) => {
-            // The number only helps a message, so failing to write it stops nothing.
-            let _ = file.set_len(0).and_then(|()| write!(file, "{}", std::process::id()));
-            Ok(file)
-        }
-        Err(fs::TryLockError::WouldBlock) => {
-            let mut text = String::new();
-            let _ = file.rewind().and_then(|()| file.read_to_string(&mut text).map(drop));
-            Err(StoreError::InUse { path: root.to_path_buf(), holder: text.trim().parse().ok() })
-        }
-        Err(fs::TryLockError::Error(error)) => Err(io_error("lock the save folder with", &path)(error)),
+/// Makes a folder and those above it, and syncs the folder above each new one, so that the folders themselves survive
+/// a power cut.
+fn make_folders(disk: &dyn Disk, folder: &Path) -> io::Result<()> {
+    if folder.as_os_str().is_empty() || disk.is_folder(folder) {
+        return Ok(());
     }
-}
-
-/// Makes a folder and syncs every folder above it up to the root, so that the folder itself survives a power cut.
-fn make_folder(folder: &Path, root: &Path) -> Result<(), StoreError> {
-    fs::create_dir_all(folder).map_err(io_error("make", folder))?;
-    for above in folder.ancestors().skip(1).take_while(|above| above.starts_with(root)) {
-        sync_folder(above)?;
+    let above = folder.parent().unwrap_or(Path::new(""));
+    make_folders(disk, above)?;
+    match disk.make_folder(folder) {
+        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && disk.is_folder(folder) => {}
+        made => made?,
     }
-    Ok(())
-}
-
-/// A rename is durable when its folder is synced. Systems that cannot sync a folder make renames durable by themselves.
-fn sync_folder(folder: &Path) -> Result<(), StoreError> {
-    if cfg!(unix) {
-        File::open(folder).and_then(|file| file.sync_all()).map_err(io_error("sync", folder))?;
-    }
-    Ok(())
-}
-
-/// Temporary files are made for their owner's eyes only; a save is an ordinary file.
-#[cfg(unix)]
-fn temporary() -> Builder<'static, 'static> {
-    use std::os::unix::fs::PermissionsExt;
-    let mut builder = Builder::new();
-    builder.prefix(".saving-").permissions(fs::Permissions::from_mode(0o644));
-    builder
-}
-
-#[cfg(not(unix))]
-fn temporary() -> Builder<'static, 'static> {
-    let mut builder = Builder::new();
-    builder.prefix(".saving-");
-    builder
+    disk.sync_folder(above)
 }
 
 #[cfg(test)]

@@ -45,17 +45,26 @@
 //!
 //! Everything pure lives in the crate `vestigum-core` and is re-exported here.
 
+mod common;
+mod device;
 mod dir_store;
+mod disk;
 mod memory_store;
+mod peek;
 mod recovery;
+mod saver;
 mod session;
 mod store;
 mod store_shelf;
 
+pub use common::Common;
 pub use dir_store::DirStore;
+pub use disk::{Disk, DiskFile, Fault, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk};
 pub use memory_store::MemoryStore;
+pub use peek::Peek;
 pub use recovery::restore;
-pub use session::{QuitError, ResetError, Saved, Session, SessionError};
+pub use saver::{SaveTicket, Saver};
+pub use session::{QuitError, Saved, Session, SessionError};
 pub use store::{Committed, Store, StoreError};
 pub use store_shelf::StoreShelf;
 pub use vestigum_core::*;

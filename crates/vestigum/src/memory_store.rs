@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use vestigum_core::{Image, Owner};
 
+use crate::common::Common;
 use crate::store::{Committed, Store, StoreError};
 
 type Generations = BTreeMap<u64, Vec<u8>>;
@@ -13,6 +14,7 @@ type Generations = BTreeMap<u64, Vec<u8>>;
 #[derive(Clone, Debug, Default)]
 pub struct MemoryStore {
     owners: Arc<Mutex<BTreeMap<Owner, Generations>>>,
+    common: Common,
 }
 
 impl MemoryStore {
@@ -23,6 +25,10 @@ impl MemoryStore {
 }
 
 impl Store for MemoryStore {
+    fn common(&self) -> &Common {
+        &self.common
+    }
+
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         Ok(self.lock().keys().cloned().collect())
     }
@@ -47,14 +53,15 @@ impl Store for MemoryStore {
         let images = owners.entry(image.owner.clone()).or_default();
         let newest = images.last_key_value().map(|(generation, bytes)| (*generation, Image::from_json(bytes)));
         let (number, newest) = newest.map_or((0, None), |(number, image)| (number, image.ok()));
-        if newest.is_some_and(|newest| newest.digest() == image.digest()) {
+        let digest = image.digest();
+        if newest.is_some_and(|newest| newest.digest() == digest) {
             return Ok(Committed { generation: number, written: false });
         }
         if number != follows {
             return Err(StoreError::Conflict { owner: image.owner.clone(), newest: number, follows });
         }
         let generation = number + 1;
-        images.insert(generation, Image { generation, ..image.clone() }.to_json());
+        images.insert(generation, image.encode(generation, &digest, None));
         Ok(Committed { generation, written: true })
     }
 

@@ -1,53 +1,71 @@
 //! A session: progress that is loaded from a store and saved into it.
 
+use std::fmt;
 use std::ops::Deref;
 use std::sync::Arc;
+use std::time::Duration;
 
 use serde::Serialize;
 use thiserror::Error;
 use vestigum_core::handle::{Number, Scalar};
 use vestigum_core::{
     AccessError, Change, Handle, Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset,
-    Spec, Suspended, Update, Value, Written,
+    Span, Spec, Update, Value, Written,
 };
 
-use crate::recovery::{Found, newest_readable};
+use crate::peek::Peek;
+use crate::recovery::newest_readable;
+use crate::saver::{SaveTicket, Saver};
 use crate::store::{Store, StoreError};
+
+/// How long `quit` waits for the last save.
+const QUIT_WAITS: Duration = Duration::from_secs(3);
 
 /// One player's session: from `launch` to `quit`.
 ///
-/// It reads like a [`Progress`] and saves when the spec's `[save] at` asks for it. A save that fails never stops play:
-/// the moment has happened, [`Session::save_failure`] tells, and the next save tries again. Dropping a session without
-/// `quit` is a crash: what was not saved is lost.
+/// It reads like a [`Progress`] and saves when the spec's `[save] at` asks for it: the moment hands over what a save
+/// writes, and the saver's thread makes it durable. A save that fails never stops play: [`Session::save_failure`]
+/// tells, and it is tried again. Dropping a session without `quit` is a crash: what was not handed over is lost.
+///
+/// Two players can have sessions at once, on handles of the same store. They share the device's values: each of them
+/// sees what the other made of them from its next call that takes `&mut self` on.
 pub struct Session {
     progress: Progress,
-    store: Arc<dyn Store>,
-    profile: String,
+    running: Running,
     report: LoadReport,
     launched: Outcome,
-    follows: Newest,
-    failure: Option<StoreError>,
     has_device: bool,
+    /// The version of the device's values that the progress holds.
+    seen: u64,
 }
 
 /// How a session takes what was saved: with the moment `launch` or without.
 type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
 
-/// The newest generations this session knows.
-#[derive(Clone, Copy, Debug, Default)]
-struct Newest {
-    profile: u64,
-    device: u64,
-}
-
 /// A save that is durable.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Saved {
     /// The generation of the profile that holds the progress.
     pub generation: u64,
     /// Whether anything had to be written.
     pub written: bool,
+}
+
+/// The place of a session among the others on its store. Dropping it gives the place up.
+struct Running {
+    saver: Saver,
+    owner: Owner,
+    joined: bool,
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if self.joined {
+            self.saver.device().part();
+        }
+        self.saver.desk().end(&self.owner);
+    }
 }
 
 /// Why a session could not begin or end.
@@ -57,6 +75,18 @@ pub enum SessionError {
     /// The store failed.
     #[error(transparent)]
     Store(#[from] StoreError),
+    /// A session of this process runs for that player already.
+    #[error("a session of {owner} runs already; quit it first")]
+    AlreadyRunning {
+        /// The player.
+        owner: Owner,
+    },
+    /// A session of this process runs on the same store, by another spec.
+    #[error("another session of this process uses these saves with another spec; all sessions on a store share one")]
+    OtherSpec,
+    /// An earlier session of that player in this process handed a save over that is still not durable.
+    #[error("the last session's save is not durable yet, so it cannot be loaded: {0}")]
+    Unsettled(Arc<StoreError>),
     /// The newest image cannot be loaded by this game. Nothing was overwritten.
     #[error(transparent)]
     Load(#[from] LoadError),
@@ -91,36 +121,80 @@ impl Session {
     ///
     /// # Errors
     /// If the store cannot be read, the newest image is of another game or a newer version, or all are damaged. No
-    /// file is changed then.
+    /// file is changed then. Also if a session of that player runs in this process already.
     pub fn launch(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
-        let opened = Session::open(spec, Arc::new(store), profile, Progress::launch)?;
-        opened.prune();
-        Ok(opened)
+        Session::open(spec, Saver::of(store), profile, Progress::launch)
     }
 
-    /// Loads a profile's progress without launching it: for tools that look at saves and repair them.
+    /// Loads a profile's progress without launching it: for tools that repair saves.
     ///
     /// # Errors
     /// As [`Session::launch`].
     pub fn inspect(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
-        Session::open(spec, Arc::new(store), profile, Progress::load)
+        Session::open(spec, Saver::of(store), profile, Progress::load)
     }
 
-    fn open(spec: &Spec, store: Arc<dyn Store>, profile: &str, load: Load) -> Result<Session, SessionError> {
-        let found = newest_readable(&*store, &Owner::Profile(profile.to_owned()))?;
-        let device = newest_readable(&*store, &Owner::Device)?;
-        let follows = Newest { profile: found.newest, device: device.newest };
-        let Found { image, origin, .. } = found;
-        let Launched { progress, mut report, outcome } = load(spec, image.as_ref(), device.image.as_ref())?;
-        (report.origin, report.device_origin) = (origin, device.origin);
-        let has_device = progress.suspend().has_device();
-        let profile = profile.to_owned();
-        Ok(Session { progress, store, profile, report, launched: outcome, follows, failure: None, has_device })
+    /// Looks at what is saved of a player: the board, values, the place. Nothing is launched and nothing is written.
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]")?;
+    /// # let store = MemoryStore::default();
+    /// # Session::launch(&spec, store.clone(), "ada")?.quit()?;
+    /// let ada = Session::peek(&spec, &store, "ada")?;
+    /// println!("{} stands at: {}", "ada", ada.place());
+    /// for row in ada.board() {
+    ///     println!("{row}");
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
+    /// # Errors
+    /// As [`Session::launch`].
+    pub fn peek(spec: &Spec, store: &dyn Store, profile: &str) -> Result<Peek, SessionError> {
+        let found = newest_readable(store, &Owner::Profile(profile.to_owned()))?;
+        let device = newest_readable(store, &Owner::Device)?;
+        let Launched { progress, mut report, .. } = Progress::load(spec, found.image.as_ref(), device.image.as_ref())?;
+        (report.origin, report.device_origin) = (found.origin, device.origin);
+        let (generation, saved_at) = found.image.map(|image| (image.generation, image.saved_at)).unzip();
+        Ok(Peek { progress, report, generation: generation.unwrap_or(0), saved_at })
     }
 
-    /// The newest generation of the profile that this session knows; 0 if nothing was saved yet.
+    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load) -> Result<Session, SessionError> {
+        let owner = Owner::Profile(profile.to_owned());
+        saver.begin(&owner)?;
+        let mut running = Running { saver, owner, joined: false };
+        let saver = running.saver.clone();
+        let found = newest_readable(saver.store(), &running.owner)?;
+        // Held until this session has joined, so that no other changes the values in between.
+        let mut live = saver.device();
+        if !live.fits(spec) {
+            return Err(SessionError::OtherSpec);
+        }
+        let device = newest_readable(saver.store(), &Owner::Device)?;
+        let lent = if live.is_live() {
+            let mut looked = Progress::load(spec, None, device.image.as_ref())?.progress;
+            live.lend(&mut looked);
+            Some(looked.suspend().device_image())
+        } else {
+            None
+        };
+        let device_image = lent.as_ref().or(device.image.as_ref());
+        let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image)?;
+        (report.origin, report.device_origin) = (found.origin, device.origin);
+        saver.desk().found(&running.owner, found.newest, spec.keep());
+        if !live.is_live() {
+            saver.desk().found(&Owner::Device, device.newest, spec.keep());
+        }
+        let seen = live.join(&progress);
+        running.joined = true;
+        let has_device = spec.fields().any(|field| field.lasts() == Span::Device);
+        Ok(Session { progress, running, report, launched: outcome, has_device, seen })
+    }
+
+    /// The newest generation of the profile that is durable; 0 if nothing was saved yet.
     pub fn generation(&self) -> u64 {
-        self.follows.profile
+        self.running.saver.desk().generation(&self.running.owner)
     }
 
     /// What loading did.
@@ -135,58 +209,48 @@ impl Session {
 
     /// The player.
     pub fn profile(&self) -> &str {
-        &self.profile
-    }
-
-    /// Why the last save failed, if it did.
-    pub fn save_failure(&self) -> Option<&StoreError> {
-        self.failure.as_ref()
-    }
-
-    /// Saves what the player would have if they quit now. It is durable when this returns.
-    ///
-    /// # Errors
-    /// If the store fails; play can go on, and the next save tries again.
-    pub fn save(&mut self) -> Result<Saved, StoreError> {
-        let suspended = self.progress.suspend();
-        self.commit(&suspended)
-    }
-
-    fn commit(&mut self, suspended: &Suspended) -> Result<Saved, StoreError> {
-        let at = jiff::Timestamp::now().to_string();
-        let mut image = suspended.profile_image(&self.profile);
-        image.saved_at.clone_from(&at);
-        let committed = self.store.commit(self.follows.profile, &image)?;
-        self.follows.profile = committed.generation;
-        let mut written = committed.written;
-        if self.has_device {
-            let mut device = suspended.device_image();
-            device.saved_at = at;
-            let committed = self.store.commit(self.follows.device, &device)?;
-            self.follows.device = committed.generation;
-            written |= committed.written;
-        }
-        self.failure = None;
-        Ok(Saved { generation: self.follows.profile, written })
-    }
-
-    fn prune(&self) {
-        let profile = Owner::Profile(self.profile.clone());
-        for owner in [profile, Owner::Device] {
-            if let Err(error) = self.store.prune(&owner, self.progress.spec().keep()) {
-                tracing::warn!(%owner, %error, "old saves could not be removed");
-            }
+        match &self.running.owner {
+            Owner::Profile(name) => name,
+            Owner::Device => "",
         }
     }
 
-    /// Saves and ends the session.
+    /// Why the last save failed, while none has succeeded since.
+    pub fn save_failure(&self) -> Option<Arc<StoreError>> {
+        self.running.saver.desk().failure(&[&self.running.owner, &Owner::Device])
+    }
+
+    /// Whether everything that was handed over is durable, of this player and of the device: the gate before a level
+    /// change.
+    pub fn settled(&self) -> bool {
+        self.running.saver.desk().settled(&[&self.running.owner, &Owner::Device])
+    }
+
+    /// Saves what the player would have if they quit now: works it out, hands it over and returns. The ticket tells
+    /// when it is durable; dropping the ticket changes nothing.
+    pub fn save(&mut self) -> SaveTicket {
+        self.update();
+        self.running.saver.hand_over(&self.running.owner, self.progress.suspend(), self.has_device)
+    }
+
+    /// Saves and ends the session. Waits up to 3 seconds for the save to be durable.
     ///
     /// # Errors
-    /// If the store fails. The session comes back with the error, nothing is lost, and `quit` can be tried again.
-    pub fn quit(mut self) -> Result<Saved, QuitError> {
-        match self.save() {
+    /// As [`Session::quit_within`].
+    pub fn quit(self) -> Result<Saved, QuitError> {
+        self.quit_within(QUIT_WAITS)
+    }
+
+    /// Saves and ends the session, and waits for the save to be durable, but not longer than `timeout`.
+    ///
+    /// # Errors
+    /// If the save is not durable by then, or cannot become so. The session comes back with the error, nothing is
+    /// lost, play can go on and `quit` can be tried again.
+    pub fn quit_within(mut self, timeout: Duration) -> Result<Saved, QuitError> {
+        let ticket = self.save();
+        match self.running.saver.desk().insist(ticket.marks(), timeout) {
             Ok(saved) => {
-                self.prune();
+                self.running.saver.desk().prune(&self.running.owner);
                 // A session that has saved everything can only be quit once, here.
                 let _ = self.progress.quit();
                 Ok(saved)
@@ -195,27 +259,33 @@ impl Session {
         }
     }
 
-    fn after(&mut self, outcome: Outcome) -> Outcome {
-        if outcome.save_due
-            && let Err(error) = self.save()
-        {
-            tracing::warn!(profile = %self.profile, %error, "the save failed; play goes on");
-            self.failure = Some(error);
+    /// Takes over what other sessions of this process made of the device's values. Everything that takes `&mut self`
+    /// does that first; a game that only reads can do it once a frame.
+    pub fn update(&mut self) {
+        if self.has_device {
+            self.running.saver.device().take_values(&mut self.progress, &mut self.seen);
         }
-        outcome
     }
-}
 
-/// Why a reset did not happen, or was not saved.
-#[derive(Debug, Error)]
-#[non_exhaustive]
-pub enum ResetError {
-    /// There is no such level, field or key. Nothing has changed.
-    #[error(transparent)]
-    Access(#[from] AccessError),
-    /// The progress is reset and could not be saved.
-    #[error(transparent)]
-    Store(#[from] StoreError),
+    /// Does something to the progress, on the newest values of the device and for all to see.
+    fn act<T>(&mut self, act: impl FnOnce(&mut Progress) -> T) -> T {
+        if !self.has_device {
+            return act(&mut self.progress);
+        }
+        let mut live = self.running.saver.device();
+        live.take_values(&mut self.progress, &mut self.seen);
+        let result = act(&mut self.progress);
+        self.seen = live.leave_values(&self.progress);
+        result
+    }
+
+    fn moment(&mut self, moment: impl FnOnce(&mut Progress) -> Result<Outcome, Refused>) -> Result<Outcome, Refused> {
+        let outcome = self.act(moment)?;
+        if outcome.save_due {
+            self.save();
+        }
+        Ok(outcome)
+    }
 }
 
 /// A quit that could not save, and the session it left as it was.
@@ -224,21 +294,21 @@ pub enum ResetError {
 pub struct QuitError {
     /// Why.
     #[source]
-    pub error: StoreError,
+    pub error: Arc<StoreError>,
     /// The session, to play on or to try again.
     pub session: Box<Session>,
 }
 
-impl std::fmt::Debug for QuitError {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+impl fmt::Debug for QuitError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.debug_struct("QuitError").field("error", &self.error).finish_non_exhaustive()
     }
 }
 
-impl std::fmt::Debug for Session {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+impl fmt::Debug for Session {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let place = self.progress.place();
-        f.debug_struct("Session").field("profile", &self.profile).field("place", &place).finish_non_exhaustive()
+        f.debug_struct("Session").field("profile", &self.profile()).field("place", &place).finish_non_exhaustive()
     }
 }
 
@@ -254,7 +324,7 @@ impl Deref for Session {
 impl Drop for Session {
     fn drop(&mut self) {
         if !self.progress.is_closed() {
-            tracing::warn!(profile = %self.profile, "the session was dropped without quit: what was not saved is lost");
+            tracing::warn!(profile = %self.profile(), "the session was dropped without quit: what was not saved is lost");
         }
     }
 }
@@ -267,8 +337,7 @@ macro_rules! moments {
             /// # Errors
             #[doc = concat!("As [`Progress::", stringify!($name), "`].")]
             pub fn $name(&mut self $(, $argument: $ty)*) -> Result<Outcome, Refused> {
-                let outcome = self.progress.$name($($argument),*)?;
-                Ok(self.after(outcome))
+                self.moment(|progress| progress.$name($($argument),*))
             })*
         }
     };
@@ -310,7 +379,7 @@ impl Session {
     /// # Panics
     /// If the handle is of another spec.
     pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
-        self.progress.set(at, value)
+        self.act(|progress| progress.set(at, value))
     }
 
     /// Adds to a number; see [`Progress::add`].
@@ -321,7 +390,7 @@ impl Session {
     /// # Panics
     /// If the handle is of another spec.
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
-        self.progress.add(at, by)
+        self.act(|progress| progress.add(at, by))
     }
 
     /// Writes a field by name; see [`Progress::write`].
@@ -329,7 +398,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::write`].
     pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
-        self.progress.write(field, keys, value)
+        self.act(|progress| progress.write(field, keys, value))
     }
 
     /// Adds to a field by name; see [`Progress::write_add`].
@@ -337,7 +406,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::write_add`].
     pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
-        self.progress.write_add(field, keys, by)
+        self.act(|progress| progress.write_add(field, keys, by))
     }
 
     /// Puts a value into a list or a set; see [`Progress::insert`].
@@ -345,7 +414,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::insert`].
     pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
-        self.progress.insert(field, keys, item)
+        self.act(|progress| progress.insert(field, keys, item))
     }
 
     /// Puts a value under a key of a map; see [`Progress::insert_at`].
@@ -353,7 +422,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::insert_at`].
     pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
-        self.progress.insert_at(field, keys, at, item)
+        self.act(|progress| progress.insert_at(field, keys, at, item))
     }
 
     /// Takes a value out of a list, a set or a map; see [`Progress::remove`].
@@ -361,7 +430,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::remove`].
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
-        self.progress.remove(field, keys, item)
+        self.act(|progress| progress.remove(field, keys, item))
     }
 
     /// Writes a Rust value into a field; see [`Progress::write_from`].
@@ -369,21 +438,21 @@ impl Session {
     /// # Errors
     /// As [`Progress::write_from`].
     pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
-        self.progress.write_from(field, keys, value)
+        self.act(|progress| progress.write_from(field, keys, value))
     }
 
     /// What changed since the last call, for a display; see [`Progress::drain_changes`].
     pub fn drain_changes(&mut self) -> Vec<Update> {
-        self.progress.drain_changes()
+        self.act(|progress| progress.drain_changes())
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.
     ///
     /// # Errors
-    /// If there is no such level, field or key, or the store fails; then the progress is reset and not yet saved.
-    pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, ResetError> {
-        let changes = self.progress.reset(reset)?;
-        self.save()?;
+    /// If there is no such level, field or key. Nothing has changed then.
+    pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
+        let changes = self.act(|progress| progress.reset(reset))?;
+        self.save();
         Ok(changes)
     }
 }

@@ -1,15 +1,23 @@
 //! One trait for where images live.
 
 use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
 
 use thiserror::Error;
 use vestigum_core::image::Damaged;
 use vestigum_core::{Image, Owner};
 
+use crate::common::Common;
+
 /// A place where images live, each owner's in generations.
 ///
 /// Stores are shared handles: cloning one gives another handle on the same place.
 pub trait Store: Send + Sync {
+    /// What all handles on this place have in common: keep one beside whatever the handles share. Through it the
+    /// sessions of a process find each other's saver and device values.
+    fn common(&self) -> &Common;
+
     /// Everyone who has saves here.
     ///
     /// # Errors
@@ -106,12 +114,34 @@ pub enum StoreError {
         /// What is wrong with it.
         damaged: Damaged,
     },
+    /// The thread that writes is gone: the saver was closed, or the store panicked.
+    #[error("nothing is written any more: the saver was closed")]
+    Closed,
+    /// It took longer than the caller would wait. What was handed over is still being tried.
+    #[error("the save was not durable after {} ms{}", .waited.as_millis(), because(.last))]
+    TimedOut {
+        /// How long the caller waited.
+        waited: Duration,
+        /// Why the last try failed, if one did.
+        last: Option<Arc<StoreError>>,
+    },
     /// A profile's name cannot be used.
     #[error("`{}` cannot be the name of a profile: names have 1 to 60 characters", .name.escape_debug())]
     BadProfile {
         /// The name.
         name: String,
     },
+}
+
+impl StoreError {
+    /// Whether the same commit may succeed later: a full disk is emptied, a folder comes back. A conflict stays.
+    pub fn may_pass(&self) -> bool {
+        matches!(self, StoreError::Io { .. } | StoreError::InUse { .. } | StoreError::TimedOut { .. })
+    }
+}
+
+fn because(last: &Option<Arc<StoreError>>) -> String {
+    last.as_ref().map(|error| format!(": {error}")).unwrap_or_default()
 }
 
 fn by_process(pid: &Option<u32>) -> String {

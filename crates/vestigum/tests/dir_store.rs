@@ -2,8 +2,10 @@
 
 use std::fs;
 use std::path::Path;
+use std::time::Duration;
 
-use vestigum::{DirStore, MemoryStore, Owner, Place, Session, SessionError, Spec, Store, StoreError, Value};
+use vestigum::image::Tree;
+use vestigum::{DirStore, MemoryStore, Owner, Place, Saver, Session, SessionError, Spec, Store, StoreError, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -78,7 +80,7 @@ fn quitting_is_saving_and_crashing() {
     game.quit().unwrap();
     let mut game = Session::launch(&spec(), other.clone(), "ada").unwrap();
     play(&mut game);
-    game.save().unwrap();
+    game.save().wait().unwrap();
     drop(game);
     let digest = |store: &MemoryStore| {
         let owner = Owner::Profile("ada".into());
@@ -170,34 +172,39 @@ fn a_file_in_the_place_of_the_folder_is_an_error_in_words() {
 #[test]
 fn a_failed_save_never_stops_play_and_a_failed_quit_keeps_the_session() {
     let folder = tempfile::tempdir().unwrap();
-    let mut game = launch(folder.path());
+    let store = DirStore::open(folder.path()).unwrap();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
     fs::write(folder.path().join("profiles"), b"in the way").unwrap();
     game.enter("mill_lane").unwrap();
     game.write("letters", &[], Value::Int(90)).unwrap();
     let done = game.complete().unwrap();
-    assert!(done.save_due && game.save_failure().is_some());
-    let kept = game.quit().unwrap_err();
+    assert!(done.save_due && game.save().wait().is_err() && game.save_failure().is_some() && !game.settled());
+    let kept = game.quit_within(Duration::from_millis(50)).unwrap_err();
     assert!(kept.to_string().contains("cannot"), "{kept}");
-    let mut game = *kept.session;
+    let game = *kept.session;
     assert_eq!(game.value("best_letters", &["mill_lane"]), Ok(Value::Int(90)));
     fs::remove_file(folder.path().join("profiles")).unwrap();
-    game.save().unwrap();
-    assert!(game.save_failure().is_none());
+    // It is tried again, and nothing needs to be said.
+    let saver = Saver::of(store.clone());
+    saver.close(Duration::from_secs(30)).unwrap();
+    assert!(game.save_failure().is_none() && game.settled());
     game.quit().unwrap();
+    drop((saver, store));
     assert_eq!(launch(folder.path()).value("best_letters", &["mill_lane"]), Ok(Value::Int(90)));
 }
 
 #[test]
 fn a_newer_generation_of_someone_else_is_a_conflict() {
     let store = MemoryStore::default();
-    let mut one = Session::launch(&spec(), store.clone(), "ada").unwrap();
-    let mut other = Session::launch(&spec(), store, "ada").unwrap();
-    one.write("xp", &[], Value::Int(1)).unwrap();
-    one.save().unwrap();
-    other.write("xp", &[], Value::Int(2)).unwrap();
-    let error = other.save().unwrap_err();
-    assert!(matches!(error, StoreError::Conflict { newest: 1, follows: 0, .. }), "{error}");
-    one.quit().unwrap();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let mut other = game.suspend().profile_image("ada");
+    other.values.insert("xp".into(), Tree::Int(1));
+    store.commit(0, &other).unwrap();
+    game.write("xp", &[], Value::Int(2)).unwrap();
+    let error = game.save().wait().unwrap_err();
+    assert!(matches!(*error, StoreError::Conflict { newest: 1, follows: 0, .. }), "{error}");
+    let kept = game.quit().unwrap_err();
+    assert_eq!(kept.session.value("xp", &[]), Ok(Value::Int(2)), "{kept}");
 }
 
 #[test]

@@ -123,9 +123,11 @@ fn a_reset_is_a_generation_of_its_own_and_can_be_taken_back() {
     game.enter("mill_lane").unwrap();
     game.write("best", &["mill_lane"], 60.into()).unwrap();
     game.complete().unwrap();
+    game.save().wait().unwrap();
     let before = game.generation();
     let preview = game.preview_reset(&Reset::Profile).unwrap();
     let changes = game.reset(&Reset::Profile).unwrap();
+    game.save().wait().unwrap();
     assert_eq!(changes, preview);
     assert_eq!(changes[0].to_string(), "best[mill_lane] 60 → 0 (reset)");
     assert_eq!((game.generation(), game.place()), (before + 1, Place::Menu));
@@ -195,7 +197,7 @@ fn lists_and_prunes<S: Store + Clone + 'static>(store: &S) {
         let mut game = Session::launch(&spec(), store.clone(), name).unwrap();
         for score in 1..=5 {
             game.write("score", &[], score.into()).unwrap();
-            game.save().unwrap();
+            game.save().wait().unwrap();
         }
         game.quit().unwrap();
     }

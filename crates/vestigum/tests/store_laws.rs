@@ -48,7 +48,7 @@ proptest! {
         let one = Session::launch(&spec, quit.clone(), "ada").expect("it was saved");
         let mut other = Session::launch(&spec, crashed.clone(), "ada").expect("it was saved");
         one.quit().expect("memory takes everything");
-        other.save().expect("memory takes everything");
+        other.save().wait().expect("memory takes everything");
         drop(other);
         let digest = |store: &MemoryStore| newest(store, &player("ada")).map(|image| image.digest());
         prop_assert_eq!(digest(&quit), digest(&crashed));

@@ -130,11 +130,9 @@ fn reset(out: &Output, arguments: &ResetArguments) -> Result<Verdict, Verdict> {
     } else {
         session.preview_reset(&scope).map_err(|error| out.unusable(&error.to_string()))?
     };
-    let generation = session.generation();
     let left = session.place();
-    if let Err(error) = session.quit() {
-        return Err(out.unusable(&error.to_string()));
-    }
+    let saved = session.quit().map_err(|error| out.unusable(&error.to_string()))?;
+    let generation = saved.generation;
     let newest = before.last().copied().unwrap_or(0);
     if out.json {
         let list = changes.iter().map(|change| {

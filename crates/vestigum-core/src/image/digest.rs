@@ -4,15 +4,13 @@
 //! kind, every map in the order of its names. It does not depend on how the bytes are laid out, nor on the generation
 //! or the time; two images with one digest hold the same progress.
 
-use blake3::Hasher;
-
-use super::{Image, Owner, SavedPlace, Tree, Values};
+use super::{Image, Owner, SavedPlace, SealKey, Tree, Values};
 
 impl Image {
     /// The digest of the content: game, version, owner, place, values and marks. Equal digests mean that there is
     /// nothing to write.
     pub fn digest(&self) -> String {
-        let mut walk = Walk(Hasher::new());
+        let mut walk = Walk(Vec::with_capacity(1024));
         walk.text(&self.game);
         walk.int(self.version);
         match &self.owner {
@@ -48,26 +46,32 @@ impl Image {
                 walk.values(&marks.checkpoint);
             }
         }
-        walk.0.finalize().to_hex().to_string()
+        blake3::hash(&walk.0).to_hex().to_string()
     }
 
-    /// The checksum of the digest, the generation and the time: it tells whether the file is as it was written.
-    pub(super) fn check(&self, digest: &str) -> String {
-        let mut walk = Walk(Hasher::new());
+    /// The checksum of the digest, the generation and the time: it tells whether the file is as it was written, and
+    /// with a key, whether the game wrote it.
+    pub(super) fn check(&self, generation: u64, digest: &str, key: Option<&SealKey>) -> String {
+        let mut walk = Walk(Vec::with_capacity(128));
         walk.text("vestigum check");
         walk.int(super::FORMAT);
         walk.text(digest);
-        walk.bytes(&self.generation.to_le_bytes());
+        walk.bytes(&generation.to_le_bytes());
         walk.text(&self.saved_at);
-        walk.0.finalize().to_hex().to_string()
+        let hash = match key {
+            None => blake3::hash(&walk.0),
+            Some(key) => blake3::keyed_hash(key.bytes(), &walk.0),
+        };
+        hash.to_hex().to_string()
     }
 }
 
-struct Walk(Hasher);
+/// The walk's bytes are gathered before they are hashed: many small updates cost more than the hash itself.
+struct Walk(Vec<u8>);
 
 impl Walk {
     fn bytes(&mut self, bytes: &[u8]) {
-        self.0.update(bytes);
+        self.0.extend_from_slice(bytes);
     }
 
     fn kind(&mut self, kind: u8) {

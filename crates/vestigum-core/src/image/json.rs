@@ -8,7 +8,7 @@ use thiserror::Error;
 
 use crate::spec::Resume;
 
-use super::{FORMAT, Image, Owner, SavedMarks, SavedPlace, Tree, Values};
+use super::{FORMAT, Image, Owner, SavedMarks, SavedPlace, SealKey, Tree, Values};
 
 /// Why bytes are not an image that can be used.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -23,6 +23,18 @@ pub enum Damaged {
     /// Something was changed after it was written.
     #[error("it was changed after it was saved: its check does not fit")]
     CheckFailed,
+    /// The game's key did not seal it as it is now.
+    #[error("it was changed after the game sealed it, or another key sealed it")]
+    Tampered,
+    /// The game seals its saves, and this one is not sealed.
+    #[error("it is not sealed, and this game seals its saves")]
+    NotSealed,
+    /// It is sealed, and no key was given.
+    #[error("it is sealed, and cannot be verified without the game's key")]
+    Sealed,
+    /// It is a whole image of something else: a file that was copied or renamed.
+    #[error("it is generation {1} of {0}, under a name that is not its own")]
+    Misplaced(Owner, u64),
     /// A newer game wrote it, in a format that this one does not know.
     #[error("it has format {0}, and this game reads formats up to {FORMAT}; a newer version of the game wrote it")]
     NewerFormat(i64),
@@ -34,15 +46,63 @@ const MAX_BYTES: usize = 256 << 20;
 impl Image {
     /// The image as JSON, with its digest and check.
     pub fn to_json(&self) -> Vec<u8> {
-        // Writing into memory fails only for maps whose keys are not text, and there are none.
-        serde_json::to_vec(self).unwrap_or_default()
+        self.encode(self.generation, &self.digest(), None)
     }
 
-    /// Reads an image and verifies its digest and check.
+    /// The image as JSON with the number that a store gives it. `digest` is the image's [`Image::digest`], which stores
+    /// know already; with a key the check is a seal.
+    pub fn encode(&self, generation: u64, digest: &str, key: Option<&SealKey>) -> Vec<u8> {
+        let written = Written { image: self, generation, digest, key };
+        // Writing into memory fails only for maps whose keys are not text, and there are none.
+        serde_json::to_vec(&written).unwrap_or_default()
+    }
+
+    /// Reads an image that is not sealed, and verifies its digest and check.
+    ///
+    /// # Errors
+    /// As [`Image::decode`].
+    pub fn from_json(bytes: &[u8]) -> Result<Image, Damaged> {
+        Image::decode(bytes, None)
+    }
+
+    /// Reads an image and verifies its digest and check, with the key that sealed it if the game has one.
     ///
     /// # Errors
     /// If the bytes are damaged, were edited, or are of a newer format. Hostile bytes are an error like any other.
-    pub fn from_json(bytes: &[u8]) -> Result<Image, Damaged> {
+    pub fn decode(bytes: &[u8], key: Option<&SealKey>) -> Result<Image, Damaged> {
+        let Read { image, digest, check, sealed } = Read::from(bytes)?;
+        let key = match (sealed, key) {
+            (true, None) => return Err(Damaged::Sealed),
+            (false, Some(key)) if !key.takes_unsealed() => return Err(Damaged::NotSealed),
+            (false, _) => None,
+            (true, key) => key,
+        };
+        if image.digest() == digest && image.check(image.generation, &digest, key) == check {
+            return Ok(image);
+        }
+        Err(if sealed { Damaged::Tampered } else { Damaged::CheckFailed })
+    }
+
+    /// Reads an image whatever its digest and check say: for tools that show an image nobody can vouch for, or that
+    /// take up an edit. Never load one into a game.
+    ///
+    /// # Errors
+    /// If the bytes are no image, or of a newer format.
+    pub fn decode_unverified(bytes: &[u8]) -> Result<Image, Damaged> {
+        Read::from(bytes).map(|read| read.image)
+    }
+}
+
+/// What bytes say, before it is verified.
+struct Read {
+    image: Image,
+    digest: String,
+    check: String,
+    sealed: bool,
+}
+
+impl Read {
+    fn from(bytes: &[u8]) -> Result<Read, Damaged> {
         if bytes.len() > MAX_BYTES {
             return Err(Damaged::Unreadable(format!("it has more than {MAX_BYTES} bytes")));
         }
@@ -67,40 +127,49 @@ impl Image {
             values: parts.values("values")?,
             marks: marks(&mut parts)?,
         };
+        let sealed = parts.map.contains_key("sealed") && parts.truth("sealed")?;
         let (digest, check) = (parts.text("digest")?, parts.text("check")?);
         parts.end()?;
-        if image.digest() != digest || image.check(&digest) != check {
-            return Err(Damaged::CheckFailed);
-        }
-        Ok(image)
+        Ok(Read { image, digest, check, sealed })
     }
 }
 
-impl Serialize for Image {
+/// An image as it is written: with a number, its digest and its check.
+struct Written<'a> {
+    image: &'a Image,
+    generation: u64,
+    digest: &'a str,
+    key: Option<&'a SealKey>,
+}
+
+impl Serialize for Written<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let Written { image, generation, digest, key } = *self;
         let mut map = serializer.serialize_map(None)?;
         map.serialize_entry("format", &FORMAT)?;
-        map.serialize_entry("game", &self.game)?;
-        map.serialize_entry("version", &self.version)?;
-        match &self.owner {
+        map.serialize_entry("game", &image.game)?;
+        map.serialize_entry("version", &image.version)?;
+        match &image.owner {
             Owner::Profile(name) => map.serialize_entry("profile", name)?,
             Owner::Device => map.serialize_entry("device", &true)?,
         }
-        map.serialize_entry("generation", &self.generation)?;
-        map.serialize_entry("saved_at", &self.saved_at)?;
-        map.serialize_entry("place", &self.place)?;
-        if !self.made.is_empty() {
+        map.serialize_entry("generation", &generation)?;
+        map.serialize_entry("saved_at", &image.saved_at)?;
+        map.serialize_entry("place", &image.place)?;
+        if !image.made.is_empty() {
             let names = |names: &[Arc<str>]| Tree::List(names.iter().cloned().map(Tree::Text).collect());
-            let made: Values = self.made.iter().map(|(set, made)| (set.clone(), names(made))).collect();
+            let made: Values = image.made.iter().map(|(set, made)| (set.clone(), names(made))).collect();
             map.serialize_entry("made", &Entries(&made))?;
         }
-        map.serialize_entry("values", &Entries(&self.values))?;
-        if let Some(marks) = &self.marks {
+        map.serialize_entry("values", &Entries(&image.values))?;
+        if let Some(marks) = &image.marks {
             map.serialize_entry("marks", marks)?;
         }
-        let digest = self.digest();
-        map.serialize_entry("digest", &digest)?;
-        map.serialize_entry("check", &self.check(&digest))?;
+        if key.is_some() {
+            map.serialize_entry("sealed", &true)?;
+        }
+        map.serialize_entry("digest", digest)?;
+        map.serialize_entry("check", &image.check(generation, digest, key))?;
         map.end()
     }
 }
@@ -169,6 +238,14 @@ impl Parts {
         }
     }
 
+    /// A part that is `true` or not there at all.
+    fn truth(&mut self, name: &str) -> Result<bool, Damaged> {
+        match self.take(name)? {
+            Tree::Bool(true) => Ok(true),
+            other => self.wrong(name, "true", &other),
+        }
+    }
+
     fn maybe_text(&mut self, name: &str) -> Result<Option<String>, Damaged> {
         match self.take(name)? {
             Tree::Null => Ok(None),
@@ -196,10 +273,7 @@ fn owner(parts: &mut Parts) -> Result<Owner, Damaged> {
     if parts.map.contains_key("profile") {
         return parts.text("profile").map(Owner::Profile);
     }
-    match parts.take("device")? {
-        Tree::Bool(true) => Ok(Owner::Device),
-        other => parts.wrong("device", "true", &other),
-    }
+    parts.truth("device").map(|_| Owner::Device)
 }
 
 fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {

@@ -1,18 +1,20 @@
 //! Images: the saved form of progress.
 //!
 //! An [`Image`] is a tree of names and values. `json` turns it into bytes and back, `digest` says what it holds in
-//! 32 bytes, `load` brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
+//! 32 bytes, `seal` makes the check one that only the game can make, `load` brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
 
 mod decode;
 mod digest;
 mod json;
 mod load;
+mod seal;
 mod tree;
 
 pub(crate) use decode::decode;
 pub use json::Damaged;
 pub(crate) use load::load;
 pub use load::{LoadError, LoadReport, Origin, PlaceChange};
+pub use seal::SealKey;
 pub use tree::Tree;
 
 use std::collections::BTreeMap;

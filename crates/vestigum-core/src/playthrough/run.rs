@@ -177,7 +177,7 @@ impl Runner<'_> {
     fn share_device(&mut self) {
         if let Some(device) = self.device.take() {
             if let Some(progress) = &mut self.player().progress {
-                progress.set_device_values(&device);
+                progress.take_device_values(&device);
             }
             self.device = Some(device);
         }

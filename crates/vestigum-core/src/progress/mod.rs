@@ -222,16 +222,23 @@ impl Progress {
         device.flat_map(move |index| spec.0.fields[index].slots())
     }
 
-    /// The values of the device fields, for the other sessions of this process.
-    pub(crate) fn device_values(&self) -> Vec<Value> {
+    /// The values of the device fields, for the other sessions of a process: one process has one device.
+    pub fn device_values(&self) -> Vec<Value> {
         self.device_slots().map(|slot| self.state.value(slot).clone()).collect()
     }
 
-    /// Takes over the device values that another session of this process left.
-    pub(crate) fn set_device_values(&mut self, values: &[Value]) {
+    /// Whether the device fields have these values.
+    pub fn has_device_values(&self, values: &[Value]) -> bool {
+        self.device_slots().map(|slot| self.state.value(slot)).eq(values)
+    }
+
+    /// Takes over the device values that another session of this process left, one by the same spec. Outside a level,
+    /// what they open becomes open.
+    pub fn take_device_values(&mut self, values: &[Value]) {
         for (slot, value) in self.device_slots().zip(values) {
             self.state.write(slot, value.clone());
         }
+        self.judge_openings();
     }
 }
 

@@ -1,0 +1,105 @@
+//! What a store needs from a disk, and nothing more.
+//!
+//! [`RealDisk`] passes everything on to the system. [`SimDisk`] is a disk in memory that can lose power at any
+//! operation and come back in every state that the operations before allow: that is how [`crate::faults`] tries what
+//! no test on a real disk can.
+
+mod outcomes;
+mod real;
+mod sim;
+
+pub use outcomes::{Outcomes, PowerLoss};
+pub use real::RealDisk;
+pub use sim::{Fault, Operation, SimDisk};
+
+use std::any::Any;
+use std::fmt;
+use std::io;
+use std::path::Path;
+
+/// A disk with folders and files. Every operation is one that a system call offers, so that what is promised about the
+/// calls can be told apart from what a store makes of them.
+///
+/// What is written, made, renamed or removed is *seen* at once. It is *durable* only after a sync: of the file for its
+/// content, of the folder for its names.
+pub trait Disk: fmt::Debug + Send + Sync {
+    /// Makes a folder inside one that is there.
+    ///
+    /// # Errors
+    /// What the system says; also if something of that name is there.
+    fn make_folder(&self, path: &Path) -> io::Result<()>;
+
+    /// Whether there is a folder of that name.
+    fn is_folder(&self, path: &Path) -> bool;
+
+    /// The names in a folder, in any order. Names that are not Unicode are left out: no store gives such names.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn list(&self, folder: &Path) -> io::Result<Vec<String>>;
+
+    /// The content of a file, of which at most `most` bytes are read.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>>;
+
+    /// Makes an empty file, or empties the one that is there, to write into.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn create(&self, path: &Path) -> io::Result<Box<dyn DiskFile>>;
+
+    /// Gives a file another name. A file that had that name is replaced.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()>;
+
+    /// Gives a file a name that no file has yet.
+    ///
+    /// # Errors
+    /// What the system says; [`io::ErrorKind::AlreadyExists`] if there is a file of that name.
+    fn rename_new(&self, from: &Path, to: &Path) -> io::Result<()>;
+
+    /// Removes a file.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn remove(&self, path: &Path) -> io::Result<()>;
+
+    /// Makes durable which names the folder holds.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn sync_folder(&self, path: &Path) -> io::Result<()>;
+
+    /// Takes a lock that other processes respect, through a file of that name that is never removed.
+    ///
+    /// # Errors
+    /// What the system says. That somebody else holds it is an answer, no error.
+    fn lock(&self, path: &Path) -> io::Result<Lock>;
+}
+
+/// A file that is being written.
+pub trait DiskFile: Send {
+    /// Writes at the end.
+    ///
+    /// # Errors
+    /// What the system says; a part may have been written then.
+    fn write(&mut self, bytes: &[u8]) -> io::Result<()>;
+
+    /// Makes the content durable.
+    ///
+    /// # Errors
+    /// What the system says. The content is lost then, even if a later sync of this file succeeds.
+    fn sync(&mut self) -> io::Result<()>;
+}
+
+/// What asking for a lock gave.
+pub enum Lock {
+    /// It is held until this is dropped.
+    Held(Box<dyn Any + Send + Sync>),
+    /// Somebody else holds it: the process, if it is known.
+    Taken(Option<u32>),
+}

@@ -1,0 +1,42 @@
+//! Looking at a player's progress without launching it.
+
+use std::ops::Deref;
+
+use vestigum_core::{LoadReport, Progress};
+
+/// A look at a player's saved progress: for the list of players on a title screen, and for tools. Nothing is written,
+/// no rule of `launch` runs, and a session of the same player may run beside it.
+///
+/// Everything that reads a [`Progress`] works on it.
+#[derive(Clone, Debug)]
+pub struct Peek {
+    pub(crate) progress: Progress,
+    pub(crate) report: LoadReport,
+    pub(crate) generation: u64,
+    pub(crate) saved_at: Option<String>,
+}
+
+impl Peek {
+    /// What loading did.
+    pub fn load_report(&self) -> &LoadReport {
+        &self.report
+    }
+
+    /// The generation that was looked at; 0 if nothing was saved yet.
+    pub fn generation(&self) -> u64 {
+        self.generation
+    }
+
+    /// When it was saved, as the clock of the game told it (RFC 3339).
+    pub fn saved_at(&self) -> Option<&str> {
+        self.saved_at.as_deref()
+    }
+}
+
+impl Deref for Peek {
+    type Target = Progress;
+
+    fn deref(&self) -> &Progress {
+        &self.progress
+    }
+}

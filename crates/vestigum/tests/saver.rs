@@ -1,0 +1,221 @@
+//! Saving off the game loop: tickets, newer saves that overtake, retries, two players, the end.
+
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Condvar, Mutex};
+use std::time::Duration;
+
+use vestigum::{
+    Committed, Common, Image, MemoryStore, Owner, Saver, Session, SessionError, Spec, Store, StoreError, Value,
+};
+
+const WORLD: &str = r#"
+[game]
+id = "fellpost"
+[field.xp]
+type = "int"
+lasts = "profile"
+after_failure = "keep"
+[field.volume]
+type = "int"
+lasts = "device"
+[field.starts]
+type = "int"
+lasts = "device"
+on.launch = { add = 1 }
+"#;
+
+fn spec() -> Spec {
+    Spec::from_toml(WORLD).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+fn ada() -> Owner {
+    Owner::Profile("ada".into())
+}
+
+/// A store that waits at a gate before each commit, and fails as often as it is told to.
+#[derive(Clone, Default)]
+struct Gated {
+    store: MemoryStore,
+    gate: Arc<(Mutex<bool>, Condvar)>,
+    failures: Arc<AtomicU32>,
+    commits: Arc<AtomicU32>,
+}
+
+impl Gated {
+    fn set_open(&self, open: bool) {
+        *self.gate.0.lock().unwrap() = open;
+        self.gate.1.notify_all();
+    }
+}
+
+impl Store for Gated {
+    fn common(&self) -> &Common {
+        self.store.common()
+    }
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        self.store.owners()
+    }
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
+        self.store.generations(owner)
+    }
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        self.store.read(owner, generation)
+    }
+    fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        drop(self.gate.1.wait_while(self.gate.0.lock().unwrap(), |open| !*open).unwrap());
+        if self.failures.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1)).is_ok() {
+            let source = std::io::Error::other("the disk is full");
+            return Err(StoreError::Io { action: "write", path: "ada".into(), source });
+        }
+        self.commits.fetch_add(1, Ordering::SeqCst);
+        self.store.commit(follows, image)
+    }
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+        self.store.prune(owner, keep)
+    }
+}
+
+#[test]
+fn a_newer_save_overtakes_a_waiting_one_and_both_tickets_resolve() {
+    let store = Gated::default();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    assert!(game.settled(), "nothing was handed over yet");
+    let tickets: Vec<_> = (1..=50)
+        .map(|xp| {
+            game.write("xp", &[], Value::Int(xp)).unwrap();
+            game.save()
+        })
+        .collect();
+    assert!(tickets.iter().all(|ticket| ticket.poll().is_none()) && !game.settled(), "the gate is closed");
+    assert!(tickets[0].wait_timeout(Duration::from_millis(5)).is_none());
+    store.set_open(true);
+    let newest = tickets.last().unwrap().wait().unwrap();
+    assert!(tickets.iter().all(|ticket| ticket.wait().is_ok()));
+    assert!(game.settled());
+    assert!(store.commits.load(Ordering::SeqCst) <= 4, "one that was being written, and the newest, of each owner");
+    assert_eq!(store.read(&ada(), newest.generation).unwrap().values["xp"], vestigum::image::Tree::Int(50));
+    game.quit().unwrap();
+}
+
+#[test]
+fn a_save_that_fails_is_tried_again_and_never_stops_play() {
+    let store = Gated::default();
+    store.set_open(true);
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    store.failures.store(9, Ordering::SeqCst);
+    game.write("xp", &[], Value::Int(1)).unwrap();
+    let ticket = game.save();
+    let error = ticket.wait().unwrap_err().to_string();
+    assert_eq!(error, "cannot write ada: the disk is full");
+    assert_eq!(game.save_failure().unwrap().to_string(), error);
+    assert!(!game.settled());
+    Saver::of(store.clone()).close(Duration::from_secs(30)).unwrap();
+    assert!(matches!(ticket.poll(), Some(Ok(_))), "an error is not the last word");
+    assert!(game.save_failure().is_none());
+    game.quit().unwrap();
+}
+
+#[test]
+fn a_quit_that_takes_too_long_says_why_and_gives_the_session_back() {
+    let store = Gated::default();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    game.write("xp", &[], Value::Int(7)).unwrap();
+    let kept = game.quit_within(Duration::from_millis(20)).unwrap_err();
+    assert_eq!(kept.to_string(), "the save was not durable after 20 ms");
+    store.set_open(true);
+    let mut game = *kept.session;
+    game.write_add("xp", &[], Value::Int(1)).unwrap();
+    game.quit().unwrap();
+    assert_eq!(Session::peek(&spec(), &store, "ada").unwrap().value("xp", &[]), Ok(Value::Int(8)));
+}
+
+#[test]
+fn two_players_of_one_process_share_the_device() {
+    let store = MemoryStore::default();
+    let mut ada = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    ada.write("volume", &[], Value::Int(3)).unwrap();
+    let mut ben = Session::launch(&spec(), store.clone(), "ben").unwrap();
+    assert_eq!(ben.value("volume", &[]), Ok(Value::Int(3)), "not saved yet, and there all the same");
+    ben.write("volume", &[], Value::Int(8)).unwrap();
+    ada.update();
+    assert_eq!(ada.value("volume", &[]), Ok(Value::Int(8)));
+    assert_eq!(ada.value("starts", &[]), Ok(Value::Int(2)), "each launch counts once");
+    ada.write_add("volume", &[], Value::Int(1)).unwrap();
+    ben.quit().unwrap();
+    ada.quit().unwrap();
+    assert_eq!(store.generations(&Owner::Device).unwrap(), [1], "ben's save had it all, ada's changed nothing");
+    assert_eq!(Session::peek(&spec(), &store, "ben").unwrap().value("volume", &[]), Ok(Value::Int(9)));
+}
+
+#[test]
+fn a_player_has_one_session_at_a_time() {
+    let store = MemoryStore::default();
+    let game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let error = Session::launch(&spec(), store.clone(), "ada").unwrap_err();
+    assert!(matches!(error, SessionError::AlreadyRunning { .. }), "{error}");
+    let other = Spec::from_toml(&WORLD.replace("volume", "loudness")).unwrap();
+    let error = Session::launch(&other, store.clone(), "ben").unwrap_err();
+    assert!(matches!(error, SessionError::OtherSpec), "{error}");
+    game.quit().unwrap();
+    Session::launch(&other, store.clone(), "ben").unwrap().quit().unwrap();
+    Session::launch(&spec(), store, "ada").unwrap().quit().unwrap();
+}
+
+#[test]
+fn what_was_handed_over_is_written_though_the_session_is_dropped() {
+    let store = Gated::default();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    game.write("xp", &[], Value::Int(5)).unwrap();
+    game.save();
+    store.set_open(true);
+    drop(game);
+    let again = Session::launch(&spec(), store, "ada").unwrap();
+    assert_eq!(again.value("xp", &[]), Ok(Value::Int(5)));
+    again.quit().unwrap();
+}
+
+/// A long session leaves no long tail of files, and the thread that prunes never takes the newest.
+#[test]
+fn a_long_session_is_pruned_while_it_runs() {
+    let store = MemoryStore::default();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    for xp in 1..=200 {
+        game.write("xp", &[], Value::Int(xp)).unwrap();
+        game.save().wait().unwrap();
+    }
+    let there = store.generations(&ada()).unwrap();
+    assert!(there.len() < 60 && there.last() == Some(&200), "{there:?}");
+    game.quit().unwrap();
+}
+
+/// A store that panics takes its thread along; whoever waits is told.
+#[test]
+fn a_store_that_panics_fails_the_saves_and_nothing_else() {
+    #[derive(Clone, Default)]
+    struct Panics(Common);
+    impl Store for Panics {
+        fn common(&self) -> &Common {
+            &self.0
+        }
+        fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+            Ok(Vec::new())
+        }
+        fn generations(&self, _: &Owner) -> Result<Vec<u64>, StoreError> {
+            Ok(Vec::new())
+        }
+        fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+            Err(StoreError::NoGeneration { owner: owner.clone(), generation })
+        }
+        fn commit(&self, _: u64, _: &Image) -> Result<Committed, StoreError> {
+            panic!("a mistake in the store")
+        }
+        fn prune(&self, _: &Owner, _: u32) -> Result<usize, StoreError> {
+            Ok(0)
+        }
+    }
+    let mut game = Session::launch(&spec(), Panics::default(), "ada").unwrap();
+    assert!(matches!(*game.save().wait().unwrap_err(), StoreError::Closed));
+    game.write("xp", &[], Value::Int(5)).unwrap();
+    let kept = game.quit().unwrap_err();
+    assert_eq!(kept.session.value("xp", &[]), Ok(Value::Int(5)));
+}
