@@ -12,7 +12,7 @@
 //! power cut leaves the old generations as they were and the new one either whole or not there.
 
 use std::any::Any;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
@@ -45,6 +45,8 @@ struct Inner {
     _lock: HeldLock,
     /// What this process knows of each owner. Whoever writes or removes holds it, so that no two do at once.
     known: Mutex<BTreeMap<Owner, Newest>>,
+    /// The folders whose names this process has made durable.
+    settled: Mutex<BTreeSet<PathBuf>>,
     common: Common,
 }
 
@@ -82,14 +84,16 @@ impl DirStore {
     /// As [`DirStore::open`].
     pub fn open_on(disk: impl Disk + 'static, root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         let root = root.as_ref().to_path_buf();
-        make_folders(&disk, &root).map_err(io_error("make the save folder", &root))?;
+        let mut settled = BTreeSet::new();
+        settle_folder(&disk, &root, &mut settled).map_err(io_error("make the save folder", &root))?;
         let lock_file = root.join(".lock");
         let lock = match disk.lock(&lock_file).map_err(io_error("lock the save folder with", &lock_file))? {
             Lock::Held(lock) => HeldLock(lock),
             Lock::Taken(holder) => return Err(StoreError::InUse { path: root, holder }),
         };
-        let (known, common) = (Mutex::default(), Common::default());
-        Ok(DirStore { inner: Arc::new(Inner { disk: Arc::new(disk), root, _lock: lock, known, common }), key: None })
+        let (disk, known, settled) = (Arc::new(disk), Mutex::default(), Mutex::new(settled));
+        let inner = Inner { disk, root, _lock: lock, known, settled, common: Common::default() };
+        Ok(DirStore { inner: Arc::new(inner), key: None })
     }
 
     /// The same store, whose images are sealed with a key of the game: what the game did not seal is refused as
@@ -158,9 +162,12 @@ impl DirStore {
     /// durable already; the caller hears of success only when the name is, too.
     fn write(&self, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), StoreError> {
         let disk = &*self.inner.disk;
-        if !disk.is_folder(folder) {
-            make_folders(disk, folder).map_err(io_error("make", folder))?;
+        let mut settled = self.inner.settled.lock().unwrap_or_else(PoisonError::into_inner);
+        if settled.contains(folder) && !disk.is_folder(folder) {
+            // Somebody has removed it: what was known of the folders is worth nothing.
+            settled.clear();
         }
+        settle_folder(disk, folder, &mut settled).map_err(io_error("make", folder))?;
         let temporary = folder.join(format!("{TEMPORARY}{generation}"));
         let target = folder.join(format!("{generation}.json"));
         let written = disk.create(&temporary).map_err(io_error("write into", folder)).and_then(|mut file| {
@@ -309,19 +316,28 @@ fn io_error(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> Stor
     move |source| StoreError::Io { action, path, source }
 }
 
-/// Makes a folder and those above it, and syncs the folder above each new one, so that the folders themselves survive
-/// a power cut.
-fn make_folders(disk: &dyn Disk, folder: &Path) -> io::Result<()> {
-    if folder.as_os_str().is_empty() || disk.is_folder(folder) {
+/// Makes a folder and those above it, and syncs the folder above each, so that the folders themselves survive a power
+/// cut. A folder that is there already may be one whose name was never made durable: its maker may have crashed.
+fn settle_folder(disk: &dyn Disk, folder: &Path, settled: &mut BTreeSet<PathBuf>) -> io::Result<()> {
+    if folder.as_os_str().is_empty() || settled.contains(folder) {
         return Ok(());
     }
     let above = folder.parent().unwrap_or(Path::new(""));
-    make_folders(disk, above)?;
-    match disk.make_folder(folder) {
-        Err(error) if error.kind() == io::ErrorKind::AlreadyExists && disk.is_folder(folder) => {}
-        made => made?,
+    let made = !disk.is_folder(folder);
+    if made {
+        settle_folder(disk, above, settled)?;
+        match disk.make_folder(folder) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && disk.is_folder(folder) => {}
+            made => made?,
+        }
     }
-    disk.sync_folder(above)
+    match disk.sync_folder(above) {
+        // The folder above the save folder may belong to somebody else, who has made it and this one.
+        Err(error) if !made && error.kind() == io::ErrorKind::PermissionDenied => {}
+        synced => synced?,
+    }
+    settled.insert(folder.to_path_buf());
+    Ok(())
 }
 
 #[cfg(test)]

@@ -226,6 +226,14 @@ impl Session {
         self.running.saver.desk().settled(&[&self.running.owner, &Owner::Device])
     }
 
+    /// Waits until everything that was handed over is durable, of this player and of the device.
+    ///
+    /// # Errors
+    /// If that takes longer than `timeout`, with the reason why the last try failed. It is still being tried.
+    pub fn settle(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
+        self.running.saver.desk().settle(&[&self.running.owner, &Owner::Device], timeout)
+    }
+
     /// Saves what the player would have if they quit now: works it out, hands it over and returns. The ticket tells
     /// when it is durable; dropping the ticket changes nothing.
     pub fn save(&mut self) -> SaveTicket {

@@ -3,10 +3,12 @@
 use std::error::Error;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::time::Duration;
 
 use serde_json::json;
 use vestigum::playthrough::{Run, Script};
-use vestigum::{DirStore, Place, Session, Spec};
+use vestigum::{DirStore, Place, Session, Spec, StoreError};
 
 use crate::Verdict;
 use crate::commands::{fate, play};
@@ -138,6 +140,12 @@ fn compare(title: &str, before: &[String], session: &Session, words: &str) -> Sc
     Scene { title: title.into(), words: words.into(), rows: rows.collect(), place }
 }
 
+/// Waits for the last save, as a loading screen does. Without it, a demo as quick as this one would have its saves
+/// overtaken by newer ones before they are written.
+fn settle(game: &Session) -> Result<(), Arc<StoreError>> {
+    game.settle(Duration::from_secs(10))
+}
+
 /// Plays on real files. Every relaunch opens the folder anew, as a new process would.
 fn on_disk(spec: &Spec, folder: &Path) -> Result<Vec<Scene>, Box<dyn Error>> {
     let letters = spec.int("letters")?;
@@ -152,6 +160,7 @@ fn on_disk(spec: &Spec, folder: &Path) -> Result<Vec<Scene>, Box<dyn Error>> {
     game.add(score, 40)?;
     game.add(xp, 15)?;
     game.checkpoint("ford")?;
+    settle(&game)?;
     game.add(letters, 25)?;
     game.add(time, 52_000)?;
     let before = values(&game);
@@ -168,6 +177,7 @@ fn on_disk(spec: &Spec, folder: &Path) -> Result<Vec<Scene>, Box<dyn Error>> {
     game.add(letters, 50)?;
     game.add(score, 90)?;
     game.complete()?;
+    settle(&game)?;
     game.enter("heather_rise")?;
     game.add(letters, 70)?;
     game.add(xp, 30)?;
@@ -187,6 +197,7 @@ fn on_disk(spec: &Spec, folder: &Path) -> Result<Vec<Scene>, Box<dyn Error>> {
     game.add(letters, 30)?;
     let before = values(&game);
     game.death()?;
+    settle(&game)?;
     let fall = compare(
         "She sets out again and falls.",
         &before,

@@ -70,17 +70,7 @@ impl Image {
     /// # Errors
     /// If the bytes are damaged, were edited, or are of a newer format. Hostile bytes are an error like any other.
     pub fn decode(bytes: &[u8], key: Option<&SealKey>) -> Result<Image, Damaged> {
-        let Read { image, digest, check, sealed } = Read::from(bytes)?;
-        let key = match (sealed, key) {
-            (true, None) => return Err(Damaged::Sealed),
-            (false, Some(key)) if !key.takes_unsealed() => return Err(Damaged::NotSealed),
-            (false, _) => None,
-            (true, key) => key,
-        };
-        if image.digest() == digest && image.check(image.generation, &digest, key) == check {
-            return Ok(image);
-        }
-        Err(if sealed { Damaged::Tampered } else { Damaged::CheckFailed })
+        Read::from(bytes, key)?.verify(key)
     }
 
     /// Reads an image whatever its digest and check say: for tools that show an image nobody can vouch for, or that
@@ -89,7 +79,7 @@ impl Image {
     /// # Errors
     /// If the bytes are no image, or of a newer format.
     pub fn decode_unverified(bytes: &[u8]) -> Result<Image, Damaged> {
-        Read::from(bytes).map(|read| read.image)
+        Read::from(bytes, None).map(|read| read.image)
     }
 }
 
@@ -102,7 +92,7 @@ struct Read {
 }
 
 impl Read {
-    fn from(bytes: &[u8]) -> Result<Read, Damaged> {
+    fn from(bytes: &[u8], key: Option<&SealKey>) -> Result<Read, Damaged> {
         if bytes.len() > MAX_BYTES {
             return Err(Damaged::Unreadable(format!("it has more than {MAX_BYTES} bytes")));
         }
@@ -112,9 +102,16 @@ impl Read {
         };
         let mut parts = Parts { map, path: "" };
         let format = parts.int("format")?;
-        if format > FORMAT {
-            return Err(Damaged::NewerFormat(format));
+        if format <= FORMAT {
+            return Read::parts(parts);
         }
+        // What verifies as this format but for the number is damage of the number, and no reason to refuse a launch.
+        let read = Read::parts(parts).ok();
+        let damaged = read.is_some_and(|read| read.verify(key).is_ok());
+        Err(if damaged { Damaged::CheckFailed } else { Damaged::NewerFormat(format) })
+    }
+
+    fn parts(mut parts: Parts) -> Result<Read, Damaged> {
         let image = Image {
             game: parts.text("game")?,
             version: parts.int("version")?,
@@ -131,6 +128,20 @@ impl Read {
         let (digest, check) = (parts.text("digest")?, parts.text("check")?);
         parts.end()?;
         Ok(Read { image, digest, check, sealed })
+    }
+
+    fn verify(self, key: Option<&SealKey>) -> Result<Image, Damaged> {
+        let Read { image, digest, check, sealed } = self;
+        let key = match (sealed, key) {
+            (true, None) => return Err(Damaged::Sealed),
+            (false, Some(key)) if !key.takes_unsealed() => return Err(Damaged::NotSealed),
+            (false, _) => None,
+            (true, key) => key,
+        };
+        if image.digest() == digest && image.check(image.generation, &digest, key) == check {
+            return Ok(image);
+        }
+        Err(if sealed { Damaged::Tampered } else { Damaged::CheckFailed })
     }
 }
 

@@ -1,7 +1,8 @@
 //! Every state in which a disk can come back from a power loss.
 //!
 //! Two things are free, each on its own: which of the name changes that no sync settled have reached the disk (any of
-//! them, later ones without earlier ones too), and how much of each unsynced content has.
+//! them, later ones without earlier ones too), and how much of an unsynced content has. Where several contents are
+//! unsynced at once, each of them is torn in turn while the others are whole: their product would be endless.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -18,13 +19,14 @@ pub struct Outcomes {
     current: Option<Current>,
 }
 
-/// The cases of one choice of names: a counter with a digit for each file whose content is open.
+/// The cases of one choice of names: all contents whole, then one after the other torn at every byte.
 struct Current {
     lost: u64,
     names: Arc<Names>,
-    /// The names that are there without having been synced with their content.
-    open: Vec<(PathBuf, FileId)>,
-    digits: Vec<usize>,
+    /// The names that are there without having been synced with their content, and the ways each can be torn.
+    open: Vec<(PathBuf, FileId, usize)>,
+    /// The file that is torn now, and how; at first none is.
+    torn: Option<(usize, usize)>,
     done: bool,
 }
 
@@ -33,14 +35,12 @@ pub struct PowerLoss {
     state: Arc<DiskState>,
     names: Arc<Names>,
     lost: u64,
-    contents: Vec<(PathBuf, FileId, Kept)>,
+    torn: Option<(PathBuf, FileId, Kept)>,
 }
 
 /// How much of an unsynced content is there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Kept {
-    /// All of it.
-    Whole,
+enum Kept {
     /// The first bytes, and the file ends there.
     First(usize),
     /// The first bytes, and zeros to the full length: the size was written before the data.
@@ -87,12 +87,13 @@ impl Outcomes {
         };
         let kept: Names = names.iter().filter(|(path, _)| inside(path, &names)).map(|(p, e)| (p.clone(), *e)).collect();
         let open = kept.iter().filter_map(|(path, entry)| match entry {
-            Entry::File(file) if self.state.files[file].is_open() => Some((path.clone(), *file)),
+            Entry::File(file) if self.state.files[file].is_open() => {
+                Some((path.clone(), *file, self.state.files[file].ways()))
+            }
             _ => None,
         });
-        let open: Vec<_> = open.collect();
-        let digits = vec![0; open.len()];
-        Some(Current { lost, names: Arc::new(kept), open, digits, done: false })
+        let open = open.collect();
+        Some(Current { lost, names: Arc::new(kept), open, torn: None, done: false })
     }
 }
 
@@ -106,26 +107,25 @@ impl Iterator for Outcomes {
             }
             let state = self.state.clone();
             let Some(current) = self.current.as_mut().filter(|current| !current.done) else { continue };
-            let contents = current.open.iter().zip(&current.digits);
-            let contents = contents.map(|((path, file), digit)| (path.clone(), *file, state.files[file].kept(*digit)));
-            let contents: Vec<_> = contents.collect();
+            let torn = current.torn.map(|(index, way)| {
+                let (path, file, _) = &current.open[index];
+                (path.clone(), *file, state.files[file].kept(way))
+            });
             let (names, lost) = (current.names.clone(), current.lost);
-            current.count_on(&state);
-            return Some(PowerLoss { state, names, lost, contents });
+            current.go_on();
+            return Some(PowerLoss { state, names, lost, torn });
         }
     }
 }
 
 impl Current {
-    fn count_on(&mut self, state: &DiskState) {
-        for (digit, (_, file)) in self.digits.iter_mut().zip(&self.open) {
-            *digit += 1;
-            if *digit < state.files[file].choices() {
-                return;
-            }
-            *digit = 0;
+    fn go_on(&mut self) {
+        let (mut index, mut way) = self.torn.map_or((0, 0), |(index, way)| (index, way + 1));
+        if self.open.get(index).is_some_and(|(_, _, ways)| way >= *ways) {
+            (index, way) = (index + 1, 0);
         }
-        self.done = true;
+        self.done = index >= self.open.len();
+        self.torn = Some((index, way));
     }
 }
 
@@ -135,39 +135,31 @@ impl Content {
         self.lost || self.seen != self.durable
     }
 
-    /// In how many ways the content can be found: whole, and for each byte torn there, zeroed from there, or mixed with
-    /// what was there before.
-    fn choices(&self) -> usize {
-        let ways = if self.durable.is_empty() { 2 } else { 3 };
-        1 + ways * self.seen.len().max(1)
+    /// In how many ways the content can be torn: at each byte it can end, or be zeros from there, or be what was there
+    /// before.
+    fn ways(&self) -> usize {
+        let kinds = if self.durable.is_empty() { 2 } else { 3 };
+        kinds * self.seen.len().max(1)
     }
 
-    fn kept(&self, choice: usize) -> Kept {
-        let Some(choice) = choice.checked_sub(1) else { return Kept::Whole };
+    fn kept(&self, way: usize) -> Kept {
         let len = self.seen.len().max(1);
-        match choice / len {
-            0 => Kept::First(choice % len),
-            1 => Kept::FirstThenZeros(choice % len),
-            _ => Kept::FirstThenOld(choice % len),
+        match way / len {
+            0 => Kept::First(way % len),
+            1 => Kept::FirstThenZeros(way % len),
+            _ => Kept::FirstThenOld(way % len),
         }
     }
 
     fn found(&self, kept: Kept) -> Vec<u8> {
-        let first = |len: usize| self.seen[..len.min(self.seen.len())].to_vec();
+        let (Kept::First(len) | Kept::FirstThenZeros(len) | Kept::FirstThenOld(len)) = kept;
+        let mut bytes = self.seen[..len.min(self.seen.len())].to_vec();
         match kept {
-            Kept::Whole => self.seen.to_vec(),
-            Kept::First(len) => first(len),
-            Kept::FirstThenZeros(len) => {
-                let mut bytes = first(len);
-                bytes.resize(self.seen.len(), 0);
-                bytes
-            }
-            Kept::FirstThenOld(len) => {
-                let mut bytes = first(len);
-                bytes.extend_from_slice(self.durable.get(len..).unwrap_or_default());
-                bytes
-            }
+            Kept::First(_) => {}
+            Kept::FirstThenZeros(_) => bytes.resize(self.seen.len(), 0),
+            Kept::FirstThenOld(_) => bytes.extend_from_slice(self.durable.get(len..).unwrap_or_default()),
         }
+        bytes
     }
 }
 
@@ -179,13 +171,12 @@ impl PowerLoss {
         let mut state = DiskState { seen: names.clone(), durable: names, next, ..DiskState::default() };
         for entry in self.names.values() {
             if let Entry::File(file) = entry {
-                let durable = self.state.files[file].durable.clone();
-                state.files.insert(*file, Content { seen: durable.clone(), durable, lost: false });
+                let found = match &self.torn {
+                    Some((_, torn, kept)) if torn == file => Arc::new(self.state.files[file].found(*kept)),
+                    _ => self.state.files[file].seen.clone(),
+                };
+                state.files.insert(*file, Content { seen: found.clone(), durable: found, lost: false });
             }
-        }
-        for (_, file, kept) in &self.contents {
-            let found = Arc::new(self.state.files[file].found(*kept));
-            state.files.insert(*file, Content { seen: found.clone(), durable: found, lost: false });
         }
         SimDisk::of(state)
     }
@@ -198,14 +189,12 @@ impl PowerLoss {
     /// What happened to the disk, in words, one line for each thing; empty if all that was seen is there.
     pub fn told(&self) -> Vec<String> {
         let mut told: Vec<String> = Vec::new();
-        for (path, file, kept) in &self.contents {
-            let path = path.display();
-            let len = self.state.files[file].seen.len();
-            told.extend(match kept {
-                Kept::Whole => None,
-                Kept::First(bytes) => Some(format!("{path} has {bytes} of its {len} bytes")),
-                Kept::FirstThenZeros(bytes) => Some(format!("{path} has zeros after {bytes} of its {len} bytes")),
-                Kept::FirstThenOld(bytes) => Some(format!("{path} has its old content after {bytes} new bytes")),
+        if let Some((path, file, kept)) = &self.torn {
+            let (path, len) = (path.display(), self.state.files[file].seen.len());
+            told.push(match kept {
+                Kept::First(bytes) => format!("{path} has {bytes} of its {len} bytes"),
+                Kept::FirstThenZeros(bytes) => format!("{path} has zeros after {bytes} of its {len} bytes"),
+                Kept::FirstThenOld(bytes) => format!("{path} has its old content after {bytes} new bytes"),
             });
         }
         for change in self.lost_changes() {
@@ -219,10 +208,10 @@ impl PowerLoss {
         told
     }
 
-    /// The files whose content is not whole: the path, and whether something else was durable there before.
-    pub(crate) fn torn(&self) -> impl Iterator<Item = (&Path, bool)> {
-        let torn = self.contents.iter().filter(|(_, _, kept)| *kept != Kept::Whole);
-        torn.map(|(path, file, _)| (path.as_path(), !self.state.files[file].durable.is_empty()))
+    /// The file whose content is not whole: the path, and whether something else was durable there before.
+    pub(crate) fn torn(&self) -> Option<(&Path, bool)> {
+        let (path, file, _) = self.torn.as_ref()?;
+        Some((path, !self.state.files[file].durable.is_empty()))
     }
 
     /// The names that were made and are lost: the path, and the number of the operation.

@@ -200,10 +200,13 @@ impl Desk {
         })
     }
 
-    /// Waits until an owner's lane is settled.
-    pub fn settle(&self, owner: &Owner, timeout: Duration) -> Result<(), Arc<StoreError>> {
-        let handed = self.lock().lanes.get(owner).map(|lane| lane.handed);
-        handed.map_or(Ok(()), |number| self.insist(&vec![(owner.clone(), number)], timeout).map(drop))
+    /// Waits until everything these owners handed over is durable.
+    pub fn settle(&self, owners: &[&Owner], timeout: Duration) -> Result<(), Arc<StoreError>> {
+        let state = self.lock();
+        let lanes = owners.iter().filter_map(|owner| Some(((*owner).clone(), state.lanes.get(*owner)?.handed)));
+        let marks = lanes.collect();
+        drop(state);
+        self.insist(&marks, timeout).map(drop)
     }
 
     /// Waits until every lane is settled.

@@ -85,7 +85,7 @@ impl Saver {
     /// Takes a profile for one session. The newest generations are those that loading finds.
     pub(crate) fn begin(&self, profile: &Owner) -> Result<(), SessionError> {
         // What an earlier session of this process handed over is loaded, not passed over.
-        self.desk().settle(profile, Duration::from_secs(10)).map_err(SessionError::Unsettled)?;
+        self.desk().settle(&[profile], Duration::from_secs(10)).map_err(SessionError::Unsettled)?;
         match self.desk().begin(profile) {
             true => Ok(()),
             false => Err(SessionError::AlreadyRunning { owner: profile.clone() }),

@@ -1,0 +1,382 @@
+//! Trying what can go wrong under a store.
+//!
+//! A playthrough is run once on a [`SimDisk`], and every disk operation of its saves is logged. Then
+//!
+//! - the power fails after each of them, in every way that the operations before allow ([`crate::Outcomes`]);
+//! - each of them fails once: the disk is full, or reports an error, or a read comes out short; play goes on, and then
+//!   the power fails;
+//! - each byte of each file that the playthrough leaves is damaged.
+//!
+//! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
+//! or a newer one, whole. Damage must be passed over and reported. And the next save must work.
+//!
+//! The module is no test of [`crate::DirStore`] alone: give [`faults`] a store of your own, or a disk of your own under a
+//! store.
+//!
+//! ```
+//! use vestigum::playthrough::Script;
+//! use vestigum::{DirStore, Spec, faults};
+//!
+//! let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+//! let script = Script::from_text("xp.play", "playthrough \"xp is kept\"\nlaunch\nxp += 5\nquit", &spec)?;
+//! let open = |disk| DirStore::open_on(disk, "saves");
+//! let report = faults(&spec, &script.playthroughs()[0], &open, &|_| {})?;
+//! assert!(report.violations.is_empty());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+mod explain;
+mod judge;
+mod recorder;
+
+use std::collections::BTreeMap;
+use std::fmt;
+use std::num::NonZero;
+use std::path::PathBuf;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
+
+use vestigum_core::Spec;
+use vestigum_core::playthrough::{Playthrough, run};
+
+use crate::disk::{Fault, Operation, PowerLoss, SimDisk};
+use crate::store::{Store, StoreError};
+
+use judge::{Finding, Rotten, judge, judge_rot};
+use recorder::{Commits, Recorder};
+
+/// A kind of fault.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum FaultKind {
+    /// The power fails.
+    PowerLoss,
+    /// One operation finds the disk full, and later the power fails.
+    DiskFull,
+    /// One operation ends with an error of the disk, and later the power fails.
+    DiskError,
+    /// One read gives only half of the file.
+    ShortRead,
+    /// One byte, or one block of 512, is not what was written.
+    BitRot,
+}
+
+impl fmt::Display for FaultKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            FaultKind::PowerLoss => "power loss",
+            FaultKind::DiskFull => "disk full",
+            FaultKind::DiskError => "disk error",
+            FaultKind::ShortRead => "short read",
+            FaultKind::BitRot => "bit rot",
+        })
+    }
+}
+
+/// What was tried of one kind.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Tried {
+    /// Where: after which operations the power failed, which operations failed, which bytes were damaged.
+    pub points: usize,
+    /// In how many states the disk was found there, each of which was launched from.
+    pub outcomes: usize,
+    /// How many launches fell back on an older image and said so.
+    pub recovered: usize,
+    /// How many broke what is promised.
+    pub violations: usize,
+}
+
+impl std::ops::AddAssign for Tried {
+    fn add_assign(&mut self, other: Tried) {
+        self.points += other.points;
+        self.outcomes += other.outcomes;
+        self.recovered += other.recovered;
+        self.violations += other.violations;
+    }
+}
+
+/// What came of trying faults under a playthrough.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct FaultReport {
+    /// How many saves the playthrough wrote.
+    pub saves: usize,
+    /// How many disk operations it took.
+    pub operations: usize,
+    /// What was tried.
+    pub tried: BTreeMap<FaultKind, Tried>,
+    /// What broke: of each kind and explanation the case with the fewest operations.
+    pub violations: Vec<Violation>,
+}
+
+/// A broken promise.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Violation {
+    /// What happened.
+    pub kind: FaultKind,
+    /// The disk operations up to then, with the saves that asked for them.
+    pub steps: Vec<Step>,
+    /// In which state the disk was found, one line for each thing; empty if everything that was seen is there.
+    pub disk: Vec<String>,
+    /// What was loaded from it.
+    pub loaded: String,
+    /// What should have been.
+    pub expected: String,
+    /// Why it came to that, and what to do.
+    pub explanation: String,
+}
+
+/// One step of the way to a violation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Step {
+    /// A disk operation.
+    Operation(Operation),
+    /// A disk operation that failed.
+    Failed(Operation, Fault),
+    /// A save began, in these words.
+    Save(String),
+    /// The save was acknowledged: from here on it must not be lost.
+    Acknowledged(String),
+    /// The save failed, and was reported.
+    NotSaved(String),
+}
+
+impl fmt::Display for Step {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Step::Operation(operation) => write!(f, "{operation}"),
+            Step::Failed(operation, Fault::ShortRead) => write!(f, "{operation}  (gives half of it)"),
+            Step::Failed(operation, _) => write!(f, "{operation}  (fails)"),
+            Step::Save(what) => write!(f, "save {what}"),
+            Step::Acknowledged(what) => write!(f, "acknowledged: {what}"),
+            Step::NotSaved(what) => write!(f, "failed: {what}"),
+        }
+    }
+}
+
+/// How far it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FaultsDone {
+    /// Points tried.
+    pub done: usize,
+    /// Points in all.
+    pub of: usize,
+}
+
+/// One thing to try.
+enum Point {
+    Cut(usize),
+    Fail(usize, Fault),
+    Rot(PathBuf, Vec<u8>),
+}
+
+/// Tries every fault at every operation of a playthrough's saves, on all cores. `open` opens the store under test on a
+/// disk; `watch` hears how far it is.
+///
+/// # Errors
+/// If the store cannot be opened even on a sound disk.
+pub fn faults<S: Store>(
+    spec: &Spec,
+    playthrough: &Playthrough,
+    open: &(dyn Fn(SimDisk) -> Result<S, StoreError> + Sync),
+    watch: &(dyn Fn(FaultsDone) + Sync),
+) -> Result<FaultReport, StoreError> {
+    let disk = SimDisk::default();
+    let mut recorder = Recorder::new(open(disk.clone())?, disk.clone(), spec.keep());
+    run(spec, playthrough, &mut recorder);
+    let trial = Trial { spec, playthrough, open, log: disk.operations(), commits: recorder.into_commits(), disk };
+    let points = trial.points();
+    let report = Mutex::new(FaultReport {
+        saves: trial.commits.written(),
+        operations: trial.log.len(),
+        ..FaultReport::default()
+    });
+    let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let work = || {
+        while let Some(point) = points.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let (kind, tried, violations) = trial.attempt(point);
+            let mut report = report.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            *report.tried.entry(kind).or_default() += tried;
+            violations.into_iter().for_each(|violation| report.note(violation));
+            watch(FaultsDone { done: done.fetch_add(1, Ordering::Relaxed) + 1, of: points.len() });
+        }
+    };
+    let threads = thread::available_parallelism().map_or(1, NonZero::get);
+    thread::scope(|scope| (0..threads).for_each(|_| drop(scope.spawn(work))));
+    Ok(report.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+}
+
+impl FaultReport {
+    /// Keeps the shortest case of each kind and explanation.
+    fn note(&mut self, violation: Violation) {
+        let alike =
+            |known: &&mut Violation| (known.kind, &known.explanation) == (violation.kind, &violation.explanation);
+        match self.violations.iter_mut().find(alike) {
+            Some(known) if known.steps.len() > violation.steps.len() => *known = violation,
+            Some(_) => {}
+            None => self.violations.push(violation),
+        }
+        self.violations.sort_by_key(|violation| violation.kind);
+    }
+}
+
+/// A playthrough that was recorded, and what to hold against what loads.
+struct Trial<'a, S> {
+    spec: &'a Spec,
+    playthrough: &'a Playthrough,
+    open: &'a (dyn Fn(SimDisk) -> Result<S, StoreError> + Sync),
+    disk: SimDisk,
+    log: Vec<Operation>,
+    commits: Commits,
+}
+
+impl<S: Store> Trial<'_, S> {
+    fn points(&self) -> Vec<Point> {
+        let mut points = Vec::new();
+        for (number, operation) in self.log.iter().enumerate() {
+            if operation.changes() {
+                points.push(Point::Cut(number + 1));
+            }
+            let faults = [Fault::Full, Fault::Broken, Fault::ShortRead].into_iter();
+            points.extend(faults.filter(|fault| fault.strikes(operation)).map(|fault| Point::Fail(number, fault)));
+        }
+        points.extend(self.disk.files().into_iter().map(|(path, bytes)| Point::Rot(path, bytes)));
+        points
+    }
+
+    fn attempt(&self, point: &Point) -> (FaultKind, Tried, Vec<Violation>) {
+        match point {
+            Point::Cut(operations) => self.cut(*operations),
+            Point::Fail(operation, fault) => self.fail(*operation, *fault),
+            Point::Rot(path, bytes) => self.rot(path, bytes),
+        }
+    }
+
+    fn cut(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
+        let losses = self.disk.power_loss_after(operations);
+        let case =
+            Case { kind: FaultKind::PowerLoss, log: &self.log, cut: operations, commits: &self.commits, failed: None };
+        let (tried, violations) = self.launches(&case, losses);
+        (case.kind, tried, violations)
+    }
+
+    fn fail(&self, operation: usize, fault: Fault) -> (FaultKind, Tried, Vec<Violation>) {
+        let kind = match fault {
+            Fault::Full => FaultKind::DiskFull,
+            Fault::Broken => FaultKind::DiskError,
+            Fault::ShortRead => FaultKind::ShortRead,
+        };
+        let disk = SimDisk::default();
+        disk.fail(operation, fault);
+        // A store that cannot be opened refuses; what is on the disk must be as good as before.
+        let commits = match (self.open)(disk.clone()) {
+            Ok(store) => {
+                let mut recorder = Recorder::new(store, disk.clone(), self.spec.keep());
+                run(self.spec, self.playthrough, &mut recorder);
+                recorder.into_commits()
+            }
+            Err(_) => Commits::default(),
+        };
+        let log = disk.operations();
+        let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed: Some((operation, fault)) };
+        let (mut tried, mut violations) = self.launches(&case, disk.power_loss());
+        if let Some(silent) = &commits.silently_older {
+            tried.violations += 1;
+            violations.push(case.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
+        }
+        tried.recovered += commits.recovered;
+        (kind, tried, violations)
+    }
+
+    /// Launches from every state in which the disk can be found.
+    fn launches(&self, case: &Case<'_>, losses: impl Iterator<Item = PowerLoss>) -> (Tried, Vec<Violation>) {
+        let expected = case.commits.expected(case.cut);
+        let mut tried = Tried { points: 1, ..Tried::default() };
+        let mut violations = Vec::new();
+        let mut names_seen = Vec::new();
+        for loss in losses {
+            tried.outcomes += 1;
+            // Whether the next save works depends on the names that are there, so each set of names is tried once.
+            let names: Vec<PathBuf> = loss.names().map(PathBuf::from).collect();
+            let save_again = !names_seen.contains(&names);
+            if save_again {
+                names_seen.push(names);
+            }
+            let judged = judge(self.spec, self.open, &loss.disk(), &expected, save_again);
+            match judged {
+                Ok(recovered) => tried.recovered += usize::from(recovered),
+                Err(finding) => {
+                    tried.violations += 1;
+                    if violations.is_empty() {
+                        let explanation = explain::power_loss(case.log, case.cut, &loss, &finding);
+                        violations.push(case.violation(loss.told(), finding, explanation));
+                    }
+                }
+            }
+        }
+        (tried, violations)
+    }
+
+    /// Damages each byte of a file, and each block of 512.
+    fn rot(&self, path: &std::path::Path, bytes: &[u8]) -> (FaultKind, Tried, Vec<Violation>) {
+        let kind = FaultKind::BitRot;
+        let expected = self.commits.expected(self.log.len());
+        let case = Case { kind, log: &self.log, cut: self.log.len(), commits: &self.commits, failed: None };
+        let (mut tried, mut violations) = (Tried { points: bytes.len(), ..Tried::default() }, Vec::new());
+        let flips = (0..bytes.len()).map(|at| {
+            let mut rotten = bytes.to_vec();
+            rotten[at] ^= 1 << (at % 8);
+            (rotten, format!("{}: bit {} of byte {at} is not what was written", path.display(), at % 8))
+        });
+        let blocks = (0..bytes.len()).step_by(512).map(|from| {
+            let mut rotten = bytes.to_vec();
+            let to = (from + 512).min(bytes.len());
+            rotten[from..to].fill(0);
+            (rotten, format!("{}: bytes {from} to {to} are zeros", path.display()))
+        });
+        for (rotten, told) in flips.chain(blocks) {
+            tried.outcomes += 1;
+            match judge_rot(self.open, &self.disk.with_content(path, rotten), &expected) {
+                Ok(Rotten::Harmless) => {}
+                Ok(Rotten::Reported) => tried.recovered += 1,
+                Err(finding) => {
+                    tried.violations += 1;
+                    if violations.is_empty() {
+                        violations.push(case.violation(vec![told], finding, explain::ROTTEN.into()));
+                    }
+                }
+            }
+        }
+        (kind, tried, violations)
+    }
+}
+
+/// What led to a state of the disk.
+struct Case<'a> {
+    kind: FaultKind,
+    log: &'a [Operation],
+    cut: usize,
+    commits: &'a Commits,
+    failed: Option<(usize, Fault)>,
+}
+
+impl Case<'_> {
+    fn violation(&self, disk: Vec<String>, finding: Finding, explanation: String) -> Violation {
+        let mut steps = Vec::new();
+        for (number, operation) in self.log.iter().enumerate().take(self.cut) {
+            self.commits.tell(number, &mut steps);
+            match self.failed {
+                Some((failed, fault)) if failed == number => steps.push(Step::Failed(operation.clone(), fault)),
+                _ if operation.changes() => steps.push(Step::Operation(operation.clone())),
+                _ => {}
+            }
+        }
+        self.commits.tell(self.cut, &mut steps);
+        let Finding { loaded, expected } = finding;
+        Violation { kind: self.kind, steps, disk, loaded, expected, explanation }
+    }
+}
