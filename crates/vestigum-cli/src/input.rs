@@ -3,8 +3,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use vestigum::playthrough::Script;
-use vestigum::{Diagnostics, Spec};
+use vestigum::Spec;
+use vestigum::playthrough::{Playthrough, Script};
 
 use crate::Verdict;
 use crate::show::Output;
@@ -35,20 +35,40 @@ pub fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
     Spec::from_named_toml(&path.display().to_string(), &text).map_err(|errors| out.unreadable(&errors))
 }
 
-/// Reads a script of playthroughs.
-pub fn script(path: &Path, spec: &Spec) -> Result<Script, Unread> {
-    let text = text(path).map_err(Unread::Message)?;
-    Script::from_text(&path.display().to_string(), &text, spec).map_err(Unread::Diagnostics)
+/// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown.
+pub fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -> Result<Vec<Script>, Verdict> {
+    let paths = match named {
+        [] => scripts_beside(spec_file).map_err(|message| out.unusable(&message))?,
+        named => named.to_vec(),
+    };
+    if paths.is_empty() {
+        return Err(out.unusable(&format!("there are no .play files beside {}", spec_file.display())));
+    }
+    let mut scripts = Vec::new();
+    let mut unusable = None;
+    for path in &paths {
+        let read = text(path).map_err(|message| out.unusable(&message)).and_then(|text| {
+            Script::from_text(&path.display().to_string(), &text, spec).map_err(|errors| out.unreadable(&errors))
+        });
+        match read {
+            Ok(script) => scripts.push(script),
+            // For machines there is one answer; people see all that is wrong.
+            Err(verdict) if out.json => return Err(verdict),
+            Err(verdict) => unusable = Some(verdict),
+        }
+    }
+    unusable.map_or(Ok(scripts), Err)
 }
 
-/// Why a script was not read.
-pub enum Unread {
-    Message(String),
-    Diagnostics(Diagnostics),
+/// The playthroughs with a text in their names, or all of them.
+pub fn chosen<'a>(out: &Output, scripts: &'a [Script], only: Option<&str>) -> Result<Vec<&'a Playthrough>, Verdict> {
+    let all = scripts.iter().flat_map(|script| script.playthroughs());
+    let chosen: Vec<_> = all.filter(|play| only.is_none_or(|text| play.name().contains(text))).collect();
+    if chosen.is_empty() { Err(out.unusable("no playthrough has that in its name")) } else { Ok(chosen) }
 }
 
 /// The scripts that belong to a spec: all `.play` files in its folder and in the folders beside it, by name.
-pub fn scripts_beside(spec: &Path) -> Result<Vec<PathBuf>, String> {
+fn scripts_beside(spec: &Path) -> Result<Vec<PathBuf>, String> {
     let folder = match spec.parent() {
         Some(parent) if !parent.as_os_str().is_empty() => parent,
         _ => Path::new("."),

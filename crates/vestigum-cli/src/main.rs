@@ -36,7 +36,9 @@ enum Command {
     Fate(commands::fate::Arguments),
     /// Run playthroughs
     Play(commands::play::Arguments),
-    /// Repair a save folder: reset, restore
+    /// Try power cuts, full disks, errors and damage under the saves of playthroughs
+    Faults(commands::faults::Arguments),
+    /// Look at a save folder and repair it
     Saves(commands::saves::Arguments),
 }
 
@@ -59,6 +61,7 @@ fn main() -> ExitCode {
     let verdict = match &arguments.command {
         Command::Demo => commands::demo::run(&out),
         Command::New(arguments) => commands::new::run(&out, arguments),
+        Command::Faults(arguments) => commands::faults::run(&out, arguments),
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),

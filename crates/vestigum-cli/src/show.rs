@@ -127,6 +127,13 @@ pub fn summary(diagnostics: &Diagnostics) -> String {
     format!("{}: {}; `vestigum check --explain {first}` tells more", diagnostics.name(), paint(BAD, count))
 }
 
+/// "1,234,567".
+pub fn grouped(count: usize) -> String {
+    let digits = count.to_string();
+    let groups: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|group| str::from_utf8(group).ok()).collect();
+    groups.join(",")
+}
+
 /// "1 error", "2 errors".
 pub fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })

@@ -131,6 +131,19 @@ impl DirStore {
         }
     }
 
+    /// Cuts a generation in half, as a failing disk would: to try out what a game does then.
+    ///
+    /// # Errors
+    /// If there is no such generation, or it cannot be written.
+    pub fn damage(&self, owner: &Owner, generation: u64) -> Result<(), StoreError> {
+        let mut known = self.known();
+        let bytes = self.bytes(owner, generation)?;
+        let path = self.file(owner, generation)?;
+        let written = self.inner.disk.create(&path).and_then(|mut file| file.write(&bytes[..bytes.len() / 2]));
+        known.remove(owner);
+        written.map_err(io_error("write", &path))
+    }
+
     fn folder(&self, owner: &Owner) -> Result<PathBuf, StoreError> {
         Ok(match owner {
             Owner::Device => self.inner.root.join("device"),

@@ -3,6 +3,7 @@
 pub mod check;
 pub mod demo;
 pub mod fate;
+pub mod faults;
 pub mod new;
 pub mod play;
 pub mod saves;

@@ -7,7 +7,7 @@ use vestigum::playthrough::{Failure, MemoryShelf, Playthrough, Row, Run, Shelf, 
 use vestigum::{BoardRow, DirStore, Spec, StoreShelf, Value};
 
 use crate::Verdict;
-use crate::input::{self, Unread};
+use crate::input;
 use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
 
 #[derive(clap::Args)]
@@ -28,50 +28,18 @@ pub struct Arguments {
 }
 
 pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
-    let spec = match input::spec(out, &arguments.spec) {
-        Ok(spec) => spec,
-        Err(verdict) => return verdict,
-    };
-    let plays = match &arguments.plays[..] {
-        [] => match input::scripts_beside(&arguments.spec) {
-            Ok(found) if found.is_empty() => {
-                return out.unusable(&format!("there are no .play files beside {}", arguments.spec.display()));
-            }
-            Ok(found) => found,
-            Err(message) => return out.unusable(&message),
-        },
-        named => named.to_vec(),
-    };
-    let mut scripts = Vec::new();
-    let mut verdict = Verdict::Fine;
-    for path in &plays {
-        match input::script(path, &spec) {
-            Ok(script) => scripts.push(script),
-            Err(Unread::Message(message)) => verdict = out.unusable(&message),
-            Err(Unread::Diagnostics(errors)) => verdict = out.unreadable(&errors),
-        }
-        if out.json && verdict != Verdict::Fine {
-            return verdict;
-        }
-    }
-    if verdict != Verdict::Fine {
-        return verdict;
-    }
-    let chosen = scripts
-        .iter()
-        .flat_map(|script| script.playthroughs())
-        .filter(|playthrough| arguments.only.as_ref().is_none_or(|text| playthrough.name().contains(text.as_str())));
+    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+}
+
+fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let scripts = input::scripts(out, &arguments.spec, &arguments.plays, &spec)?;
     let mut runs = Vec::new();
-    for playthrough in chosen {
-        match run_on(&spec, playthrough, arguments.on_disk) {
-            Ok(run) => runs.push((playthrough, run)),
-            Err(message) => return out.unusable(&message),
-        }
+    for playthrough in input::chosen(out, &scripts, arguments.only.as_deref())? {
+        let run = run_on(&spec, playthrough, arguments.on_disk).map_err(|message| out.unusable(&message))?;
+        runs.push((playthrough, run));
     }
-    if runs.is_empty() {
-        return out.unusable("no playthrough has that in its name");
-    }
-    show(out, &runs, arguments.trace)
+    Ok(show(out, &runs, arguments.trace))
 }
 
 /// Runs one playthrough, in memory or on real files.

@@ -72,6 +72,9 @@ pub(super) enum Action {
     NeverAccepted(String),
     Save,
     Crash,
+    Damage {
+        all: bool,
+    },
     Profile(String),
     Repeat(u32, Vec<Step>),
 }
@@ -243,6 +246,7 @@ impl<'s> Checker<'s, '_> {
             Kind::Refuse(inner) => Action::Refuse(Box::new(self.action(&inner.kind, true, depth)?)),
             Kind::Save => Action::Save,
             Kind::Crash => Action::Crash,
+            Kind::Damage(all) => Action::Damage { all: *all },
             Kind::Watch(words) => {
                 let columns: Vec<Expression> = words.iter().filter_map(|word| self.expression(word, None)).collect();
                 self.watched.extend(columns.into_iter().map(Arc::new));

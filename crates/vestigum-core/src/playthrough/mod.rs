@@ -39,5 +39,5 @@ mod timeline;
 pub use check::{Playthrough, Script};
 pub use run::{Failure, LastChange, Run, Why, run};
 pub(crate) use script::STATEMENTS;
-pub use shelf::{MemoryShelf, Shelf};
+pub use shelf::{MemoryShelf, OnShelf, Shelf, ShelfError};
 pub use timeline::{Cell, Row, Timeline};

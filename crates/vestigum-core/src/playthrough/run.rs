@@ -15,7 +15,7 @@ use crate::value::{Value, negated};
 
 use super::check::{Action, Playthrough, Step};
 use super::script::How;
-use super::shelf::Shelf;
+use super::shelf::{Shelf, ShelfError};
 use super::timeline::{Row, Timeline, Watch};
 
 /// What came of a playthrough.
@@ -280,6 +280,12 @@ impl Runner<'_> {
                 self.players.values_mut().for_each(|player| player.progress = None);
                 Ok("nothing more was saved".into())
             }
+            Action::Damage { all } => {
+                let owner = Owner::Profile(self.active.to_string());
+                let damaged = self.shelf.damage(&owner, *all).map_err(Why::Storage)?;
+                let s = if damaged == 1 { "" } else { "s" };
+                Ok(format!("{damaged} save{s} damaged"))
+            }
             Action::Profile(name) => {
                 self.active = name.as_str().into();
                 self.share_device();
@@ -294,17 +300,23 @@ impl Runner<'_> {
             return Err(Why::Refused("a session runs already; quit or crash first".into()));
         }
         let owner = Owner::Profile(self.active.to_string());
-        let profile = self.shelf.newest(&owner).map_err(Why::Storage)?;
-        let device = self.shelf.newest(&Owner::Device).map_err(Why::Storage)?;
-        let launched = Progress::launch(self.spec, profile.as_ref(), device.as_ref());
-        let Launched { progress, report, .. } = launched.map_err(|error| Why::Refused(error.to_string()))?;
+        let why = |error| match error {
+            ShelfError::Refused(why) => Why::Refused(why),
+            ShelfError::Failed(why) => Why::Storage(why),
+        };
+        let profile = self.shelf.newest(&owner).map_err(why)?;
+        let device = self.shelf.newest(&Owner::Device).map_err(why)?;
+        let launched = Progress::launch(self.spec, profile.image.as_ref(), device.image.as_ref());
+        let Launched { progress, .. } = launched.map_err(|error| Why::Refused(error.to_string()))?;
         let place = progress.place();
         self.player().progress = Some(progress);
         self.share_device();
-        Ok(match report.origin {
+        Ok(match profile.origin {
             Origin::Fresh => "a fresh profile".into(),
-            Origin::Loaded { generation } | Origin::Recovered { generation, .. } => {
-                format!("loaded {generation}: {place}")
+            Origin::Loaded { generation } => format!("loaded {generation}: {place}"),
+            Origin::Recovered { generation, passed_over } => {
+                let damaged: Vec<String> = passed_over.iter().map(|(number, _)| number.to_string()).collect();
+                format!("recovered {generation}: {place}; {} damaged", damaged.join(", "))
             }
         })
     }

@@ -56,6 +56,8 @@ pub(super) enum Kind {
     Refuse(Box<Statement>),
     Save,
     Crash,
+    /// `damage newest` or, with true, `damage all`
+    Damage(bool),
     Watch(Vec<Word>),
     Profile(Word),
     Repeat(u32, Vec<Statement>),
@@ -94,6 +96,7 @@ pub(crate) const STATEMENTS: &[&str] = &[
     "refuse",
     "save",
     "crash",
+    "damage",
     "watch",
     "profile",
     "insert",
@@ -319,6 +322,14 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
         "board" => bare(Kind::Board, rest)?,
         "save" => bare(Kind::Save, rest)?,
         "crash" => bare(Kind::Crash, rest)?,
+        "damage" => match rest.text {
+            "newest" => Kind::Damage(false),
+            "all" => Kind::Damage(true),
+            _ => {
+                let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+                return Err(error(at, "which saves?").help("write `damage newest` or `damage all`"));
+            }
+        },
         built_in if Moment::from_word(built_in).is_some() => bare(Kind::Moment(word.word()), rest)?,
         _ => write_or_own(line, word, rest)?,
     };

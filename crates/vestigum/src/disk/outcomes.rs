@@ -50,7 +50,7 @@ enum Kept {
 }
 
 /// Beyond so many unsettled name changes not every subset is tried, but every prefix and every single loss.
-const EVERY_SUBSET: usize = 10;
+const EVERY_SUBSET: usize = 6;
 
 /// How many unsettled name changes are considered at all: a store that leaves more has broken every promise already.
 const CHANGES: usize = 63;

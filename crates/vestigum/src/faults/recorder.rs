@@ -3,12 +3,13 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use vestigum_core::image::Origin;
-use vestigum_core::playthrough::Shelf;
+use vestigum_core::playthrough::{OnShelf, Shelf, ShelfError};
 use vestigum_core::{Image, Owner};
 
 use crate::disk::SimDisk;
 use crate::recovery::newest_readable;
 use crate::store::Store;
+use crate::store_shelf::shelf_error;
 
 use super::Step;
 use super::judge::Finding;
@@ -114,12 +115,12 @@ impl<S: Store> Recorder<S> {
 }
 
 impl<S: Store> Shelf for Recorder<S> {
-    fn newest(&mut self, owner: &Owner) -> Result<Option<Image>, String> {
-        let found = newest_readable(&self.store, owner).map_err(|error| error.to_string())?;
+    fn newest(&mut self, owner: &Owner) -> Result<OnShelf, ShelfError> {
+        let found = newest_readable(&self.store, owner).map_err(shelf_error)?;
         if let Some(expected) = self.commits.expected(self.disk.count()).get(owner) {
             let digest = found.image.as_ref().map(Image::digest);
             let right = digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest));
-            match found.origin {
+            match &found.origin {
                 Origin::Recovered { .. } => self.commits.recovered += 1,
                 _ if !right => self.commits.silently_older = Some(expected.finding(found.image.as_ref())),
                 _ => {}
@@ -127,7 +128,7 @@ impl<S: Store> Shelf for Recorder<S> {
         }
         // A session prunes when it has launched, and only reports what goes wrong with that.
         let _ = self.store.prune(owner, self.keep);
-        Ok(found.image)
+        Ok(OnShelf { image: found.image, origin: found.origin })
     }
 
     fn commit(&mut self, image: Image) -> Result<u64, String> {
@@ -139,5 +140,10 @@ impl<S: Store> Shelf for Recorder<S> {
         let (digest, to) = (image.digest(), self.disk.count());
         self.commits.all.push(Commit { owner, image, digest, from, to, acknowledged });
         Ok(acknowledged.map_or(0, |(generation, _)| generation))
+    }
+
+    /// What a script damages is left alone: damage is tried at every byte anyway.
+    fn damage(&mut self, _: &Owner, _: bool) -> Result<usize, String> {
+        Ok(0)
     }
 }
