@@ -5,7 +5,7 @@ use std::io::Write;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Color, Style};
 use clap::ValueEnum;
-use comfy_table::{LineStyle, Table, TableStyle};
+use comfy_table::{CellAlignment, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
 use vestigum::{Diagnostics, Severity};
 
@@ -141,6 +141,11 @@ pub fn counted(count: usize, what: &str) -> String {
 
 /// A table without borders: a rule under the heading, at least `gap` spaces (1 or more) between the columns.
 pub fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
+    table_with_numbers(heading, rows, gap, &[])
+}
+
+/// The same, with some columns set to the right.
+pub fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap: u16, numbers: &[usize]) -> String {
     let mut table = Table::new();
     table.load_style(TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─')));
     table.set_header(heading);
@@ -149,6 +154,9 @@ pub fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
     for (index, column) in table.column_iter_mut().enumerate() {
         // The table itself puts one space between columns.
         column.set_padding((0, if index == last { 0 } else { gap - 1 }));
+        if numbers.contains(&index) {
+            column.set_cell_alignment(CellAlignment::Right);
+        }
     }
     table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
 }

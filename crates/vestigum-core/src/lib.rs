@@ -41,7 +41,7 @@ pub use image::{Image, LoadError, LoadReport, Owner};
 pub use moment::Moment;
 pub use outcome::{AccessError, Change, Outcome, Refused, Written};
 pub use place::Place;
-pub use progress::{BoardRow, Launched, Progress, Reset, Update};
+pub use progress::{BoardRow, Entry, Launched, Progress, Reset, Update};
 pub use spec::{Span, Spec};
 pub use suspend::Suspended;
 pub use types::Type;

@@ -41,8 +41,8 @@ pub struct DirStore {
 struct Inner {
     disk: Arc<dyn Disk>,
     root: PathBuf,
-    /// Held as long as the store lives.
-    _lock: HeldLock,
+    /// Held as long as the store lives; none if the store only reads.
+    lock: Option<HeldLock>,
     /// What this process knows of each owner. Whoever writes or removes holds it, so that no two do at once.
     known: Mutex<BTreeMap<Owner, Newest>>,
     /// The folders whose names this process has made durable.
@@ -92,8 +92,20 @@ impl DirStore {
             Lock::Taken(holder) => return Err(StoreError::InUse { path: root, holder }),
         };
         let (disk, known, settled) = (Arc::new(disk), Mutex::default(), Mutex::new(settled));
-        let inner = Inner { disk, root, _lock: lock, known, settled, common: Common::default() };
+        let inner = Inner { disk, root, lock: Some(lock), known, settled, common: Common::default() };
         Ok(DirStore { inner: Arc::new(inner), key: None })
+    }
+
+    /// Opens a save folder only to look at it: nothing is made, locked or written, so a game may run beside it, and the
+    /// folder may be one that cannot be written. Commits fail with [`StoreError::ReadOnly`].
+    ///
+    /// # Errors
+    /// If there is no such folder.
+    pub fn open_to_read(root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
+        let (disk, root) = (Arc::new(RealDisk), root.as_ref().to_path_buf());
+        disk.list(&root).map_err(io_error("read the save folder", &root))?;
+        let (known, settled, common) = (Mutex::default(), Mutex::default(), Common::default());
+        Ok(DirStore { inner: Arc::new(Inner { disk, root, lock: None, known, settled, common }), key: None })
     }
 
     /// The same store, whose images are sealed with a key of the game: what the game did not seal is refused as
@@ -136,7 +148,7 @@ impl DirStore {
     /// # Errors
     /// If there is no such generation, or it cannot be written.
     pub fn damage(&self, owner: &Owner, generation: u64) -> Result<(), StoreError> {
-        let mut known = self.known();
+        let mut known = self.turn()?;
         let bytes = self.bytes(owner, generation)?;
         let path = self.file(owner, generation)?;
         let written = self.inner.disk.create(&path).and_then(|mut file| file.write(&bytes[..bytes.len() / 2]));
@@ -160,9 +172,13 @@ impl DirStore {
         }
     }
 
-    fn known(&self) -> MutexGuard<'_, BTreeMap<Owner, Newest>> {
+    /// The turn of whoever writes or removes, and what is known of each owner.
+    fn turn(&self) -> Result<MutexGuard<'_, BTreeMap<Owner, Newest>>, StoreError> {
+        if self.inner.lock.is_none() {
+            return Err(StoreError::ReadOnly { path: self.inner.root.clone() });
+        }
         // What is inside is replaced as a whole, so a panic elsewhere leaves it sound.
-        self.inner.known.lock().unwrap_or_else(PoisonError::into_inner)
+        Ok(self.inner.known.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     fn newest(&self, owner: &Owner) -> Result<Newest, StoreError> {
@@ -173,28 +189,45 @@ impl DirStore {
 
     /// The commit sequence. Until the rename the file has a name that nobody reads, and after it the content is
     /// durable already; the caller hears of success only when the name is, too.
-    fn write(&self, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), StoreError> {
+    fn write(&self, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), NotWritten> {
         let disk = &*self.inner.disk;
-        let mut settled = self.inner.settled.lock().unwrap_or_else(PoisonError::into_inner);
-        if settled.contains(folder) && !disk.is_folder(folder) {
-            // Somebody has removed it: what was known of the folders is worth nothing.
-            settled.clear();
-        }
-        settle_folder(disk, folder, &mut settled).map_err(io_error("make", folder))?;
+        let before = |error| NotWritten { error, named: false };
+        let after = |error| NotWritten { error, named: true };
+        self.settle(folder).map_err(io_error("make", folder)).map_err(before)?;
         let temporary = folder.join(format!("{TEMPORARY}{generation}"));
         let target = folder.join(format!("{generation}.json"));
         let written = disk.create(&temporary).map_err(io_error("write into", folder)).and_then(|mut file| {
             file.write(bytes).map_err(io_error("write", &temporary))?;
             file.sync().map_err(io_error("sync", &temporary))
         });
-        let named = written.and_then(|()| disk.rename_new(&temporary, &target).map_err(io_error("write", &target)));
+        let named = written
+            .map_err(before)
+            .and_then(|()| disk.rename_new(&temporary, &target).map_err(io_error("write", &target)).map_err(after));
         if named.is_err() {
             // What cannot be removed now is removed at the next launch.
             let _ = disk.remove(&temporary);
         }
         named?;
-        disk.sync_folder(folder).map_err(io_error("sync", folder))
+        disk.sync_folder(folder).map_err(io_error("sync", folder)).map_err(after)
     }
+
+    /// Makes sure of a folder before something is written into it.
+    fn settle(&self, folder: &Path) -> io::Result<()> {
+        let disk = &*self.inner.disk;
+        let mut settled = self.inner.settled.lock().unwrap_or_else(PoisonError::into_inner);
+        if settled.contains(folder) && !disk.is_folder(folder) {
+            // Somebody has removed it: what was known of the folders is worth nothing.
+            settled.clear();
+        }
+        settle_folder(disk, folder, &mut settled)
+    }
+}
+
+/// A write that failed.
+struct NotWritten {
+    error: StoreError,
+    /// Whether the file may have its name all the same.
+    named: bool,
 }
 
 impl Store for DirStore {
@@ -232,7 +265,7 @@ impl Store for DirStore {
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
         let owner = &image.owner;
         let digest = image.digest();
-        let mut known = self.known();
+        let mut known = self.turn()?;
         let newest = match known.get(owner) {
             Some(newest) => newest.clone(),
             None => self.newest(owner)?,
@@ -249,17 +282,18 @@ impl Store for DirStore {
         let generation = newest.highest + 1;
         let bytes = image.encode(generation, &digest, self.key.as_ref());
         let written = self.write(&self.folder(owner)?, generation, &bytes);
-        // A commit that failed may yet have given its name to a file: the number is used up.
-        let newest = match written {
+        let newest = match &written {
             Ok(()) => Newest { generation, digest: Some(digest), highest: generation },
-            Err(_) => Newest { highest: generation, ..newest },
+            // The number is used up.
+            Err(failed) if failed.named => Newest { highest: generation, ..newest },
+            Err(_) => newest,
         };
         known.insert(owner.clone(), newest);
-        written.map(|()| Committed { generation, written: true })
+        written.map(|()| Committed { generation, written: true }).map_err(|failed| failed.error)
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
-        let _turn = self.known();
+        let _turn = self.turn()?;
         let folder = self.folder(owner)?;
         let remove = |name: &str| {
             let path = folder.join(name);

@@ -114,6 +114,12 @@ pub enum StoreError {
         /// What is wrong with it.
         damaged: Damaged,
     },
+    /// The store was opened only to read.
+    #[error("the save folder {} was opened to look at it, and nothing is written", .path.display())]
+    ReadOnly {
+        /// The folder.
+        path: PathBuf,
+    },
     /// The thread that writes is gone: the saver was closed, or the store panicked.
     #[error("nothing is written any more: the saver was closed")]
     Closed,

@@ -9,7 +9,7 @@ use vestigum::{DirStore, FaultKind, FaultReport, FaultsDone, Spec, Step, Tried, 
 
 use crate::Verdict;
 use crate::input;
-use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, paint, table};
+use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, paint, table_with_numbers};
 
 #[derive(clap::Args)]
 pub struct Arguments {
@@ -98,7 +98,7 @@ fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
         let fell_back = if recovered == 0 { paint(QUIET, "0") } else { grouped(recovered) };
         vec![kind.to_string(), grouped(points), grouped(outcomes), fell_back, broken, paint(QUIET, words)]
     });
-    out.line(table(&heading, rows.into(), 3));
+    out.line(table_with_numbers(&heading, rows.into(), 3, &[1, 2, 3, 4]));
     for (playthrough, report) in reports {
         report.violations.iter().for_each(|violation| out.line(explained(playthrough, violation)));
     }

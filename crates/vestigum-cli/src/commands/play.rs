@@ -221,7 +221,8 @@ fn change(before: &Value, after: &Value) -> String {
     }
 }
 
-fn value(value: &Value) -> Json {
+/// A value for machines.
+pub fn value_json(value: &Value) -> Json {
     match value {
         Value::Bool(bool) => json!(bool),
         Value::Int(int) => json!(int),
@@ -237,13 +238,13 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
         let why = match &failure.why {
             Why::Expectation { parts, changes } => {
                 let parts = parts.iter().map(|part| {
-                    let values = part.values.iter().map(|(name, found)| (name.clone(), value(found)));
+                    let values = part.values.iter().map(|(name, found)| (name.clone(), value_json(found)));
                     json!({ "part": part.part, "holds": part.holds, "values": Json::Object(values.collect()) })
                 });
                 let changes = changes.iter().map(|change| {
                     json!({
                         "field": change.name, "line": change.line, "statement": change.statement,
-                        "before": value(&change.before), "after": value(&change.after),
+                        "before": value_json(&change.before), "after": value_json(&change.after),
                     })
                 });
                 json!({ "expected": parts.collect::<Vec<_>>(), "last_changes": changes.collect::<Vec<_>>() })
@@ -266,11 +267,11 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
     if trace {
         let rows = run.timeline.rows.iter().map(|row| {
             let cells = run.timeline.columns.iter().zip(&row.cells).map(|(name, cell)| {
-                let before = cell.before.as_ref().map(value);
-                (name.clone(), json!({ "before": before, "after": cell.after.as_ref().map(value) }))
+                let before = cell.before.as_ref().map(value_json);
+                (name.clone(), json!({ "before": before, "after": cell.after.as_ref().map(value_json) }))
             });
             let board = row.board.iter().map(|level| {
-                let values = level.values.iter().map(|(name, found)| (name.clone(), value(found)));
+                let values = level.values.iter().map(|(name, found)| (name.clone(), value_json(found)));
                 json!({
                     "level": &*level.level, "open": level.open, "why_locked": level.why_locked,
                     "completed": level.completed, "values": Json::Object(values.collect()),

@@ -1,5 +1,6 @@
-//! Telling a display what changed, and reading and writing whole Rust values.
+//! Telling a display what there is and what changed, and reading and writing whole Rust values.
 
+use std::fmt;
 use std::sync::Arc;
 
 use serde::Serialize;
@@ -25,7 +26,50 @@ pub struct Update {
     pub after: Value,
 }
 
+/// One value, and the values to come back to.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Entry {
+    /// The field.
+    pub field: Arc<str>,
+    /// The key of the entry, for a keyed field; several are joined with commas.
+    pub key: Option<Arc<str>>,
+    /// The value.
+    pub value: Value,
+    /// In a level, for a field that can be rewound: the values at the level's entry and at the last checkpoint.
+    pub marks: Option<(Value, Value)>,
+}
+
+/// `best_letters[mill_lane]`
+impl fmt::Display for Entry {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.key {
+            Some(key) => write!(f, "{}[{key}]", self.field),
+            None => f.write_str(&self.field),
+        }
+    }
+}
+
 impl Progress {
+    /// Every value: of all fields in the order of the spec, and of all entries of keyed ones.
+    pub fn entries(&self) -> Vec<Entry> {
+        let spec = &*self.spec.0;
+        let in_level = self.state.spot.level().is_some();
+        let mut entries = Vec::new();
+        for field in &spec.fields {
+            for slot in field.slots() {
+                let key = key_of(spec, field, slot, &self.state.made);
+                // A key of an open set that was not made yet has no name.
+                if key.as_ref().is_some_and(|key| key.is_empty()) {
+                    continue;
+                }
+                let marks = (in_level && field.rewinds)
+                    .then(|| (self.state.at_entry(slot).clone(), self.state.at_checkpoint(slot).clone()));
+                entries.push(Entry { field: field.name.clone(), key, value: self.state.value(slot).clone(), marks });
+            }
+        }
+        entries
+    }
+
     /// What changed since the last call, by play and by rules alike, for a display that shows progress. The first call
     /// tells every value that is not at its default.
     ///

@@ -13,7 +13,7 @@ mod reset;
 mod writes;
 
 pub use board::BoardRow;
-pub use display::Update;
+pub use display::{Entry, Update};
 pub(crate) use entries::{Found, entry_of, key_of};
 pub use reset::Reset;
 

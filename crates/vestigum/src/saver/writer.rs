@@ -13,7 +13,7 @@ pub(super) fn run(store: &dyn Store, desk: &Desk) {
         match desk.next() {
             Task::Commit(job) => {
                 let mut image = image(&job.owner, &job.suspended);
-                image.saved_at = job.at.to_string();
+                image.saved_at = format!("{:.3}", job.at);
                 let result = store.commit(job.follows, &image);
                 if let Err(error) = &result {
                     tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");

@@ -1,0 +1,129 @@
+//! `vestigum saves diff`: what became of a player's progress between two generations.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+use serde_json::json;
+use vestigum::{Entry, Image, Spec, Value};
+
+use crate::Verdict;
+use crate::commands::play::value_json;
+use crate::input;
+use crate::show::{BACK, Output, QUIET, STRONG, counted, paint, table};
+
+use super::show::{Loaded, entries, load};
+use super::{Key, State, Whose, moment_of};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    spec: PathBuf,
+    /// The save folder
+    folder: PathBuf,
+    /// The generation to compare
+    from: u64,
+    /// The generation to compare with; left out, the newest
+    to: Option<u64>,
+    #[command(flatten)]
+    whose: Whose,
+    #[command(flatten)]
+    key: Key,
+}
+
+/// One thing that differs.
+pub(super) struct Difference {
+    pub name: String,
+    pub what: &'static str,
+    pub before: Value,
+    pub after: Value,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let store = arguments.key.open(out, &arguments.folder, false)?;
+    let owner = arguments.whose.owner(out, &store)?;
+    let generations = super::generations(out, &store, &owner)?;
+    let newest = generations.last().copied().unwrap_or(0);
+    let read = |generation: u64| -> Result<Loaded, Verdict> {
+        super::known(out, &owner, &generations, generation)?;
+        let state = State::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
+        let damaged = state.damaged.as_ref().map(ToString::to_string).unwrap_or_default();
+        let unreadable = || out.unusable(&format!("generation {generation} of {owner} cannot be compared: {damaged}"));
+        load(out, &spec, state.image.ok_or_else(unreadable)?)
+    };
+    let (from, to) = (read(arguments.from)?, read(arguments.to.unwrap_or(newest))?);
+    let found = differences(&spec, &from, &to);
+    let place =
+        (from.image.place != to.image.place).then(|| (from.image.place.to_string(), to.image.place.to_string()));
+    if out.json {
+        let list = found.iter().map(|difference| {
+            json!({
+                "name": difference.name, "of": difference.what,
+                "before": value_json(&difference.before), "after": value_json(&difference.after),
+            })
+        });
+        out.json(&json!({
+            "from": from.image.generation, "to": to.image.generation,
+            "place": place.map(|(before, after)| json!({ "before": before, "after": after })),
+            "values": list.collect::<Vec<_>>(),
+        }));
+        return Ok(Verdict::Fine);
+    }
+    out.line(format_args!("{}: from {} to {}\n", paint(STRONG, &owner), told(&from.image), told(&to.image)));
+    if let Some((before, after)) = &place {
+        out.line(format_args!("the player stood at {before}, and stands at {} now\n", paint(STRONG, after)));
+    }
+    out.line(shown(&found));
+    Ok(Verdict::Fine)
+}
+
+fn told(image: &Image) -> String {
+    format!("generation {} ({})", paint(STRONG, image.generation), moment_of(&image.saved_at))
+}
+
+/// What differs between two images of one owner, by what they mean: a value that one of them leaves out is its default.
+pub(super) fn differences(spec: &Spec, from: &Loaded, to: &Loaded) -> Vec<Difference> {
+    let (before, after) = (entries(spec, from), entries(spec, to));
+    let mut by_name: BTreeMap<String, (Option<&Entry>, Option<&Entry>)> = BTreeMap::new();
+    before.iter().for_each(|entry| by_name.entry(entry.to_string()).or_default().0 = Some(entry));
+    after.iter().for_each(|entry| by_name.entry(entry.to_string()).or_default().1 = Some(entry));
+    let mut found = Vec::new();
+    for (name, (was, is)) in by_name {
+        let field = was.or(is).and_then(|entry| spec.fields().find(|field| *field.name() == *entry.field));
+        let Some(default) = field.map(|field| field.default()) else { continue };
+        let value = |entry: Option<&Entry>| entry.map_or_else(|| default.clone(), |entry| entry.value.clone());
+        let mut compare = |what, before: Value, after: Value| {
+            if before != after {
+                found.push(Difference { name: name.clone(), what, before, after });
+            }
+        };
+        compare("", value(was), value(is));
+        let marks = |entry: Option<&Entry>| entry.and_then(|entry| entry.marks.clone());
+        if let (Some(was), Some(is)) = (marks(was), marks(is)) {
+            compare("at the entry", was.0, is.0);
+            compare("at the checkpoint", was.1, is.1);
+        }
+    }
+    found
+}
+
+/// A table of what differs.
+pub(super) fn shown(found: &[Difference]) -> String {
+    if found.is_empty() {
+        return paint(QUIET, "no value differs");
+    }
+    let heading = ["value", "before", "after", "what came and went"].map(str::to_owned);
+    let rows = found.iter().map(|difference| {
+        let Difference { name, what, before, after } = difference;
+        let name = if what.is_empty() { name.clone() } else { format!("{name}, {what}") };
+        // Scalars are told in full by the two columns before.
+        let came = before.difference(after);
+        let came = if came == format!("{} → {}", before.brief(), after.brief()) { String::new() } else { came };
+        vec![name, paint(QUIET, before.brief()), paint(BACK, after.brief()), came]
+    });
+    let rows: Vec<Vec<String>> = rows.collect();
+    let with_containers = rows.iter().any(|row| !row[3].is_empty());
+    let width = if with_containers { 4 } else { 3 };
+    let rows = rows.into_iter().map(|row| row[..width].to_vec()).collect();
+    format!("{}{}", table(&heading[..width], rows, 3), counted(found.len(), "difference"))
+}

@@ -1,0 +1,210 @@
+//! `vestigum saves`: looking at a save folder and repairing it.
+
+mod diff;
+mod list;
+mod reset;
+mod restore;
+mod seal;
+mod show;
+mod verify;
+
+use std::path::{Path, PathBuf};
+
+use clap::Subcommand;
+use vestigum::image::{Damaged, SealKey};
+use vestigum::{DirStore, Image, Owner, Store, StoreError};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{BACK, BAD, GOOD, Output, paint};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Subcommand)]
+enum Command {
+    /// List players and generations: when, where the player stands, whether each file is whole
+    List(list::Arguments),
+    /// Show a player's progress: the board and every value
+    Show(show::Arguments),
+    /// Compare two generations by what they mean
+    Diff(diff::Arguments),
+    /// Verify every file
+    Verify(verify::Arguments),
+    /// Reset a player's saved progress: first what would change, with --yes for real
+    Reset(reset::Arguments),
+    /// Make an older generation the newest again: first what would happen, with --yes for real
+    Restore(restore::Arguments),
+    /// Take up an image that was edited by hand, as a new generation: first what would change, with --yes for real
+    Seal(seal::Arguments),
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    let done = match &arguments.command {
+        Command::List(arguments) => list::run(out, arguments),
+        Command::Show(arguments) => show::run(out, arguments),
+        Command::Diff(arguments) => diff::run(out, arguments),
+        Command::Verify(arguments) => verify::run(out, arguments),
+        Command::Reset(arguments) => reset::run(out, arguments),
+        Command::Restore(arguments) => restore::run(out, arguments),
+        Command::Seal(arguments) => seal::run(out, arguments),
+    };
+    done.unwrap_or_else(|verdict| verdict)
+}
+
+/// Whose saves a command is about.
+#[derive(clap::Args)]
+struct Whose {
+    /// The player; not needed if there is only one
+    #[arg(long, value_name = "NAME")]
+    profile: Option<String>,
+    /// The device instead of a player
+    #[arg(long, conflicts_with = "profile")]
+    device: bool,
+}
+
+impl Whose {
+    fn owner(&self, out: &Output, store: &DirStore) -> Result<Owner, Verdict> {
+        if self.device { Ok(Owner::Device) } else { self.profile(out, store).map(Owner::Profile) }
+    }
+
+    fn profile(&self, out: &Output, store: &DirStore) -> Result<String, Verdict> {
+        if let Some(name) = &self.profile {
+            return Ok(name.clone());
+        }
+        let owners = store.owners().map_err(|error| out.unusable(&error.to_string()))?;
+        let mut names: Vec<String> = owners
+            .into_iter()
+            .filter_map(|owner| match owner {
+                Owner::Profile(name) => Some(name),
+                Owner::Device => None,
+            })
+            .collect();
+        match (names.pop(), names.len()) {
+            (Some(only), 0) => Ok(only),
+            (Some(last), _) => {
+                names.push(last);
+                Err(out.unusable(&format!("whose saves? there are: {}; say --profile NAME", names.join(", "))))
+            }
+            (None, _) => Err(out.unusable("there are no saves of any player")),
+        }
+    }
+}
+
+/// The key of a game that seals its saves.
+#[derive(clap::Args)]
+struct Key {
+    /// The game's key, if it seals its saves: a file with 64 hex digits (32 bytes), or any other text
+    #[arg(long, value_name = "FILE")]
+    key_file: Option<PathBuf>,
+}
+
+impl Key {
+    fn read(&self, out: &Output) -> Result<Option<SealKey>, Verdict> {
+        let Some(path) = &self.key_file else { return Ok(None) };
+        let text = input::text(path).map_err(|message| out.unusable(&message))?;
+        let text = text.trim();
+        if text.is_empty() {
+            return Err(out.unusable(&format!("there is no key in {}", path.display())));
+        }
+        let digits: Vec<u8> = (0..text.len())
+            .step_by(2)
+            .map_while(|at| text.get(at..at + 2).and_then(|pair| u8::from_str_radix(pair, 16).ok()))
+            .collect();
+        let bytes: Option<[u8; 32]> = (text.len() == 64).then_some(digits).and_then(|digits| digits.try_into().ok());
+        Ok(Some(bytes.map_or_else(|| SealKey::from_text(text), SealKey::new)))
+    }
+
+    /// Opens a folder that is there; a misspelt one is not made. Only what is written needs the lock.
+    fn open(&self, out: &Output, folder: &Path, to_write: bool) -> Result<DirStore, Verdict> {
+        if !folder.is_dir() {
+            return Err(out.unusable(&format!("there is no save folder {}", folder.display())));
+        }
+        let opened = if to_write { DirStore::open(folder) } else { DirStore::open_to_read(folder) };
+        let store = opened.map_err(|error| out.unusable(&error.to_string()))?;
+        Ok(match self.read(out)? {
+            Some(key) => store.sealed(key),
+            None => store,
+        })
+    }
+}
+
+/// The generations of an owner that has some.
+fn generations(out: &Output, store: &DirStore, owner: &Owner) -> Result<Vec<u64>, Verdict> {
+    let failed = |error: StoreError| out.unusable(&error.to_string());
+    let generations = store.generations(owner).map_err(failed)?;
+    if generations.is_empty() {
+        let there: Vec<String> = store.owners().map_err(failed)?.iter().map(Owner::to_string).collect();
+        let there = if there.is_empty() { "no saves at all".into() } else { there.join(", ") };
+        return Err(out.unusable(&format!("there are no saves of {owner}; there are: {there}")));
+    }
+    Ok(generations)
+}
+
+/// A generation that is there.
+fn known(out: &Output, owner: &Owner, generations: &[u64], wanted: u64) -> Result<u64, Verdict> {
+    if generations.contains(&wanted) {
+        return Ok(wanted);
+    }
+    let there: Vec<String> = generations.iter().map(u64::to_string).collect();
+    Err(out.unusable(&format!("{owner} has no generation {wanted}; there are: {}", there.join(", "))))
+}
+
+/// What a file is worth, and the image if it can be shown at all.
+struct State {
+    image: Option<Image>,
+    damaged: Option<Damaged>,
+}
+
+impl State {
+    fn of(store: &DirStore, owner: &Owner, generation: u64) -> Result<State, StoreError> {
+        match store.read(owner, generation) {
+            Ok(image) => Ok(State { image: Some(image), damaged: None }),
+            Err(StoreError::Damaged { damaged, .. }) => {
+                let image = Image::decode_unverified(&store.bytes(owner, generation)?).ok();
+                Ok(State { image, damaged: Some(damaged) })
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// In a word, for a table.
+    fn word(&self) -> String {
+        let word = match &self.damaged {
+            None => return paint(GOOD, "whole"),
+            Some(Damaged::Sealed) => return paint(BACK, "sealed"),
+            Some(Damaged::CheckFailed) => "changed",
+            Some(Damaged::Tampered) => "tampered",
+            Some(Damaged::NotSealed) => "not sealed",
+            Some(Damaged::Misplaced(..)) => "misplaced",
+            Some(Damaged::NewerFormat(_)) => "newer format",
+            Some(_) => "damaged",
+        };
+        paint(BAD, word)
+    }
+
+    /// In full.
+    fn told(&self) -> String {
+        match &self.damaged {
+            None => paint(GOOD, "whole"),
+            // Nothing is known to be wrong with it.
+            Some(damaged @ Damaged::Sealed) => paint(BACK, format_args!("{damaged}: say --key-file FILE")),
+            Some(damaged) => paint(BAD, damaged),
+        }
+    }
+
+    fn is_bad(&self) -> bool {
+        self.damaged.is_some()
+    }
+}
+
+/// A time for people: to the second, in UTC.
+fn moment_of(saved_at: &str) -> String {
+    match saved_at.split_once('T') {
+        Some((day, time)) if time.len() >= 8 && time.is_char_boundary(8) => format!("{day} {}", &time[..8]),
+        _ => saved_at.to_owned(),
+    }
+}

@@ -1,0 +1,124 @@
+//! `vestigum saves reset`: resetting a player's saved progress.
+
+use std::path::PathBuf;
+
+use clap::ValueEnum;
+use serde_json::json;
+use vestigum::{Change, Owner, Reset, Session};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, paint, table};
+
+use super::{Key, Whose};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    spec: PathBuf,
+    /// The save folder
+    folder: PathBuf,
+    /// What is reset
+    #[arg(value_enum)]
+    scope: Scope,
+    /// The level, or the field and the keys of one entry
+    names: Vec<String>,
+    #[command(flatten)]
+    whose: Whose,
+    #[command(flatten)]
+    key: Key,
+    /// Do it
+    #[arg(long)]
+    yes: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Scope {
+    /// Everything that belongs to a level
+    Level,
+    /// Everything that lasts a run
+    Run,
+    /// One field, or one entry of it
+    Field,
+    /// Everything of the player
+    Profile,
+    /// Everything of the device
+    Device,
+    /// The player and the device
+    Everything,
+}
+
+fn scope(out: &Output, arguments: &Arguments) -> Result<Reset, Verdict> {
+    let names = &arguments.names[..];
+    let wrong = |wanted: &str| Err(out.unusable(&format!("{wanted}; here are {} names", names.len())));
+    match (arguments.scope, names) {
+        (Scope::Level, [level]) => Ok(Reset::Level(level.clone())),
+        (Scope::Level, _) => wrong("`level` takes the name of one level"),
+        (Scope::Field, [name, keys @ ..]) => Ok(Reset::Field { name: name.clone(), keys: keys.to_vec() }),
+        (Scope::Field, []) => wrong("`field` takes the name of a field, and the keys of one entry"),
+        (Scope::Run, []) => Ok(Reset::Run),
+        (Scope::Profile, []) => Ok(Reset::Profile),
+        (Scope::Device, []) => Ok(Reset::Device),
+        (Scope::Everything, []) => Ok(Reset::Everything),
+        _ => wrong("this takes no name"),
+    }
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let scope = scope(out, arguments)?;
+    // A preview quits a session too, and finds nothing to write.
+    let store = arguments.key.open(out, &arguments.folder, true)?;
+    let profile = arguments.whose.profile(out, &store)?;
+    let before = super::generations(out, &store, &Owner::Profile(profile.clone()))?;
+    let session = Session::inspect(&spec, store, &profile);
+    let mut session = session.map_err(|error| out.unusable(&error.to_string()))?;
+    let place = session.place();
+    let changes = if arguments.yes {
+        session.reset(&scope).map_err(|error| out.unusable(&error.to_string()))?
+    } else {
+        session.preview_reset(&scope).map_err(|error| out.unusable(&error.to_string()))?
+    };
+    let left = session.place();
+    let saved = session.quit().map_err(|error| out.unusable(&error.to_string()))?;
+    let generation = saved.generation;
+    let newest = before.last().copied().unwrap_or(0);
+    if out.json {
+        let list = changes.iter().map(|change| {
+            let (before, after) = (change.before.to_string(), change.after.to_string());
+            json!({ "field": &*change.field, "key": change.key.as_deref(), "before": before, "after": after })
+        });
+        let list: Vec<_> = list.collect();
+        out.json(
+            &json!({ "done": arguments.yes, "reset": scope.to_string(), "changes": list, "generation": generation }),
+        );
+        return Ok(Verdict::Fine);
+    }
+    out.line(format_args!("reset {} of {}", paint(STRONG, &scope), profile));
+    out.line(shown(&changes));
+    if arguments.yes {
+        if place != left {
+            out.line(format_args!("the player was at {place} and is at {left} now"));
+        }
+        out.line(format_args!("{} as generation {generation}", paint(GOOD, "done")));
+        out.line(paint(
+            QUIET,
+            format_args!("generation {newest} is as it was: `vestigum saves restore` goes back to it"),
+        ));
+    } else {
+        out.line(format_args!("{}: add --yes to do it", paint(BACK, "nothing was changed")));
+    }
+    Ok(Verdict::Fine)
+}
+
+fn shown(changes: &[Change]) -> String {
+    if changes.is_empty() {
+        return paint(QUIET, "everything is at its beginning already");
+    }
+    let heading = ["field", "before", "after"].map(str::to_owned);
+    let rows = changes.iter().map(|change| {
+        let key = change.key.as_ref().map(|key| format!("[{key}]")).unwrap_or_default();
+        vec![format!("{}{key}", change.field), change.before.to_string(), change.after.to_string()]
+    });
+    format!("{}{}", table(&heading, rows.collect(), 3), counted(changes.len(), "value"))
+}

@@ -1,0 +1,66 @@
+//! `vestigum saves restore`: making an older generation the newest again.
+
+use std::path::PathBuf;
+
+use serde_json::json;
+use vestigum::{Store, restore};
+
+use crate::Verdict;
+use crate::show::{BACK, GOOD, Output, STRONG, paint};
+
+use super::{Key, Whose, moment_of};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The save folder
+    folder: PathBuf,
+    /// The generation to go back to
+    generation: u64,
+    #[command(flatten)]
+    whose: Whose,
+    #[command(flatten)]
+    key: Key,
+    /// Do it
+    #[arg(long)]
+    yes: bool,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let store = arguments.key.open(out, &arguments.folder, arguments.yes)?;
+    let owner = arguments.whose.owner(out, &store)?;
+    let generations = super::generations(out, &store, &owner)?;
+    let wanted = super::known(out, &owner, &generations, arguments.generation)?;
+    let newest = generations.last().copied().unwrap_or(0);
+    if wanted == newest {
+        return Err(out.unusable(&format!("generation {wanted} is the newest of {owner} already")));
+    }
+    let image = store.read(&owner, wanted).map_err(|error| out.unusable(&error.to_string()))?;
+    let place = image.place.to_string();
+    let generation = if arguments.yes {
+        Some(restore(&store, &owner, wanted).map_err(|error| out.unusable(&error.to_string()))?.generation)
+    } else {
+        None
+    };
+    if out.json {
+        out.json(&json!({
+            "done": arguments.yes, "restored": wanted, "generation": generation, "saved_at": image.saved_at, "place": place,
+        }));
+        return Ok(Verdict::Fine);
+    }
+    out.line(format_args!("generation {} of {owner}", paint(STRONG, wanted)));
+    out.line(format_args!("   saved {}", moment_of(&image.saved_at)));
+    out.line(format_args!("   the player is at {place}"));
+    match generation {
+        Some(generation) => {
+            out.line(format_args!(
+                "{}: it is generation {generation} now, generation {newest} stays behind it",
+                paint(GOOD, "done")
+            ));
+        }
+        None => out.line(format_args!(
+            "{}: add --yes to put it before generation {newest}",
+            paint(BACK, "nothing was changed")
+        )),
+    }
+    Ok(Verdict::Fine)
+}

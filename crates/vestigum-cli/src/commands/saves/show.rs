@@ -1,0 +1,185 @@
+//! `vestigum saves show`: a player's progress as the game would load it.
+
+use std::path::PathBuf;
+
+use serde_json::{Value as Json, json};
+use vestigum::image::SavedPlace;
+use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store};
+
+use crate::Verdict;
+use crate::commands::play::value_json;
+use crate::input;
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+
+use super::{Key, State, Whose, moment_of};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    spec: PathBuf,
+    /// The save folder
+    folder: PathBuf,
+    /// The generation; left out, the newest that is whole
+    generation: Option<u64>,
+    #[command(flatten)]
+    whose: Whose,
+    #[command(flatten)]
+    key: Key,
+}
+
+/// An image under a spec.
+pub(super) struct Loaded {
+    pub image: Image,
+    pub progress: Progress,
+    pub report: LoadReport,
+}
+
+/// Loads an image as a launch would, without launching. A damaged one is loaded too, if it can be read at all: looking
+/// at it may be what is wanted.
+pub(super) fn load(out: &Output, spec: &Spec, image: Image) -> Result<Loaded, Verdict> {
+    let (profile, device) = match image.owner {
+        Owner::Profile(_) => (Some(&image), None),
+        Owner::Device => (None, Some(&image)),
+    };
+    let launched = Progress::load(spec, profile, device).map_err(|error| out.unusable(&error.to_string()))?;
+    Ok(Loaded { progress: launched.progress, report: launched.report, image })
+}
+
+/// The values that an image of that owner is about.
+pub(super) fn entries(spec: &Spec, loaded: &Loaded) -> Vec<Entry> {
+    let device = loaded.image.owner == Owner::Device;
+    let saved = |entry: &Entry| {
+        let field = spec.fields().find(|field| *field.name() == *entry.field);
+        match field.map(|field| field.lasts()) {
+            Some(Span::Device) => device,
+            Some(Span::Attempt | Span::Session) | None => false,
+            Some(Span::Visit) => !device && matches!(loaded.image.place, SavedPlace::InLevel { .. }),
+            Some(_) => !device,
+        }
+    };
+    loaded.progress.entries().into_iter().filter(saved).collect()
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let store = arguments.key.open(out, &arguments.folder, false)?;
+    let owner = arguments.whose.owner(out, &store)?;
+    let generations = super::generations(out, &store, &owner)?;
+    let generation = match arguments.generation {
+        Some(wanted) => super::known(out, &owner, &generations, wanted)?,
+        None => {
+            let whole = generations.iter().rev().find(|generation| store.read(&owner, **generation).is_ok());
+            *whole
+                .ok_or_else(|| out.unusable(&format!("no save of {owner} is whole; name a generation to look at it")))?
+        }
+    };
+    let state = State::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
+    let told = state.told();
+    let damaged = state.damaged.as_ref().map(ToString::to_string);
+    let Some(image) = state.image else {
+        return Err(out.unusable(&format!(
+            "generation {generation} of {owner} cannot be shown: {}",
+            damaged.unwrap_or_default()
+        )));
+    };
+    let loaded = load(out, &spec, image)?;
+    if out.json {
+        out.json(&as_json(&spec, &loaded, damaged));
+        return Ok(Verdict::Fine);
+    }
+    out.line(format_args!(
+        "{}, generation {generation}, saved {} UTC, {told}",
+        paint(STRONG, &owner),
+        moment_of(&loaded.image.saved_at)
+    ));
+    let report = loaded.report.to_string();
+    report.lines().skip(1).for_each(|line| out.line(paint(BACK, line)));
+    if owner != Owner::Device {
+        out.line(format_args!("stands at: {}\n", paint(STRONG, &loaded.image.place)));
+        let board = board(&loaded.progress);
+        if !board.is_empty() {
+            out.line(board);
+        }
+    }
+    out.line(values(&spec, &loaded));
+    Ok(Verdict::Fine)
+}
+
+/// The levels, one row each, with every per-level value in a column of its own.
+fn board(progress: &Progress) -> String {
+    let rows = progress.board();
+    let mut names: Vec<String> = Vec::new();
+    for (name, _) in rows.iter().flat_map(|row| &row.values) {
+        if !names.contains(name) {
+            names.push(name.clone());
+        }
+    }
+    let mut heading = vec!["level".to_owned()];
+    heading.extend(names.iter().cloned());
+    heading.push("state".into());
+    let line = rows.iter().map(|row| {
+        let state = match (&row.why_locked, row.completed) {
+            (Some(why), _) => paint(BAD, format_args!("locked: {why}")),
+            (None, true) => paint(GOOD, "completed"),
+            (None, false) => paint(RULE, "open"),
+        };
+        let mut cells = vec![row.level.to_string()];
+        for name in &names {
+            let value = row.values.iter().find(|(known, _)| known == name).map(|(_, value)| value);
+            let shown = value.filter(|value| value.is_filled() && row.open);
+            cells.push(shown.map_or_else(|| paint(QUIET, "·"), |value| value.brief()));
+        }
+        cells.push(state);
+        cells
+    });
+    let rows: Vec<_> = line.collect();
+    if rows.is_empty() { String::new() } else { table(&heading, rows, 3) }
+}
+
+/// The values that are not on the board: of keyed fields those that are not at their default.
+fn values(spec: &Spec, loaded: &Loaded) -> String {
+    let in_level = matches!(loaded.image.place, SavedPlace::InLevel { .. });
+    let mut heading = vec!["value".to_owned(), "is".into(), "lasts".into()];
+    if in_level {
+        heading.extend(["at the entry".to_owned(), "at the checkpoint".into()]);
+    }
+    let mut rows = Vec::new();
+    for entry in entries(spec, loaded) {
+        let Some(field) = spec.fields().find(|field| *field.name() == *entry.field) else { continue };
+        if field.is_per_level() || (entry.key.is_some() && entry.value == *field.default()) {
+            continue;
+        }
+        let mut row = vec![entry.to_string(), entry.value.brief(), paint(QUIET, field.lasts())];
+        if in_level {
+            let (at_entry, at_checkpoint) =
+                entry.marks.as_ref().map(|(a, b)| (a.brief(), b.brief())).unwrap_or_default();
+            row.extend([at_entry, at_checkpoint]);
+        }
+        rows.push(row);
+    }
+    for derived in spec.derived().filter(|_| loaded.image.owner != Owner::Device) {
+        if let Ok(value) = loaded.progress.derived(derived.name()) {
+            rows.push(vec![derived.name().to_owned(), value.brief(), paint(QUIET, "derived")]);
+        }
+    }
+    table(&heading, rows, 3)
+}
+
+fn as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {
+    let values = entries(spec, loaded).into_iter().map(|entry| {
+        let marks = entry.marks.as_ref();
+        json!({
+            "field": &*entry.field, "key": entry.key.as_deref(), "value": value_json(&entry.value),
+            "at_entry": marks.map(|(value, _)| value_json(value)),
+            "at_checkpoint": marks.map(|(_, value)| value_json(value)),
+        })
+    });
+    let board = loaded.progress.board().into_iter().map(|row| {
+        json!({ "level": &*row.level, "open": row.open, "completed": row.completed, "why_locked": row.why_locked })
+    });
+    json!({
+        "owner": loaded.image.owner.to_string(), "generation": loaded.image.generation,
+        "saved_at": loaded.image.saved_at, "place": loaded.image.place.to_string(), "damaged": damaged,
+        "report": loaded.report.to_string(), "board": board.collect::<Vec<_>>(), "values": values.collect::<Vec<_>>(),
+    })
+}

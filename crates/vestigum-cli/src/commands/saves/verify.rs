@@ -1,0 +1,53 @@
+//! `vestigum saves verify`: reading every file to its end.
+
+use std::path::PathBuf;
+
+use serde_json::json;
+use vestigum::Owner;
+
+use crate::Verdict;
+use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
+
+use super::{Key, list};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The save folder
+    folder: PathBuf,
+    #[command(flatten)]
+    key: Key,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let store = arguments.key.open(out, &arguments.folder, false)?;
+    let files = list::files(&store).map_err(|error| out.unusable(&error.to_string()))?;
+    let bad: Vec<_> = files.iter().filter(|file| file.state.is_bad()).collect();
+    // A launch needs one whole image of each owner that has any.
+    let mut lost: Vec<&Owner> = bad.iter().map(|file| &file.owner).collect();
+    lost.dedup();
+    lost.retain(|owner| files.iter().filter(|file| file.owner == **owner).all(|file| file.state.is_bad()));
+    let verdict = if bad.is_empty() { Verdict::Fine } else { Verdict::Failed };
+    if out.json {
+        let list = bad.iter().map(|file| {
+            json!({
+                "profile": match &file.owner { Owner::Profile(name) => Some(name), Owner::Device => None },
+                "generation": file.generation, "damaged": file.state.damaged.as_ref().map(ToString::to_string),
+            })
+        });
+        out.json(&json!({ "ok": bad.is_empty(), "files": files.len(), "damaged": list.collect::<Vec<_>>() }));
+        return Ok(verdict);
+    }
+    for file in &bad {
+        let path = store.file(&file.owner, file.generation).unwrap_or_default();
+        out.line(format_args!("{} {}: {}", paint(BAD, "✗"), paint(STRONG, path.display()), file.state.told()));
+    }
+    for owner in &lost {
+        out.line(format_args!("  {owner} has no whole save left: a launch is refused until the files are moved away"));
+    }
+    out.line(if bad.is_empty() {
+        format!("{} {}, all whole", paint(GOOD, "✓"), counted(files.len(), "file"))
+    } else {
+        format!("{}, {}", counted(files.len(), "file"), paint(BAD, format_args!("{} not whole", bad.len())))
+    });
+    Ok(verdict)
+}
