@@ -117,6 +117,18 @@ impl Script {
 }
 
 impl Playthrough {
+    /// How many statements a run has if none fails, those of repeats each time.
+    pub fn statements(&self) -> u64 {
+        fn count(steps: &[Step]) -> u64 {
+            let each = steps.iter().map(|step| match &step.action {
+                Action::Repeat(times, inner) => u64::from(*times).saturating_mul(count(inner)),
+                _ => 1,
+            });
+            each.fold(0, u64::saturating_add)
+        }
+        count(&self.steps)
+    }
+
     /// What it proves.
     pub fn name(&self) -> &str {
         &self.name
