@@ -291,3 +291,100 @@ fn colour_follows_the_flag_and_the_environment() {
     assert!(coloured(&["--color", "always"], true), "who asks for colour gets it");
     assert!(!coloured(&["--color", "never"], false));
 }
+
+/// The demo's saves, of which generation 5 is cut in half and generation 4 edited.
+fn damaged() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let ada = folder.path().join("vestigum-demo/saves/profiles/ada");
+    let (newest, edited) = (ada.join("5.json"), ada.join("4.json"));
+    let bytes = fs::read(&newest).unwrap();
+    fs::write(newest, &bytes[..bytes.len() / 2]).unwrap();
+    fs::write(&edited, fs::read_to_string(&edited).unwrap().replace("\"xp\":15", "\"xp\":9000")).unwrap();
+    folder
+}
+
+const SPEC: &str = "vestigum-demo/fellpost.toml";
+const SAVES: &str = "vestigum-demo/saves";
+
+#[test]
+fn saves_are_listed_and_verified_with_what_is_wrong() {
+    let folder = damaged();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "list", SAVES]);
+    assert_eq!(code, 0);
+    for line in ["4 files of fellpost, 2 of them not whole", "damaged", "changed after it was saved", "heather_rise"] {
+        assert!(out.contains(line), "{out}");
+    }
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", SAVES]);
+    assert_eq!(code, 1);
+    assert!(out.contains("saves/profiles/ada/5.json: it is not whole") && out.contains("2 not whole"), "{out}");
+    let (code, verified) = json(folder.path(), &["saves", "verify", SAVES]);
+    assert_eq!((code, &verified["files"], &verified["damaged"][0]["generation"]), (1, &4.into(), &5.into()));
+    let (_, listed) = json(folder.path(), &["saves", "list", SAVES]);
+    assert_eq!((&listed["saves"][1]["generation"], &listed["saves"][1]["game"]), (&4.into(), &"fellpost".into()));
+    assert_eq!(vestigum(folder.path(), &["saves", "list", "nowhere"]).0, 2);
+}
+
+#[test]
+fn a_save_is_shown_as_a_players_progress() {
+    let folder = damaged();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES]);
+    assert_eq!(code, 0);
+    assert!(out.contains("profile `ada`, generation 3") && out.contains("stands at: menu"), "{out}");
+    assert!(out.contains("mill_lane      90") && out.contains("needs total_stars >= 4, has 2"), "{out}");
+    assert!(out.contains("rank           1     derived"), "{out}");
+    // What nobody can vouch for is shown too, when it is asked for, and says so.
+    let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "4"]);
+    assert!(out.contains("changed after it was saved") && out.contains("9000"), "{out}");
+    assert!(out.contains("at the entry"), "the player stands in a level: {out}");
+    let (code, _, err) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "5"]);
+    assert!(code == 2 && err.contains("generation 5 of profile `ada` cannot be shown: it is not whole"), "{err}");
+    let (_, shown) = json(folder.path(), &["saves", "show", SPEC, SAVES, "3"]);
+    assert_eq!((&shown["place"], &shown["board"][0]["completed"]), (&"menu".into(), &true.into()));
+    let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "--device"]);
+    assert!(out.contains("volume   70"), "{out}");
+}
+
+#[test]
+fn an_edited_save_is_compared_and_taken_up() {
+    let folder = damaged();
+    let (_, out, _) = vestigum(folder.path(), &["saves", "diff", SPEC, SAVES, "3", "4"]);
+    assert!(
+        out.contains("xp         15       9000") && out.contains("stood at menu, and stands at heather_rise"),
+        "{out}"
+    );
+    let seal = ["saves", "seal", SPEC, SAVES, "4"];
+    let (_, out, _) = vestigum(folder.path(), &seal);
+    assert!(out.contains("against generation 3") && out.contains("nothing was changed: add --yes"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &[&seal[..], &["--yes"]].concat());
+    assert!(out.contains("it is generation 6 now"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES]);
+    assert!(out.contains("generation 6") && out.contains("xp             9000"), "{out}");
+    let (_, compared) = json(folder.path(), &["saves", "diff", SPEC, SAVES, "3", "6"]);
+    assert_eq!(compared["values"].as_array().unwrap().len(), 3);
+    // With a key of the game, what was saved without one is refused, and sealed when it is taken up.
+    fs::write(folder.path().join("key"), "the lanterns of Cloud Pass\n").unwrap();
+    let with_key = ["--key-file", "key"];
+    let (code, out, _) = vestigum(folder.path(), &[&["saves", "verify", SAVES], &with_key[..]].concat());
+    assert!(code == 1 && out.contains("it is not sealed, and this game seals its saves"), "{out}");
+    vestigum(folder.path(), &[&["saves", "seal", SPEC, SAVES, "6", "--yes"], &with_key[..]].concat());
+    let (_, out, _) = vestigum(folder.path(), &[&["saves", "show", SPEC, SAVES], &with_key[..]].concat());
+    assert!(out.contains("generation 7") && out.contains("whole"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &["saves", "list", SAVES]);
+    assert!(out.contains("sealed") && out.contains("say --key-file FILE"), "{out}");
+}
+
+#[test]
+fn faults_are_tried_under_a_playthrough() {
+    let spec = demo("fellpost.toml");
+    let play = ["faults", spec.to_str().unwrap(), "--only", "a replay lowers no record"];
+    let (code, out, _) = here(&play);
+    assert_eq!(code, 0, "{out}");
+    for line in ["power loss", "bit rot", "each acknowledged save was there, or a newer one, whole"] {
+        assert!(out.contains(line), "{out}");
+    }
+    let (_, tried) = json(Path::new("."), &play);
+    assert_eq!((&tried["ok"], &tried["tried"]["disk error"]["violations"]), (&true.into(), &0.into()));
+    assert!(tried["tried"]["power loss"]["outcomes"].as_u64().unwrap() > 100, "{tried}");
+    assert_eq!(here(&["faults", spec.to_str().unwrap(), "--only", "no such thing"]).0, 2);
+}

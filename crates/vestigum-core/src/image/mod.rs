@@ -22,7 +22,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::place::{Checkpoint, Spot};
-use crate::spec::{Field, MadeKeys, Resume, Span, SpecData};
+use crate::spec::{Axis, Field, MadeKeys, Resume, Span, SpecData};
 use crate::suspend::Suspended;
 use crate::value::Value;
 
@@ -197,18 +197,58 @@ fn values<'s>(
 ) -> Values {
     let mut out = Values::new();
     for field in spec.fields.iter().filter(|field| kept(field)) {
-        let tree = if field.is_keyed() {
+        let tree = if !field.is_keyed() {
+            Tree::of(value(field.first_slot))
+        } else if field.axes.contains(&Axis::Checkpoint) {
             let mut entries = Values::new();
             for slot in field.slots().filter(|slot| *value(*slot) != field.default) {
                 place_entry(&mut entries, &spec.entry_names(field, slot, made), Tree::of(value(slot)));
             }
             Tree::Map(entries)
         } else {
-            Tree::of(value(field.first_slot))
+            let keyed = Keyed { spec, made, default: &field.default, value: &value };
+            Tree::Map(keyed.entries(&field.axes, field.first_slot))
         };
         out.insert(field.name.clone(), tree);
     }
     out
+}
+
+/// The entries of a field whose axes have one name for each key.
+struct Keyed<'a, F> {
+    spec: &'a SpecData,
+    made: &'a MadeKeys,
+    default: &'a Value,
+    value: &'a F,
+}
+
+impl<'s, F: Fn(usize) -> &'s Value> Keyed<'_, F> {
+    fn entries(&self, axes: &[Axis], first_slot: usize) -> Values {
+        let [axis, inner @ ..] = axes else { return Values::new() };
+        let stride: usize = inner.iter().map(|axis| self.spec.axis_len(*axis)).product();
+        let entry = |key: u32| {
+            let slot = first_slot + key as usize * stride;
+            if inner.is_empty() {
+                let value = (self.value)(slot);
+                return (value != self.default).then(|| Tree::of(value));
+            }
+            let entries = self.entries(inner, slot);
+            (!entries.is_empty()).then_some(Tree::Map(entries))
+        };
+        let named = |name: &Arc<str>, key: u32| Some((name.clone(), entry(key)?));
+        match axis {
+            // In the order of their names, which is the one the map wants.
+            Axis::Level => {
+                let levels = self.spec.levels_by_name.iter();
+                levels.filter_map(|level| named(&self.spec.level(*level).id, *level)).collect()
+            }
+            Axis::Keys(set) => {
+                let names = self.spec.key_sets[*set as usize].all_names(&self.made[*set as usize]);
+                names.iter().zip(0..).filter_map(|(name, key)| named(name, key)).collect()
+            }
+            Axis::Checkpoint => Values::new(),
+        }
+    }
 }
 
 /// Puts an entry where its keys say: a map for each axis.

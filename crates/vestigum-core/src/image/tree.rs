@@ -1,6 +1,7 @@
 //! The untyped tree of names and values that an image is made of.
 
 use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
 use std::fmt;
 use std::sync::Arc;
 
@@ -111,11 +112,35 @@ impl<'de> Visitor<'de> for Growing {
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Tree, A::Error> {
         let mut entries = BTreeMap::new();
-        while let Some((name, tree)) = map.next_entry::<Arc<str>, Tree>()? {
-            if entries.insert(name.clone(), tree).is_some() {
-                return Err(A::Error::custom(format!("`{name}` stands twice")));
+        while let Some(Name(name)) = map.next_key()? {
+            match entries.entry(name) {
+                Entry::Vacant(vacant) => drop(vacant.insert(map.next_value()?)),
+                Entry::Occupied(known) => return Err(A::Error::custom(format!("`{}` stands twice", known.key()))),
             }
         }
         Ok(Tree::Map(entries))
+    }
+}
+
+/// A name of a map, taken over without a detour through an owned text.
+struct Name(Arc<str>);
+
+impl<'de> Deserialize<'de> for Name {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Name, D::Error> {
+        deserializer.deserialize_str(Naming)
+    }
+}
+
+struct Naming;
+
+impl Visitor<'_> for Naming {
+    type Value = Name;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a name")
+    }
+
+    fn visit_str<E: Error>(self, name: &str) -> Result<Name, E> {
+        Ok(Name(name.into()))
     }
 }

@@ -44,6 +44,11 @@ impl KeySet {
         self.names.iter().map(|name| &**name)
     }
 
+    /// The names there are: of an open set those that were made.
+    pub(crate) fn all_names<'a>(&'a self, made: &'a IndexSet<Arc<str>>) -> &'a IndexSet<Arc<str>> {
+        if self.max.is_some() { made } else { &self.names }
+    }
+
     /// How many names can be made at run time; `None` if all are declared.
     pub fn max(&self) -> Option<u32> {
         self.max
@@ -105,8 +110,7 @@ impl SpecData {
                 vec![level.id.clone(), level.checkpoints[checkpoint as usize].clone()]
             }
             Axis::Keys(set) => {
-                let declared = &self.key_sets[set as usize];
-                let names = if declared.max.is_some() { &made[set as usize] } else { &declared.names };
+                let names = self.key_sets[set as usize].all_names(&made[set as usize]);
                 names.get_index(key as usize).cloned().into_iter().collect()
             }
         }

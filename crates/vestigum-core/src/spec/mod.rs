@@ -67,6 +67,8 @@ pub(crate) struct SpecData {
     pub version: i64,
     pub levels: Vec<Level>,
     pub level_ids: FxHashMap<Arc<str>, u32>,
+    /// All levels in the order of their ids, which is the one that images want.
+    pub levels_by_name: Vec<u32>,
     pub lasts: Lasts,
     /// The axis of checkpoints: level and checkpoint of each, for the levels that list theirs.
     pub stops: Vec<(u32, u32)>,

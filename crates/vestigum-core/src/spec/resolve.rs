@@ -138,6 +138,7 @@ impl Resolver<'_> {
             version: game.version.as_ref().map_or(1, |version| version.value),
             levels: Vec::new(),
             level_ids: FxHashMap::default(),
+            levels_by_name: Vec::new(),
             lasts: Lasts::default(),
             stops: Vec::new(),
             key_sets: Vec::new(),
@@ -371,7 +372,10 @@ pub(super) fn unknown_moment(spec: &SpecData, word: &Word) -> Diagnostic {
 
 fn add_level(spec: &mut SpecData, id: &str) {
     let id: Arc<str> = id.into();
-    spec.level_ids.insert(id.clone(), spec.levels.len() as u32);
+    let index = spec.levels.len() as u32;
+    let place = spec.levels_by_name.partition_point(|known| spec.levels[*known as usize].id < id);
+    spec.levels_by_name.insert(place, index);
+    spec.level_ids.insert(id.clone(), index);
     spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), opens: Opening::Always, next: None });
 }
 

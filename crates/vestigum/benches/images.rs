@@ -1,0 +1,219 @@
+//! What a save costs the game's thread, and images against a derived struct that holds the same.
+
+use std::collections::BTreeMap;
+use std::fmt::Write;
+use std::hint::black_box;
+use std::time::{Duration, Instant};
+
+use criterion::{Criterion, criterion_group, criterion_main};
+use serde::{Deserialize, Serialize};
+use vestigum::{Image, MemoryStore, Progress, Session, Spec, Value};
+
+const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
+
+#[derive(Serialize, Deserialize)]
+struct Place {
+    level: String,
+    checkpoint: Option<String>,
+    entered_at: Option<String>,
+    resume: String,
+}
+
+/// What an image says beside its values and marks.
+#[derive(Serialize, Deserialize)]
+struct Plain<V, M> {
+    format: i64,
+    game: String,
+    version: i64,
+    profile: String,
+    generation: u64,
+    saved_at: String,
+    place: Place,
+    values: V,
+    marks: BTreeMap<String, M>,
+    digest: String,
+    check: String,
+}
+
+type PerLevel<T> = BTreeMap<String, T>;
+
+#[derive(Serialize, Deserialize)]
+struct DemoValues {
+    best_letters: PerLevel<i64>,
+    best_score: i64,
+    best_streak: i64,
+    best_time: PerLevel<i64>,
+    completed: PerLevel<bool>,
+    falls: i64,
+    gate_open: PerLevel<bool>,
+    lanterns: i64,
+    letters: i64,
+    opened: PerLevel<bool>,
+    score: i64,
+    stars: PerLevel<i64>,
+    time: i64,
+    xp: i64,
+}
+
+#[derive(Serialize, Deserialize)]
+struct DemoMarks {
+    letters: i64,
+    score: i64,
+    streak: i64,
+    time: i64,
+}
+
+fn demo() -> (Spec, Progress) {
+    let spec = Spec::from_toml(FELLPOST).expect("the demo is sound");
+    let mut game = Progress::fresh(&spec);
+    for level in ["mill_lane", "heather_rise", "tarn_steps", "mill_lane"] {
+        game.enter(level).expect("it is open");
+        game.write("letters", &[], Value::Int(90)).expect("play writes it");
+        game.write("score", &[], Value::Int(120)).expect("play writes it");
+        game.write("time", &[], Value::Int(52_000)).expect("play writes it");
+        if level == "mill_lane" && game.value("best_letters", &[level]) == Ok(Value::Int(90)) {
+            break;
+        }
+        game.complete().expect("it is being played");
+    }
+    (spec, game)
+}
+
+macro_rules! large {
+    ($($visit:ident $run:ident $best:ident $kept:ident),*) => {
+        #[derive(Serialize, Deserialize)]
+        struct LargeValues {
+            $($visit: i64, $run: i64, $best: PerLevel<i64>, $kept: PerLevel<i64>,)*
+            completed: PerLevel<bool>,
+            opened: PerLevel<bool>,
+        }
+
+        #[derive(Serialize, Deserialize)]
+        struct LargeMarks {
+            $($visit: i64, $run: i64, $kept: PerLevel<i64>,)*
+        }
+    };
+}
+
+large!(
+    visit_0 run_0 best_0 kept_0, visit_1 run_1 best_1 kept_1, visit_2 run_2 best_2 kept_2, visit_3 run_3 best_3 kept_3,
+    visit_4 run_4 best_4 kept_4, visit_5 run_5 best_5 kept_5, visit_6 run_6 best_6 kept_6, visit_7 run_7 best_7 kept_7,
+    visit_8 run_8 best_8 kept_8, visit_9 run_9 best_9 kept_9, visit_10 run_10 best_10 kept_10,
+    visit_11 run_11 best_11 kept_11, visit_12 run_12 best_12 kept_12, visit_13 run_13 best_13 kept_13,
+    visit_14 run_14 best_14 kept_14, visit_15 run_15 best_15 kept_15
+);
+
+/// A game with 64 fields, half of them per level, and 100 levels, all of them played.
+fn large() -> (Spec, Progress) {
+    let mut text = String::from("[game]\nid = \"fellpost\"\n[levels]\nopening = \"all\"\norder = [");
+    (0..100).for_each(|n| text.push_str(&format!("\"path_{n}\",")));
+    text.push_str("]\n");
+    for n in 0..16 {
+        let _ = writeln!(text, "[field.visit_{n}]\ntype = \"int\"\nlasts = \"visit\"\nafter_failure = \"checkpoint\"");
+        let _ = writeln!(text, "[field.run_{n}]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"");
+        let _ = writeln!(text, "[field.best_{n}]\ntype = \"int\"\nlasts = \"profile\"\nper = \"level\"");
+        let _ = writeln!(text, "on.complete = {{ max = \"visit_{n}\" }}");
+        let _ = writeln!(
+            text,
+            "[field.kept_{n}]\ntype = \"int\"\nlasts = \"profile\"\nper = \"level\"\nafter_failure = \"entry\""
+        );
+    }
+    let spec = Spec::from_toml(&text).expect("the bench spec is sound");
+    let mut game = Progress::fresh(&spec);
+    for level in 0..100 {
+        let level = format!("path_{level}");
+        game.enter(&level).expect("all are open");
+        for n in 0..16 {
+            game.write(&format!("visit_{n}"), &[], Value::Int(1000 + n)).expect("play writes it");
+            game.write(&format!("run_{n}"), &[], Value::Int(5000 + n)).expect("play writes it");
+            game.write(&format!("kept_{n}"), &[&level], Value::Int(70 + n)).expect("play writes it");
+        }
+        game.complete().expect("it is being played");
+    }
+    game.enter("path_7").expect("all are open");
+    game.write("visit_3", &[], Value::Int(12)).expect("play writes it");
+    (spec, game)
+}
+
+fn median(mut times: Vec<Duration>) -> Duration {
+    times.sort();
+    times[times.len() / 2]
+}
+
+/// Two pieces of work that take turns, so that what the machine does meanwhile hits both alike; their ratio is printed.
+fn ratio(what: &str, mut ours: impl FnMut(), mut theirs: impl FnMut()) {
+    let (mut our_times, mut their_times) = (Vec::new(), Vec::new());
+    let rounds = 41;
+    for _ in 0..rounds {
+        for (work, times) in [(&mut ours as &mut dyn FnMut(), &mut our_times), (&mut theirs, &mut their_times)] {
+            let start = Instant::now();
+            (0..20).for_each(|_| work());
+            times.push(start.elapsed() / 20);
+        }
+    }
+    let (ours, theirs) = (median(our_times), median(their_times));
+    println!("{what}: {ours:.1?}, the derived struct {theirs:.1?}: {:.2}x", ours.as_secs_f64() / theirs.as_secs_f64());
+}
+
+fn against<V: Serialize + for<'de> Deserialize<'de>, M: Serialize + for<'de> Deserialize<'de>>(
+    name: &str,
+    game: &Progress,
+) {
+    let suspended = game.suspend();
+    let image = suspended.profile_image("ada");
+    let bytes = image.to_json();
+    let plain: Plain<V, M> = serde_json::from_slice(&bytes).expect("the struct has the shape of the image");
+    assert_eq!(serde_json::to_vec(&plain).map(|plain| plain.len()).ok(), Some(bytes.len()), "and holds the same");
+    println!("{name}: {} bytes", bytes.len());
+    ratio(
+        "  encode with digest, from the projection",
+        || drop(black_box(suspended.profile_image("ada").to_json())),
+        || drop(black_box(serde_json::to_vec(black_box(&plain)))),
+    );
+    ratio(
+        "  encode with digest, from the image",
+        || drop(black_box(image.to_json())),
+        || drop(black_box(serde_json::to_vec(black_box(&plain)))),
+    );
+    ratio(
+        "  load and verify",
+        || drop(black_box(Image::from_json(black_box(&bytes)))),
+        || drop(black_box(serde_json::from_slice::<Plain<V, M>>(black_box(&bytes)))),
+    );
+}
+
+/// What `save()` does on the game's thread.
+fn hand_over(name: &str, c: &mut Criterion, spec: &Spec, game: &Progress) {
+    let mut session = Session::launch(spec, MemoryStore::default(), "ada").expect("memory can be read");
+    // The same place and values as the other, through an image.
+    let suspended = game.suspend();
+    drop(session.quit());
+    let store = MemoryStore::default();
+    vestigum::Store::commit(&store, 0, &suspended.profile_image("ada")).expect("memory takes it");
+    session = Session::launch(spec, store, "ada").expect("it was saved");
+    session.save().wait().ok();
+    c.bench_function(&format!("save() on the game's thread, {name}"), |b| {
+        b.iter_custom(|times| {
+            let mut total = Duration::ZERO;
+            for _ in 0..times {
+                let start = Instant::now();
+                let ticket = session.save();
+                total += start.elapsed();
+                ticket.wait().ok();
+            }
+            total
+        });
+    });
+    drop(session.quit());
+}
+
+fn images(c: &mut Criterion) {
+    let ((demo_spec, demo), (large_spec, large)) = (demo(), large());
+    against::<DemoValues, DemoMarks>("the demo", &demo);
+    against::<LargeValues, LargeMarks>("64 fields x 100 levels", &large);
+    hand_over("the demo", c, &demo_spec, &demo);
+    hand_over("64 fields x 100 levels", c, &large_spec, &large);
+}
+
+criterion_group!(benches, images);
+criterion_main!(benches);
