@@ -233,4 +233,7 @@ fn closing(out: &Output, folder: &Path) {
     out.line("Change a rule in the spec and see which promise breaks:");
     let program = std::env::args().next().unwrap_or_else(|| "vestigum".into());
     out.line(format_args!("   {program} play {}", spec.display()));
+    out.line("Look at what was saved, and at what happens to it when the power fails:");
+    out.line(format_args!("   {program} saves show {} {shown}/saves", spec.display()));
+    out.line(format_args!("   {program} faults {}", spec.display()));
 }
