@@ -180,7 +180,7 @@ fn the_image_reader_answers_every_input() {
     game.enter("mill_lane").unwrap();
     game.checkpoint("ford").unwrap();
     let suspended = game.suspend();
-    let images = vec![suspended.profile_image("ada"), suspended.device_image()];
+    let images = [suspended.profile_image("ada"), suspended.device_image()];
     let bytes = images.iter().map(Image::to_json).collect();
     fuzz("image", bytes, |bytes| {
         if let Ok(image) = Image::from_json(bytes) {

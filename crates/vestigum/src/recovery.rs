@@ -50,3 +50,14 @@ pub(crate) fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found,
     }
     Err(SessionError::AllDamaged { owner: owner.clone(), damaged: passed_over })
 }
+
+/// The same, but where everything is damaged there is nothing: a new game begins behind the highest number.
+pub(crate) fn anew(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
+    match newest_readable(store, owner) {
+        Err(SessionError::AllDamaged { damaged, .. }) => {
+            let newest = damaged.iter().map(|(generation, _)| *generation).max().unwrap_or(0);
+            Ok(Found { image: None, origin: Origin::Fresh, newest })
+        }
+        found => found,
+    }
+}

@@ -14,7 +14,7 @@ use vestigum_core::{
 };
 
 use crate::peek::Peek;
-use crate::recovery::newest_readable;
+use crate::recovery::{Found, anew, newest_readable};
 use crate::saver::{SaveTicket, Saver};
 use crate::store::{Store, StoreError};
 
@@ -41,6 +41,9 @@ pub struct Session {
 
 /// How a session takes what was saved: with the moment `launch` or without.
 type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
+
+/// How a session looks for what was saved: refusing over damage, or beginning anew.
+type Find = fn(&dyn Store, &Owner) -> Result<Found, SessionError>;
 
 /// A save that is durable.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -103,7 +106,7 @@ pub enum SessionError {
         format: i64,
     },
     /// There are images, and none can be read. Nothing was overwritten.
-    #[error("no save of {owner} can be read:{}\nthe files are where they were; to begin anew, move them away", damaged_list(.damaged))]
+    #[error("no save of {owner} can be read:{}\nnothing was overwritten; `saves verify` tells more, and a game begins anew only if it is asked to", damaged_list(.damaged))]
     AllDamaged {
         /// Whose images.
         owner: Owner,
@@ -123,7 +126,16 @@ impl Session {
     /// If the store cannot be read, the newest image is of another game or a newer version, or all are damaged. No
     /// file is changed then. Also if a session of that player runs in this process already.
     pub fn launch(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
-        Session::open(spec, Saver::of(store), profile, Progress::launch)
+        Session::open(spec, Saver::of(store), profile, Progress::launch, newest_readable)
+    }
+
+    /// As [`Session::launch`], but where there are saves and none can be read, a new game begins over them: for a game
+    /// that has asked its player after [`SessionError::AllDamaged`]. The damaged files stay where they are.
+    ///
+    /// # Errors
+    /// As [`Session::launch`], except for damage.
+    pub fn launch_anew(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
+        Session::open(spec, Saver::of(store), profile, Progress::launch, anew)
     }
 
     /// Loads a profile's progress without launching it: for tools that repair saves.
@@ -131,7 +143,7 @@ impl Session {
     /// # Errors
     /// As [`Session::launch`].
     pub fn inspect(spec: &Spec, store: impl Store + 'static, profile: &str) -> Result<Session, SessionError> {
-        Session::open(spec, Saver::of(store), profile, Progress::load)
+        Session::open(spec, Saver::of(store), profile, Progress::load, newest_readable)
     }
 
     /// Looks at what is saved of a player: the board, values, the place. Nothing is launched and nothing is written.
@@ -160,18 +172,18 @@ impl Session {
         Ok(Peek { progress, report, generation: generation.unwrap_or(0), saved_at })
     }
 
-    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load) -> Result<Session, SessionError> {
+    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, find: Find) -> Result<Session, SessionError> {
         let owner = Owner::Profile(profile.to_owned());
         saver.begin(&owner)?;
         let mut running = Running { saver, owner, joined: false };
         let saver = running.saver.clone();
-        let found = newest_readable(saver.store(), &running.owner)?;
+        let found = find(saver.store(), &running.owner)?;
         // Held until this session has joined, so that no other changes the values in between.
         let mut live = saver.device();
         if !live.fits(spec) {
             return Err(SessionError::OtherSpec);
         }
-        let device = newest_readable(saver.store(), &Owner::Device)?;
+        let device = find(saver.store(), &Owner::Device)?;
         let lent = if live.is_live() {
             let mut looked = Progress::load(spec, None, device.image.as_ref())?.progress;
             live.lend(&mut looked);

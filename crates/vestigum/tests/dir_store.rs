@@ -124,6 +124,12 @@ fn if_nothing_can_be_read_nothing_is_overwritten() {
     let error = Session::launch(&spec(), DirStore::open(folder.path()).unwrap(), "ada").unwrap_err();
     assert!(matches!(&error, SessionError::AllDamaged { damaged, .. } if damaged.len() == 2), "{error}");
     assert_eq!(all_files(folder.path()), files);
+    // Asked to, a new game begins behind the damage.
+    let mut game = Session::launch_anew(&spec(), DirStore::open(folder.path()).unwrap(), "ada").unwrap();
+    game.write("xp", &[], Value::Int(7)).unwrap();
+    game.quit().unwrap();
+    assert_eq!(generations(folder.path()), [1, 2, 3], "damaged files stay");
+    assert_eq!(launch(folder.path()).value("xp", &[]), Ok(Value::Int(7)));
 }
 
 #[test]

@@ -191,9 +191,9 @@ fn a_store_that_skips_the_sync_is_caught() {
     insta::assert_snapshot!(told, @"
     save profile `player`
     create       player.new
-    write        player.new, 353 bytes
+    write        player.new, 337 bytes
     rename       player.new to player.json
-    power loss: player.json has 0 of its 353 bytes
+    power loss: player.json has 0 of its 337 bytes
     loaded: nothing: no save of profile `player` can be read
     expected: nothing of profile `player`, or the image that was being saved, whole
     ");
