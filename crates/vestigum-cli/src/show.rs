@@ -117,14 +117,20 @@ pub fn findings(diagnostics: &Diagnostics) -> Json {
     Json::Array(list.collect())
 }
 
-/// "fellpost.toml: 3 errors", and where to read more.
+/// "fellpost.toml: 3 errors, 1 warning", and where to read more.
 pub fn summary(diagnostics: &Diagnostics) -> String {
-    let count = counted(diagnostics.errors(), "error");
+    let mut counts = Vec::new();
+    if diagnostics.errors() > 0 {
+        counts.push(paint(BAD, counted(diagnostics.errors(), "error")));
+    }
+    if diagnostics.warnings() > 0 {
+        counts.push(paint(BACK, counted(diagnostics.warnings(), "warning")));
+    }
     let mut codes: Vec<&str> = diagnostics.list().iter().map(|finding| finding.code).collect();
     codes.sort_unstable();
     codes.dedup();
     let first = codes.first().copied().unwrap_or_default();
-    format!("{}: {}; `vestigum check --explain {first}` tells more", diagnostics.name(), paint(BAD, count))
+    format!("{}: {}; `vestigum check --explain {first}` tells more", diagnostics.name(), counts.join(", "))
 }
 
 /// "1,234,567".

@@ -41,8 +41,26 @@ pub const OUT_OF_REACH: &str = "V011";
 pub const LEVEL_ORDER: &str = "V012";
 /// Derived values that need each other.
 pub const CYCLE: &str = "V013";
+/// A level that can never open.
+pub const UNREACHABLE: &str = "V014";
 /// A statement of a playthrough that cannot be read.
 pub const STATEMENT: &str = "V020";
+/// A value that can be farmed by failing.
+pub const FARMABLE: &str = "V101";
+/// A record that a replay can lower.
+pub const LOWERED_RECORD: &str = "V102";
+/// A death that killing the game undoes.
+pub const UNDONE_DEATH: &str = "V103";
+/// Lives that end nothing.
+pub const ENDLESS_LIVES: &str = "V104";
+/// A rewind to checkpoints where there are none.
+pub const NO_CHECKPOINT: &str = "V105";
+/// A level without steps in a table whose levels have their own.
+pub const NO_STEPS: &str = "V106";
+/// A sum of the device at a moment that saves.
+pub const DEVICE_SUM: &str = "V107";
+/// An allowed finding that is not there.
+pub const IDLE_ALLOW: &str = "V108";
 
 /// Every code, in order.
 pub const ALL: &[Explanation] = &[
@@ -138,13 +156,96 @@ pub const ALL: &[Explanation] = &[
         right: "[derived]\na = \"score + 1\"\nb = \"a + 1\"",
     },
     Explanation {
+        code: UNREACHABLE,
+        title: "a level that can never open",
+        text: "Whatever is played, the condition of this level cannot hold: it needs levels that wait for this one, or more than there is to have, such as more stars than all reachable levels give.",
+        wrong: "[level.scree_gate]\nopens = \"completed[cloud_pass]\"\n[level.cloud_pass]\nopens = \"completed[scree_gate]\"",
+        right: "[level.scree_gate]\nopens = \"completed[heather_rise]\"\n[level.cloud_pass]\nopens = \"completed[scree_gate]\"",
+    },
+    Explanation {
         code: STATEMENT,
         title: "a statement of a playthrough that cannot be read",
         text: "A playthrough has one statement a line: a moment, a write, `insert`, `remove`, `expect`, `refuse`, `reset`, `board`, `save`, `crash`, `damage`, `watch`, `profile`, or `repeat N` up to `end`.",
         wrong: "enter mill_lane and die",
         right: "enter mill_lane\ndeath",
     },
+    Explanation {
+        code: FARMABLE,
+        title: "a value that can be farmed by failing",
+        text: "The value survives a failure, a source that gives it comes back after one, and the value feeds a record or an opening. So a player who collects, dies and collects again gets as much of it as there is patience. Let the value fall back with the source, or let the source stay taken.",
+        wrong: "[field.score]\nafter_failure = \"keep\"\n[[source]]\nname = \"letter\"\ngives = { score = 10 }\nafter_failure = \"entry\"      # it comes back",
+        right: "[field.score]\nafter_failure = \"entry\"\n[[source]]\nname = \"letter\"\ngives = { score = 10 }\nafter_failure = \"entry\"",
+    },
+    Explanation {
+        code: LOWERED_RECORD,
+        title: "a replay can lower this record",
+        text: "A per-level value that lasts longer than the visit is `set` when the level is completed. A worse replay overwrites the better one. A record takes `max`, or `min` where less is better. If the last result is what is meant, and not the best, allow it.",
+        wrong: "[field.best_letters]\nper = \"level\"\nlasts = \"profile\"\non.complete = { set = \"letters\" }",
+        right: "[field.best_letters]\nper = \"level\"\nlasts = \"profile\"\non.complete = { max = \"letters\" }",
+    },
+    Explanation {
+        code: UNDONE_DEATH,
+        title: "killing the game undoes this death",
+        text: "A death changes the value by a rule, and `[save] at` does not name `death`. A player who kills the game after a death comes back to the last save, where the death has not happened.",
+        wrong: "[field.lanterns]\non.death = { add = -1 }\n[save]\nat = [\"complete\"]",
+        right: "[field.lanterns]\non.death = { add = -1 }\n[save]\nat = [\"complete\", \"death\"]",
+    },
+    Explanation {
+        code: ENDLESS_LIVES,
+        title: "lives that end nothing",
+        text: "A death takes one from this value, and `[run] over_when` does not read it. It can fall to its lowest, and nothing happens. Say when the run is over, or let the value count up if it only counts deaths.",
+        wrong: "[field.lanterns]\ndefault = 3\non.death = { add = -1 }",
+        right: "[field.lanterns]\ndefault = 3\non.death = { add = -1 }\n[run]\nover_when = \"lanterns == 0\"",
+    },
+    Explanation {
+        code: NO_CHECKPOINT,
+        title: "a rewind to checkpoints where none can be reached",
+        text: "The value goes back to the last checkpoint, and no level lists one while `accept` takes only listed ones. Until a checkpoint is reached the mark is that of the entry, so it always goes back to the entry.",
+        wrong: "[checkpoints]\naccept = \"forward\"\n[field.letters]\nafter_failure = \"checkpoint\"",
+        right: "[checkpoints]\naccept = \"forward\"\n[level.mill_lane]\ncheckpoints = [\"ford\"]\n[field.letters]\nafter_failure = \"checkpoint\"",
+    },
+    Explanation {
+        code: NO_STEPS,
+        title: "a level without steps in a table",
+        text: "The table has no steps for all levels, and this level has none of its own. Whatever is reached there is graded 0.",
+        wrong: "[table.stars]\n[level.mill_lane]\nsteps.stars = [40, 80]\n[level.tarn_steps]",
+        right: "[table.stars]\nsteps = [40, 80]\n[level.tarn_steps]\nsteps.stars = [60, 90]",
+    },
+    Explanation {
+        code: DEVICE_SUM,
+        title: "a sum of the device at a moment that saves",
+        text: "The device and the player are two images and two commits. If the power fails between them, the one is there without the other, and the moment is played again: a sum of the device is added twice. A `max`, a `min` or a `set` comes out the same.",
+        wrong: "[field.all_letters]\nlasts = \"device\"\non.complete = { add = \"letters\" }",
+        right: "[field.most_letters]\nlasts = \"device\"\non.complete = { max = \"letters\" }",
+    },
+    Explanation {
+        code: IDLE_ALLOW,
+        title: "an allowed finding that is not there",
+        text: "An `[[allow]]` names a finding that nothing has any more, or never had. Take it out, so that it cannot hide the next one.",
+        wrong: "[[allow]]\ncode = \"V102\"\nof = \"best_leters\"\nbecause = \"it shows the last visit\"",
+        right: "[[allow]]\ncode = \"V102\"\nof = \"last_letters\"\nbecause = \"it shows the last visit\"",
+    },
 ];
+
+impl Explanation {
+    /// Whether it is a warning, which a spec can allow with a reason; errors cannot be allowed.
+    pub fn is_warning(&self) -> bool {
+        self.code >= "V100"
+    }
+}
+
+/// All codes as a Markdown document: `docs/lints.md`.
+pub fn as_markdown() -> String {
+    let mut out = String::from(
+        "# What `vestigum check` finds\n\nErrors begin with `V0`: the spec cannot be used, or part of it can never do anything. Warnings begin with `V1`: the spec\nworks, and probably does not do what was meant. A warning that is meant is allowed in the spec, with a reason:\n\n```toml\n[[allow]]\ncode = \"V102\"\nof = \"last_letters\"                 # left out: wherever it is found\nbecause = \"the board shows the last visit, not the best\"\n```\n\n`vestigum check --deny warnings` fails on warnings too. `vestigum check --explain CODE` shows what stands here.\n",
+    );
+    for entry in ALL {
+        let Explanation { code, title, text, wrong, right } = entry;
+        out.push_str(&format!("\n## {code}: {title}\n\n{text}\n\n"));
+        out.push_str(&format!("Wrong:\n\n```toml\n{wrong}\n```\n\nRight:\n\n```toml\n{right}\n```\n"));
+    }
+    out
+}
 
 /// What `code` means, if there is such a code. Case does not matter.
 ///

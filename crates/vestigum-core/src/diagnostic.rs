@@ -90,6 +90,11 @@ impl Diagnostic {
         Self { severity: Severity::Error, code, message: message.into(), span, label: String::new(), help: None }
     }
 
+    /// A warning at `span`.
+    pub fn warning(code: &'static str, span: SourceSpan, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Warning, ..Diagnostic::error(code, span, message) }
+    }
+
     /// Adds the words under the span.
     #[must_use]
     pub fn label(mut self, label: impl Into<String>) -> Self {
@@ -165,6 +170,11 @@ impl Diagnostics {
     /// How many of them are errors.
     pub fn errors(&self) -> usize {
         self.list.iter().filter(|d| d.severity == Severity::Error).count()
+    }
+
+    /// How many of them are warnings.
+    pub fn warnings(&self) -> usize {
+        self.list.len() - self.errors()
     }
 
     /// Line and column of a finding, both from 1; the column counts characters.

@@ -15,6 +15,7 @@
 //! | [`image`] | the saved form, its digest and check, and what loading makes of it |
 //! | [`playthrough`] | scripts of moments with expectations |
 //! | [`fate_table`] | every field against every moment |
+//! | [`lint`] | what is sound and probably not meant |
 
 pub mod codes;
 pub mod diagnostic;
@@ -24,6 +25,7 @@ pub mod fate;
 pub mod fate_table;
 pub mod handle;
 pub mod image;
+pub mod lint;
 mod moment;
 pub mod outcome;
 mod place;

@@ -2,7 +2,9 @@
 
 use std::path::PathBuf;
 
+use clap::ValueEnum;
 use serde_json::json;
+use vestigum::lint::{self, Allowed};
 use vestigum::{Spec, codes};
 
 use crate::Verdict;
@@ -17,6 +19,15 @@ pub struct Arguments {
     /// Explain a code, as V003
     #[arg(long, value_name = "CODE", conflicts_with = "spec")]
     explain: Option<String>,
+    /// Fail on these findings too
+    #[arg(long, value_enum, value_name = "WHAT")]
+    deny: Option<Deny>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Deny {
+    /// Everything that is probably not meant
+    Warnings,
 }
 
 pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
@@ -28,40 +39,48 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Ok(text) => text,
         Err(message) => return out.unusable(&message),
     };
-    let name = path.display().to_string();
-    match Spec::from_named_toml(&name, &text) {
-        Ok(spec) => {
-            if out.json {
-                out.json(&json!({ "ok": true, "findings": [] }));
-            } else {
-                let built_in = spec.fields().filter(|field| field.is_built_in()).count();
-                out.line(format_args!(
-                    "{name}: {}  {}",
-                    paint(GOOD, "no errors"),
-                    paint(
-                        QUIET,
-                        format_args!(
-                            "({}, {}, {})",
-                            counted(spec.levels().len(), "level"),
-                            counted(spec.fields().len() - built_in, "field"),
-                            counted(spec.derived().len(), "derived value"),
-                        )
-                    ),
-                ));
-            }
-            Verdict::Fine
-        }
-        Err(errors) => {
-            if out.json {
-                out.json(&json!({ "ok": false, "findings": findings(&errors) }));
-            } else {
-                out.line(errors.render(true));
-                out.line("");
-                out.line(summary(&errors));
-            }
-            Verdict::Failed
-        }
+    let checked = lint::check(&path.display().to_string(), &text);
+    let found = &checked.findings;
+    let failed = found.errors() > 0 || (arguments.deny.is_some() && found.warnings() > 0);
+    let verdict = if failed { Verdict::Failed } else { Verdict::Fine };
+    if out.json {
+        let allowed = checked.allowed.iter().map(|allowed| {
+            json!({ "code": allowed.finding.code, "message": allowed.finding.message, "because": allowed.because })
+        });
+        out.json(&json!({
+            "ok": !failed, "findings": findings(found), "allowed": allowed.collect::<Vec<_>>(),
+        }));
+        return verdict;
     }
+    if !found.list().is_empty() {
+        out.line(found.render(true));
+        out.line("");
+    }
+    for Allowed { finding, because } in &checked.allowed {
+        out.line(format_args!("{} {}: {}", paint(QUIET, "allowed"), finding.code, finding.message));
+        out.line(paint(QUIET, format_args!("        because {because}")));
+    }
+    match (&checked.spec, found.list()) {
+        (Some(spec), []) => out.line(format_args!(
+            "{}: {}  {}",
+            found.name(),
+            paint(GOOD, if checked.allowed.is_empty() { "no errors, no warnings" } else { "nothing else to find" }),
+            paint(QUIET, size(spec)),
+        )),
+        _ => out.line(summary(found)),
+    }
+    verdict
+}
+
+/// "(5 levels, 15 fields, 5 derived values)"
+fn size(spec: &Spec) -> String {
+    let built_in = spec.fields().filter(|field| field.is_built_in()).count();
+    format!(
+        "({}, {}, {})",
+        counted(spec.levels().len(), "level"),
+        counted(spec.fields().len() - built_in, "field"),
+        counted(spec.derived().len(), "derived value"),
+    )
 }
 
 fn explain(out: &Output, code: &str) -> Verdict {

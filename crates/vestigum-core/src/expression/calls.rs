@@ -8,7 +8,7 @@ use super::eval::{Node, Over, Steps};
 use super::syntax::{Ast, Kind};
 
 /// The names of all functions.
-pub(crate) const FUNCTIONS: [&str; 17] = [
+pub(crate) const FUNCTIONS: [&str; 18] = [
     "sum",
     "highest",
     "lowest",
@@ -26,6 +26,7 @@ pub(crate) const FUNCTIONS: [&str; 17] = [
     "filled",
     "entry",
     "checkpoint",
+    "was",
 ];
 
 impl Compiler<'_> {
@@ -84,6 +85,7 @@ impl Compiler<'_> {
                 let (field, entry) = self.field_entry("filled", &arguments[0])?;
                 Some((Node::Filled(field.id, entry), Type::Bool))
             }
+            "was" => self.was(&arguments[0], ast.span),
             mark => self.mark(mark, &arguments[0], ast.span),
         }
     }

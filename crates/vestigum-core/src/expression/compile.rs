@@ -29,6 +29,8 @@ pub(crate) enum Scope {
     Derived,
     /// `expect` and the values that a playthrough writes: a level is meant where play is in one.
     Play,
+    /// A promise: whether a level and its marks are there, and whether there is a state before it.
+    Promise { level: bool, marks: bool, before: bool },
 }
 
 impl Scope {
@@ -37,11 +39,16 @@ impl Scope {
             Scope::Opens | Scope::OverWhen => false,
             Scope::Rule(moment) => moment.has_level(),
             Scope::Derived | Scope::Play => true,
+            Scope::Promise { level, .. } => level,
         }
     }
 
     pub(super) fn has_marks(self) -> bool {
-        matches!(self, Scope::Rule(moment) if moment.has_marks())
+        match self {
+            Scope::Rule(moment) => moment.has_marks(),
+            Scope::Promise { marks, .. } => marks,
+            _ => false,
+        }
     }
 }
 

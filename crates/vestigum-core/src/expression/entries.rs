@@ -7,7 +7,7 @@ use crate::diagnostic::SourceSpan;
 use crate::spec::{Axis, Field};
 use crate::types::Type;
 
-use super::compile::{Compiler, Typed};
+use super::compile::{Compiler, Scope, Typed};
 use super::eval::{Entry, From, Node, Pick};
 use super::syntax::{Ast, Kind};
 
@@ -241,6 +241,18 @@ impl<'a> Compiler<'a> {
         self.fail(error)
     }
 
+    /// A field as it was before the moment.
+    pub(super) fn was(&mut self, argument: &Ast, span: SourceSpan) -> Option<Typed> {
+        if !matches!(self.scope, Scope::Promise { before: true, .. }) {
+            let error = self
+                .error(codes::OUT_OF_REACH, span, "`was(…)` means something only in a promise about a moment")
+                .help("a promise with `after` may ask what a value was before that moment");
+            return self.fail(error);
+        }
+        let (field, entry) = self.field_entry("was", argument)?;
+        Some((Node::Read(From::Was, field.id, entry), field.ty.clone()))
+    }
+
     /// A mark's version of a field.
     pub(super) fn mark(&mut self, function: &str, argument: &Ast, span: SourceSpan) -> Option<Typed> {
         if !self.scope.has_marks() {
@@ -248,9 +260,9 @@ impl<'a> Compiler<'a> {
                 .error(
                     codes::OUT_OF_REACH,
                     span,
-                    format!("`{function}(…)` means something only in rules inside a level"),
+                    format!("`{function}(…)` means something only in rules and promises inside a level"),
                 )
-                .help("use it in `on` rules of checkpoint, death, restart, complete, travel or abandon");
+                .help("use it at checkpoint, death, restart, complete, travel or abandon");
             return self.fail(error);
         }
         let (field, entry) = self.field_entry(function, argument)?;

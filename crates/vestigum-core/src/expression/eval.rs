@@ -15,6 +15,8 @@ use super::syntax::Operator;
 pub(crate) struct Env<'a> {
     pub spec: &'a SpecData,
     pub state: &'a State,
+    /// The state before the moment, for promises that speak of one: `was` and the marks are read there.
+    pub before: Option<&'a State>,
     pub level: Option<u32>,
     pub checkpoint: Option<&'a Checkpoint>,
 }
@@ -25,6 +27,8 @@ pub(crate) enum From {
     Now,
     Entry,
     Checkpoint,
+    /// Before the moment.
+    Was,
 }
 
 /// Which entry of a field is read.
@@ -207,8 +211,9 @@ fn read(env: &Env<'_>, from: From, field: FieldId, entry: &Entry) -> Value {
     let value = match slot(env, field, entry) {
         Some(slot) => match from {
             From::Now => env.state.value(slot),
-            From::Entry => env.state.at_entry(slot),
-            From::Checkpoint => env.state.at_checkpoint(slot),
+            From::Entry => env.before.unwrap_or(env.state).at_entry(slot),
+            From::Checkpoint => env.before.unwrap_or(env.state).at_checkpoint(slot),
+            From::Was => env.before.unwrap_or(env.state).value(slot),
         },
         None => &env.spec.field(field).default,
     };

@@ -5,6 +5,7 @@
 //! state. Sums saturate, there is no division by anything but a literal, and an unfilled value reads as zero, `false` or
 //! the empty text.
 
+mod bounds;
 mod calls;
 mod compile;
 mod entries;
@@ -14,13 +15,14 @@ mod token;
 
 use std::sync::Arc;
 
+pub(crate) use bounds::Bounds;
 pub(crate) use calls::FUNCTIONS;
 pub(crate) use compile::{Scope, compile};
 pub(crate) use eval::Env;
 use eval::Node;
 pub(crate) use token::{Token, tokens};
 
-use crate::spec::FieldId;
+use crate::spec::{FieldId, SpecData};
 use crate::types::Type;
 use crate::value::Value;
 
@@ -96,6 +98,17 @@ impl Expression {
 
     pub(crate) fn holds(&self, env: &Env<'_>) -> bool {
         self.node.value(env).as_bool()
+    }
+
+    /// Which values it can have, if fields have those that `of` says.
+    pub(crate) fn bounds(&self, spec: &SpecData, of: &dyn Fn(FieldId, Option<usize>) -> Bounds) -> Bounds {
+        bounds::bounds(&self.node, spec, of)
+    }
+
+    /// The parts that can never hold.
+    pub(crate) fn impossible(&self, spec: &SpecData, of: &dyn Fn(FieldId, Option<usize>) -> Bounds) -> Vec<&str> {
+        let never = self.parts.iter().filter(|part| !bounds::bounds(&part.node, spec, of).can_hold());
+        never.map(|part| &*part.source).collect()
     }
 
     /// What is missing before the condition holds, in words; nothing if it holds.

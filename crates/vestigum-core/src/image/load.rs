@@ -394,7 +394,7 @@ impl Loader<'_> {
     /// The entries that a rule of the place touches.
     fn touched(&self, field: &Field, level: Option<u32>) -> Touched {
         let checkpoint = self.state.spot.standing().and_then(|standing| standing.checkpoint.as_ref());
-        self.spec.touched(field, &Env { spec: self.spec, state: &self.state, level, checkpoint })
+        self.spec.touched(field, &Env { spec: self.spec, state: &self.state, before: None, level, checkpoint })
     }
 
     /// Loads as given up: everything that giving up rewinds is rewound, and no rule has a price.

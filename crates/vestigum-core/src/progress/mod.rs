@@ -210,6 +210,7 @@ impl Progress {
         Env {
             spec: &self.spec.0,
             state: &self.state,
+            before: None,
             level: standing.map(|standing| standing.level),
             checkpoint: standing.and_then(|standing| standing.checkpoint.as_ref()),
         }

@@ -24,6 +24,37 @@ pub(crate) struct Document {
     pub respawn: Option<Word>,
     pub accept: Option<Word>,
     pub save: Save,
+    pub sources: Vec<SourceEntry>,
+    pub promises: Vec<PromiseEntry>,
+    pub allowed: Vec<AllowEntry>,
+}
+
+/// `[[source]]`: what play can give in a level.
+#[derive(Clone, Debug)]
+pub(crate) struct SourceEntry {
+    pub name: Word,
+    pub levels: Vec<Word>,
+    pub gives: Vec<(Word, Literal)>,
+    pub times: Option<Spanned<i64>>,
+    pub lasts: Option<Word>,
+    pub after_failure: Option<Word>,
+}
+
+/// `[[promise]]`: what must hold in every reachable state.
+#[derive(Clone, Debug)]
+pub(crate) struct PromiseEntry {
+    pub name: Word,
+    pub never_falls: Vec<Word>,
+    pub holds: Option<Word>,
+    pub after: Vec<Word>,
+}
+
+/// `[[allow]]`: a finding that is meant, and why.
+#[derive(Clone, Debug)]
+pub(crate) struct AllowEntry {
+    pub code: Word,
+    pub of: Option<Word>,
+    pub because: Word,
 }
 
 #[derive(Clone, Debug, Default)]

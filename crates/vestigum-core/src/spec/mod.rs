@@ -10,9 +10,11 @@ pub(crate) mod document;
 mod field;
 mod fields;
 mod keys;
+mod promises;
 pub(crate) mod read;
 mod resolve;
 mod rules;
+mod sources;
 mod table;
 mod tables;
 mod types;
@@ -27,6 +29,9 @@ pub(crate) use axis::{MadeKeys, Touched};
 pub use builder::{FieldBuilder, LevelBuilder, RuleBuilder, SpecBuilder};
 pub(crate) use field::FieldId;
 pub use field::{Field, Lasts, Limits, Span, WrittenBy};
+pub use promises::Promise;
+pub(crate) use promises::Promised;
+pub use sources::Source;
 pub use table::Table;
 
 use crate::diagnostic::Diagnostics;
@@ -90,6 +95,8 @@ pub(crate) struct SpecData {
     pub resume: Resume,
     pub save_at: Vec<Moment>,
     pub keep: u32,
+    pub sources: Vec<Source>,
+    pub promises: Vec<Promise>,
     pub plan: Plan,
     /// What the document says, to write it back.
     pub document: document::Document,
@@ -240,6 +247,16 @@ impl Spec {
     /// The derived values, each after those it reads.
     pub fn derived(&self) -> impl ExactSizeIterator<Item = &Derived> {
         self.0.derived.iter()
+    }
+
+    /// What play can give, for exploring.
+    pub fn sources(&self) -> impl ExactSizeIterator<Item = &Source> {
+        self.0.sources.iter()
+    }
+
+    /// What must hold in every state that play can reach.
+    pub fn promises(&self) -> impl ExactSizeIterator<Item = &Promise> {
+        self.0.promises.iter()
     }
 
     /// The moments at which the progress is saved, besides quit and reset, which always save.

@@ -9,7 +9,10 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::value::Value;
 
-use super::document::{DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word};
+use super::document::{
+    AllowEntry, DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, PromiseEntry, RuleEntry, SourceEntry,
+    TableEntry, Word,
+};
 
 type Spot<'i> = toml::Spanned<DeValue<'i>>;
 
@@ -280,8 +283,80 @@ impl Reader {
             document.save.keep = self.int("keep", save.take("keep"));
             self.finish(save);
         }
+        for (table, span) in self.tables(&mut root, "source") {
+            document.sources.extend(self.source(table, span));
+        }
+        for (table, span) in self.tables(&mut root, "promise") {
+            document.promises.extend(self.promise(table, span));
+        }
+        for (table, span) in self.tables(&mut root, "allow") {
+            document.allowed.extend(self.allow(table, span));
+        }
         self.finish(root);
         document
+    }
+
+    /// The tables of `[[name]]`.
+    fn tables<'t, 'i>(&mut self, root: &mut Table<'t, 'i>, name: &'static str) -> Vec<(Table<'t, 'i>, SourceSpan)> {
+        let Some(value) = root.take(name) else { return Vec::new() };
+        let DeValue::Array(items) = value.get_ref() else {
+            self.wrong(name, "tables", value);
+            let last = self.errors.len() - 1;
+            self.errors[last].help = Some(format!("begin each with `[[{name}]]`"));
+            return Vec::new();
+        };
+        items.iter().filter_map(|item| Some((self.table(name, item)?, item.span().into()))).collect()
+    }
+
+    /// A text that must be there.
+    fn needed(&mut self, table: &mut Table<'_, '_>, key: &'static str, span: SourceSpan, help: &str) -> Option<Word> {
+        let value = table.take(key);
+        if value.is_none() {
+            self.error(span, format!("`[[{}]]` does not say `{key}`", table.name)).help = Some(help.into());
+        }
+        self.text(key, value)
+    }
+
+    fn source(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<SourceEntry> {
+        let name = self.needed(&mut table, "name", span, "name what play finds, as in `name = \"letter\"`");
+        let levels = self.one_or_more("in", table.take("in"));
+        let mut gives = Vec::new();
+        match table.take("gives").map(|value| (value, value.get_ref())) {
+            Some((_, DeValue::Table(entries))) => {
+                for (field, value) in entries.iter() {
+                    let field = Spanned::new(field.get_ref().to_string(), field.span().into());
+                    gives.extend(self.literal("gives", Some(value)).map(|value| (field, value)));
+                }
+            }
+            Some((value, _)) => self.wrong("gives", "a table, as in `{ letters = 10 }`", value),
+            None => {
+                self.error(span, "`[[source]]` does not say what it `gives`").help =
+                    Some("say which fields it adds to, as in `gives = { letters = 10 }`".into());
+            }
+        }
+        let times = self.int("times", table.take("times"));
+        let lasts = self.text("lasts", table.take("lasts"));
+        let after_failure = self.text("after_failure", table.take("after_failure"));
+        self.finish(table);
+        Some(SourceEntry { name: name?, levels, gives, times, lasts, after_failure })
+    }
+
+    fn promise(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<PromiseEntry> {
+        let help = "name what is promised, as in `name = \"a replay never lowers a record\"`";
+        let name = self.needed(&mut table, "name", span, help);
+        let never_falls = self.one_or_more("never_falls", table.take("never_falls"));
+        let holds = self.text("holds", table.take("holds"));
+        let after = self.one_or_more("after", table.take("after"));
+        self.finish(table);
+        Some(PromiseEntry { name: name?, never_falls, holds, after })
+    }
+
+    fn allow(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<AllowEntry> {
+        let code = self.needed(&mut table, "code", span, "name the code of the finding, as in `code = \"V102\"`");
+        let of = self.text("of", table.take("of"));
+        let because = self.needed(&mut table, "because", span, "say why it is meant; whoever reads this next will ask");
+        self.finish(table);
+        Some(AllowEntry { code: code?, of, because: because? })
     }
 
     fn level(&mut self, name: &Word, value: &Spot<'_>) -> LevelEntry {

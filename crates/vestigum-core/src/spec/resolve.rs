@@ -50,6 +50,9 @@ pub(crate) fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnost
         rules.remove(&(field, moment)).unwrap_or_default()
     });
     note_openings(&mut spec);
+    resolver.sources(&mut spec);
+    resolver.promises(&mut spec);
+    resolver.allowed();
     let hash = blake3::hash(text.as_bytes());
     spec.fingerprint = u32::from_le_bytes(hash.as_bytes()[..4].try_into().unwrap_or_default());
     Some(spec)
@@ -82,7 +85,7 @@ pub(crate) fn place_of(text: &str, word: &Word) -> impl Fn(SourceSpan) -> Source
 
 pub(super) struct Resolver<'a> {
     pub document: &'a Document,
-    text: &'a str,
+    pub text: &'a str,
     pub errors: &'a mut Vec<Diagnostic>,
 }
 
@@ -158,6 +161,8 @@ impl Resolver<'_> {
             resume: Resume::default(),
             save_at: Vec::new(),
             keep: 3,
+            sources: Vec::new(),
+            promises: Vec::new(),
             plan: Plan::default(),
             document: self.document.clone(),
             fingerprint: 0,

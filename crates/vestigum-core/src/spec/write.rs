@@ -68,6 +68,30 @@ pub(crate) fn write(document: &Document) -> String {
         out.word("resume", save.resume.as_ref());
         out.int("keep", save.keep.as_ref().map(|keep| keep.value));
     }
+    for source in &document.sources {
+        out.section("[source]");
+        out.word("name", Some(&source.name));
+        out.words("in", &source.levels);
+        let gives =
+            source.gives.iter().map(|(field, value)| format!("{} = {}", key(&field.value), literal(&value.value)));
+        out.line("gives", &format!("{{ {} }}", gives.collect::<Vec<_>>().join(", ")));
+        out.int("times", source.times.as_ref().map(|times| times.value));
+        out.word("lasts", source.lasts.as_ref());
+        out.word("after_failure", source.after_failure.as_ref());
+    }
+    for promise in &document.promises {
+        out.section("[promise]");
+        out.word("name", Some(&promise.name));
+        out.words("never_falls", &promise.never_falls);
+        out.words("after", &promise.after);
+        out.word("holds", promise.holds.as_ref());
+    }
+    for allowed in &document.allowed {
+        out.section("[allow]");
+        out.word("code", Some(&allowed.code));
+        out.word("of", allowed.of.as_ref());
+        out.word("because", Some(&allowed.because));
+    }
     out.text
 }
 

@@ -1,0 +1,100 @@
+//! Lints: what a sound spec says, and probably does not mean.
+//!
+//! `reach` finds levels that can never open, `warnings` knows the mistakes of the trade. Every finding has a code that
+//! [`crate::codes`] explains, and a subject, so that a spec can allow it with a reason.
+//!
+//! ```
+//! use vestigum_core::lint;
+//!
+//! let checked = lint::check("spec.toml", r#"
+//!     [game]
+//!     id = "fellpost"
+//!     [levels]
+//!     order = ["mill_lane"]
+//!     [field.letters]
+//!     type = "int"
+//!     lasts = "visit"
+//!     after_failure = "entry"
+//!     [field.best_letters]
+//!     type = "int"
+//!     per = "level"
+//!     lasts = "profile"
+//!     on.complete = { set = "letters" }
+//! "#);
+//! assert_eq!(checked.findings.list()[0].code, "V102");
+//! ```
+
+mod reach;
+mod warnings;
+
+use crate::codes;
+use crate::diagnostic::{Diagnostic, Diagnostics};
+use crate::spec::Spec;
+
+/// A document that was checked.
+#[derive(Clone, Debug)]
+pub struct Checked {
+    /// The spec, if it can be used.
+    pub spec: Option<Spec>,
+    /// Errors and warnings.
+    pub findings: Diagnostics,
+    /// The findings that the spec allows, and why.
+    pub allowed: Vec<Allowed>,
+}
+
+/// A finding that is meant.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Allowed {
+    /// The finding.
+    pub finding: Diagnostic,
+    /// Why it is meant.
+    pub because: String,
+}
+
+/// A finding, and the field, level or table that it is about.
+pub(crate) struct Finding {
+    pub subject: String,
+    pub diagnostic: Diagnostic,
+}
+
+/// Reads a spec and finds everything that is wrong with it or probably not meant.
+pub fn check(name: &str, text: &str) -> Checked {
+    let spec = match Spec::from_named_toml(name, text) {
+        Ok(spec) => spec,
+        Err(findings) => return Checked { spec: None, findings, allowed: Vec::new() },
+    };
+    let mut found = reach::unreachable(&spec);
+    found.extend(warnings::warnings(&spec));
+    let (findings, allowed) = sorted_out(&spec, found);
+    Checked { findings: Diagnostics::new(name, text, findings), allowed, spec: Some(spec) }
+}
+
+/// Takes out what the spec allows, and finds allowances that allow nothing.
+fn sorted_out(spec: &Spec, found: Vec<Finding>) -> (Vec<Diagnostic>, Vec<Allowed>) {
+    let entries = &spec.0.document.allowed;
+    let mut used = vec![false; entries.len()];
+    let (mut findings, mut allowed) = (Vec::new(), Vec::new());
+    for Finding { subject, diagnostic } in found {
+        let entry = entries.iter().position(|entry| {
+            let same = entry.code.value.eq_ignore_ascii_case(diagnostic.code);
+            same && entry.of.as_ref().is_none_or(|of| of.value == subject)
+        });
+        match entry {
+            Some(index) => {
+                used[index] = true;
+                let because = entries[index].because.value.clone();
+                allowed.push(Allowed { finding: diagnostic, because });
+            }
+            None => findings.push(diagnostic),
+        }
+    }
+    for (entry, used) in entries.iter().zip(used) {
+        if !used {
+            let of = entry.of.as_ref().map(|of| format!(" of `{}`", of.value)).unwrap_or_default();
+            let message = format!("nothing has the finding {}{of} that is allowed here", entry.code.value);
+            let warning = Diagnostic::warning(codes::IDLE_ALLOW, entry.code.span, message);
+            findings.push(warning.help("take it out, so that it cannot hide the next one"));
+        }
+    }
+    (findings, allowed)
+}

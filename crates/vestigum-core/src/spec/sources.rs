@@ -1,0 +1,187 @@
+//! Sources: what play can give in a level, so that a search knows what there is to gain.
+//!
+//! A source counts how often it was taken with a counter of its own span: what comes back after a failure can be taken
+//! again. Games do not use sources; [`mod@crate::explore`] does.
+
+use std::sync::Arc;
+
+use crate::codes;
+use crate::diagnostic::Diagnostic;
+use crate::fate::Simple;
+use crate::value::Value;
+
+use super::document::{FieldEntry, SourceEntry, Word};
+use super::resolve::{Resolver, resolve};
+use super::{FieldId, Span, Spec, SpecData};
+use crate::diagnostic::Spanned;
+
+/// Something in a level that gives value: a pickup, a kill, a chest.
+#[derive(Clone, Debug)]
+pub struct Source {
+    pub(crate) name: Arc<str>,
+    /// The levels that have it; all if there are none.
+    pub(crate) levels: Vec<u32>,
+    pub(crate) gives: Vec<Gift>,
+    pub(crate) times: i64,
+    pub(crate) lasts: Span,
+    pub(crate) after_failure: Option<Simple>,
+}
+
+/// What a source gives to one field.
+#[derive(Clone, Debug)]
+pub(crate) struct Gift {
+    pub field: FieldId,
+    /// Added to a number, and written into anything else.
+    pub value: Value,
+}
+
+impl Source {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// How often it can be taken, until its counter is set back.
+    pub fn times(&self) -> i64 {
+        self.times
+    }
+
+    pub(crate) fn is_in(&self, level: u32) -> bool {
+        self.levels.is_empty() || self.levels.contains(&level)
+    }
+
+    /// Whether a failure gives it back.
+    pub(crate) fn comes_back(&self) -> bool {
+        self.lasts == Span::Attempt || self.after_failure.is_some_and(|fate| fate != Simple::Keep)
+    }
+}
+
+impl Resolver<'_> {
+    pub(super) fn sources(&mut self, spec: &mut SpecData) {
+        let document = self.document;
+        for entry in &document.sources {
+            let name = &entry.name;
+            if !self.name("source", name) {
+                continue;
+            }
+            if spec.sources.iter().any(|known| *known.name == *name.value) {
+                self.error(codes::BAD_NAME, name.span, format!("there is a source `{}` already", name.value));
+                continue;
+            }
+            if let Some(source) = self.source(spec, entry) {
+                spec.sources.push(source);
+            }
+        }
+    }
+
+    fn source(&mut self, spec: &SpecData, entry: &SourceEntry) -> Option<Source> {
+        let mut levels = Vec::new();
+        for level in &entry.levels {
+            match spec.level_ids.get(level.value.as_str()) {
+                Some(index) => levels.push(*index),
+                None => {
+                    let message = format!("no level is called `{}`", level.value.escape_debug());
+                    let error = Diagnostic::error(codes::UNKNOWN_NAME, level.span, message);
+                    self.errors.push(error.suggest(&level.value, spec.levels.iter().map(|level| &*level.id)));
+                }
+            }
+        }
+        let gives: Vec<Option<Gift>> =
+            entry.gives.iter().map(|(field, value)| self.gift(spec, field, &value.value, value.span)).collect();
+        let spans = Span::ALL.map(|span| (span.word(), span));
+        let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans).unwrap_or(Span::Visit);
+        let fates = [Simple::Keep, Simple::Checkpoint, Simple::Entry].map(|fate| (fate.word(), fate));
+        let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &fates);
+        if lasts == Span::Device {
+            let span = entry.lasts.as_ref().map_or(entry.name.span, |lasts| lasts.span);
+            self.error(codes::SHAPE, span, "a source is of a level, and no level is of the device");
+        }
+        let decided = matches!(lasts, Span::Attempt | Span::Session);
+        if !decided && entry.after_failure.is_none() {
+            let message =
+                format!("the source `{}` does not say whether it comes back after a failure", entry.name.value);
+            self.error(codes::UNDECIDED, entry.name.span, message).help = Some(
+                "say `after_failure = \"keep\"` if it stays taken, `\"checkpoint\"` or `\"entry\"` if it comes back"
+                    .into(),
+            );
+        }
+        let times = entry.times.as_ref().map_or(1, |times| times.value);
+        if !(1..=1_000_000).contains(&times) {
+            let span = entry.times.as_ref().map_or(entry.name.span, |times| times.span);
+            self.error(codes::OUT_OF_RANGE, span, "a source can be taken from 1 to 1000000 times");
+        }
+        let gives = gives.into_iter().collect::<Option<Vec<_>>>()?;
+        Some(Source { name: entry.name.value.as_str().into(), levels, gives, times, lasts, after_failure })
+    }
+
+    fn gift(
+        &mut self,
+        spec: &SpecData,
+        name: &Word,
+        value: &Value,
+        span: crate::diagnostic::SourceSpan,
+    ) -> Option<Gift> {
+        let Some(field) = spec.find_field(&name.value) else {
+            let message = format!("no field is called `{}`", name.value.escape_debug());
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, name.span, message);
+            self.errors.push(error.suggest(&name.value, spec.fields.iter().map(|field| &*field.name)));
+            return None;
+        };
+        if !field.played {
+            let message = format!("only rules write `{}`, so no source can give it", field.name);
+            self.error(codes::OUT_OF_REACH, name.span, message);
+            return None;
+        }
+        if !(field.axes.is_empty() || field.axes == [super::Axis::Level]) {
+            let message =
+                format!("`{}` has other keys than the level, so it is not clear which one is given", field.name);
+            self.error(codes::WRONG_TYPE, name.span, message);
+            return None;
+        }
+        let Some(value) = value.clone().fitted(&field.ty) else {
+            let message = format!("`{}` is of type {}, and {value} is not", field.name, field.ty);
+            self.error(codes::WRONG_TYPE, span, message);
+            return None;
+        };
+        Some(Gift { field: field.id, value })
+    }
+}
+
+impl Spec {
+    /// The same spec with a counter for each source: a field that says how often it was taken. The counters come after
+    /// all other declared fields, in the order of the sources.
+    pub(crate) fn with_counters(&self) -> (Spec, Vec<FieldId>) {
+        let mut document = self.0.document.clone();
+        let word = |text: &str| Spanned::new(text.to_owned(), Default::default());
+        let mut names = Vec::new();
+        for source in &self.0.sources {
+            let mut name = format!("taken_{}", source.name);
+            while self.0.find_field(&name).is_some() || self.0.derived_ids.contains_key(name.as_str()) {
+                name.push('_');
+            }
+            // What lasts longer than a visit is taken in one level, and not in the others.
+            let longer = !matches!(source.lasts, Span::Attempt | Span::Visit);
+            let entry = FieldEntry {
+                ty: Some(word("int")),
+                per: if longer { vec![word("level")] } else { Vec::new() },
+                lasts: Some(word(source.lasts.word())),
+                after_failure: source.after_failure.map(|fate| word(fate.word())),
+                written_by: Some(word("play")),
+                ..FieldEntry::default()
+            };
+            document.fields.push((word(&name), entry));
+            names.push(name);
+        }
+        document.sources.clear();
+        let mut errors = Vec::new();
+        let data = resolve(&document, "", &mut errors);
+        match data {
+            Some(data) if errors.is_empty() => {
+                let ids = names.iter().filter_map(|name| data.field_ids.get(name.as_str()).copied()).collect();
+                (Spec(Arc::new(data)), ids)
+            }
+            // A sound spec stays sound with more fields of new names.
+            _ => (self.clone(), Vec::new()),
+        }
+    }
+}
