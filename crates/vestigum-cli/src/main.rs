@@ -36,6 +36,8 @@ enum Command {
     Fate(commands::fate::Arguments),
     /// Run playthroughs
     Play(commands::play::Arguments),
+    /// Search everything that can be played for the shortest way to break a promise
+    Explore(commands::explore::Arguments),
     /// Try power cuts, full disks, errors and damage under the saves of playthroughs
     Faults(commands::faults::Arguments),
     /// Look at a save folder and repair it
@@ -61,6 +63,7 @@ fn main() -> ExitCode {
     let verdict = match &arguments.command {
         Command::Demo => commands::demo::run(&out),
         Command::New(arguments) => commands::new::run(&out, arguments),
+        Command::Explore(arguments) => commands::explore::run(&out, arguments),
         Command::Faults(arguments) => commands::faults::run(&out, arguments),
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),

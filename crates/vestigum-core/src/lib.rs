@@ -15,11 +15,13 @@
 //! | [`image`] | the saved form, its digest and check, and what loading makes of it |
 //! | [`playthrough`] | scripts of moments with expectations |
 //! | [`fate_table`] | every field against every moment |
+//! | [`mod@explore`] | every state that play can reach, and the shortest way to break a promise |
 //! | [`lint`] | what is sound and probably not meant |
 
 pub mod codes;
 pub mod diagnostic;
 mod difference;
+pub mod explore;
 pub mod expression;
 pub mod fate;
 pub mod fate_table;

@@ -106,6 +106,14 @@ impl State {
         self.values[slot] = value;
     }
 
+    /// Whether a mark that is another value than the current one is noted for the slot: of the entry, of the checkpoint.
+    pub fn noted_marks(&self, slot: usize) -> (Option<&Value>, Option<&Value>) {
+        if self.noted[slot] & MARKS == 0 {
+            return (None, None);
+        }
+        (self.entry.get(&slot), self.checkpoint.get(&slot))
+    }
+
     /// Takes a value out, to be written back changed. The marks have noted it.
     pub fn take(&mut self, slot: usize) -> Value {
         self.note(slot);

@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod demo;
+pub mod explore;
 pub mod fate;
 pub mod faults;
 pub mod new;

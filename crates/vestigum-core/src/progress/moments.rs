@@ -113,14 +113,7 @@ impl Progress {
     /// # Errors
     /// If the player is not in a level.
     pub fn death(&mut self) -> Result<Outcome, Refused> {
-        let standing = self.inside(Moment::Death)?;
-        let at_checkpoint = self.spec.0.respawn == Respawn::Checkpoint;
-        if !at_checkpoint {
-            self.state.give_up_checkpoint();
-        }
-        let back =
-            if at_checkpoint { standing } else { Standing { checkpoint: standing.entered_at.clone(), ..standing } };
-        Ok(self.failure_in_level(Moment::Death, back))
+        self.fail(Moment::Death)
     }
 
     /// The player starts the level again, from where it was entered.
@@ -128,20 +121,34 @@ impl Progress {
     /// # Errors
     /// If the player is not in a level.
     pub fn restart(&mut self) -> Result<Outcome, Refused> {
-        let standing = self.inside(Moment::Restart)?;
-        self.state.give_up_checkpoint();
-        let back = Standing { checkpoint: standing.entered_at.clone(), ..standing };
-        Ok(self.failure_in_level(Moment::Restart, back))
+        self.fail(Moment::Restart)
     }
 
-    /// A failure after which play goes on in the level, unless the run is over.
-    fn failure_in_level(&mut self, moment: Moment, back: Standing) -> Outcome {
+    fn fail(&mut self, moment: Moment) -> Result<Outcome, Refused> {
+        let mut outcome = self.failure(moment)?;
+        self.judge_run(&mut outcome);
+        Ok(self.finished(outcome))
+    }
+
+    /// A death, a restart or an abandon up to where `over_when` is judged; [`Progress::judge_run`] and
+    /// [`Progress::finished`] come after it.
+    pub(crate) fn failure(&mut self, moment: Moment) -> Result<Outcome, Refused> {
+        let standing = self.inside(moment)?;
+        if moment == Moment::Abandon {
+            self.state.give_up_checkpoint();
+            return Ok(self.leave(moment));
+        }
+        let at_checkpoint = moment == Moment::Death && self.spec.0.respawn == Respawn::Checkpoint;
+        if !at_checkpoint {
+            self.state.give_up_checkpoint();
+        }
+        let back =
+            if at_checkpoint { standing } else { Standing { checkpoint: standing.entered_at.clone(), ..standing } };
         let subject = self.subject();
         let mut outcome = self.fated(moment, subject);
         self.go(Spot::Level(back), &mut outcome);
         outcome.respawn = self.respawn_at();
-        self.judge_run(&mut outcome);
-        self.finished(outcome)
+        Ok(outcome)
     }
 
     /// The level was passed.
@@ -171,11 +178,7 @@ impl Progress {
     /// # Errors
     /// If the player is not in a level.
     pub fn abandon(&mut self) -> Result<Outcome, Refused> {
-        self.inside(Moment::Abandon)?;
-        self.state.give_up_checkpoint();
-        let mut outcome = self.leave(Moment::Abandon);
-        self.judge_run(&mut outcome);
-        Ok(self.finished(outcome))
+        self.fail(Moment::Abandon)
     }
 
     fn leave(&mut self, moment: Moment) -> Outcome {
@@ -207,7 +210,7 @@ impl Progress {
     }
 
     /// After a failure: the run may be over.
-    fn judge_run(&mut self, outcome: &mut Outcome) {
+    pub(crate) fn judge_run(&mut self, outcome: &mut Outcome) {
         let over = self.spec.0.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()));
         if over {
             let end = self.end_run();
@@ -309,7 +312,7 @@ impl Progress {
     }
 
     /// What every moment ends with: openings are judged, and the outcome says where the player is.
-    fn finished(&mut self, mut outcome: Outcome) -> Outcome {
+    pub(crate) fn finished(&mut self, mut outcome: Outcome) -> Outcome {
         let opened = self.judge_openings();
         outcome.opened.extend(opened.iter().filter_map(|change: &Change| change.key.clone()));
         outcome.changes.extend(opened);

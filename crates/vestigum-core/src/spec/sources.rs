@@ -105,6 +105,11 @@ impl Resolver<'_> {
                     .into(),
             );
         }
+        if let (true, Some(word)) = (decided, &entry.after_failure) {
+            let message = format!("a source that lasts {} {lasts} does not say `after_failure`", lasts.article());
+            self.error(codes::SHAPE, word.span, message).help =
+                Some("an attempt is over at every failure, and a session goes on through all of them".into());
+        }
         let times = entry.times.as_ref().map_or(1, |times| times.value);
         if !(1..=1_000_000).contains(&times) {
             let span = entry.times.as_ref().map_or(entry.name.span, |times| times.span);
@@ -172,7 +177,6 @@ impl Spec {
             document.fields.push((word(&name), entry));
             names.push(name);
         }
-        document.sources.clear();
         let mut errors = Vec::new();
         let data = resolve(&document, "", &mut errors);
         match data {

@@ -1,0 +1,196 @@
+//! `vestigum explore`: the promises of a spec against everything that can be played.
+
+use std::fs;
+use std::num::NonZero;
+use std::path::PathBuf;
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressStyle};
+use serde_json::json;
+use vestigum::explore::{Bounds, Counterexample, Ending, Question, Seen, questions};
+use vestigum::{Moment, Spec, explore_with};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document
+    spec: PathBuf,
+    /// The most steps from a fresh profile
+    #[arg(long, value_name = "STEPS", default_value_t = 200)]
+    depth: usize,
+    /// The most states for each question
+    #[arg(long, value_name = "COUNT", default_value_t = 2_000_000)]
+    states: usize,
+    /// Write each counterexample into this folder, as a playthrough that fails
+    #[arg(long, value_name = "FOLDER")]
+    out: Option<PathBuf>,
+    /// Only questions whose name contains this
+    #[arg(long, value_name = "TEXT")]
+    only: Option<String>,
+    /// Moments that this game never says, as `travel,abandon`
+    #[arg(long, value_name = "MOMENTS", value_delimiter = ',')]
+    without: Vec<String>,
+    /// How many threads; left out, one for each core
+    #[arg(long, value_name = "COUNT")]
+    threads: Option<NonZero<usize>>,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+}
+
+/// The answer to one question.
+struct Answer {
+    question: Question,
+    ending: Ending,
+    took: Duration,
+}
+
+impl Answer {
+    fn seen(&self) -> Seen {
+        match &self.ending {
+            Ending::Holds(seen) => *seen,
+            Ending::Broken(counterexample) => counterexample.seen(),
+        }
+    }
+
+    fn broken(&self) -> Option<&Counterexample> {
+        match &self.ending {
+            Ending::Holds(_) => None,
+            Ending::Broken(counterexample) => Some(counterexample),
+        }
+    }
+}
+
+fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let without = arguments.without.iter().map(|name| {
+        spec.moment(name).ok_or_else(|| out.unusable(&format!("there is no moment `{}`", name.escape_debug())))
+    });
+    let without: Vec<Moment> = without.collect::<Result<_, _>>()?;
+    let bounds = Bounds { depth: arguments.depth, states: arguments.states, without, ..Bounds::default() };
+    let asked = questions(&spec).into_iter();
+    let asked: Vec<Question> =
+        asked.filter(|question| arguments.only.as_ref().is_none_or(|text| question.name().contains(text))).collect();
+    if asked.is_empty() {
+        return Err(out.unusable("there is nothing to ask: no promise has that in its name"));
+    }
+    let bar = ProgressBar::new_spinner().with_style(style());
+    let mut answers = Vec::new();
+    for question in asked {
+        bar.set_message(question.name().to_owned());
+        let start = Instant::now();
+        let ending = explore_with(&spec, &question, &bounds, arguments.threads, &mut |seen| {
+            let speed = seen.transitions as f64 / start.elapsed().as_secs_f64().max(0.001);
+            bar.set_prefix(format!("{:>9} states  {:>9}/s", grouped(seen.states), grouped(speed as usize)));
+            bar.tick();
+        });
+        answers.push(Answer { question, ending, took: start.elapsed() });
+    }
+    bar.finish_and_clear();
+    let written = match &arguments.out {
+        Some(folder) => write(out, folder, &answers)?,
+        None => Vec::new(),
+    };
+    Ok(show(out, &spec, arguments, &answers, &written))
+}
+
+fn style() -> ProgressStyle {
+    let style = ProgressStyle::with_template("{spinner} {prefix}  {wide_msg}");
+    style.unwrap_or_else(|_| ProgressStyle::default_spinner())
+}
+
+fn write(out: &Output, folder: &PathBuf, answers: &[Answer]) -> Result<Vec<PathBuf>, Verdict> {
+    let failed = |path: &PathBuf| {
+        let path = path.display().to_string();
+        move |error: std::io::Error| out.unusable(&format!("cannot write {path}: {error}"))
+    };
+    fs::create_dir_all(folder).map_err(failed(folder))?;
+    let mut written = Vec::new();
+    for counterexample in answers.iter().filter_map(Answer::broken) {
+        let path = folder.join(counterexample.file_name());
+        fs::write(&path, counterexample.play()).map_err(failed(&path))?;
+        written.push(path);
+    }
+    Ok(written)
+}
+
+fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], written: &[PathBuf]) -> Verdict {
+    let broken = answers.iter().filter(|answer| answer.broken().is_some()).count();
+    let verdict = if broken == 0 { Verdict::Fine } else { Verdict::Failed };
+    if out.json {
+        let list = answers.iter().map(|answer| {
+            let seen = answer.seen();
+            json!({
+                "question": answer.question.name(), "promise": answer.question.is_promise(),
+                "holds": answer.broken().is_none(), "states": seen.states, "transitions": seen.transitions,
+                "depth": seen.depth, "all": seen.all,
+                "what": answer.broken().map(Counterexample::what),
+                "steps": answer.broken().map(Counterexample::steps),
+                "playthrough": answer.broken().map(Counterexample::play),
+            })
+        });
+        out.json(&json!({ "ok": broken == 0, "questions": list.collect::<Vec<_>>(), "written": written }));
+        return verdict;
+    }
+    let heading = ["", "asked", "states", "steps", "deepest", "seen", "per second"].map(str::to_owned);
+    let rows = answers.iter().map(|answer| {
+        let seen = answer.seen();
+        let sign = if answer.broken().is_some() { paint(BAD, "✗") } else { paint(GOOD, "✓") };
+        let all = match (&answer.ending, seen.all) {
+            (Ending::Broken(_), _) => paint(BAD, "broken"),
+            (_, true) => paint(GOOD, "all of it"),
+            (_, false) => paint(BACK, "up to the bound"),
+        };
+        let speed = seen.transitions as f64 / answer.took.as_secs_f64().max(0.001);
+        let name = answer.question.name();
+        let name = if answer.question.is_promise() { paint(STRONG, name) } else { name.to_owned() };
+        vec![
+            sign,
+            name,
+            grouped(seen.states),
+            grouped(seen.transitions),
+            seen.depth.to_string(),
+            all,
+            paint(QUIET, grouped(speed as usize)),
+        ]
+    });
+    out.line(table_with_numbers(&heading, rows.collect(), 2, &[2, 3, 4, 6]));
+    for counterexample in answers.iter().filter_map(Answer::broken) {
+        out.line(format_args!("{} {}", paint(BAD, "✗"), paint(STRONG, counterexample.name())));
+        out.line(format_args!("  {}; the shortest way:\n", counterexample.what()));
+        let body = counterexample.play().lines().skip_while(|line| !line.starts_with("playthrough"));
+        for line in body.skip(1) {
+            let line = match line.split_once(" #") {
+                Some((statement, comment)) => format!("{statement}{}", paint(QUIET, format_args!(" #{comment}"))),
+                None if line.starts_with("expect") => paint(BAD, line),
+                None => line.to_owned(),
+            };
+            out.line(format_args!("    {line}"));
+        }
+        out.line("");
+    }
+    for path in written {
+        out.line(format_args!("written: {}", paint(STRONG, path.display())));
+    }
+    if broken > 0 && written.is_empty() {
+        out.line(paint(QUIET, "--out FOLDER writes them as playthroughs that fail until the spec is mended"));
+    }
+    if spec.sources().len() == 0 {
+        out.line(paint(BACK, "the spec has no [[source]]: nothing is ever gained, so little can be found out"));
+    }
+    let bounded = answers.iter().filter(|answer| answer.broken().is_none() && !answer.seen().all).count();
+    let limit = if bounded == 0 {
+        String::new()
+    } else {
+        format!(", {bounded} only up to {} steps or {} states", arguments.depth, grouped(arguments.states))
+    };
+    out.line(match broken {
+        0 => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(GOOD, "everything holds")),
+        _ => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(BAD, format_args!("{broken} broken"))),
+    });
+    verdict
+}

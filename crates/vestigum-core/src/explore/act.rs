@@ -1,0 +1,150 @@
+//! What can happen in a state: the moments, and the sources of the level one stands in.
+//!
+//! Left out are `enter_any`, which is for debugging; entering at a checkpoint; checkpoints of levels that list none, whose
+//! names nobody knows; resets; and crashes: a crash brings back what an earlier save left, and that is a state which
+//! quitting there and then leads to, so it is explored anyway.
+
+use std::fmt;
+
+use crate::moment::Moment;
+use crate::place::Spot;
+use crate::progress::Progress;
+use crate::spec::{FieldId, Spec};
+use crate::value::{Value, add};
+
+/// One thing that happens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Act {
+    Enter(u32),
+    Checkpoint(u32),
+    /// A moment without an argument.
+    Moment(Moment),
+    /// Quit, and the next launch.
+    Relaunch,
+    Take(u16),
+}
+
+/// What a search may do.
+#[derive(Clone, Debug)]
+pub(super) struct Repertoire {
+    pub counters: Vec<FieldId>,
+    pub sources: Vec<bool>,
+    pub failures: bool,
+    /// Whether the game itself says that the run is over.
+    pub says_game_over: bool,
+    pub without: Vec<Moment>,
+}
+
+impl Repertoire {
+    /// Everything that is possible in a state.
+    pub fn acts(&self, spec: &Spec, game: &Progress) -> Vec<Act> {
+        let data = &*spec.0;
+        let mut acts = Vec::new();
+        let allowed = |moment: &Moment| !self.without.contains(moment) && (self.failures || !moment.is_failure());
+        let mut add = |moments: &[Moment]| {
+            acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)))
+        };
+        let over: &[Moment] = if self.says_game_over { &[Moment::GameOver] } else { &[] };
+        match &game.state.spot {
+            Spot::Menu | Spot::RunOver => {
+                add(&[Moment::NewRun]);
+                if game.state.spot == Spot::Menu {
+                    add(over);
+                }
+            }
+            Spot::Level(_) => {
+                add(&[Moment::Complete, Moment::Death, Moment::Restart, Moment::Travel, Moment::Abandon]);
+                add(over);
+            }
+        }
+        let own: Vec<Moment> = (0..data.own_moments.len() as u16).map(Moment::Own).collect();
+        add(&own);
+        match &game.state.spot {
+            Spot::Menu => {
+                let open = (0..data.levels.len() as u32).filter(|level| game.is_open(*level));
+                acts.extend(open.map(Act::Enter));
+            }
+            Spot::Level(standing) => {
+                let sources = data.sources.iter().enumerate().filter(|(index, source)| {
+                    self.sources[*index]
+                        && source.is_in(standing.level)
+                        && self.taken(game, *index, standing.level) < source.times
+                });
+                acts.extend(sources.map(|(index, _)| Act::Take(index as u16)));
+                let listed = data.level(standing.level).checkpoints.len() as u32;
+                acts.extend((0..listed).map(Act::Checkpoint));
+            }
+            Spot::RunOver => {}
+        }
+        if allowed(&Moment::Quit) {
+            acts.push(Act::Relaunch);
+        }
+        acts
+    }
+
+    fn slot(&self, game: &Progress, source: usize, level: u32) -> usize {
+        let field = game.spec.0.field(self.counters[source]);
+        if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot }
+    }
+
+    fn taken(&self, game: &Progress, source: usize, level: u32) -> i64 {
+        game.state.value(self.slot(game, source, level)).as_int()
+    }
+
+    /// Takes a source: its counter goes up, and what it gives is written as play would write it.
+    pub fn take(&self, game: &mut Progress, source: usize) {
+        let Some(level) = game.state.spot.level() else { return };
+        let spec = game.spec.clone();
+        let slot = self.slot(game, source, level);
+        let taken = game.state.value(slot).as_int();
+        game.state.write(slot, Value::Int(taken + 1));
+        for gift in &spec.0.sources[source].gives {
+            let field = spec.0.field(gift.field);
+            let slot = if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot };
+            let old = game.state.value(slot);
+            let new = match (&gift.value, old.is_filled()) {
+                (Value::Int(_) | Value::Float(_), true) => add(old, &gift.value),
+                (value, _) => value.clone(),
+            };
+            let (new, _) = field.limits.clamp(new);
+            game.state.write(slot, new);
+        }
+        game.judge_openings();
+    }
+}
+
+/// The act as statements of a playthrough, one line each.
+pub(super) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<String> {
+    let data = &*spec.0;
+    match act {
+        Act::Enter(level) => vec![format!("enter {}", data.level(level).id)],
+        Act::Checkpoint(index) => {
+            let name = level.map(|level| data.level(level).checkpoints[index as usize].clone()).unwrap_or_default();
+            vec![format!("checkpoint {name}")]
+        }
+        Act::Moment(moment) => vec![data.moment_name(moment).to_owned()],
+        Act::Relaunch => vec!["quit".into(), "launch".into()],
+        Act::Take(source) => {
+            let source = &data.sources[source as usize];
+            let writes = source.gives.iter().enumerate().map(|(index, gift)| {
+                let field = data.field(gift.field);
+                let how = if matches!(gift.value, Value::Int(_) | Value::Float(_)) { "+=" } else { "=" };
+                let write = format!("{} {how} {}", field.name, gift.value);
+                if index == 0 { format!("{write:34} # takes `{}`", source.name) } else { write }
+            });
+            writes.collect()
+        }
+    }
+}
+
+impl fmt::Display for Act {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Act::Enter(_) => f.write_str("enter"),
+            Act::Checkpoint(_) => f.write_str("checkpoint"),
+            Act::Moment(moment) => write!(f, "{moment}"),
+            Act::Relaunch => f.write_str("launch"),
+            Act::Take(_) => f.write_str("a source"),
+        }
+    }
+}

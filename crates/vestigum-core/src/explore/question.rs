@@ -1,0 +1,226 @@
+//! What is asked of the states: the promises of the spec, and what is asked of every game.
+
+use std::sync::Arc;
+
+use crate::expression::{Env, Expression};
+use crate::moment::Moment;
+use crate::place::Checkpoint;
+use crate::progress::Progress;
+use crate::spec::{FieldId, Promised, Span, Spec};
+use crate::value::{Value, below};
+
+use super::act::Act;
+
+/// A question that a search answers.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// Its place among the questions of its spec.
+    pub(super) index: usize,
+    pub(super) name: Arc<str>,
+    pub(super) asked: Asked,
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum Asked {
+    /// No entry of these ever becomes less.
+    NeverFalls(Vec<FieldId>),
+    /// A condition, always or after these moments.
+    Holds(Expression, Vec<Moment>),
+    /// Every level can be opened and completed; quitting and coming back keeps what a save writes.
+    Reachable,
+    /// Failing gives no record that play without a failure cannot have in as many visits.
+    NothingGained(FieldId),
+}
+
+/// Why a question is answered with no.
+#[derive(Clone, Debug)]
+pub(super) struct Broken {
+    /// In words.
+    pub what: String,
+    /// The expectation that fails when it is played.
+    pub expect: String,
+}
+
+/// Everything that can be asked of a spec: its promises first.
+pub fn questions(spec: &Spec) -> Vec<Question> {
+    let promises = spec.0.promises.iter().map(|promise| Question {
+        index: 0,
+        name: promise.name.clone(),
+        asked: match &promise.promised {
+            Promised::NeverFalls(fields) => Asked::NeverFalls(fields.clone()),
+            Promised::Holds(condition, after) => Asked::Holds(condition.clone(), after.clone()),
+        },
+    });
+    let mut questions: Vec<Question> = promises.collect();
+    if spec.levels().len() > 0 {
+        questions.push(Question {
+            index: 0,
+            name: "every level can be opened and completed".into(),
+            asked: Asked::Reachable,
+        });
+    }
+    // A record is what outlives the run and grows with what a visit brings.
+    let records = spec.0.fields.iter().filter(|field| {
+        let fed = spec.0.plan.fate(field.id, Moment::Complete).rules.iter().any(|rule| match &rule.does {
+            crate::fate::Deed::Operation(crate::fate::Operation::Max | crate::fate::Operation::Add, operand) => {
+                !operand.reads().is_empty()
+            }
+            _ => false,
+        });
+        fed && field.lasts == Span::Profile && field.ty.is_number()
+    });
+    if !spec.0.sources.is_empty() {
+        questions.extend(records.map(|field| Question {
+            index: 0,
+            name: format!("failing gains nothing for `{}`", field.name).into(),
+            asked: Asked::NothingGained(field.id),
+        }));
+    }
+    questions.iter_mut().enumerate().for_each(|(index, question)| question.index = index);
+    questions
+}
+
+impl Question {
+    /// What is asked, in words.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Whether the spec asks it; the others are asked of every game.
+    pub fn is_promise(&self) -> bool {
+        matches!(self.asked, Asked::NeverFalls(_) | Asked::Holds(..))
+    }
+
+    pub(super) fn reads(&self) -> Vec<FieldId> {
+        match &self.asked {
+            Asked::NeverFalls(fields) => fields.clone(),
+            Asked::Holds(condition, _) => condition.reads().to_vec(),
+            Asked::Reachable => Vec::new(),
+            Asked::NothingGained(field) => vec![*field],
+        }
+    }
+}
+
+/// The moment that an act says.
+pub(super) fn moment_of(act: Act) -> Option<Moment> {
+    match act {
+        Act::Enter(_) => Some(Moment::Enter),
+        Act::Checkpoint(_) => Some(Moment::Checkpoint),
+        Act::Moment(moment) => Some(moment),
+        Act::Relaunch => Some(Moment::Launch),
+        Act::Take(_) => None,
+    }
+}
+
+impl Asked {
+    /// Judges one step, from a state to the next, just before a game over that may follow.
+    pub fn judge(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
+        match self {
+            Asked::NeverFalls(fields) => fields.iter().find_map(|id| fallen(before, act, after, *id)),
+            Asked::Holds(condition, moments) => {
+                let moment = moment_of(act);
+                let about = moments.is_empty() || moment.is_some_and(|moment| moments.contains(&moment));
+                if !about {
+                    return None;
+                }
+                let always = moments.is_empty();
+                // A moment that leaves a level is about the level that is left.
+                let place = if always || act_enters(act) { after } else { before };
+                let standing = place.state.spot.standing();
+                if condition.needs_level() && standing.is_none() {
+                    return None;
+                }
+                let env = Env {
+                    spec: &after.spec.0,
+                    state: &after.state,
+                    before: (!always).then_some(&before.state),
+                    level: standing.map(|standing| standing.level),
+                    checkpoint: standing.and_then(|standing| standing.checkpoint.as_ref()),
+                };
+                if condition.holds(&env) { None } else { Some(unheld(condition, &env, act, always)) }
+            }
+            Asked::Reachable | Asked::NothingGained(_) => None,
+        }
+    }
+}
+
+fn act_enters(act: Act) -> bool {
+    matches!(act, Act::Enter(_) | Act::Checkpoint(_) | Act::Relaunch)
+}
+
+fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
+    let spec = &*after.spec.0;
+    let field = spec.field(id);
+    let slot = field.slots().find(|slot| {
+        let (old, new) = (before.state.value(*slot), after.state.value(*slot));
+        let bool_fell = *old == Value::Bool(true) && *new == Value::Bool(false);
+        old != new && (bool_fell || !new.is_filled() || (old.is_filled() && below(new, old)))
+    })?;
+    let key = crate::progress::key_of(spec, field, slot, &after.state.made);
+    let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+    let (old, new) = (before.state.value(slot), after.state.value(slot));
+    let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
+    let expect = match old {
+        Value::Bool(_) => name.clone(),
+        old => format!("{name} >= {old}"),
+    };
+    Some(Broken { what: format!("`{name}` fell from {old} to {new} at `{told}`"), expect })
+}
+
+fn unheld(condition: &Expression, env: &Env<'_>, act: Act, always: bool) -> Broken {
+    let judged = condition.judge(env);
+    let failing = judged.iter().filter(|part| !part.holds);
+    let parts: Vec<String> = failing
+        .map(|part| {
+            let values: Vec<String> = part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
+            format!("`{}` does not hold: {}", part.part, values.join(", "))
+        })
+        .collect();
+    let told = moment_of(act).map_or_else(|| act.to_string(), |moment| env.spec.moment_name(moment).to_owned());
+    let when = if always { String::new() } else { format!("after `{told}` ") };
+    // A playthrough knows no state before the moment: what was read there is written out.
+    let mut expect = condition.source().to_owned();
+    for (name, value) in judged.iter().flat_map(|part| &part.values) {
+        if ["was(", "entry(", "checkpoint("].iter().any(|function| name.starts_with(function)) {
+            expect = expect.replace(name.as_str(), &value.to_string());
+        }
+    }
+    // What meant the level that was left is named.
+    if let (Some(level), false) = (env.level, always) {
+        for id in condition.reads() {
+            let field = env.spec.field(*id);
+            if field.is_per_level() && !act_enters(act) {
+                expect = keyed(&expect, &field.name, &env.spec.level(level).id);
+            }
+        }
+    }
+    Broken { what: format!("{when}{}", parts.join("; ")), expect }
+}
+
+/// The text with a level in brackets behind each bare name of a per-level field.
+fn keyed(text: &str, name: &str, level: &str) -> String {
+    let mut out = String::new();
+    let mut rest = text;
+    while let Some(at) = rest.find(name) {
+        let (before, behind) = (&rest[..at], &rest[at + name.len()..]);
+        let inside = |c: char| c.is_alphanumeric() || c == '_';
+        let whole = !before.ends_with(inside) && !behind.starts_with(inside) && !behind.starts_with('[');
+        out.push_str(before);
+        out.push_str(name);
+        if whole {
+            out.push_str(&format!("[{level}]"));
+        }
+        rest = behind;
+    }
+    out.push_str(rest);
+    out
+}
+
+/// The checkpoint of a place, for keys of states.
+pub(super) fn checkpoint_key(checkpoint: Option<&Checkpoint>) -> u64 {
+    match checkpoint {
+        None => 0,
+        Some(Checkpoint::Listed(index)) => u64::from(*index) + 1,
+        Some(Checkpoint::Named(name)) => xxhash_rust::xxh3::xxh3_64(name.as_bytes()) | 1 << 63,
+    }
+}

@@ -1,0 +1,442 @@
+//! The breadth-first search.
+
+use rustc_hash::{FxHashMap, FxHashSet};
+use xxhash_rust::xxh3::xxh3_128;
+
+use crate::moment::Moment;
+use crate::place::Spot;
+use crate::progress::{Launched, Progress};
+use crate::spec::Spec;
+use crate::state::State;
+use crate::value::{Value, below};
+
+use super::act::{Act, Repertoire};
+use super::cone::Cone;
+use super::question::{Asked, Broken, Question, checkpoint_key, questions};
+use super::story::{Counterexample, tell};
+
+/// How far a search goes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Bounds {
+    /// The most steps from a fresh profile.
+    pub depth: usize,
+    /// The most states.
+    pub states: usize,
+    /// Moments that this game never says.
+    pub without: Vec<Moment>,
+    /// Whether values that cannot matter are left out of what tells states apart. Turned off only to check that it
+    /// changes no answer.
+    pub reduce: bool,
+}
+
+impl Default for Bounds {
+    fn default() -> Bounds {
+        Bounds { depth: 200, states: 2_000_000, without: Vec::new(), reduce: true }
+    }
+}
+
+/// How much a search has seen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Seen {
+    /// Different states.
+    pub states: usize,
+    /// Steps between them.
+    pub transitions: usize,
+    /// The most steps from a fresh profile.
+    pub depth: usize,
+    /// Whether that was all there is.
+    pub all: bool,
+}
+
+/// The answer of a search.
+#[derive(Clone, Debug)]
+pub enum Ending {
+    /// No state that was seen breaks it.
+    Holds(Seen),
+    /// The shortest way to break it.
+    Broken(Box<Counterexample>),
+}
+
+/// A visited state: where it came from, and by what.
+#[derive(Clone, Copy, Debug)]
+struct Visit {
+    parent: u32,
+    act: Act,
+}
+
+/// A state of the frontier.
+#[derive(Clone, Debug)]
+struct Node {
+    id: u32,
+    state: State,
+    enters: u8,
+}
+
+/// A step from the frontier to a state that was not seen in an earlier round.
+#[derive(Clone, Debug)]
+pub struct Found {
+    parent: u32,
+    act: Act,
+    key: u128,
+    next: Option<(State, u8)>,
+    broken: Option<Broken>,
+    transitions: usize,
+}
+
+/// How many visits a search for gains looks at.
+const VISITS: u8 = 2;
+
+/// A search for the answer to one question.
+pub struct Search<'s> {
+    /// The question, as the spec with counters asks it.
+    question: Question,
+    /// The spec with a counter for each source.
+    spec: Spec,
+    plain: &'s Spec,
+    cone: Cone,
+    repertoire: Repertoire,
+    bounds: Bounds,
+    visited: FxHashSet<u128>,
+    visits: Vec<Visit>,
+    frontier: Vec<Node>,
+    seen: Seen,
+    /// For gains: the best that play without failing has of each entry, by the number of visits.
+    best: FxHashMap<(u8, usize), Value>,
+    completed: Vec<bool>,
+    ended: Option<Ending>,
+}
+
+impl<'s> Search<'s> {
+    /// A search that stands at a fresh profile.
+    pub fn new(spec: &'s Spec, question: &'s Question, bounds: Bounds) -> Search<'s> {
+        let mut search = Search::begin(spec, question, bounds.clone(), true);
+        if let Asked::NothingGained(_) = question.asked {
+            // First what can be had without failing, by the same steps.
+            let mut honest = Search::begin(spec, question, bounds, false);
+            while honest.ended.is_none() {
+                honest.round();
+            }
+            search.best = honest.best;
+            search.seen.transitions += honest.seen.transitions;
+        }
+        search
+    }
+
+    fn begin(plain: &'s Spec, question: &'s Question, bounds: Bounds, failures: bool) -> Search<'s> {
+        let (spec, counters) = plain.with_counters();
+        let question = questions(&spec).swap_remove(question.index);
+        let mut cone = Cone::of(&spec, &counters, question.reads());
+        if !bounds.reduce {
+            cone.slots = (0..spec.0.slots).collect();
+            cone.sources.iter_mut().for_each(|matters| *matters = true);
+        }
+        let says_game_over = spec.0.over_when.is_none()
+            && spec.0.fields.iter().any(|field| !spec.0.plan.fate(field.id, Moment::GameOver).rules.is_empty());
+        let sources = cone.sources.clone();
+        let without = bounds.without.clone();
+        let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
+        let game = Progress::fresh(&spec);
+        let mut search = Search {
+            question,
+            plain,
+            cone,
+            repertoire,
+            bounds,
+            visited: FxHashSet::default(),
+            visits: Vec::new(),
+            frontier: Vec::new(),
+            seen: Seen { states: 1, ..Seen::default() },
+            best: FxHashMap::default(),
+            completed: vec![false; spec.0.levels.len()],
+            ended: None,
+            spec,
+        };
+        let key = search.key(&game.state, 0);
+        search.visited.insert(key);
+        search.visits.push(Visit { parent: 0, act: Act::Relaunch });
+        search.frontier.push(Node { id: 0, state: game.state.clone(), enters: 0 });
+        search.note(&game.state, 0);
+        search
+    }
+
+    /// What has been seen so far.
+    pub fn seen(&self) -> Seen {
+        self.seen
+    }
+
+    /// How many states wait to be looked at in this round; 0 when the search is over.
+    pub fn frontier(&self) -> usize {
+        if self.ended.is_some() { 0 } else { self.frontier.len() }
+    }
+
+    /// Looks at a part of the frontier: everything that can happen there. Changes nothing.
+    pub fn expand(&self, part: std::ops::Range<usize>) -> Vec<Found> {
+        let mut found = Vec::new();
+        let mut known = FxHashSet::default();
+        for node in &self.frontier[part] {
+            let before = Progress::at(&self.spec, node.state.clone());
+            let acts = self.repertoire.acts(&self.spec, &before);
+            let mut transitions = acts.len();
+            for act in acts {
+                let Some((after, broken)) = self.step(&before, act) else { continue };
+                let enters = self.count(node.enters, act);
+                if enters > VISITS && self.counts_visits() {
+                    continue;
+                }
+                let key = self.key(&after.state, enters);
+                let new = !self.visited.contains(&key) && known.insert(key);
+                if new || broken.is_some() {
+                    let next = new.then_some((after.state, enters));
+                    found.push(Found {
+                        parent: node.id,
+                        act,
+                        key,
+                        next,
+                        broken,
+                        transitions: std::mem::take(&mut transitions),
+                    });
+                }
+            }
+            if transitions > 0 {
+                // Nothing new came of it, and it was looked at all the same.
+                let (parent, act, key) = (node.id, Act::Relaunch, 0);
+                found.push(Found { parent, act, key, next: None, broken: None, transitions });
+            }
+        }
+        found
+    }
+
+    /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on.
+    pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Found>>) -> bool {
+        let mut next = Vec::new();
+        let depth = self.seen.depth + 1;
+        for found in rounds.into_iter().flatten() {
+            self.seen.transitions += found.transitions;
+            if let Some(broken) = found.broken {
+                self.seen.depth = depth;
+                self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                return false;
+            }
+            let Some((state, enters)) = found.next else { continue };
+            if self.seen.states >= self.bounds.states || !self.visited.insert(found.key) {
+                continue;
+            }
+            let id = self.visits.len() as u32;
+            self.visits.push(Visit { parent: found.parent, act: found.act });
+            self.seen.states += 1;
+            if let Some(broken) = self.note(&state, enters) {
+                self.seen.depth = depth;
+                self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                return false;
+            }
+            next.push(Node { id, state, enters });
+        }
+        self.frontier = next;
+        if self.frontier.is_empty() {
+            self.seen.all = self.seen.states < self.bounds.states;
+            self.end();
+            return false;
+        }
+        self.seen.depth = depth;
+        if depth >= self.bounds.depth || self.seen.states >= self.bounds.states {
+            self.end();
+            return false;
+        }
+        true
+    }
+
+    /// One round on this thread.
+    pub fn round(&mut self) -> bool {
+        let found = self.expand(0..self.frontier.len());
+        self.merge([found])
+    }
+
+    /// Searches to the end on this thread.
+    pub fn run(mut self) -> Ending {
+        while self.frontier() > 0 && self.round() {}
+        self.into_ending()
+    }
+
+    /// The answer.
+    pub fn into_ending(self) -> Ending {
+        self.ended.unwrap_or(Ending::Holds(self.seen))
+    }
+
+    fn end(&mut self) {
+        let missing = self.completed.iter().position(|completed| !completed);
+        let asked = matches!(self.question.asked, Asked::Reachable);
+        // Where not all was seen, what was not found may be further on.
+        self.ended = Some(match missing.filter(|_| asked && self.seen.all) {
+            Some(level) => {
+                let id = self.spec.0.level(level as u32).id.clone();
+                let what = format!("`{id}` is never completed, whatever is played");
+                let expect = format!("completed[{id}]");
+                self.counterexample(0, Act::Relaunch, &Broken { what, expect })
+            }
+            None => Ending::Holds(self.seen),
+        });
+    }
+
+    fn counts_visits(&self) -> bool {
+        matches!(self.question.asked, Asked::NothingGained(_))
+    }
+
+    fn count(&self, enters: u8, act: Act) -> u8 {
+        if self.counts_visits() { enters + u8::from(matches!(act, Act::Enter(_))) } else { 0 }
+    }
+
+    /// What a new state adds to what the whole search knows, and what that breaks.
+    fn note(&mut self, state: &State, enters: u8) -> Option<Broken> {
+        let data = self.spec.0.clone();
+        match self.question.asked {
+            Asked::Reachable => {
+                let slots = data.field(data.completed).slots();
+                for (completed, slot) in self.completed.iter_mut().zip(slots) {
+                    *completed |= state.value(slot).as_bool();
+                }
+                None
+            }
+            Asked::NothingGained(id) => {
+                let field = data.field(id);
+                for slot in field.slots() {
+                    let value = state.value(slot);
+                    if !self.repertoire.failures {
+                        let best = self.best.entry((enters, slot)).or_insert_with(|| value.clone());
+                        if below(best, value) {
+                            *best = value.clone();
+                        }
+                        continue;
+                    }
+                    // Fewer visits can have no more than as many.
+                    let had = (0..=enters).filter_map(|enters| self.best.get(&(enters, slot)));
+                    let best = had.reduce(|a, b| if below(a, b) { b } else { a })?.clone();
+                    if below(&best, value) {
+                        let key = crate::progress::key_of(&data, field, slot, &state.made);
+                        let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+                        let s = if enters == 1 { "" } else { "s" };
+                        return Some(Broken {
+                            what: format!(
+                                "`{name}` is {value}, and without failing it is {best} at most in {enters} visit{s}"
+                            ),
+                            expect: format!("{name} <= {best}"),
+                        });
+                    }
+                }
+                None
+            }
+            _ => None,
+        }
+    }
+
+    /// One step: the state after it, and what it breaks.
+    fn step(&self, before: &Progress, act: Act) -> Option<(Progress, Option<Broken>)> {
+        let asked = &self.question.asked;
+        if act == Act::Relaunch {
+            let suspended = before.suspend();
+            let (profile, device) = (suspended.profile_image("player"), suspended.device_image());
+            let Launched { progress: after, .. } = Progress::launch(&self.spec, Some(&profile), Some(&device)).ok()?;
+            let broken = asked.judge(before, act, &after);
+            return Some((after, broken));
+        }
+        let mut after = before.clone();
+        let data = &self.spec.0;
+        match act {
+            Act::Enter(level) => drop(after.enter(&data.level(level).id).ok()?),
+            Act::Checkpoint(index) => {
+                let level = before.state.spot.level()?;
+                let name = data.level(level).checkpoints[index as usize].clone();
+                let outcome = after.checkpoint(&name).ok()?;
+                if !outcome.accepted {
+                    return None;
+                }
+            }
+            Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) => {
+                let mut outcome = after.failure(moment).ok()?;
+                // A promise is judged before a game over that follows.
+                let broken = asked.judge(before, act, &after);
+                after.judge_run(&mut outcome);
+                after.finished(outcome);
+                let broken = broken.or_else(|| match asked {
+                    Asked::NeverFalls(_) => asked.judge(before, act, &after),
+                    _ => None,
+                });
+                return Some((after, broken));
+            }
+            Act::Moment(moment) => drop(match moment {
+                Moment::NewRun => after.new_run().ok()?,
+                Moment::Complete => after.complete().ok()?,
+                Moment::Travel => after.travel().ok()?,
+                Moment::GameOver => after.game_over().ok()?,
+                own => after.own_moment(data.moment_name(own)).ok()?,
+            }),
+            Act::Take(source) => self.repertoire.take(&mut after, usize::from(source)),
+            Act::Relaunch => return None,
+        }
+        let broken = asked.judge(before, act, &after);
+        Some((after, broken))
+    }
+
+    /// What tells states apart: the place, and every value that matters with its marks.
+    fn key(&self, state: &State, enters: u8) -> u128 {
+        let mut bytes: Vec<u8> = Vec::with_capacity(16 + self.cone.slots.len() * 9);
+        bytes.push(enters);
+        match &state.spot {
+            Spot::Menu => bytes.push(0),
+            Spot::RunOver => bytes.push(1),
+            Spot::Level(standing) => {
+                bytes.push(2);
+                bytes.extend_from_slice(&standing.level.to_le_bytes());
+                bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
+                bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
+            }
+        }
+        let in_level = state.spot.is_level();
+        for slot in &self.cone.slots {
+            let value = state.value(*slot);
+            put(&mut bytes, value);
+            if in_level {
+                let (entry, checkpoint) = state.noted_marks(*slot);
+                for (mark, sign) in [(entry, 0xE0), (checkpoint, 0xC0)] {
+                    if let Some(mark) = mark.filter(|mark| *mark != value) {
+                        bytes.push(sign);
+                        put(&mut bytes, mark);
+                    }
+                }
+            }
+        }
+        xxh3_128(&bytes)
+    }
+
+    fn counterexample(&self, parent: u32, act: Act, broken: &Broken) -> Ending {
+        let mut acts = vec![act];
+        let mut at = parent;
+        while at != 0 {
+            let visit = self.visits[at as usize];
+            acts.push(visit.act);
+            at = visit.parent;
+        }
+        acts.reverse();
+        Ending::Broken(Box::new(tell(self.plain, &self.question, &acts, broken, self.seen)))
+    }
+}
+
+fn put(bytes: &mut Vec<u8>, value: &Value) {
+    match value {
+        Value::Unfilled => bytes.push(0),
+        Value::Bool(bool) => bytes.push(1 + u8::from(*bool)),
+        Value::Int(int) => {
+            bytes.push(3);
+            bytes.extend_from_slice(&int.to_le_bytes());
+        }
+        Value::Float(float) => {
+            bytes.push(4);
+            bytes.extend_from_slice(&float.to_bits().to_le_bytes());
+        }
+        other => {
+            let text = other.to_string();
+            bytes.push(5);
+            bytes.extend_from_slice(&(text.len() as u32).to_le_bytes());
+            bytes.extend_from_slice(text.as_bytes());
+        }
+    }
+}
