@@ -10,7 +10,7 @@ use crate::fate::Simple;
 use crate::moment::Moment;
 use crate::place::{Checkpoint, Spot, Standing};
 use crate::progress::Progress;
-use crate::spec::{Field, Resume, Spec, SpecData, Touched};
+use crate::spec::{Field, Resume, Span, Spec, SpecData, Touched};
 use crate::state::State;
 
 /// Progress as a save writes it. [`crate::Image`] is its saved form.
@@ -18,6 +18,29 @@ use crate::state::State;
 pub struct Suspended {
     pub(crate) spec: Spec,
     pub(crate) state: State,
+}
+
+impl Suspended {
+    /// The progress that a launch right after the save gives: the same as through images, without making any.
+    pub fn relaunched(&self) -> Progress {
+        let spec = &*self.spec.0;
+        let mut state = self.state.clone();
+        for field in spec.fields.iter().filter(|field| !field.lasts.is_saved()) {
+            for slot in field.slots() {
+                let value = match field.lasts {
+                    // An attempt begins where the level was entered.
+                    Span::Attempt => state.at_entry(slot).clone(),
+                    _ => field.default.clone(),
+                };
+                if *state.value(slot) != value {
+                    state.write(slot, value);
+                }
+            }
+        }
+        let mut progress = Progress::at(&self.spec, state);
+        progress.begin();
+        progress
+    }
 }
 
 /// What is left of one entry of a field when it is suspended in a level.

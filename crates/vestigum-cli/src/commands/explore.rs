@@ -22,7 +22,7 @@ pub struct Arguments {
     #[arg(long, value_name = "STEPS", default_value_t = 200)]
     depth: usize,
     /// The most states for each question
-    #[arg(long, value_name = "COUNT", default_value_t = 2_000_000)]
+    #[arg(long, value_name = "COUNT", default_value_t = 1_000_000)]
     states: usize,
     /// Write each counterexample into this folder, as a playthrough that fails
     #[arg(long, value_name = "FOLDER")]

@@ -3,10 +3,11 @@
 use std::sync::Arc;
 
 use crate::expression::{Env, Expression};
+use crate::fate::{Deed, Operation, Rule};
 use crate::moment::Moment;
 use crate::place::Checkpoint;
 use crate::progress::Progress;
-use crate::spec::{FieldId, Promised, Span, Spec};
+use crate::spec::{Field, FieldId, Promised, Span, Spec};
 use crate::value::{Value, below};
 
 use super::act::Act;
@@ -22,8 +23,8 @@ pub struct Question {
 
 #[derive(Clone, Debug)]
 pub(super) enum Asked {
-    /// No entry of these ever becomes less.
-    NeverFalls(Vec<FieldId>),
+    /// No entry of this ever becomes less.
+    NeverFalls(FieldId),
     /// A condition, always or after these moments.
     Holds(Expression, Vec<Moment>),
     /// Every level can be opened and completed; quitting and coming back keeps what a save writes.
@@ -43,41 +44,44 @@ pub(super) struct Broken {
 
 /// Everything that can be asked of a spec: its promises first.
 pub fn questions(spec: &Spec) -> Vec<Question> {
-    let promises = spec.0.promises.iter().map(|promise| Question {
-        index: 0,
-        name: promise.name.clone(),
-        asked: match &promise.promised {
-            Promised::NeverFalls(fields) => Asked::NeverFalls(fields.clone()),
-            Promised::Holds(condition, after) => Asked::Holds(condition.clone(), after.clone()),
-        },
-    });
-    let mut questions: Vec<Question> = promises.collect();
-    if spec.levels().len() > 0 {
-        questions.push(Question {
-            index: 0,
-            name: "every level can be opened and completed".into(),
-            asked: Asked::Reachable,
-        });
-    }
-    // A record is what outlives the run and grows with what a visit brings.
-    let records = spec.0.fields.iter().filter(|field| {
-        let fed = spec.0.plan.fate(field.id, Moment::Complete).rules.iter().any(|rule| match &rule.does {
-            crate::fate::Deed::Operation(crate::fate::Operation::Max | crate::fate::Operation::Add, operand) => {
-                !operand.reads().is_empty()
+    let mut questions = Vec::new();
+    let mut ask = |name: Arc<str>, asked: Asked| {
+        let index = questions.len();
+        questions.push(Question { index, name, asked });
+    };
+    for promise in &spec.0.promises {
+        match &promise.promised {
+            Promised::Holds(condition, after) => {
+                ask(promise.name.clone(), Asked::Holds(condition.clone(), after.clone()));
             }
-            _ => false,
-        });
-        fed && field.lasts == Span::Profile && field.ty.is_number()
-    });
-    if !spec.0.sources.is_empty() {
-        questions.extend(records.map(|field| Question {
-            index: 0,
-            name: format!("failing gains nothing for `{}`", field.name).into(),
-            asked: Asked::NothingGained(field.id),
-        }));
+            // Each field on its own depends on less than all of them together, so there is less to search.
+            Promised::NeverFalls(fields) => {
+                for id in fields {
+                    let of = if fields.len() == 1 { String::new() } else { format!(": {}", spec.0.field(*id).name) };
+                    ask(format!("{}{of}", promise.name).into(), Asked::NeverFalls(*id));
+                }
+            }
+        }
     }
-    questions.iter_mut().enumerate().for_each(|(index, question)| question.index = index);
+    if spec.levels().len() > 0 {
+        ask("every level can be opened and completed".into(), Asked::Reachable);
+    }
+    // Without a source there is nothing to gain.
+    let records = spec.0.fields.iter().filter(|field| !spec.0.sources.is_empty() && is_record(spec, field));
+    for field in records {
+        ask(format!("failing gains nothing for `{}`", field.name).into(), Asked::NothingGained(field.id));
+    }
     questions
+}
+
+/// A record is what outlives the run and grows with what a visit brings.
+fn is_record(spec: &Spec, field: &Field) -> bool {
+    let grows = |rule: &Rule| match &rule.does {
+        Deed::Operation(Operation::Max | Operation::Add, operand) => !operand.reads().is_empty(),
+        _ => false,
+    };
+    let fed = spec.0.plan.fate(field.id, Moment::Complete).rules.iter().any(grows);
+    fed && field.lasts == Span::Profile && field.ty.is_number()
 }
 
 impl Question {
@@ -93,10 +97,9 @@ impl Question {
 
     pub(super) fn reads(&self) -> Vec<FieldId> {
         match &self.asked {
-            Asked::NeverFalls(fields) => fields.clone(),
+            Asked::NeverFalls(field) | Asked::NothingGained(field) => vec![*field],
             Asked::Holds(condition, _) => condition.reads().to_vec(),
             Asked::Reachable => Vec::new(),
-            Asked::NothingGained(field) => vec![*field],
         }
     }
 }
@@ -116,7 +119,7 @@ impl Asked {
     /// Judges one step, from a state to the next, just before a game over that may follow.
     pub fn judge(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
         match self {
-            Asked::NeverFalls(fields) => fields.iter().find_map(|id| fallen(before, act, after, *id)),
+            Asked::NeverFalls(field) => fallen(before, act, after, *field),
             Asked::Holds(condition, moments) => {
                 let moment = moment_of(act);
                 let about = moments.is_empty() || moment.is_some_and(|moment| moments.contains(&moment));

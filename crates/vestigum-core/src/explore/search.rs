@@ -5,7 +5,7 @@ use xxhash_rust::xxh3::xxh3_128;
 
 use crate::moment::Moment;
 use crate::place::Spot;
-use crate::progress::{Launched, Progress};
+use crate::progress::Progress;
 use crate::spec::Spec;
 use crate::state::State;
 use crate::value::{Value, below};
@@ -31,7 +31,7 @@ pub struct Bounds {
 
 impl Default for Bounds {
     fn default() -> Bounds {
-        Bounds { depth: 200, states: 2_000_000, without: Vec::new(), reduce: true }
+        Bounds { depth: 200, states: 1_000_000, without: Vec::new(), reduce: true }
     }
 }
 
@@ -68,7 +68,7 @@ struct Visit {
 #[derive(Clone, Debug)]
 struct Node {
     id: u32,
-    state: State,
+    game: Progress,
     enters: u8,
 }
 
@@ -78,7 +78,7 @@ pub struct Found {
     parent: u32,
     act: Act,
     key: u128,
-    next: Option<(State, u8)>,
+    next: Option<(Progress, u8)>,
     broken: Option<Broken>,
     transitions: usize,
 }
@@ -151,11 +151,11 @@ impl<'s> Search<'s> {
             ended: None,
             spec,
         };
-        let key = search.key(&game.state, 0);
+        let key = search.key(&mut Vec::new(), &game.state, 0);
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
-        search.frontier.push(Node { id: 0, state: game.state.clone(), enters: 0 });
         search.note(&game.state, 0);
+        search.frontier.push(Node { id: 0, game, enters: 0 });
         search
     }
 
@@ -173,20 +173,21 @@ impl<'s> Search<'s> {
     pub fn expand(&self, part: std::ops::Range<usize>) -> Vec<Found> {
         let mut found = Vec::new();
         let mut known = FxHashSet::default();
+        let mut bytes = Vec::with_capacity(16 + self.cone.slots.len() * 9);
         for node in &self.frontier[part] {
-            let before = Progress::at(&self.spec, node.state.clone());
-            let acts = self.repertoire.acts(&self.spec, &before);
+            let before = &node.game;
+            let acts = self.repertoire.acts(&self.spec, before);
             let mut transitions = acts.len();
             for act in acts {
-                let Some((after, broken)) = self.step(&before, act) else { continue };
+                let Some((after, broken)) = self.step(before, act) else { continue };
                 let enters = self.count(node.enters, act);
                 if enters > VISITS && self.counts_visits() {
                     continue;
                 }
-                let key = self.key(&after.state, enters);
+                let key = self.key(&mut bytes, &after.state, enters);
                 let new = !self.visited.contains(&key) && known.insert(key);
                 if new || broken.is_some() {
-                    let next = new.then_some((after.state, enters));
+                    let next = new.then_some((after, enters));
                     found.push(Found {
                         parent: node.id,
                         act,
@@ -217,19 +218,19 @@ impl<'s> Search<'s> {
                 self.ended = Some(self.counterexample(found.parent, found.act, &broken));
                 return false;
             }
-            let Some((state, enters)) = found.next else { continue };
+            let Some((game, enters)) = found.next else { continue };
             if self.seen.states >= self.bounds.states || !self.visited.insert(found.key) {
                 continue;
             }
             let id = self.visits.len() as u32;
             self.visits.push(Visit { parent: found.parent, act: found.act });
             self.seen.states += 1;
-            if let Some(broken) = self.note(&state, enters) {
+            if let Some(broken) = self.note(&game.state, enters) {
                 self.seen.depth = depth;
                 self.ended = Some(self.counterexample(found.parent, found.act, &broken));
                 return false;
             }
-            next.push(Node { id, state, enters });
+            next.push(Node { id, game, enters });
         }
         self.frontier = next;
         if self.frontier.is_empty() {
@@ -332,9 +333,7 @@ impl<'s> Search<'s> {
     fn step(&self, before: &Progress, act: Act) -> Option<(Progress, Option<Broken>)> {
         let asked = &self.question.asked;
         if act == Act::Relaunch {
-            let suspended = before.suspend();
-            let (profile, device) = (suspended.profile_image("player"), suspended.device_image());
-            let Launched { progress: after, .. } = Progress::launch(&self.spec, Some(&profile), Some(&device)).ok()?;
+            let after = before.suspend().relaunched();
             let broken = asked.judge(before, act, &after);
             return Some((after, broken));
         }
@@ -377,8 +376,8 @@ impl<'s> Search<'s> {
     }
 
     /// What tells states apart: the place, and every value that matters with its marks.
-    fn key(&self, state: &State, enters: u8) -> u128 {
-        let mut bytes: Vec<u8> = Vec::with_capacity(16 + self.cone.slots.len() * 9);
+    fn key(&self, bytes: &mut Vec<u8>, state: &State, enters: u8) -> u128 {
+        bytes.clear();
         bytes.push(enters);
         match &state.spot {
             Spot::Menu => bytes.push(0),
@@ -393,18 +392,18 @@ impl<'s> Search<'s> {
         let in_level = state.spot.is_level();
         for slot in &self.cone.slots {
             let value = state.value(*slot);
-            put(&mut bytes, value);
+            put(bytes, value);
             if in_level {
                 let (entry, checkpoint) = state.noted_marks(*slot);
                 for (mark, sign) in [(entry, 0xE0), (checkpoint, 0xC0)] {
                     if let Some(mark) = mark.filter(|mark| *mark != value) {
                         bytes.push(sign);
-                        put(&mut bytes, mark);
+                        put(bytes, mark);
                     }
                 }
             }
         }
-        xxh3_128(&bytes)
+        xxh3_128(bytes)
     }
 
     fn counterexample(&self, parent: u32, act: Act, broken: &Broken) -> Ending {

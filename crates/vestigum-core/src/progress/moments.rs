@@ -255,7 +255,7 @@ impl Progress {
     }
 
     /// The moment `launch`, on what was loaded.
-    pub(super) fn begin(&mut self) -> Outcome {
+    pub(crate) fn begin(&mut self) -> Outcome {
         let mut outcome = self.fated(Moment::Launch, Subject::default());
         outcome.respawn = self.respawn_at();
         self.finished(outcome)
