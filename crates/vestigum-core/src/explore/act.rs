@@ -76,7 +76,9 @@ impl Repertoire {
             }
             Spot::RunOver => {}
         }
-        if allowed(&Moment::Quit) {
+        // Quitting inside a level takes back what a failure would, so it counts as one.
+        let quits = self.failures || !game.state.spot.is_level();
+        if quits && allowed(&Moment::Quit) {
             acts.push(Act::Relaunch);
         }
         acts

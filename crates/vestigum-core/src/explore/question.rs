@@ -29,7 +29,7 @@ pub(super) enum Asked {
     Holds(Expression, Vec<Moment>),
     /// Every level can be opened and completed; quitting and coming back keeps what a save writes.
     Reachable,
-    /// Failing gives no record that play without a failure cannot have in as many visits.
+    /// Failing, or quitting inside a level, gives no record that play without it cannot have in as many visits.
     NothingGained(FieldId),
 }
 
@@ -165,6 +165,8 @@ fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<
     let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
     let expect = match old {
         Value::Bool(_) => name.clone(),
+        // Without a value it reads as zero, which may be more.
+        old if field.optional => format!("filled({name}) and {name} >= {old}"),
         old => format!("{name} >= {old}"),
     };
     Some(Broken { what: format!("`{name}` fell from {old} to {new} at `{told}`"), expect })

@@ -272,7 +272,7 @@ impl<'s> Search<'s> {
                 let id = self.spec.0.level(level as u32).id.clone();
                 let what = format!("`{id}` is never completed, whatever is played");
                 let expect = format!("completed[{id}]");
-                self.counterexample(0, Act::Relaunch, &Broken { what, expect })
+                self.told(&[], &Broken { what, expect })
             }
             None => Ending::Holds(self.seen),
         });
@@ -415,7 +415,11 @@ impl<'s> Search<'s> {
             at = visit.parent;
         }
         acts.reverse();
-        Ending::Broken(Box::new(tell(self.plain, &self.question, &acts, broken, self.seen)))
+        self.told(&acts, broken)
+    }
+
+    fn told(&self, acts: &[Act], broken: &Broken) -> Ending {
+        Ending::Broken(Box::new(tell(self.plain, &self.question, acts, broken, self.seen)))
     }
 }
 

@@ -60,19 +60,20 @@ impl Counterexample {
 
 pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Broken, seen: Seen) -> Counterexample {
     let name = question.name.clone();
-    let never = acts == [Act::Relaunch];
     let mut lines = vec![
         format!("# {}: {}", if question.is_promise() { "Broken promise" } else { "Asked of every game" }, name),
         format!("# {}.", capital(&broken.what)),
     ];
-    if !never {
-        lines.push(format!("# There is no shorter way than these {} steps.", acts.len()));
+    match acts.len() {
+        0 => {}
+        1 => lines.push("# It takes one step.".into()),
+        steps => lines.push(format!("# There is no shorter way than these {steps} steps.")),
     }
     lines.push(String::new());
     lines.push(format!("playthrough \"{}\"", name.replace('"', "'")));
     lines.push("launch".into());
     let mut level = None;
-    for act in acts.iter().filter(|_| !never) {
+    for act in acts {
         let inside = level.is_some() && !matches!(act, Act::Moment(moment) if leaves(*moment));
         let indent = if inside { "  " } else { "" };
         lines.extend(statements(spec, *act, level).iter().map(|line| format!("{indent}{line}").trim_end().to_owned()));
@@ -84,7 +85,7 @@ pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Brok
     }
     lines.push(format!("expect {}", broken.expect));
     let play = lines.join("\n") + "\n";
-    Counterexample { name, what: broken.what.clone(), play, steps: if never { 0 } else { acts.len() }, seen }
+    Counterexample { name, what: broken.what.clone(), play, steps: acts.len(), seen }
 }
 
 /// Whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.

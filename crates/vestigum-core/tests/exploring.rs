@@ -1,0 +1,262 @@
+//! Exploring: what is left out changes no answer, and a counterexample is a playthrough that fails.
+
+mod support;
+
+use proptest::prelude::*;
+use support::{Allowed, Sketch, apply_all, play, sketch, values};
+use vestigum_core::explore::{Bounds, Counterexample, Ending, Search, questions};
+use vestigum_core::playthrough::{MemoryShelf, Script, Why, run};
+use vestigum_core::{Progress, Spec};
+
+/// A random spec with a source for each simple int field that play writes, and promises about them.
+fn promising(sketch: &Sketch) -> Spec {
+    let mut text = sketch.toml();
+    let simple = |field: &&support::FieldSketch| field.ty == "int" && (field.per.is_empty() || field.per == ["level"]);
+    let ints = sketch.fields.iter().enumerate().filter(|(_, field)| simple(field));
+    for (index, field) in ints.clone().filter(|(_, field)| field.written_by != "rules") {
+        let back = field.after_failure;
+        text.push_str(&format!(
+            "[[source]]\nname = \"s{index}\"\ngives = {{ f{index} = 7 }}\ntimes = 2\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
+        ));
+    }
+    for (index, _) in ints {
+        text.push_str(&format!("[[promise]]\nname = \"f{index} never falls\"\nnever_falls = [\"f{index}\"]\n"));
+    }
+    text.push_str("[[promise]]\nname = \"a level is open\"\nholds = \"count(opened) >= 1\"\n");
+    Spec::from_toml(&text).unwrap_or_else(|errors| panic!("{errors}\n{text}"))
+}
+
+fn steps(ending: &Ending) -> Option<usize> {
+    match ending {
+        Ending::Holds(_) => None,
+        Ending::Broken(counterexample) => Some(counterexample.steps()),
+    }
+}
+
+/// Why the playthrough of a counterexample fails: at its last line, which is the expectation.
+fn fails(spec: &Spec, counterexample: &Counterexample) {
+    let play = counterexample.play();
+    let script = Script::from_text(&counterexample.file_name(), play, spec).unwrap_or_else(|errors| panic!("{errors}"));
+    let run = run(spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let failure = run.failure.unwrap_or_else(|| panic!("it passes:\n{play}"));
+    assert!(matches!(failure.why, Why::Expectation { .. }), "{:?}\n{play}", failure.why);
+    assert_eq!(failure.line, play.lines().count(), "{play}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 60, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn what_cannot_matter_changes_no_answer(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {
+        let spec = promising(&sketch);
+        let bounds = |reduce| Bounds { depth: 4, states: 20_000, reduce, ..Bounds::default() };
+        for question in questions(&spec) {
+            let reduced = Search::new(&spec, &question, bounds(true)).run();
+            let plain = Search::new(&spec, &question, bounds(false)).run();
+            if let (Ending::Holds(fewer), Ending::Holds(all)) = (&reduced, &plain) {
+                prop_assert!(fewer.states <= all.states);
+            }
+            prop_assert_eq!(steps(&reduced), steps(&plain), "{}", question.name());
+            if let Ending::Broken(counterexample) = &reduced {
+                fails(&spec, counterexample);
+            }
+        }
+    }
+
+    /// Quitting and coming back is worked out without an image where that is quicker.
+    #[test]
+    fn a_relaunch_without_images_is_one_through_them(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        steps in play(30),
+    ) {
+        let spec = Spec::from_toml(&sketch.toml()).unwrap_or_else(|errors| panic!("{errors}"));
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let suspended = game.suspend();
+        let quick = suspended.relaunched();
+        let through = Progress::launch(&spec, Some(&suspended.profile_image("a")), Some(&suspended.device_image()));
+        let through = through.expect("it is its own image").progress;
+        prop_assert_eq!(quick.place(), through.place());
+        prop_assert_eq!(values(&sketch, &quick), values(&sketch, &through));
+        prop_assert_eq!(quick.suspend().profile_image("a").digest(), through.suspend().profile_image("a").digest());
+        prop_assert_eq!(quick.entries(), through.entries(), "the marks too");
+    }
+}
+
+const GAME: &str = r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane", "heather_rise"]
+[level.mill_lane]
+checkpoints = ["ford"]
+[field.letters]
+type = "int"
+lasts = "visit"
+after_failure = "checkpoint"
+[field.score]
+type = "int"
+lasts = "run"
+after_failure = "entry"
+[field.lanterns]
+type = "int"
+default = 3
+range = [0, 9]
+lasts = "run"
+after_failure = "keep"
+on.death = { add = -1 }
+written_by = "both"
+[field.best_letters]
+type = "int"
+per = "level"
+lasts = "profile"
+on.complete = { max = "letters" }
+[run]
+over_when = "lanterns == 0"
+[save]
+at = ["complete", "death"]
+[[source]]
+name = "letter"
+gives = { letters = 10, score = 10 }
+times = 3
+lasts = "visit"
+after_failure = "checkpoint"
+"#;
+
+/// The answer to the question with that name.
+fn ask(toml: &str, name: &str) -> (Spec, Ending) {
+    let spec = Spec::from_toml(toml).unwrap_or_else(|errors| panic!("{errors}"));
+    let asked = questions(&spec).into_iter().find(|question| question.name() == name);
+    let question = asked.unwrap_or_else(|| panic!("nobody asks `{name}`"));
+    let ending = Search::new(&spec, &question, Bounds { states: 200_000, ..Bounds::default() }).run();
+    (spec, ending)
+}
+
+/// The playthrough that breaks it, after it has failed as it should.
+fn broken(toml: &str, name: &str) -> String {
+    let (spec, ending) = ask(toml, name);
+    let Ending::Broken(counterexample) = ending else { panic!("`{name}` holds: {ending:?}") };
+    fails(&spec, &counterexample);
+    counterexample.play().to_owned()
+}
+
+#[test]
+fn a_record_that_is_set_is_broken_by_the_shortest_replay() {
+    let promise = "[[promise]]\nname = \"no record falls\"\nnever_falls = [\"best_letters\"]\n";
+    let play = broken(&(GAME.replace("max = \"letters\"", "set = \"letters\"") + promise), "no record falls");
+    insta::assert_snapshot!(play, @r#"
+    # Broken promise: no record falls
+    # `best_letters[mill_lane]` fell from 10 to 0 at `complete`.
+    # There is no shorter way than these 5 steps.
+
+    playthrough "no record falls"
+    launch
+    enter mill_lane
+      letters += 10                      # takes `letter`
+      score += 10
+    complete
+    enter mill_lane
+    complete
+    expect best_letters[mill_lane] >= 10
+    "#);
+    let (_, ending) = ask(&(GAME.to_owned() + promise), "no record falls");
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+#[test]
+fn a_promise_about_a_moment_is_judged_there_and_told_with_numbers() {
+    let promise = "[[promise]]\nname = \"death takes nothing\"\nafter = \"death\"\nholds = \"score == was(score)\"\n";
+    let play = broken(&(GAME.to_owned() + promise), "death takes nothing");
+    assert!(
+        play.contains("# After `death` `score == was(score)` does not hold: score is 0, was(score) is 10."),
+        "{play}"
+    );
+    assert!(play.ends_with("  death\nexpect score == 10\n"), "{play}");
+    // The last death ends the run, and is judged before that.
+    let promise =
+        "[[promise]]\nname = \"death costs one\"\nafter = \"death\"\nholds = \"lanterns == was(lanterns) - 1\"\n";
+    let (_, ending) = ask(&(GAME.to_owned() + promise), "death costs one");
+    assert!(matches!(ending, Ending::Holds(_)), "{ending:?}");
+}
+
+#[test]
+fn what_can_be_farmed_is_found() {
+    let kept = GAME.replace(
+        "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
+        "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\n[field.best_score]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"score\" }",
+    );
+    let play = broken(&kept, "failing gains nothing for `best_score`");
+    assert!(play.contains("and without failing it is 30 at most in 1 visit"), "{play}");
+    assert!(play.contains("  death\n") || play.contains("  restart\n"), "{play}");
+    let (_, ending) = ask(
+        &kept.replace(
+            "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"",
+            "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
+        ),
+        "failing gains nothing for `best_score`",
+    );
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+#[test]
+fn a_level_that_is_never_completed_is_found() {
+    let needs = GAME.replace(
+        "[level.mill_lane]",
+        "[level.heather_rise]\nopens = \"best_letters[mill_lane] >= 40\"\n[level.mill_lane]",
+    );
+    let play = broken(&needs, "every level can be opened and completed");
+    assert!(play.contains("`heather_rise` is never completed, whatever is played"), "{play}");
+    let (_, ending) = ask(GAME, "every level can be opened and completed");
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+#[test]
+fn what_a_source_or_promise_says_is_checked() {
+    let errors = Spec::from_toml(
+        &(GAME.to_owned()
+            + r#"
+[[source]]
+name = "kite"
+in = ["attic"]
+gives = { best_letters = 1, letters = "many", sco = 1 }
+times = 0
+lasts = "session"
+after_failure = "entry"
+[[promise]]
+name = "nothing"
+[[promise]]
+name = "both"
+never_falls = ["letters"]
+holds = "score >= 0"
+[[promise]]
+name = "marks"
+after = "enter"
+holds = "score == entry(score)"
+[[promise]]
+name = "before"
+holds = "was(score) <= score"
+[[allow]]
+code = "V003"
+because = "I say so"
+[[allow]]
+code = "V102"
+because = " "
+"#),
+    )
+    .unwrap_err();
+    let told: Vec<String> = errors.list().iter().map(|error| format!("{} {}", error.code, error.message)).collect();
+    insta::assert_snapshot!(told.join("\n"), @"
+    V004 no level is called `attic`
+    V011 only rules write `best_letters`, so no source can give it
+    V005 `letters` is of type int, and 'many' is not
+    V004 no field is called `sco`
+    V009 a source can be taken from 1 to 1000000 times
+    V002 a source that lasts a session does not say `after_failure`
+    V002 this promises nothing
+    V002 a promise has either `never_falls` or `holds`
+    V011 `entry(…)` means something only in rules and promises inside a level
+    V011 `was(…)` means something only in a promise about a moment
+    V002 `V003` is an error, and no error is allowed
+    V002 say why it is meant; whoever reads this next will ask
+    ");
+}
