@@ -27,10 +27,7 @@ fn promising(sketch: &Sketch) -> Spec {
 }
 
 fn steps(ending: &Ending) -> Option<usize> {
-    match ending {
-        Ending::Holds(_) => None,
-        Ending::Broken(counterexample) => Some(counterexample.steps()),
-    }
+    ending.broken().map(Counterexample::steps)
 }
 
 /// Why the playthrough of a counterexample fails: at its last line, which is the expectation.

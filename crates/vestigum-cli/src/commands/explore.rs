@@ -51,17 +51,11 @@ struct Answer {
 
 impl Answer {
     fn seen(&self) -> Seen {
-        match &self.ending {
-            Ending::Holds(seen) => *seen,
-            Ending::Broken(counterexample) => counterexample.seen(),
-        }
+        self.ending.seen()
     }
 
     fn broken(&self) -> Option<&Counterexample> {
-        match &self.ending {
-            Ending::Holds(_) => None,
-            Ending::Broken(counterexample) => Some(counterexample),
-        }
+        self.ending.broken()
     }
 }
 
@@ -126,7 +120,7 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
             let seen = answer.seen();
             json!({
                 "question": answer.question.name(), "promise": answer.question.is_promise(),
-                "holds": answer.broken().is_none(), "states": seen.states, "transitions": seen.transitions,
+                "holds": matches!(answer.ending, Ending::Holds(_)), "states": seen.states, "transitions": seen.transitions,
                 "depth": seen.depth, "all": seen.all,
                 "what": answer.broken().map(Counterexample::what),
                 "steps": answer.broken().map(Counterexample::steps),
@@ -139,11 +133,11 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
     let heading = ["", "asked", "states", "steps", "deepest", "seen", "per second"].map(str::to_owned);
     let rows = answers.iter().map(|answer| {
         let seen = answer.seen();
-        let sign = if answer.broken().is_some() { paint(BAD, "✗") } else { paint(GOOD, "✓") };
-        let all = match (&answer.ending, seen.all) {
-            (Ending::Broken(_), _) => paint(BAD, "broken"),
-            (_, true) => paint(GOOD, "all of it"),
-            (_, false) => paint(BACK, "up to the bound"),
+        let (sign, all) = match (&answer.ending, seen.all) {
+            (Ending::Broken(_), _) => (paint(BAD, "✗"), paint(BAD, "broken")),
+            (Ending::Unknown(..), _) => (paint(BACK, "?"), paint(BACK, "not known")),
+            (Ending::Holds(_), true) => (paint(GOOD, "✓"), paint(GOOD, "all of it")),
+            (Ending::Holds(_), false) => (paint(GOOD, "✓"), paint(BACK, "up to the bound")),
         };
         let speed = seen.transitions as f64 / answer.took.as_secs_f64().max(0.001);
         let name = answer.question.name();
@@ -173,6 +167,16 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
         }
         out.line("");
     }
+    for answer in answers {
+        if let Ending::Unknown(_, fields) = &answer.ending {
+            let s = if fields.len() == 1 { "" } else { "s" };
+            out.line(format_args!("{} {}", paint(BACK, "?"), paint(STRONG, answer.question.name())));
+            out.line(format_args!(
+                "  it depends on the field{s} {}, which play writes and no [[source]] gives\n",
+                fields.join(", ")
+            ));
+        }
+    }
     for path in written {
         out.line(format_args!("written: {}", paint(STRONG, path.display())));
     }
@@ -182,14 +186,14 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
     if spec.sources().len() == 0 {
         out.line(paint(BACK, "the spec has no [[source]]: nothing is ever gained, so little can be found out"));
     }
-    let bounded = answers.iter().filter(|answer| answer.broken().is_none() && !answer.seen().all).count();
+    let bounded = answers.iter().filter(|answer| matches!(answer.ending, Ending::Holds(seen) if !seen.all)).count();
     let limit = if bounded == 0 {
         String::new()
     } else {
         format!(", {bounded} only up to {} steps or {} states", arguments.depth, grouped(arguments.states))
     };
     out.line(match broken {
-        0 => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(GOOD, "everything holds")),
+        0 => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(GOOD, "nothing is broken")),
         _ => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(BAD, format_args!("{broken} broken"))),
     });
     verdict

@@ -9,13 +9,15 @@ use rustc_hash::FxHashSet;
 
 use crate::expression::Expression;
 use crate::fate::Deed;
-use crate::spec::{FieldId, Opening, Spec, SpecData};
+use crate::spec::{FieldId, Opening, Source, Spec, SpecData};
 
 /// The fields and sources that matter to a question.
 #[derive(Clone, Debug)]
 pub(super) struct Cone {
     /// All slots of the fields that matter, in order.
     pub slots: Vec<usize>,
+    /// The fields on which openings depend, that play writes and no source gives: what they can be is not known.
+    pub blind: Vec<FieldId>,
     /// Which sources matter.
     pub sources: Vec<bool>,
 }
@@ -24,30 +26,40 @@ impl Cone {
     /// `counters` are the fields that count how often a source was taken.
     pub fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
         let data = &*spec.0;
-        let mut matter: FxHashSet<FieldId> = asked.into_iter().chain([data.completed, data.opened]).collect();
+        let mut opening = vec![data.completed, data.opened];
         for level in &data.levels {
             if let Opening::When(condition) = &level.opens {
-                matter.extend(condition.reads());
+                opening.extend(condition.reads());
             }
         }
+        let opening = closed(spec, opening.into_iter().collect());
+        let mut matter: FxHashSet<FieldId> = asked.into_iter().chain(opening.iter().copied()).collect();
         matter.extend(data.over_when.iter().flat_map(|over_when| over_when.reads().iter().copied()));
-        let currents = data.key_sets.iter().filter_map(|set| set.current.as_ref().map(|(field, _)| *field));
-        matter.extend(currents);
-        let mut waiting: Vec<FieldId> = matter.iter().copied().collect();
-        while let Some(field) = waiting.pop() {
-            for read in read_by_rules(data, spec, field) {
-                if matter.insert(read) {
-                    waiting.push(read);
-                }
-            }
-        }
-        let sources: Vec<bool> =
-            data.sources.iter().map(|source| source.gives.iter().any(|gift| matter.contains(&gift.field))).collect();
+        matter.extend(data.key_sets.iter().filter_map(|set| set.current.as_ref().map(|(field, _)| *field)));
+        let mut matter = closed(spec, matter);
+        let gives =
+            |source: &Source, fields: &FxHashSet<FieldId>| source.gives.iter().any(|gift| fields.contains(&gift.field));
+        let sources: Vec<bool> = data.sources.iter().map(|source| gives(source, &matter)).collect();
         let taken = counters.iter().zip(&sources).filter(|(_, matters)| **matters).map(|(counter, _)| *counter);
         matter.extend(taken);
+        let given = |field: FieldId| data.sources.iter().any(|source| gives(source, &[field].into_iter().collect()));
+        let blind = data.fields.iter().filter(|field| opening.contains(&field.id) && field.played && !given(field.id));
         let fields = data.fields.iter().filter(|field| matter.contains(&field.id));
-        Cone { slots: fields.flat_map(|field| field.slots()).collect(), sources }
+        Cone {
+            slots: fields.flat_map(|field| field.slots()).collect(),
+            blind: blind.map(|field| field.id).collect(),
+            sources,
+        }
     }
+}
+
+/// The fields, and all that their rules read, and all that those rules read.
+fn closed(spec: &Spec, mut fields: FxHashSet<FieldId>) -> FxHashSet<FieldId> {
+    let mut waiting: Vec<FieldId> = fields.iter().copied().collect();
+    while let Some(field) = waiting.pop() {
+        waiting.extend(read_by_rules(&spec.0, spec, field).into_iter().filter(|read| fields.insert(*read)));
+    }
+    fields
 }
 
 fn read_by_rules(data: &SpecData, spec: &Spec, field: FieldId) -> Vec<FieldId> {

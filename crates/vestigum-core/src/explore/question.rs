@@ -26,7 +26,7 @@ pub(super) enum Asked {
     /// No entry of this ever becomes less.
     NeverFalls(FieldId),
     /// A condition, always or after these moments.
-    Holds(Expression, Vec<Moment>),
+    Holds(Box<Expression>, Vec<Moment>),
     /// Every level can be opened and completed; quitting and coming back keeps what a save writes.
     Reachable,
     /// Failing, or quitting inside a level, gives no record that play without it cannot have in as many visits.
@@ -52,7 +52,7 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
     for promise in &spec.0.promises {
         match &promise.promised {
             Promised::Holds(condition, after) => {
-                ask(promise.name.clone(), Asked::Holds(condition.clone(), after.clone()));
+                ask(promise.name.clone(), Asked::Holds(Box::new(condition.clone()), after.clone()));
             }
             // Each field on its own depends on less than all of them together, so there is less to search.
             Promised::NeverFalls(fields) => {

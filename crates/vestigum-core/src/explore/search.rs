@@ -55,6 +55,26 @@ pub enum Ending {
     Holds(Seen),
     /// The shortest way to break it.
     Broken(Box<Counterexample>),
+    /// It depends on these fields, which play writes and no source gives: what they can be is not known.
+    Unknown(Seen, Vec<String>),
+}
+
+impl Ending {
+    /// What the search has seen.
+    pub fn seen(&self) -> Seen {
+        match self {
+            Ending::Holds(seen) | Ending::Unknown(seen, _) => *seen,
+            Ending::Broken(counterexample) => counterexample.seen(),
+        }
+    }
+
+    /// The shortest way to break it, if it is broken.
+    pub fn broken(&self) -> Option<&Counterexample> {
+        match self {
+            Ending::Broken(counterexample) => Some(counterexample),
+            Ending::Holds(_) | Ending::Unknown(..) => None,
+        }
+    }
 }
 
 /// A visited state: where it came from, and by what.
@@ -268,6 +288,10 @@ impl<'s> Search<'s> {
         let asked = matches!(self.question.asked, Asked::Reachable);
         // Where not all was seen, what was not found may be further on.
         self.ended = Some(match missing.filter(|_| asked && self.seen.all) {
+            Some(_) if !self.cone.blind.is_empty() => {
+                let names = self.cone.blind.iter().map(|id| self.spec.0.field(*id).name.to_string());
+                Ending::Unknown(self.seen, names.collect())
+            }
             Some(level) => {
                 let id = self.spec.0.level(level as u32).id.clone();
                 let what = format!("`{id}` is never completed, whatever is played");
