@@ -38,6 +38,8 @@ enum Command {
     Play(commands::play::Arguments),
     /// Search everything that can be played for the shortest way to break a promise
     Explore(commands::explore::Arguments),
+    /// Weaken each rule in turn and see whether any playthrough or promise notices
+    Probe(commands::probe::Arguments),
     /// Try power cuts, full disks, errors and damage under the saves of playthroughs
     Faults(commands::faults::Arguments),
     /// Look at a save folder and repair it
@@ -64,6 +66,7 @@ fn main() -> ExitCode {
         Command::Demo => commands::demo::run(&out),
         Command::New(arguments) => commands::new::run(&out, arguments),
         Command::Explore(arguments) => commands::explore::run(&out, arguments),
+        Command::Probe(arguments) => commands::probe::run(&out, arguments),
         Command::Faults(arguments) => commands::faults::run(&out, arguments),
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),

@@ -3,6 +3,14 @@
 use crate::value::Value;
 
 impl Value {
+    /// The value as an expression writes it: a choice in quotes.
+    pub(crate) fn literal(&self) -> String {
+        match self {
+            Value::Choice(chosen) => format!("'{}'", chosen.name),
+            other => other.to_string(),
+        }
+    }
+
     /// The value in a few characters: scalars as they are, of containers how much is in them.
     ///
     /// ```

@@ -16,6 +16,7 @@
 //! | [`playthrough`] | scripts of moments with expectations |
 //! | [`fate_table`] | every field against every moment |
 //! | [`mod@explore`] | every state that play can reach, and the shortest way to break a promise |
+//! | [`probe`] | which rules no playthrough and no promise would miss |
 //! | [`lint`] | what is sound and probably not meant |
 
 pub mod codes;
@@ -32,6 +33,7 @@ mod moment;
 pub mod outcome;
 mod place;
 pub mod playthrough;
+pub mod probe;
 pub mod progress;
 pub mod spec;
 mod state;

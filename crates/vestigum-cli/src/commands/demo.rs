@@ -15,13 +15,14 @@ use crate::commands::{fate, play};
 use crate::show::{self, BACK, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 
 /// The files of the demo game.
-const FILES: [(&str, &str); 7] = [
+const FILES: [(&str, &str); 8] = [
     ("fellpost.toml", include_str!("../../../../demo/fellpost/fellpost.toml")),
     ("plays/falls.play", include_str!("../../../../demo/fellpost/plays/falls.play")),
     ("plays/records.play", include_str!("../../../../demo/fellpost/plays/records.play")),
     ("plays/paths.play", include_str!("../../../../demo/fellpost/plays/paths.play")),
     ("plays/lanterns.play", include_str!("../../../../demo/fellpost/plays/lanterns.play")),
     ("plays/sessions.play", include_str!("../../../../demo/fellpost/plays/sessions.play")),
+    ("plays/lasting.play", include_str!("../../../../demo/fellpost/plays/lasting.play")),
     ("plays/evening.play", include_str!("../../../../demo/fellpost/plays/evening.play")),
 ];
 

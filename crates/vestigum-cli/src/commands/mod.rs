@@ -7,4 +7,5 @@ pub mod fate;
 pub mod faults;
 pub mod new;
 pub mod play;
+pub mod probe;
 pub mod saves;

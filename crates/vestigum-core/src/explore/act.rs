@@ -14,7 +14,7 @@ use crate::value::{Value, add};
 
 /// One thing that happens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Act {
+pub(crate) enum Act {
     Enter(u32),
     Checkpoint(u32),
     /// A moment without an argument.
@@ -26,7 +26,7 @@ pub(super) enum Act {
 
 /// What a search may do.
 #[derive(Clone, Debug)]
-pub(super) struct Repertoire {
+pub(crate) struct Repertoire {
     pub counters: Vec<FieldId>,
     pub sources: Vec<bool>,
     pub failures: bool,
@@ -93,6 +93,37 @@ impl Repertoire {
         game.state.value(self.slot(game, source, level)).as_int()
     }
 
+    /// Does one thing, to its end; answers whether it was possible.
+    pub fn apply(&self, game: &mut Progress, act: Act) -> bool {
+        let spec = game.spec.clone();
+        let data = &spec.0;
+        let done = match act {
+            Act::Enter(level) => game.enter(&data.level(level).id),
+            Act::Checkpoint(index) => {
+                let Some(level) = game.state.spot.level() else { return false };
+                let Some(name) = data.level(level).checkpoints.get(index as usize) else { return false };
+                game.checkpoint(name)
+            }
+            Act::Moment(Moment::Death) => game.death(),
+            Act::Moment(Moment::Restart) => game.restart(),
+            Act::Moment(Moment::Abandon) => game.abandon(),
+            Act::Moment(Moment::NewRun) => game.new_run(),
+            Act::Moment(Moment::Complete) => game.complete(),
+            Act::Moment(Moment::Travel) => game.travel(),
+            Act::Moment(Moment::GameOver) => game.game_over(),
+            Act::Moment(own) => game.own_moment(data.moment_name(own)),
+            Act::Take(source) => {
+                self.take(game, usize::from(source));
+                return true;
+            }
+            Act::Relaunch => {
+                *game = game.suspend().relaunched();
+                return true;
+            }
+        };
+        done.is_ok_and(|outcome| outcome.accepted)
+    }
+
     /// Takes a source: its counter goes up, and what it gives is written as play would write it.
     pub fn take(&self, game: &mut Progress, source: usize) {
         let Some(level) = game.state.spot.level() else { return };
@@ -116,7 +147,7 @@ impl Repertoire {
 }
 
 /// The act as statements of a playthrough, one line each.
-pub(super) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<String> {
+pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<String> {
     let data = &*spec.0;
     match act {
         Act::Enter(level) => vec![format!("enter {}", data.level(level).id)],
@@ -131,7 +162,7 @@ pub(super) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<Strin
             let writes = source.gives.iter().enumerate().map(|(index, gift)| {
                 let field = data.field(gift.field);
                 let how = if matches!(gift.value, Value::Int(_) | Value::Float(_)) { "+=" } else { "=" };
-                let write = format!("{} {how} {}", field.name, gift.value);
+                let write = format!("{} {how} {}", field.name, gift.value.literal());
                 if index == 0 { format!("{write:34} # takes `{}`", source.name) } else { write }
             });
             writes.collect()

@@ -54,6 +54,8 @@ mod question;
 mod search;
 mod story;
 
+pub(crate) use act::{Act, Repertoire, statements};
 pub use question::{Question, questions};
+pub(crate) use search::put_state;
 pub use search::{Bounds, Ending, Found, Search, Seen};
 pub use story::Counterexample;

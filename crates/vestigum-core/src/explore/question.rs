@@ -166,8 +166,8 @@ fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<
     let expect = match old {
         Value::Bool(_) => name.clone(),
         // Without a value it reads as zero, which may be more.
-        old if field.optional => format!("filled({name}) and {name} >= {old}"),
-        old => format!("{name} >= {old}"),
+        old if field.optional => format!("filled({name}) and {name} >= {}", old.literal()),
+        old => format!("{name} >= {}", old.literal()),
     };
     Some(Broken { what: format!("`{name}` fell from {old} to {new} at `{told}`"), expect })
 }
@@ -187,7 +187,7 @@ fn unheld(condition: &Expression, env: &Env<'_>, act: Act, always: bool) -> Brok
     let mut expect = condition.source().to_owned();
     for (name, value) in judged.iter().flat_map(|part| &part.values) {
         if ["was(", "entry(", "checkpoint("].iter().any(|function| name.starts_with(function)) {
-            expect = expect.replace(name.as_str(), &value.to_string());
+            expect = expect.replace(name.as_str(), &value.literal());
         }
     }
     // What meant the level that was left is named.

@@ -356,44 +356,21 @@ impl<'s> Search<'s> {
     /// One step: the state after it, and what it breaks.
     fn step(&self, before: &Progress, act: Act) -> Option<(Progress, Option<Broken>)> {
         let asked = &self.question.asked;
-        if act == Act::Relaunch {
-            let after = before.suspend().relaunched();
+        let mut after = before.clone();
+        if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {
+            let mut outcome = after.failure(moment).ok()?;
+            // A promise is judged before a game over that follows.
             let broken = asked.judge(before, act, &after);
+            after.judge_run(&mut outcome);
+            after.finished(outcome);
+            let broken = broken.or_else(|| match asked {
+                Asked::NeverFalls(_) => asked.judge(before, act, &after),
+                _ => None,
+            });
             return Some((after, broken));
         }
-        let mut after = before.clone();
-        let data = &self.spec.0;
-        match act {
-            Act::Enter(level) => drop(after.enter(&data.level(level).id).ok()?),
-            Act::Checkpoint(index) => {
-                let level = before.state.spot.level()?;
-                let name = data.level(level).checkpoints[index as usize].clone();
-                let outcome = after.checkpoint(&name).ok()?;
-                if !outcome.accepted {
-                    return None;
-                }
-            }
-            Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) => {
-                let mut outcome = after.failure(moment).ok()?;
-                // A promise is judged before a game over that follows.
-                let broken = asked.judge(before, act, &after);
-                after.judge_run(&mut outcome);
-                after.finished(outcome);
-                let broken = broken.or_else(|| match asked {
-                    Asked::NeverFalls(_) => asked.judge(before, act, &after),
-                    _ => None,
-                });
-                return Some((after, broken));
-            }
-            Act::Moment(moment) => drop(match moment {
-                Moment::NewRun => after.new_run().ok()?,
-                Moment::Complete => after.complete().ok()?,
-                Moment::Travel => after.travel().ok()?,
-                Moment::GameOver => after.game_over().ok()?,
-                own => after.own_moment(data.moment_name(own)).ok()?,
-            }),
-            Act::Take(source) => self.repertoire.take(&mut after, usize::from(source)),
-            Act::Relaunch => return None,
+        if !self.repertoire.apply(&mut after, act) {
+            return None;
         }
         let broken = asked.judge(before, act, &after);
         Some((after, broken))
@@ -403,30 +380,7 @@ impl<'s> Search<'s> {
     fn key(&self, bytes: &mut Vec<u8>, state: &State, enters: u8) -> u128 {
         bytes.clear();
         bytes.push(enters);
-        match &state.spot {
-            Spot::Menu => bytes.push(0),
-            Spot::RunOver => bytes.push(1),
-            Spot::Level(standing) => {
-                bytes.push(2);
-                bytes.extend_from_slice(&standing.level.to_le_bytes());
-                bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
-                bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
-            }
-        }
-        let in_level = state.spot.is_level();
-        for slot in &self.cone.slots {
-            let value = state.value(*slot);
-            put(bytes, value);
-            if in_level {
-                let (entry, checkpoint) = state.noted_marks(*slot);
-                for (mark, sign) in [(entry, 0xE0), (checkpoint, 0xC0)] {
-                    if let Some(mark) = mark.filter(|mark| *mark != value) {
-                        bytes.push(sign);
-                        put(bytes, mark);
-                    }
-                }
-            }
-        }
+        put_state(bytes, state, &self.cone.slots);
         xxh3_128(bytes)
     }
 
@@ -444,6 +398,34 @@ impl<'s> Search<'s> {
 
     fn told(&self, acts: &[Act], broken: &Broken) -> Ending {
         Ending::Broken(Box::new(tell(self.plain, &self.question, acts, broken, self.seen)))
+    }
+}
+
+/// The place, and some values with their marks.
+pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
+    match &state.spot {
+        Spot::Menu => bytes.push(0),
+        Spot::RunOver => bytes.push(1),
+        Spot::Level(standing) => {
+            bytes.push(2);
+            bytes.extend_from_slice(&standing.level.to_le_bytes());
+            bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
+            bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
+        }
+    }
+    let in_level = state.spot.is_level();
+    for slot in slots {
+        let value = state.value(*slot);
+        put(bytes, value);
+        if in_level {
+            let (entry, checkpoint) = state.noted_marks(*slot);
+            for (mark, sign) in [(entry, 0xE0), (checkpoint, 0xC0)] {
+                if let Some(mark) = mark.filter(|mark| *mark != value) {
+                    bytes.push(sign);
+                    put(bytes, mark);
+                }
+            }
+        }
     }
 }
 

@@ -18,7 +18,7 @@ mod sources;
 mod table;
 mod tables;
 mod types;
-mod write;
+pub(crate) mod write;
 
 use std::sync::Arc;
 
@@ -207,6 +207,13 @@ impl Spec {
             Some(data) if errors.is_empty() => Ok(Spec(Arc::new(data))),
             _ => Err(Diagnostics::new(name, text, errors)),
         }
+    }
+
+    /// The spec that a changed document gives; none if it is not sound.
+    pub(crate) fn of_document(document: &document::Document) -> Option<Spec> {
+        let mut errors = Vec::new();
+        let data = resolve::resolve(document, "", &mut errors)?;
+        errors.is_empty().then(|| Spec(Arc::new(data)))
     }
 
     /// The id of the game; images of another game are refused.

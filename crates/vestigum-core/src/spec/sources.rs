@@ -11,7 +11,7 @@ use crate::fate::Simple;
 use crate::value::Value;
 
 use super::document::{FieldEntry, SourceEntry, Word};
-use super::resolve::{Resolver, resolve};
+use super::resolve::Resolver;
 use super::{FieldId, Span, Spec, SpecData};
 use crate::diagnostic::Spanned;
 
@@ -177,15 +177,13 @@ impl Spec {
             document.fields.push((word(&name), entry));
             names.push(name);
         }
-        let mut errors = Vec::new();
-        let data = resolve(&document, "", &mut errors);
-        match data {
-            Some(data) if errors.is_empty() => {
-                let ids = names.iter().filter_map(|name| data.field_ids.get(name.as_str()).copied()).collect();
-                (Spec(Arc::new(data)), ids)
+        match Spec::of_document(&document) {
+            Some(spec) => {
+                let ids = names.iter().filter_map(|name| spec.0.field_ids.get(name.as_str()).copied()).collect();
+                (spec, ids)
             }
             // A sound spec stays sound with more fields of new names.
-            _ => (self.clone(), Vec::new()),
+            None => (self.clone(), Vec::new()),
         }
     }
 }

@@ -182,7 +182,8 @@ impl Writer {
     }
 }
 
-fn rule(rule: &RuleEntry) -> String {
+/// A rule as it stands in a document.
+pub(crate) fn rule(rule: &RuleEntry) -> String {
     let deed = match (&rule.does, &rule.when) {
         (DeedEntry::Bare(word), None) => return quoted(&word.value),
         (DeedEntry::Bare(word), Some(_)) => format!("do = {}", quoted(&word.value)),
