@@ -388,3 +388,67 @@ fn faults_are_tried_under_a_playthrough() {
     assert!(tried["tried"]["power loss"]["outcomes"].as_u64().unwrap() > 100, "{tried}");
     assert_eq!(here(&["faults", spec.to_str().unwrap(), "--only", "no such thing"]).0, 2);
 }
+
+/// A spec of demo/mistakes.
+fn mistake(name: &str) -> String {
+    demo("").join("../mistakes").join(name).join("mistake.toml").display().to_string()
+}
+
+#[test]
+fn warnings_pass_unless_they_are_denied_or_allowed() {
+    let folder = tempfile::tempdir().unwrap();
+    let spec = mistake("record_by_set");
+    let (code, out, _) = here(&["check", &spec]);
+    assert_eq!(code, 0);
+    assert!(out.contains("warning[V102]: a replay can lower this record") && out.contains("1 warning"), "{out}");
+    assert_eq!(here(&["check", &spec, "--deny", "warnings"]).0, 1);
+    let allow = "\n[[allow]]\ncode = \"V102\"\nof = \"best_letters\"\nbecause = \"it shows the last visit\"\n";
+    let text = fs::read_to_string(&spec).unwrap();
+    fs::write(folder.path().join("allowed.toml"), text.clone() + allow).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["check", "allowed.toml", "--deny", "warnings"]);
+    assert!(code == 0 && out.contains("allowed V102") && out.contains("because it shows the last visit"), "{out}");
+    fs::write(folder.path().join("idle.toml"), text.replace("{ set =", "{ max =") + allow).unwrap();
+    let (_, out, _) = vestigum(folder.path(), &["check", "idle.toml"]);
+    assert!(out.contains("warning[V108]: nothing has the finding V102 of `best_letters`"), "{out}");
+    let (_, checked) = json(folder.path(), &["check", "allowed.toml"]);
+    assert_eq!((&checked["ok"], &checked["allowed"][0]["code"]), (&true.into(), &"V102".into()));
+}
+
+#[test]
+fn a_broken_promise_is_explored_told_and_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let spec = mistake("record_by_set");
+    let (code, out, _) = vestigum(folder.path(), &["explore", &spec, "--out", "found"]);
+    assert_eq!(code, 1);
+    assert!(out.contains("`best_letters[mill_lane]` fell from 10 to 0 at `complete`; the shortest way:"), "{out}");
+    assert!(out.contains("expect best_letters[mill_lane] >= 10") && out.contains("1 broken"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["play", &spec, "found/a_replay_lowers_no_record.play"]);
+    assert!(code == 1 && out.contains("best_letters[mill_lane] was last changed at line"), "{out}");
+    let (code, answers) = json(folder.path(), &["explore", &spec, "--only", "every level"]);
+    assert_eq!((code, &answers["questions"][0]["all"]), (0, &true.into()));
+    assert_eq!(here(&["explore", &spec, "--without", "breakfast"]).0, 2);
+}
+
+#[test]
+fn a_rule_that_nobody_pins_is_probed() {
+    let spec = demo("fellpost.toml");
+    let one = demo("plays/falls.play");
+    let arguments = ["probe", spec.to_str().unwrap(), one.to_str().unwrap()];
+    let (code, out, _) = here(&arguments);
+    assert_eq!(code, 1);
+    assert!(out.contains("best_score: `set` in `on.complete = { max = \"score\" }`"), "{out}");
+    assert!(out.contains("nobody notices; this would:") && out.contains("expect best_score == 40"), "{out}");
+    let (_, probed) = json(Path::new("."), &arguments);
+    assert!(probed["changes"].as_array().unwrap().iter().any(|change| change["noticed_by"].is_string()), "{probed}");
+}
+
+/// docs/lints.md says what `--explain` says. `VESTIGUM_WRITE_DOCS=1` writes it anew.
+#[test]
+fn the_reference_of_codes_is_current() {
+    let path = demo("").join("../../docs/lints.md");
+    let text = vestigum::codes::as_markdown();
+    if std::env::var_os("VESTIGUM_WRITE_DOCS").is_some() {
+        fs::write(&path, &text).unwrap();
+    }
+    assert_eq!(fs::read_to_string(&path).unwrap_or_default(), text, "write it anew with VESTIGUM_WRITE_DOCS=1");
+}

@@ -85,7 +85,7 @@ fn every_kind_of_mistake_has_its_sentence() {
         (over("stars[mil_lane] > 1"), "did you mean `mill_lane`?"),
         (over("mill_lane"), "put a level in brackets"),
         (over("total(stars) > 1"), "there is no function `total`"),
-        (over("entry(letters) > 1"), "means something only in rules inside a level"),
+        (over("entry(letters) > 1"), "means something only in rules and promises inside a level"),
         (over("99999999999999999999 > 1"), "this number is too large"),
         (rule("on.deth = \"keep\""), "did you mean `death`?"),
         (rule("on.quit = \"reset\""), "a crash never says it"),
