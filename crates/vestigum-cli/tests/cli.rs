@@ -427,6 +427,14 @@ fn a_broken_promise_is_explored_told_and_written() {
     let (code, answers) = json(folder.path(), &["explore", &spec, "--only", "every level"]);
     assert_eq!((code, &answers["questions"][0]["all"]), (0, &true.into()));
     assert_eq!(here(&["explore", &spec, "--without", "breakfast"]).0, 2);
+    // What is asked of every game can be allowed, with a reason.
+    let spec = mistake("giving_up_keeps_what_dying_takes");
+    assert_eq!(here(&["explore", &spec]).0, 1);
+    let allow = "\n[[allow]]\ncode = \"V203\"\nof = \"score\"\nbecause = \"giving up is meant to be kind\"\n";
+    fs::write(folder.path().join("kind.toml"), fs::read_to_string(&spec).unwrap() + allow).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["explore", "kind.toml"]);
+    assert!(code == 0 && out.contains("because giving up is meant to be kind"), "{out}");
+    assert_eq!(vestigum(folder.path(), &["check", "kind.toml", "--deny", "warnings"]).0, 0);
 }
 
 #[test]

@@ -61,6 +61,12 @@ pub const NO_STEPS: &str = "V106";
 pub const DEVICE_SUM: &str = "V107";
 /// An allowed finding that is not there.
 pub const IDLE_ALLOW: &str = "V108";
+/// Found by exploring: a level that nothing played opens or completes.
+pub const NEVER_COMPLETED: &str = "V201";
+/// Found by exploring: failing gives more than playing on.
+pub const FAILING_GAINS: &str = "V202";
+/// Found by exploring: leaving keeps what dying takes.
+pub const LEAVING_PAYS: &str = "V203";
 
 /// Every code, in order.
 pub const ALL: &[Explanation] = &[
@@ -225,6 +231,27 @@ pub const ALL: &[Explanation] = &[
         wrong: "[[allow]]\ncode = \"V102\"\nof = \"best_leters\"\nbecause = \"it shows the last visit\"",
         right: "[[allow]]\ncode = \"V102\"\nof = \"last_letters\"\nbecause = \"it shows the last visit\"",
     },
+    Explanation {
+        code: NEVER_COMPLETED,
+        title: "exploring: a level that is never completed",
+        text: "From a fresh profile, no sequence of moments and sources opens and completes this level. `vestigum explore` has seen every state there is.",
+        wrong: "[level.tarn_steps]\nopens = \"best_letters[mill_lane] >= 40\"      # three letters of ten are all there is",
+        right: "[level.tarn_steps]\nopens = \"best_letters[mill_lane] >= 30\"",
+    },
+    Explanation {
+        code: FAILING_GAINS,
+        title: "exploring: failing gains something",
+        text: "A record is higher with failures, or with quitting inside a level, than play without them can make it in as many visits. `vestigum explore` shows the shortest way. Let the value fall back with its source, or let the source stay taken.",
+        wrong: "[field.score]\nafter_failure = \"keep\"          # and its source comes back",
+        right: "[field.score]\nafter_failure = \"entry\"",
+    },
+    Explanation {
+        code: LEAVING_PAYS,
+        title: "exploring: leaving keeps what dying takes",
+        text: "A player who gives up, or quits, just before a death has more of this value afterwards than one who dies. `vestigum explore` shows the shortest way. Lives and other prices of a death are not asked: quitting never costs a price.",
+        wrong: "[field.score]\nafter_failure = \"entry\"\non.abandon = \"keep\"",
+        right: "[field.score]\nafter_failure = \"entry\"",
+    },
 ];
 
 impl Explanation {
@@ -237,7 +264,7 @@ impl Explanation {
 /// All codes as a Markdown document: `docs/lints.md`.
 pub fn as_markdown() -> String {
     let mut out = String::from(
-        "# What `vestigum check` finds\n\nErrors begin with `V0`: the spec cannot be used, or part of it can never do anything. Warnings begin with `V1`: the spec\nworks, and probably does not do what was meant. A warning that is meant is allowed in the spec, with a reason:\n\n```toml\n[[allow]]\ncode = \"V102\"\nof = \"last_letters\"                 # left out: wherever it is found\nbecause = \"the board shows the last visit, not the best\"\n```\n\n`vestigum check --deny warnings` fails on warnings too. `vestigum check --explain CODE` shows what stands here.\n",
+        "# What `vestigum check` finds\n\nErrors begin with `V0`: the spec cannot be used, or part of it can never do anything. Warnings begin with `V1`: the spec\nworks, and probably does not do what was meant. What begins with `V2` is found by `vestigum explore`. A warning that is meant is allowed in the spec, with a reason:\n\n```toml\n[[allow]]\ncode = \"V102\"\nof = \"last_letters\"                 # left out: wherever it is found\nbecause = \"the board shows the last visit, not the best\"\n```\n\n`vestigum check --deny warnings` fails on warnings too. `vestigum check --explain CODE` shows what stands here.\n",
     );
     for entry in ALL {
         let Explanation { code, title, text, wrong, right } = entry;

@@ -72,6 +72,8 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     if asked.is_empty() {
         return Err(out.unusable("there is nothing to ask: no promise has that in its name"));
     }
+    let (allowed, asked): (Vec<Question>, Vec<Question>) =
+        asked.into_iter().partition(|question| question.allowed(&spec).is_some());
     let bar = ProgressBar::new_spinner().with_style(style());
     let mut answers = Vec::new();
     for question in asked {
@@ -89,7 +91,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         Some(folder) => write(out, folder, &answers)?,
         None => Vec::new(),
     };
-    Ok(show(out, &spec, arguments, &answers, &written))
+    Ok(show(out, &spec, arguments, &Answers { answers: &answers, allowed: &allowed, written: &written }))
 }
 
 fn style() -> ProgressStyle {
@@ -112,14 +114,22 @@ fn write(out: &Output, folder: &PathBuf, answers: &[Answer]) -> Result<Vec<PathB
     Ok(written)
 }
 
-fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], written: &[PathBuf]) -> Verdict {
+/// All answers, what was not asked because the spec allows it, and the files that were written.
+struct Answers<'a> {
+    answers: &'a [Answer],
+    allowed: &'a [Question],
+    written: &'a [PathBuf],
+}
+
+fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> Verdict {
+    let Answers { answers, allowed, written } = *all;
     let broken = answers.iter().filter(|answer| answer.broken().is_some()).count();
     let verdict = if broken == 0 { Verdict::Fine } else { Verdict::Failed };
     if out.json {
         let list = answers.iter().map(|answer| {
             let seen = answer.seen();
             json!({
-                "question": answer.question.name(), "promise": answer.question.is_promise(),
+                "question": answer.question.name(), "code": answer.question.code(), "promise": answer.question.is_promise(),
                 "holds": matches!(answer.ending, Ending::Holds(_)), "states": seen.states, "transitions": seen.transitions,
                 "depth": seen.depth, "all": seen.all,
                 "what": answer.broken().map(Counterexample::what),
@@ -127,7 +137,13 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
                 "playthrough": answer.broken().map(Counterexample::play),
             })
         });
-        out.json(&json!({ "ok": broken == 0, "questions": list.collect::<Vec<_>>(), "written": written }));
+        let allowed = allowed.iter().map(|question| {
+            json!({ "question": question.name(), "code": question.code(), "because": question.allowed(spec) })
+        });
+        out.json(&json!({
+            "ok": broken == 0, "questions": list.collect::<Vec<_>>(), "allowed": allowed.collect::<Vec<_>>(),
+            "written": written,
+        }));
         return verdict;
     }
     let heading = ["", "asked", "states", "steps", "deepest", "seen", "per second"].map(str::to_owned);
@@ -154,7 +170,10 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
     });
     out.line(table_with_numbers(&heading, rows.collect(), 2, &[2, 3, 4, 6]));
     for counterexample in answers.iter().filter_map(Answer::broken) {
-        out.line(format_args!("{} {}", paint(BAD, "✗"), paint(STRONG, counterexample.name())));
+        let asked = answers.iter().find(|answer| answer.question.name() == counterexample.name());
+        let code = asked.and_then(|answer| answer.question.code()).map(|code| format!("  {code}")).unwrap_or_default();
+        let name = paint(STRONG, counterexample.name());
+        out.line(format_args!("{} {name}{}", paint(BAD, "✗"), paint(QUIET, code)));
         out.line(format_args!("  {}; the shortest way:\n", counterexample.what()));
         let body = counterexample.play().lines().skip_while(|line| !line.starts_with("playthrough"));
         for line in body.skip(1) {
@@ -176,6 +195,16 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, answers: &[Answer], wr
                 fields.join(", ")
             ));
         }
+    }
+    for question in allowed {
+        let because = question.allowed(spec).unwrap_or_default();
+        out.line(format_args!(
+            "{} {}: {}",
+            paint(QUIET, "allowed"),
+            question.code().unwrap_or_default(),
+            question.name()
+        ));
+        out.line(paint(QUIET, format_args!("        because {because}")));
     }
     for path in written {
         out.line(format_args!("written: {}", paint(STRONG, path.display())));

@@ -2,12 +2,14 @@
 
 use std::sync::Arc;
 
+use crate::codes;
 use crate::expression::{Env, Expression};
 use crate::fate::{Deed, Operation, Rule};
 use crate::moment::Moment;
 use crate::place::Checkpoint;
 use crate::progress::Progress;
 use crate::spec::{Field, FieldId, Promised, Span, Spec};
+use crate::suspend::resembled;
 use crate::value::{Value, below};
 
 use super::act::Act;
@@ -29,6 +31,8 @@ pub(super) enum Asked {
     Holds(Box<Expression>, Vec<Moment>),
     /// Every level can be opened and completed; quitting and coming back keeps what a save writes.
     Reachable,
+    /// Giving up or quitting leaves no more of this than a death.
+    NoBetterLeft(FieldId),
     /// Failing, or quitting inside a level, gives no record that play without it cannot have in as many visits.
     NothingGained(FieldId),
 }
@@ -71,7 +75,18 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
     for field in records {
         ask(format!("failing gains nothing for `{}`", field.name).into(), Asked::NothingGained(field.id));
     }
+    for field in spec.0.fields.iter().filter(|field| may_pay(spec, field)) {
+        ask(format!("leaving keeps no more of `{}` than dying", field.name).into(), Asked::NoBetterLeft(field.id));
+    }
     questions
+}
+
+/// Whether leaving has another fate for the field than a death has, which then takes no price.
+fn may_pay(spec: &Spec, field: &Field) -> bool {
+    let fate = |moment| spec.0.plan.fate(field.id, moment).without_price();
+    let Some(death) = fate(Moment::Death) else { return false };
+    let differs = [Moment::Abandon, resembled(spec.0.resume)].into_iter().any(|moment| fate(moment) != Some(death));
+    differs && matches!(field.lasts, Span::Run | Span::Profile) && field.ty.is_number()
 }
 
 /// A record is what outlives the run and grows with what a visit brings.
@@ -95,9 +110,31 @@ impl Question {
         matches!(self.asked, Asked::NeverFalls(_) | Asked::Holds(..))
     }
 
+    /// The code under which a spec can allow it; promises have none.
+    pub fn code(&self) -> Option<&'static str> {
+        match &self.asked {
+            Asked::NeverFalls(_) | Asked::Holds(..) => None,
+            Asked::Reachable => Some(codes::NEVER_COMPLETED),
+            Asked::NothingGained(_) => Some(codes::FAILING_GAINS),
+            Asked::NoBetterLeft(_) => Some(codes::LEAVING_PAYS),
+        }
+    }
+
+    /// Why the spec allows it, if it does.
+    pub fn allowed<'s>(&self, spec: &'s Spec) -> Option<&'s str> {
+        let code = self.code()?;
+        let subject = self.reads().first().map(|id| &*spec.0.field(*id).name);
+        let mut entries = spec.0.document.allowed.iter();
+        let entry = entries.find(|entry| {
+            let same = entry.code.value.eq_ignore_ascii_case(code);
+            same && entry.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject)
+        });
+        entry.map(|entry| entry.because.value.as_str())
+    }
+
     pub(super) fn reads(&self) -> Vec<FieldId> {
         match &self.asked {
-            Asked::NeverFalls(field) | Asked::NothingGained(field) => vec![*field],
+            Asked::NeverFalls(field) | Asked::NothingGained(field) | Asked::NoBetterLeft(field) => vec![*field],
             Asked::Holds(condition, _) => condition.reads().to_vec(),
             Asked::Reachable => Vec::new(),
         }
@@ -142,9 +179,29 @@ impl Asked {
                 };
                 if condition.holds(&env) { None } else { Some(unheld(condition, &env, act, always)) }
             }
+            Asked::NoBetterLeft(field) => left_with_more(before, act, after, *field),
             Asked::Reachable | Asked::NothingGained(_) => None,
         }
     }
+}
+
+/// What leaving has left more of than a death in its place would have.
+fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
+    let leaves = matches!(act, Act::Moment(Moment::Abandon) | Act::Relaunch);
+    if !leaves || !before.state.spot.is_level() {
+        return None;
+    }
+    let mut died = before.clone();
+    died.death().ok()?;
+    let spec = &*after.spec.0;
+    let field = spec.field(id);
+    let slot = field.slots().find(|slot| below(died.state.value(*slot), after.state.value(*slot)))?;
+    let key = crate::progress::key_of(spec, field, slot, &after.state.made);
+    let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+    let (left, dead) = (after.state.value(slot), died.state.value(slot));
+    let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
+    let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
+    Some(Broken { what, expect: format!("{name} <= {}", dead.literal()) })
 }
 
 fn act_enters(act: Act) -> bool {
