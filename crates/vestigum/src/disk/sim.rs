@@ -348,7 +348,8 @@ impl Disk for SimDisk {
         let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             state.folder(path.parent().unwrap_or(Path::new("")))?;
-            if let Some(Entry::File(file)) = state.seen.get(path).copied() {
+            if state.seen.contains_key(path) {
+                let file = state.file(path)?;
                 let content = state.files.entry(file).or_default();
                 (content.seen, content.lost) = (Arc::default(), false);
                 return Ok(file);
