@@ -201,7 +201,12 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
     let (left, dead) = (after.state.value(slot), died.state.value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
     let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
-    Some(Broken { what, expect: format!("{name} <= {}", dead.literal()) })
+    Some(Broken { what, expect: at_most(&name, dead) })
+}
+
+/// The expectation that something is not above a value; nothing is above no value but a value.
+pub(super) fn at_most(name: &str, value: &Value) -> String {
+    if value.is_filled() { format!("{name} <= {}", value.literal()) } else { format!("not filled({name})") }
 }
 
 fn act_enters(act: Act) -> bool {

@@ -12,7 +12,7 @@ use crate::value::{Value, below};
 
 use super::act::{Act, Repertoire};
 use super::cone::Cone;
-use super::question::{Asked, Broken, Question, checkpoint_key, questions};
+use super::question::{Asked, Broken, Question, at_most, checkpoint_key, questions};
 use super::story::{Counterexample, tell};
 
 /// How far a search goes.
@@ -343,7 +343,7 @@ impl<'s> Search<'s> {
                             what: format!(
                                 "`{name}` is {value}, and without failing it is {best} at most in {enters} visit{s}"
                             ),
-                            expect: format!("{name} <= {best}"),
+                            expect: at_most(&name, &best),
                         });
                     }
                 }
