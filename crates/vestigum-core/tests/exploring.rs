@@ -195,6 +195,37 @@ fn what_can_be_farmed_is_found() {
     assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
 }
 
+/// Where honest play was not seen to its end, it may have more than what failing was seen to give.
+#[test]
+fn a_bound_raises_no_alarm() {
+    // A fall gives ten at once; collecting gives thirty, and takes longer.
+    let eased = GAME.replace(
+        "after_failure = \"entry\"",
+        "after_failure = \"keep\"\nwritten_by = \"both\"\non.death = { max = 10 }",
+    ) + "[field.best_score]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"score\" }\n";
+    let spec = Spec::from_toml(
+        &eased
+            .replace(
+                "lasts = \"visit\"\nafter_failure = \"checkpoint\"\n",
+                "lasts = \"visit\"\nafter_failure = \"keep\"\n",
+            )
+            .replace("score = 10 }", "score = 5 }"),
+    )
+    .unwrap();
+    for question in questions(&spec) {
+        for depth in 1..6 {
+            let ending = Search::new(&spec, &question, Bounds { depth, ..Bounds::default() }).run();
+            assert!(ending.broken().is_none(), "{} in {depth} steps: {ending:?}", question.name());
+        }
+    }
+}
+
+#[test]
+fn what_must_always_hold_is_asked_of_a_fresh_profile_too() {
+    let play = broken(&(GAME.to_owned() + "[[promise]]\nname = \"few\"\nholds = \"lanterns < 3\"\n"), "few");
+    assert!(play.ends_with("launch\nexpect lanterns < 3\n"), "{play}");
+}
+
 #[test]
 fn a_level_that_is_never_completed_is_found() {
     let needs = GAME.replace(

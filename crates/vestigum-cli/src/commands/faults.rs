@@ -79,8 +79,12 @@ fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
         let found = reports.iter().flat_map(|(playthrough, report)| {
             report.violations.iter().map(|violation| violation_json(playthrough, violation))
         });
+        let ended = reports.iter().filter_map(|(playthrough, report)| {
+            let (line, statement) = report.ended_at.as_ref()?;
+            Some(json!({ "file": playthrough.file(), "line": line, "statement": statement }))
+        });
         out.json(&json!({
-            "ok": violations == 0, "playthroughs": reports.len(), "saves": all.saves, "operations": all.operations,
+            "ended_early": ended.collect::<Vec<_>>(), "ok": violations == 0, "playthroughs": reports.len(), "saves": all.saves, "operations": all.operations,
             "tried": serde_json::Map::from_iter(kinds), "violations": found.collect::<Vec<_>>(),
         }));
         return verdict;
@@ -101,6 +105,12 @@ fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
     out.line(table_with_numbers(&heading, rows.into(), 3, &[1, 2, 3, 4]));
     for (playthrough, report) in reports {
         report.violations.iter().for_each(|violation| out.line(explained(playthrough, violation)));
+    }
+    for (playthrough, report) in reports {
+        if let Some((line, statement)) = &report.ended_at {
+            let place = format!("{}:{line}", playthrough.file());
+            out.line(paint(QUIET, format_args!("{place} ended at `{statement}`; what comes after it was not tried")));
+        }
     }
     let outcomes: usize = all.tried.values().map(|tried| tried.outcomes).sum();
     out.line(if violations == 0 {

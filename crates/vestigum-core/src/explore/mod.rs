@@ -54,7 +54,7 @@ mod question;
 mod search;
 mod story;
 
-pub(crate) use act::{Act, Repertoire, statements};
+pub(crate) use act::{Act, Repertoire, says_game_over, statements};
 pub use question::{Question, questions};
 pub(crate) use search::put_state;
 pub use search::{Bounds, Ending, Found, Search, Seen};

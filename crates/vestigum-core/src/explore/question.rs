@@ -7,7 +7,7 @@ use crate::expression::{Env, Expression};
 use crate::fate::{Deed, Operation, Rule};
 use crate::moment::Moment;
 use crate::place::Checkpoint;
-use crate::progress::Progress;
+use crate::progress::{Progress, entry_name};
 use crate::spec::{Field, FieldId, Promised, Span, Spec};
 use crate::suspend::resembled;
 use crate::value::{Value, below};
@@ -153,6 +153,14 @@ pub(super) fn moment_of(act: Act) -> Option<Moment> {
 }
 
 impl Asked {
+    /// Judges a fresh profile: only what must always hold can be broken there.
+    pub fn at_first(&self, game: &Progress) -> Option<Broken> {
+        match self {
+            Asked::Holds(_, moments) if moments.is_empty() => self.judge(game, Act::Relaunch, game),
+            _ => None,
+        }
+    }
+
     /// Judges one step, from a state to the next, just before a game over that may follow.
     pub fn judge(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
         match self {
@@ -196,8 +204,7 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
     let spec = &*after.spec.0;
     let field = spec.field(id);
     let slot = field.slots().find(|slot| below(died.state.value(*slot), after.state.value(*slot)))?;
-    let key = crate::progress::key_of(spec, field, slot, &after.state.made);
-    let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+    let name = entry_name(spec, field, slot, &after.state.made);
     let (left, dead) = (after.state.value(slot), died.state.value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
     let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
@@ -221,8 +228,7 @@ fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<
         let bool_fell = *old == Value::Bool(true) && *new == Value::Bool(false);
         old != new && (bool_fell || !new.is_filled() || (old.is_filled() && below(new, old)))
     })?;
-    let key = crate::progress::key_of(spec, field, slot, &after.state.made);
-    let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+    let name = entry_name(spec, field, slot, &after.state.made);
     let (old, new) = (before.state.value(slot), after.state.value(slot));
     let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
     let expect = match old {

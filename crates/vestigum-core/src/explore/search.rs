@@ -5,12 +5,12 @@ use xxhash_rust::xxh3::xxh3_128;
 
 use crate::moment::Moment;
 use crate::place::Spot;
-use crate::progress::Progress;
+use crate::progress::{Progress, entry_name};
 use crate::spec::Spec;
 use crate::state::State;
 use crate::value::{Value, below};
 
-use super::act::{Act, Repertoire};
+use super::act::{Act, Repertoire, says_game_over};
 use super::cone::Cone;
 use super::question::{Asked, Broken, Question, at_most, checkpoint_key, questions};
 use super::story::{Counterexample, tell};
@@ -128,6 +128,9 @@ pub struct Search<'s> {
 
 impl<'s> Search<'s> {
     /// A search that stands at a fresh profile.
+    ///
+    /// # Panics
+    /// If the question is one of another spec.
     pub fn new(spec: &'s Spec, question: &'s Question, bounds: Bounds) -> Search<'s> {
         let mut search = Search::begin(spec, question, bounds.clone(), true);
         if let Asked::NothingGained(_) = question.asked {
@@ -136,8 +139,12 @@ impl<'s> Search<'s> {
             while honest.ended.is_none() {
                 honest.round();
             }
-            search.best = honest.best;
             search.seen.transitions += honest.seen.transitions;
+            // What honest play was not seen to the end of may have more: then nothing can be said against failing.
+            if !honest.seen.all {
+                search.ended = Some(Ending::Holds(honest.seen));
+            }
+            search.best = honest.best;
         }
         search
     }
@@ -150,8 +157,7 @@ impl<'s> Search<'s> {
             cone.slots = (0..spec.0.slots).collect();
             cone.sources.iter_mut().for_each(|matters| *matters = true);
         }
-        let says_game_over = spec.0.over_when.is_none()
-            && spec.0.fields.iter().any(|field| !spec.0.plan.fate(field.id, Moment::GameOver).rules.is_empty());
+        let says_game_over = says_game_over(&spec);
         let sources = cone.sources.clone();
         let without = bounds.without.clone();
         let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
@@ -175,6 +181,10 @@ impl<'s> Search<'s> {
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
         search.note(&game.state, 0);
+        // What must always hold must hold of a fresh profile too.
+        if let Some(broken) = search.question.asked.at_first(&game) {
+            search.ended = Some(search.told(&[], &broken));
+        }
         search.frontier.push(Node { id: 0, game, enters: 0 });
         search
     }
@@ -336,8 +346,7 @@ impl<'s> Search<'s> {
                     let had = (0..=enters).filter_map(|enters| self.best.get(&(enters, slot)));
                     let best = had.reduce(|a, b| if below(a, b) { b } else { a })?.clone();
                     if below(&best, value) {
-                        let key = crate::progress::key_of(&data, field, slot, &state.made);
-                        let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+                        let name = entry_name(&data, field, slot, &state.made);
                         let s = if enters == 1 { "" } else { "s" };
                         return Some(Broken {
                             what: format!(

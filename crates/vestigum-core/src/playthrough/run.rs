@@ -9,7 +9,7 @@ use crate::expression::{Expression, Judged};
 use crate::image::{Origin, Owner};
 use crate::moment::Moment;
 use crate::outcome::{AccessError, Outcome, Refused, Written};
-use crate::progress::{Launched, Progress, key_of};
+use crate::progress::{Launched, Progress, entry_name};
 use crate::spec::{FieldId, Span, Spec};
 use crate::value::{Value, negated};
 
@@ -406,9 +406,8 @@ impl Runner<'_> {
             let field = spec.0.field(*id);
             let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
             let made = player.progress.as_ref().map(|progress| &progress.state.made).unwrap_or(&none_made);
-            let key = key_of(&spec.0, field, *slot, made).map(|key| format!("[{key}]")).unwrap_or_default();
             Some(LastChange {
-                name: format!("{}{key}", field.name),
+                name: entry_name(&spec.0, field, *slot, made),
                 line: changed.line,
                 statement: changed.statement.to_string(),
                 before: changed.before.clone(),

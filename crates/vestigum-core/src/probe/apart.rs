@@ -8,10 +8,10 @@ use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_128;
 
 use crate::diagnostic::Spanned;
-use crate::explore::{Act, Repertoire, put_state, statements};
-use crate::progress::{Progress, key_of};
+use crate::explore::{Act, Repertoire, put_state, says_game_over, statements};
+use crate::progress::{Progress, entry_name};
 use crate::spec::document::SourceEntry;
-use crate::spec::{Axis, Spec};
+use crate::spec::{Axis, FieldId, Spec};
 use crate::types::Type;
 use crate::value::Value;
 
@@ -24,14 +24,16 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let (first, counters) = played(spec)?.with_counters();
     let (second, _) = played(&weakened.spec)?.with_counters();
     let sources = vec![true; counters.len()];
-    let says_game_over = first.0.over_when.is_none();
+    let says_game_over = says_game_over(&first);
+    // The counters of sources are no fields that a playthrough knows.
+    let hidden = counters.clone();
     let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };
     let slots: Vec<usize> = (0..first.0.slots).collect();
     let mut visited: Vec<(usize, Act)> = vec![(0, Act::Relaunch)];
     let mut seen = FxHashSet::default();
     let mut bytes = Vec::new();
     let pair = (Progress::fresh(&first), Progress::fresh(&second));
-    if let Some(expect) = difference(&pair.0, &pair.1) {
+    if let Some(expect) = difference(&pair.0, &pair.1, &hidden) {
         return Some(story(&first, weakened, &[], &expect));
     }
     let mut frontier = vec![(0usize, pair)];
@@ -42,7 +44,7 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
                 let (mut after, mut after_other) = (one.clone(), other.clone());
                 let done = repertoire.apply(&mut after, act);
                 let done_other = repertoire.apply(&mut after_other, act);
-                let expect = difference(&after, &after_other)
+                let expect = difference(&after, &after_other, &hidden)
                     // A statement that is refused there fails by itself; a checkpoint that is ignored does not.
                     .or_else(|| (done && !done_other && !matches!(act, Act::Checkpoint(_))).then(String::new));
                 let path = |mut at: usize| {
@@ -109,7 +111,7 @@ fn played(spec: &Spec) -> Option<Spec> {
 }
 
 /// What a playthrough can expect of the first that does not hold of the second.
-fn difference(one: &Progress, other: &Progress) -> Option<String> {
+fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<String> {
     let spec = &*one.spec.0;
     if one.place() != other.place() {
         let expect = match (one.state.spot.level(), one.state.spot.is_level()) {
@@ -124,16 +126,13 @@ fn difference(one: &Progress, other: &Progress) -> Option<String> {
         };
         return Some(expect);
     }
-    // The counters of sources are no fields that a playthrough knows.
-    let hidden = |field: &crate::spec::Field| field.name.starts_with("taken_");
-    for field in spec.fields.iter().filter(|field| !hidden(field)) {
+    for field in spec.fields.iter().filter(|field| !hidden.contains(&field.id)) {
         for slot in field.slots() {
             let (value, changed) = (one.state.value(slot), other.state.value(slot));
             if value == changed {
                 continue;
             }
-            let key = key_of(spec, field, slot, &one.state.made);
-            let name = key.map_or_else(|| field.name.to_string(), |key| format!("{}[{key}]", field.name));
+            let name = entry_name(spec, field, slot, &one.state.made);
             let container =
                 matches!(value, Value::Bytes(_) | Value::List(_) | Value::Set(_) | Value::Map(_) | Value::Struct(..));
             return Some(match value {

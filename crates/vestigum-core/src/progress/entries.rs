@@ -159,3 +159,11 @@ pub(crate) fn key_of(spec: &SpecData, field: &Field, slot: usize, made: &MadeKey
         names => Some(names.join(", ").into()),
     }
 }
+
+/// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
+pub(crate) fn entry_name(spec: &SpecData, field: &Field, slot: usize, made: &MadeKeys) -> String {
+    match key_of(spec, field, slot, made) {
+        Some(key) => format!("{}[{key}]", field.name),
+        None => field.name.to_string(),
+    }
+}

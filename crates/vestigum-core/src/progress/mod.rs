@@ -14,7 +14,7 @@ mod writes;
 
 pub use board::BoardRow;
 pub use display::{Entry, Update};
-pub(crate) use entries::{Found, entry_of, key_of};
+pub(crate) use entries::{Found, entry_name, entry_of, key_of};
 pub use reset::Reset;
 
 use crate::diagnostic::nearest;

@@ -105,6 +105,9 @@ pub struct FaultReport {
     pub saves: usize,
     /// How many disk operations it took.
     pub operations: usize,
+    /// The statement at which the playthrough ended early, with its line: what comes after it was not tried. `damage` does
+    /// nothing here, so a playthrough that depends on it ends there.
+    pub ended_at: Option<(usize, String)>,
     /// What was tried.
     pub tried: BTreeMap<FaultKind, Tried>,
     /// What broke: of each kind and explanation the case with the fewest operations.
@@ -187,12 +190,13 @@ pub fn faults<S: Store>(
 ) -> Result<FaultReport, StoreError> {
     let disk = SimDisk::default();
     let mut recorder = Recorder::new(open(disk.clone())?, disk.clone(), spec.keep());
-    run(spec, playthrough, &mut recorder);
+    let played = run(spec, playthrough, &mut recorder);
     let trial = Trial { spec, playthrough, open, log: disk.operations(), commits: recorder.into_commits(), disk };
     let points = trial.points();
     let report = Mutex::new(FaultReport {
         saves: trial.commits.written(),
         operations: trial.log.len(),
+        ended_at: played.failure.map(|failure| (failure.line, failure.statement)),
         ..FaultReport::default()
     });
     let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
