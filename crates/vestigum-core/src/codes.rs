@@ -67,6 +67,16 @@ pub const NEVER_COMPLETED: &str = "V201";
 pub const FAILING_GAINS: &str = "V202";
 /// Found by exploring: leaving keeps what dying takes.
 pub const LEAVING_PAYS: &str = "V203";
+/// A history that cannot be used.
+pub const HISTORY: &str = "V301";
+/// A version that does not follow those that are frozen.
+pub const VERSION: &str = "V302";
+/// A change that needs a raised version.
+pub const NEEDS_VERSION: &str = "V303";
+/// A change that needs a migration.
+pub const NEEDS_MIGRATION: &str = "V304";
+/// A step of a migration that cannot be taken.
+pub const BAD_STEP: &str = "V305";
 
 /// Every code, in order.
 pub const ALL: &[Explanation] = &[
@@ -251,6 +261,41 @@ pub const ALL: &[Explanation] = &[
         text: "A player who gives up, or quits, just before a death has more of this value afterwards than one who dies. `vestigum explore` shows the shortest way. Lives and other prices of a death are not asked: quitting never costs a price.",
         wrong: "[field.score]\nafter_failure = \"entry\"\non.abandon = \"keep\"",
         right: "[field.score]\nafter_failure = \"entry\"",
+    },
+    Explanation {
+        code: HISTORY,
+        title: "a history that cannot be used",
+        text: "The history file holds the shapes of the versions that players have saves of. `freeze` writes it, and it is never edited by hand: old saves are read by what it says. Put it back as it was in version control, and say in the spec what changes.",
+        wrong: "{ \"name\": \"best\", \"type\": \"float\", … }   # was \"int\" when version 1 shipped",
+        right: "[[migration]]\nto = 2\nsteps = [{ fill = \"best\", with = \"best\" }]",
+    },
+    Explanation {
+        code: VERSION,
+        title: "a version that does not follow those that are frozen",
+        text: "Versions are frozen one after the other, when they ship. The spec's version is the newest frozen one or the next; a migration leads to a version from the one before it, and that one must be frozen, because its shape tells what the old values are.",
+        wrong: "version = 4        # version 2 is the newest that was frozen",
+        right: "version = 3",
+    },
+    Explanation {
+        code: NEEDS_VERSION,
+        title: "a change that needs a raised version",
+        text: "A narrower range, a shorter length and another default of a keyed field change what saves of the frozen version mean. With a raised version, loading knows which saves are old: it brings their values inside and reports it.",
+        wrong: "version = 1\n[field.stars]\nrange = [0, 3]        # was [0, 5]",
+        right: "version = 2\n[field.stars]\nrange = [0, 3]",
+    },
+    Explanation {
+        code: NEEDS_MIGRATION,
+        title: "a change that needs a migration",
+        text: "Something that players have in their saves has no place in the spec any more: a field, level, checkpoint, key or choice is gone or bears another name, or a field has another type, other keys or another owner. Raise the version and say what becomes of it. What is meant to be lost is dropped, so that it is never lost by accident.",
+        wrong: "[field.letters]        # was coins",
+        right: "[[migration]]\nto = 2\nsteps = [{ rename = \"field\", from = \"coins\", to = \"letters\" }]",
+    },
+    Explanation {
+        code: BAD_STEP,
+        title: "a step of a migration that cannot be taken",
+        text: "`from`, `of`, `name` and everything in `with` are names of the version before; `to` and the target of `fill` are names of the version that the migration leads to. Every step reads the old values, so the order of steps never matters, and nothing is said twice. What a fill reads is not lost, so it is not dropped.",
+        wrong: "{ rename = \"field\", from = \"letters\", to = \"coins\" }        # the wrong way round",
+        right: "{ rename = \"field\", from = \"coins\", to = \"letters\" }",
     },
 ];
 

@@ -13,6 +13,8 @@
 //! | [`progress`] | the state machine that a game feeds with moments |
 //! | [`mod@suspend`] | what a save writes: exactly what the player would have if they quit now |
 //! | [`image`] | the saved form, its digest and check, and what loading makes of it |
+//! | [`history`] | the shape of every version that players have |
+//! | [`migration`] | how saves of older versions come to this one |
 //! | [`playthrough`] | scripts of moments with expectations |
 //! | [`fate_table`] | every field against every moment |
 //! | [`mod@explore`] | every state that play can reach, and the shortest way to break a promise |
@@ -27,8 +29,10 @@ pub mod expression;
 pub mod fate;
 pub mod fate_table;
 pub mod handle;
+pub mod history;
 pub mod image;
 pub mod lint;
+pub mod migration;
 mod moment;
 pub mod outcome;
 mod place;
@@ -43,6 +47,7 @@ pub mod value;
 
 pub use diagnostic::{Diagnostic, Diagnostics, Severity};
 pub use handle::{Handle, HandleError, PerLevel};
+pub use history::History;
 pub use image::{Image, LoadError, LoadReport, Owner};
 pub use moment::Moment;
 pub use outcome::{AccessError, Change, Outcome, Refused, Written};

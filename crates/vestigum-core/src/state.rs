@@ -6,10 +6,12 @@
 //! current state, so nothing is noted there. What a display has not been told yet is noted the same way.
 
 use std::ops::Range;
+use std::sync::Arc;
 
 use indexmap::IndexSet;
 use rustc_hash::FxHashMap;
 
+use crate::image::Moved;
 use crate::place::Spot;
 use crate::spec::{MadeKeys, SpecData};
 use crate::value::Value;
@@ -37,6 +39,8 @@ pub(crate) struct State {
     pub spot: Spot,
     /// The names of open key sets that were made so far.
     pub made: MadeKeys,
+    /// What a migration moved from the device to its players, kept for those who have not been migrated yet.
+    pub moved: Option<Arc<Moved>>,
 }
 
 /// A save drops the state it was made of. Numbers hold nothing, and most values are numbers: passing over them is
@@ -62,7 +66,7 @@ impl State {
         }
         let made = vec![IndexSet::new(); spec.key_sets.len()];
         let (entry, checkpoint) = (Notes::default(), Notes::default());
-        State { values, noted, entry, checkpoint, told: None, spot: Spot::Menu, made }
+        State { values, noted, entry, checkpoint, told: None, spot: Spot::Menu, made, moved: None }
     }
 
     #[inline]

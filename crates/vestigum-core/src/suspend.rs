@@ -102,7 +102,7 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
         } else {
             // The reads of a failure see the state before it.
             let checkpoint = standing.checkpoint.as_ref();
-            let env = Env { spec: &spec.0, state, before: None, level: Some(standing.level), checkpoint };
+            let env = Env::new(&spec.0, state, Some(standing.level), checkpoint);
             spec.0.touched(field, &env)
         };
         for slot in field.slots() {

@@ -178,13 +178,10 @@ impl Asked {
                 if condition.needs_level() && standing.is_none() {
                     return None;
                 }
-                let env = Env {
-                    spec: &after.spec.0,
-                    state: &after.state,
-                    before: (!always).then_some(&before.state),
-                    level: standing.map(|standing| standing.level),
-                    checkpoint: standing.and_then(|standing| standing.checkpoint.as_ref()),
-                };
+                let (level, checkpoint) =
+                    standing.map_or((None, None), |standing| (Some(standing.level), standing.checkpoint.as_ref()));
+                let seen = Env::new(&after.spec.0, &after.state, level, checkpoint);
+                let env = Env { before: (!always).then_some(&before.state), ..seen };
                 if condition.holds(&env) { None } else { Some(unheld(condition, &env, act, always)) }
             }
             Asked::NoBetterLeft(field) => left_with_more(before, act, after, *field),

@@ -12,7 +12,7 @@ use crate::spec::{Field, FieldId, Span, SpecData};
 use crate::types::Type;
 use crate::value::Value;
 
-use super::eval::{Made, Node};
+use super::eval::{Entry, Made, Node};
 use super::syntax::{Ast, Kind, Operator, parse};
 use super::{Clause, Expression, Part};
 
@@ -31,6 +31,9 @@ pub(crate) enum Scope {
     Play,
     /// A promise: whether a level and its marks are there, and whether there is a state before it.
     Promise { level: bool, marks: bool, before: bool },
+    /// A fill of a migration, over the values of the version before: whether the entry that is filled belongs to a level,
+    /// and the key sets that it has a key of.
+    Fill { level: bool, sets: [Option<u32>; 3] },
 }
 
 impl Scope {
@@ -39,7 +42,7 @@ impl Scope {
             Scope::Opens | Scope::OverWhen => false,
             Scope::Rule(moment) => moment.has_level(),
             Scope::Derived | Scope::Play => true,
-            Scope::Promise { level, .. } => level,
+            Scope::Promise { level, .. } | Scope::Fill { level, .. } => level,
         }
     }
 
@@ -84,6 +87,43 @@ pub(crate) fn compile(
     reads.sort_unstable();
     reads.dedup();
     Some(Expression { source: text.into(), node, ty, needs_level, reads, parts, clause })
+}
+
+/// What a fill writes: a field, or one entry of it.
+pub(crate) struct Target {
+    pub field: FieldId,
+    pub at: Option<usize>,
+}
+
+/// Reads the target of a fill: a field of the new version, or one entry by its keys.
+pub(crate) fn target(
+    spec: &SpecData,
+    text: &str,
+    place: &dyn Fn(SourceSpan) -> SourceSpan,
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Target> {
+    let ast = parse(text);
+    if let Ok(Ast { kind: Kind::Name(name), span, .. }) = &ast {
+        if let Some(field) = spec.find_field(name) {
+            return Some(Target { field: field.id, at: None });
+        }
+        let fields = spec.fields.iter().map(|field| &*field.name);
+        let message = format!("version {} has no field `{name}`", spec.version);
+        errors.push(Diagnostic::error(codes::BAD_STEP, place(*span), message).suggest(name, fields));
+        return None;
+    }
+    let expression = compile(spec, Scope::Opens, text, None, place, errors)?;
+    match &expression.node {
+        Node::Read(_, field, Entry::Slot(slot)) => Some(Target { field: *field, at: Some(*slot) }),
+        _ => {
+            let error =
+                Diagnostic::error(codes::BAD_STEP, place(SourceSpan::new(0, text.len())), "this cannot be filled");
+            errors.push(
+                error.help("fill a field, or one entry of it by its declared keys, as in `best_letters[mill_lane]`"),
+            );
+            None
+        }
+    }
 }
 
 pub(super) struct Compiler<'a> {

@@ -80,6 +80,9 @@ impl<'a> Compiler<'a> {
 
     /// The pick of a key set with `current`, whose choice field counts as read.
     fn current(&mut self, field: &Field, set: u32, span: SourceSpan) -> Option<Pick> {
+        if matches!(self.scope, Scope::Fill { sets, .. } if sets.contains(&Some(set))) {
+            return Some(Pick::Filled(set));
+        }
         let keys = &self.spec.key_sets[set as usize];
         let Some((current, _)) = keys.current else {
             let example = keys.names.first().map_or("KEY", |name| name);

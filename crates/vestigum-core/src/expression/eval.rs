@@ -19,6 +19,8 @@ pub(crate) struct Env<'a> {
     pub before: Option<&'a State>,
     pub level: Option<u32>,
     pub checkpoint: Option<&'a Checkpoint>,
+    /// The keys of the entry that a migration fills, each with its key set.
+    pub filled: &'a [(u32, u32)],
 }
 
 /// Which version of a value is read.
@@ -50,6 +52,8 @@ pub(crate) enum Pick {
     Checkpoint,
     /// The key that `current` names.
     Current(u32),
+    /// The key of that set of the entry that a migration fills.
+    Filled(u32),
     /// A key of an open set, which may not have been made yet.
     Made(u32, Arc<str>),
 }
@@ -173,7 +177,48 @@ impl Node {
     }
 }
 
-impl Env<'_> {
+impl Node {
+    /// Whether the value is made of one that is not filled, which reads as zero. What only asks whether something is
+    /// filled, or takes all entries of a field, passes over those.
+    pub fn reads_unfilled(&self, env: &Env<'_>) -> bool {
+        match self {
+            Node::Read(_, field, entry) => {
+                let slot = slot(env, *field, entry);
+                slot.is_some_and(|slot| !env.state.value(slot).is_filled())
+            }
+            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => {
+                inner.reads_unfilled(env)
+            }
+            Node::Member(inner, _) | Node::Steps(_, inner, _) => inner.reads_unfilled(env),
+            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
+                left.reads_unfilled(env) || right.reads_unfilled(env)
+            }
+            Node::If(branches) => {
+                let [condition, yes, no] = &**branches;
+                let taken = if condition.value(env).as_bool() { yes } else { no };
+                taken.reads_unfilled(env)
+            }
+            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => {
+                nodes.iter().any(|node| node.reads_unfilled(env))
+            }
+            Node::Derived(index) => env.spec.derived[*index as usize].expression.reads_unfilled(env),
+            Node::Const(_) | Node::Filled(..) | Node::Over(..) | Node::Open(_) => false,
+            Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
+        }
+    }
+}
+
+impl<'a> Env<'a> {
+    /// What a moment or a reader sees: the state as it is now.
+    pub fn new(
+        spec: &'a SpecData,
+        state: &'a State,
+        level: Option<u32>,
+        checkpoint: Option<&'a Checkpoint>,
+    ) -> Env<'a> {
+        Env { spec, state, before: None, level, checkpoint, filled: &[] }
+    }
+
     /// The key of the moment's checkpoint on the axis of checkpoints.
     pub fn stop(&self) -> Option<u32> {
         match self.checkpoint? {
@@ -193,6 +238,7 @@ fn slot(env: &Env<'_>, field: FieldId, entry: &Entry) -> Option<usize> {
         Pick::Level => env.level,
         Pick::Checkpoint => env.stop(),
         Pick::Current(set) => env.spec.current_key(*set, |slot| env.state.value(slot).clone()),
+        Pick::Filled(set) => env.filled.iter().find(|(of, _)| of == set).map(|(_, key)| *key),
         Pick::Made(set, name) => env.state.made[*set as usize].get_index_of(name).map(|key| key as u32),
     });
     Some(env.spec.field(field).slot_at(&keys.collect::<Option<Vec<u32>>>()?))

@@ -17,7 +17,7 @@ use std::sync::Arc;
 
 pub(crate) use bounds::Bounds;
 pub(crate) use calls::FUNCTIONS;
-pub(crate) use compile::{Scope, compile};
+pub(crate) use compile::{Scope, Target, compile, target};
 pub(crate) use eval::Env;
 use eval::Node;
 pub(crate) use token::{Token, tokens};
@@ -94,6 +94,11 @@ impl Expression {
 
     pub(crate) fn value(&self, env: &Env<'_>) -> Value {
         self.node.value(env)
+    }
+
+    /// Whether the value is made of one that is not filled.
+    pub(crate) fn reads_unfilled(&self, env: &Env<'_>) -> bool {
+        self.node.reads_unfilled(env)
     }
 
     pub(crate) fn holds(&self, env: &Env<'_>) -> bool {

@@ -46,6 +46,11 @@ impl Image {
                 walk.values(&marks.checkpoint);
             }
         }
+        for (version, values) in &self.moved {
+            walk.kind(b'>');
+            walk.int(*version);
+            walk.values(values);
+        }
         blake3::hash(&walk.0).to_hex().to_string()
     }
 

@@ -8,7 +8,7 @@ use thiserror::Error;
 
 use crate::spec::Resume;
 
-use super::{FORMAT, Image, Owner, SavedMarks, SavedPlace, SealKey, Tree, Values};
+use super::{FORMAT, Image, Moved, Owner, SavedMarks, SavedPlace, SealKey, Tree, Values};
 
 /// Why bytes are not an image that can be used.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -123,6 +123,7 @@ impl Read {
             made: made(&mut parts)?,
             values: parts.values("values")?,
             marks: marks(&mut parts)?,
+            moved: moved(&mut parts)?,
         };
         let sealed = parts.map.contains_key("sealed") && parts.truth("sealed")?;
         let (digest, check) = (parts.text("digest")?, parts.text("check")?);
@@ -175,6 +176,10 @@ impl Serialize for Written<'_> {
         map.serialize_entry("values", &Entries(&image.values))?;
         if let Some(marks) = &image.marks {
             map.serialize_entry("marks", marks)?;
+        }
+        if !image.moved.is_empty() {
+            let moved = image.moved.iter().map(|(version, values)| (version.to_string(), Entries(values)));
+            map.serialize_entry("moved", &moved.collect::<BTreeMap<_, _>>())?;
         }
         if key.is_some() {
             map.serialize_entry("sealed", &true)?;
@@ -322,6 +327,20 @@ fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, Damaged>
         made.insert(set, names.collect::<Result<_, _>>()?);
     }
     Ok(made)
+}
+
+fn moved(parts: &mut Parts) -> Result<Moved, Damaged> {
+    if !parts.map.contains_key("moved") {
+        return Ok(Moved::new());
+    }
+    let mut moved = Moved::new();
+    for (version, values) in parts.values("moved")? {
+        let (Ok(version), Tree::Map(values)) = (version.parse(), values) else {
+            return Err(Damaged::NoImage("`moved` holds values by version".into()));
+        };
+        moved.insert(version, values);
+    }
+    Ok(moved)
 }
 
 fn marks(parts: &mut Parts) -> Result<Option<SavedMarks>, Damaged> {

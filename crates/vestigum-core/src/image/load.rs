@@ -4,15 +4,17 @@
 //! the spec does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
 
 use std::fmt;
+use std::sync::Arc;
 
 use thiserror::Error;
 
 use crate::expression::Env;
 use crate::fate::Simple;
+use crate::migration::{Migrated, Step, migrate};
 use crate::moment::Moment;
 use crate::place::{Checkpoint, Place, Spot, Standing};
 use crate::progress::{Found, entry_of};
-use crate::spec::{Accept, Field, Resume, Span, SpecData, Touched, is_key_name};
+use crate::spec::{Accept, Field, Resume, Span, Spec, SpecData, Touched, is_key_name};
 use crate::state::State;
 use crate::suspend::{project, resembled, without_price};
 use crate::value::Value;
@@ -46,6 +48,48 @@ pub enum LoadError {
     OtherOwner {
         /// Whose image it is.
         found: String,
+    },
+    /// The image is of an older version, and the game was built without the history that tells its shape.
+    #[error(
+        "the save is of version {found}, this game is of version {known} and has migrations, but no history to take them by; build it with `Spec::from_toml_with_history`, nothing was overwritten"
+    )]
+    NoHistory {
+        /// The version in the image.
+        found: i64,
+        /// The version of the spec.
+        known: i64,
+    },
+    /// The image is of a version that was never frozen.
+    #[error(
+        "the save is of version {found}, which was never frozen; the history begins with version {oldest}, nothing was overwritten"
+    )]
+    UnknownVersion {
+        /// The version in the image.
+        found: i64,
+        /// The oldest version of the history.
+        oldest: i64,
+    },
+    /// A step of a migration needs code that the game did not give.
+    #[error("the migration to version {to} needs the game's code for {}; give it with `Spec::with_hook`, nothing was overwritten", fields.join(", "))]
+    NoHook {
+        /// The version that the migration leads to.
+        to: i64,
+        /// The fields that it makes.
+        fields: Vec<String>,
+    },
+    /// The game's code could not migrate the image.
+    #[error(
+        "the migration to version {to} failed in the game's code, at `{field}`, which is {value}: {why}; nothing was overwritten"
+    )]
+    Migration {
+        /// The version that the migration leads to.
+        to: i64,
+        /// The field, as it is called in the version before.
+        field: String,
+        /// What the image says there.
+        value: String,
+        /// Why.
+        why: String,
     },
 }
 
@@ -96,6 +140,8 @@ pub struct LoadReport {
     pub dropped: Vec<(String, String)>,
     /// Values brought into their limits: the name, what the image said, what it is now.
     pub clamped: Vec<(String, Value, Value)>,
+    /// The migrations that were taken, oldest first.
+    pub migrated: Vec<Step>,
     /// How the place changed.
     pub place: Option<PlaceChange>,
 }
@@ -108,6 +154,7 @@ impl LoadReport {
             && self.filled.is_empty()
             && self.dropped.is_empty()
             && self.clamped.is_empty()
+            && self.migrated.is_empty()
             && self.place.is_none()
     }
 }
@@ -129,6 +176,9 @@ impl fmt::Display for LoadReport {
         if let Some(version) = self.older_version {
             write!(f, "\n  saved by version {version} of the spec")?;
         }
+        for step in &self.migrated {
+            write!(f, "\n  {step}")?;
+        }
         if !self.filled.is_empty() {
             write!(f, "\n  new, at the default: {}", self.filled.join(", "))?;
         }
@@ -145,27 +195,48 @@ impl fmt::Display for LoadReport {
     }
 }
 
-/// The state that the images tell of, ready for the moment `launch`.
+/// The state that the images tell of, ready for the moment `launch`. Images of older versions are migrated first; the
+/// images themselves stay as they are.
 pub(crate) fn load(
-    spec: &SpecData,
+    spec: &Spec,
     profile: Option<&Image>,
     device: Option<&Image>,
 ) -> Result<(State, LoadReport), LoadError> {
-    let mut loader = Loader { spec, state: State::fresh(spec), report: LoadReport::default() };
+    let data = &*spec.0;
+    let mut report = LoadReport::default();
     if let Some(image) = device {
-        acceptable(spec, image, matches!(image.owner, Owner::Device))?;
-        loader.report.device_origin = Origin::Loaded { generation: image.generation };
-        loader.values(&image.values, |field| field.lasts == Span::Device);
+        acceptable(data, image, matches!(image.owner, Owner::Device))?;
+        report.device_origin = Origin::Loaded { generation: image.generation };
     }
     if let Some(image) = profile {
-        acceptable(spec, image, matches!(image.owner, Owner::Profile(_)))?;
-        loader.report.origin = Origin::Loaded { generation: image.generation };
-        if image.version < spec.version {
-            loader.report.older_version = Some(image.version);
-        }
-        loader.profile(image);
+        acceptable(data, image, matches!(image.owner, Owner::Profile(_)))?;
+        report.origin = Origin::Loaded { generation: image.generation };
+        report.older_version = Some(image.version).filter(|version| *version < data.version);
+    }
+    let Migrated { profile, device, .. } = migrate(spec, profile, device, &mut report)?;
+    let mut loader = Loader { spec: data, state: State::fresh(data), report };
+    if let Some(image) = device {
+        loader.values(&image.values, |field| field.lasts == Span::Device);
+        loader.state.moved = (!image.moved.is_empty()).then(|| Arc::new(image.moved.clone()));
+    }
+    if let Some(image) = profile {
+        loader.profile(&image);
     }
     Ok((loader.state, loader.report))
+}
+
+/// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit: dropped and
+/// clamped. The place is left out: the shape has no rules to leave a level by.
+pub(crate) fn read_shape(
+    spec: &SpecData,
+    image: &Image,
+) -> (State, Vec<(String, String)>, Vec<(String, Value, Value)>) {
+    let mut loader = Loader { spec, state: State::fresh(spec), report: LoadReport::default() };
+    match image.owner {
+        Owner::Device => loader.values(&image.values, |field| field.lasts == Span::Device),
+        Owner::Profile(_) => loader.player(image),
+    }
+    (loader.state, loader.report.dropped, loader.report.clamped)
 }
 
 fn acceptable(spec: &SpecData, image: &Image, owner_fits: bool) -> Result<(), LoadError> {
@@ -188,7 +259,8 @@ struct Loader<'a> {
 }
 
 impl Loader<'_> {
-    fn profile(&mut self, image: &Image) {
+    /// What an image of a player holds: names, values and marks.
+    fn player(&mut self, image: &Image) {
         let in_level = matches!(image.place, SavedPlace::InLevel { .. });
         self.made(image);
         self.values(&image.values, |field| match field.lasts {
@@ -196,11 +268,17 @@ impl Loader<'_> {
             Span::Visit => in_level,
             Span::Attempt | Span::Session | Span::Device => false,
         });
+        if in_level {
+            self.marks(image);
+        }
+    }
+
+    fn profile(&mut self, image: &Image) {
+        self.player(image);
         match &image.place {
             SavedPlace::Menu => {}
             SavedPlace::RunOver => self.state.spot = Spot::RunOver,
             SavedPlace::InLevel { level, checkpoint, entered_at, resume } => {
-                self.marks(image);
                 self.stand(image, level, checkpoint.as_deref(), entered_at.as_deref(), *resume);
             }
         }
@@ -394,7 +472,7 @@ impl Loader<'_> {
     /// The entries that a rule of the place touches.
     fn touched(&self, field: &Field, level: Option<u32>) -> Touched {
         let checkpoint = self.state.spot.standing().and_then(|standing| standing.checkpoint.as_ref());
-        self.spec.touched(field, &Env { spec: self.spec, state: &self.state, before: None, level, checkpoint })
+        self.spec.touched(field, &Env::new(self.spec, &self.state, level, checkpoint))
     }
 
     /// Loads as given up: everything that giving up rewinds is rewound, and no rule has a price.

@@ -12,8 +12,8 @@ mod tree;
 
 pub(crate) use decode::decode;
 pub use json::Damaged;
-pub(crate) use load::load;
 pub use load::{LoadError, LoadReport, Origin, PlaceChange};
+pub(crate) use load::{load, read_shape};
 pub use seal::SealKey;
 pub use tree::Tree;
 
@@ -71,7 +71,13 @@ pub struct Image {
     pub values: Values,
     /// The marks, if play goes on inside a level.
     pub marks: Option<SavedMarks>,
+    /// In a device's image, values that a migration moved from the device to its players, by the version that moved
+    /// them: kept for the players who have not come to that version yet.
+    pub moved: Moved,
 }
+
+/// Values by the version that moved them away, as the version before it wrote them.
+pub type Moved = BTreeMap<i64, Values>;
 
 /// Where the player stands, in an image.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -173,6 +179,10 @@ impl Suspended {
                 .map(|(set, made)| (set.name.clone(), made.iter().cloned().collect()))
                 .collect(),
         };
+        let moved = match owner {
+            Owner::Device => self.state.moved.as_deref().cloned().unwrap_or_default(),
+            Owner::Profile(_) => Moved::new(),
+        };
         Image {
             game: self.spec.id().to_owned(),
             version: self.spec.version(),
@@ -183,13 +193,14 @@ impl Suspended {
             made,
             values: values(&self.spec.0, &self.state.made, kept, |slot| self.state.value(slot)),
             marks,
+            moved,
         }
     }
 }
 
 /// The values of some fields, as an image writes them: every scalar, also at its default, so that a later change of
 /// defaults does not rewrite history; entries of keyed fields only where they differ from it.
-fn values<'s>(
+pub(crate) fn values<'s>(
     spec: &SpecData,
     made: &MadeKeys,
     kept: impl Fn(&Field) -> bool,

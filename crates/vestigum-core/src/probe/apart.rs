@@ -107,7 +107,7 @@ fn played(spec: &Spec) -> Option<Spec> {
         });
     }
     document.sources.extend(more);
-    Spec::of_document(&document)
+    spec.of_document(&document)
 }
 
 /// What a playthrough can expect of the first that does not hold of the second.

@@ -35,7 +35,7 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
         let mut changed = document.clone();
         edit(&mut changed);
         // What is not sound any more is no spec that could be shipped unnoticed.
-        all.extend(Spec::of_document(&changed).map(|spec| Weakened { what, spec }));
+        all.extend(spec.of_document(&changed).map(|spec| Weakened { what, spec }));
     };
     for (index, (name, field)) in document.fields.iter().enumerate() {
         rules(&mut change, index, &name.value, field);

@@ -24,13 +24,7 @@ impl Progress {
     pub(super) fn apply_fates(&mut self, moment: Moment, subject: &Subject, outcome: &mut Outcome) {
         let pending = {
             let spec = &*self.spec.0;
-            let env = Env {
-                spec,
-                state: &self.state,
-                before: None,
-                level: subject.level,
-                checkpoint: subject.checkpoint.as_ref(),
-            };
+            let env = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
             let in_level = self.state.spot.level().is_some();
             let mut weigh = Weigh { spec, state: &self.state, pending: Vec::new() };
             for (id, fate) in spec.plan.busy(moment) {

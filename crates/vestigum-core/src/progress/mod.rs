@@ -90,7 +90,7 @@ impl Progress {
     /// If an image is of another game, of a newer version, or belongs to the other owner. Nothing that an image of
     /// this game can say is an error: values that do not fit are brought inside and reported.
     pub fn launch(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
-        let (state, report) = crate::image::load(&spec.0, profile, device)?;
+        let (state, report) = crate::image::load(spec, profile, device)?;
         let mut progress = Progress::at(spec, state);
         let outcome = progress.begin();
         Ok(Launched { progress, report, outcome })
@@ -102,7 +102,7 @@ impl Progress {
     /// # Errors
     /// As [`Progress::launch`].
     pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
-        let (state, report) = crate::image::load(&spec.0, profile, device)?;
+        let (state, report) = crate::image::load(spec, profile, device)?;
         let progress = Progress::at(spec, state);
         let outcome = Outcome::new(Moment::Launch, progress.place());
         Ok(Launched { progress, report, outcome })
@@ -207,13 +207,8 @@ impl Progress {
 
     pub(crate) fn env(&self) -> Env<'_> {
         let standing = self.state.spot.standing();
-        Env {
-            spec: &self.spec.0,
-            state: &self.state,
-            before: None,
-            level: standing.map(|standing| standing.level),
-            checkpoint: standing.and_then(|standing| standing.checkpoint.as_ref()),
-        }
+        let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
+        Env::new(&self.spec.0, &self.state, standing.map(|standing| standing.level), checkpoint)
     }
 
     fn device_slots(&self) -> impl Iterator<Item = usize> + use<> {

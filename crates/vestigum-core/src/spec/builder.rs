@@ -5,9 +5,12 @@
 
 use crate::diagnostic::{Diagnostics, SourceSpan, Spanned};
 use crate::fate::Simple;
+use crate::history::History;
 use crate::value::Value;
 
-use super::document::{DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, RuleEntry, TableEntry, Word};
+use super::document::{
+    DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry, TableEntry, Word,
+};
 use super::write::write;
 use super::{Accept, Respawn, Resume, Span, Spec, WrittenBy};
 
@@ -38,6 +41,11 @@ pub struct FieldBuilder {
 #[derive(Clone, Debug)]
 #[must_use]
 pub struct RuleBuilder(RuleEntry);
+
+/// A migration that is being written.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct MigrationBuilder(MigrationEntry);
 
 fn word(text: impl Into<String>) -> Word {
     Spanned::new(text.into(), SourceSpan::default())
@@ -200,12 +208,7 @@ impl SpecBuilder {
 
     /// Which checkpoints count.
     pub fn accept(mut self, accept: Accept) -> Self {
-        let text = match accept {
-            Accept::Any => "any",
-            Accept::Forward => "forward",
-            Accept::Next => "next",
-        };
-        self.document.accept = Some(word(text));
+        self.document.accept = Some(word(accept.word()));
         self
     }
 
@@ -233,6 +236,67 @@ impl SpecBuilder {
     /// Everything that is wrong with it, at once, shown on the TOML document that says the same.
     pub fn build(self) -> Result<Spec, Diagnostics> {
         Spec::from_named_toml("the spec that was built", &write(&self.document))
+    }
+
+    /// A migration.
+    pub fn migration(mut self, migration: MigrationBuilder) -> Self {
+        self.document.migrations.push(migration.0);
+        self
+    }
+
+    /// Checks the spec, and that it loses nothing of the versions in the history.
+    ///
+    /// # Errors
+    /// As [`SpecBuilder::build`] and [`Spec::from_toml_with_history`].
+    pub fn build_with_history(self, history: History) -> Result<Spec, Diagnostics> {
+        Spec::from_named_toml_with_history("the spec that was built", &write(&self.document), history)
+    }
+}
+
+impl MigrationBuilder {
+    /// The migration that leads to a version from the one before it.
+    pub fn to(version: i64) -> Self {
+        MigrationBuilder(MigrationEntry { to: at(version), steps: Vec::new() })
+    }
+
+    fn step(mut self, step: StepEntry) -> Self {
+        self.0.steps.push(at(step));
+        self
+    }
+
+    /// A `field`, `level` or `key set` bears another name.
+    pub fn rename(self, what: &str, from: &str, to: &str) -> Self {
+        self.step(StepEntry::Rename { what: word(what), of: None, from: word(from), to: word(to) })
+    }
+
+    /// A `checkpoint`, `key`, `choice` or `struct field` bears another name: one `of` a level, key set, field or struct.
+    pub fn rename_of(self, what: &str, of: &str, from: &str, to: &str) -> Self {
+        self.step(StepEntry::Rename { what: word(what), of: Some(word(of)), from: word(from), to: word(to) })
+    }
+
+    /// A field, or one entry of it, is made of an expression over the old values.
+    pub fn fill(self, target: &str, with: &str) -> Self {
+        self.step(StepEntry::Fill { target: word(target), with: word(with) })
+    }
+
+    /// A `field` or `level` is given up.
+    pub fn drop(self, what: &str, name: &str) -> Self {
+        self.step(StepEntry::Drop { what: word(what), of: None, name: word(name) })
+    }
+
+    /// A `checkpoint`, `key`, `choice` or `struct field` is given up: one `of` a level, key set, field or struct.
+    pub fn drop_of(self, what: &str, of: &str, name: &str) -> Self {
+        self.step(StepEntry::Drop { what: word(what), of: Some(word(of)), name: word(name) })
+    }
+
+    /// A field belongs `to` the `device` now, or to the `profile`.
+    pub fn moved(self, field: &str, to: &str) -> Self {
+        self.step(StepEntry::Move { field: word(field), to: word(to) })
+    }
+
+    /// The game's own code makes the field: see [`Spec::with_hook`].
+    pub fn hook(self, field: &str) -> Self {
+        self.step(StepEntry::Hook { field: word(field) })
     }
 }
 

@@ -27,6 +27,7 @@ pub(crate) struct Document {
     pub sources: Vec<SourceEntry>,
     pub promises: Vec<PromiseEntry>,
     pub allowed: Vec<AllowEntry>,
+    pub migrations: Vec<MigrationEntry>,
 }
 
 /// `[[source]]`: what play can give in a level.
@@ -55,6 +56,28 @@ pub(crate) struct AllowEntry {
     pub code: Word,
     pub of: Option<Word>,
     pub because: Word,
+}
+
+/// `[[migration]]`: what becomes of the saves of the version before.
+#[derive(Clone, Debug)]
+pub(crate) struct MigrationEntry {
+    pub to: Spanned<i64>,
+    pub steps: Vec<Spanned<StepEntry>>,
+}
+
+/// One step of a migration.
+#[derive(Clone, Debug)]
+pub(crate) enum StepEntry {
+    /// What kind of thing, of what it is a part, its name before and now.
+    Rename { what: Word, of: Option<Word>, from: Word, to: Word },
+    /// A field or one entry of it, and an expression over the old values.
+    Fill { target: Word, with: Word },
+    /// What kind of thing, of what it is a part, and its name.
+    Drop { what: Word, of: Option<Word>, name: Word },
+    /// A field, and whose it is now.
+    Move { field: Word, to: Word },
+    /// A field that the game's own code migrates.
+    Hook { field: Word },
 }
 
 #[derive(Clone, Debug, Default)]

@@ -26,18 +26,22 @@ use rustc_hash::FxHashMap;
 
 pub use axis::{Axis, KeySet};
 pub(crate) use axis::{MadeKeys, Touched};
-pub use builder::{FieldBuilder, LevelBuilder, RuleBuilder, SpecBuilder};
+pub use builder::{FieldBuilder, LevelBuilder, MigrationBuilder, RuleBuilder, SpecBuilder};
 pub(crate) use field::FieldId;
 pub use field::{Field, Lasts, Limits, Span, WrittenBy};
 pub use promises::Promise;
 pub(crate) use promises::Promised;
+pub(crate) use resolve::{place_of, resolve};
 pub use sources::Source;
 pub use table::Table;
 
-use crate::diagnostic::Diagnostics;
+use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::expression::Expression;
 use crate::fate::Plan;
 use crate::handle::{Handle, HandleError, PerLevel, Scalar};
+use crate::history::History;
+use crate::image::Image;
+use crate::migration::{self, HookError, Hooks, Migrations, Need};
 use crate::moment::Moment;
 use crate::types::StructType;
 
@@ -63,7 +67,7 @@ use crate::types::StructType;
 /// # Ok::<(), vestigum_core::Diagnostics>(())
 /// ```
 #[derive(Clone, Debug)]
-pub struct Spec(pub(crate) Arc<SpecData>);
+pub struct Spec(pub(crate) Arc<SpecData>, pub(crate) Arc<Hooks>);
 
 #[derive(Debug)]
 pub(crate) struct SpecData {
@@ -98,6 +102,10 @@ pub(crate) struct SpecData {
     pub sources: Vec<Source>,
     pub promises: Vec<Promise>,
     pub plan: Plan,
+    /// The shapes of the versions that players have, if the spec was read with them.
+    pub history: Option<Arc<History>>,
+    /// How their saves come to this version.
+    pub migrations: Migrations,
     /// What the document says, to write it back.
     pub document: document::Document,
     /// Changes when anything in the document does; handles carry it.
@@ -201,19 +209,114 @@ impl Spec {
     /// # Errors
     /// As [`Spec::from_toml`].
     pub fn from_named_toml(name: &str, text: &str) -> Result<Spec, Diagnostics> {
-        let (document, mut errors) = read::read(text);
-        let built = resolve::resolve(&document, text, &mut errors);
-        match built {
-            Some(data) if errors.is_empty() => Ok(Spec(Arc::new(data))),
+        let (spec, errors, _) = Spec::read(text, None);
+        match spec {
+            Some(spec) if errors.is_empty() => Ok(spec),
             _ => Err(Diagnostics::new(name, text, errors)),
         }
     }
 
-    /// The spec that a changed document gives; none if it is not sound.
-    pub(crate) fn of_document(document: &document::Document) -> Option<Spec> {
+    /// Reads a spec with the history of its versions: it loads the saves of all of them, by its migrations.
+    ///
+    /// The history is what `vestigum freeze` writes beside the spec. A game builds both in:
+    /// `Spec::from_toml_with_history(include_str!("fellpost.toml"), include_str!("fellpost.history.json"))`.
+    ///
+    /// # Errors
+    /// As [`Spec::from_toml`]; and if a save of an older version would lose something that no migration speaks of.
+    pub fn from_toml_with_history(text: &str, history: &str) -> Result<Spec, Diagnostics> {
+        let history = History::from_json("spec.history.json", history)?;
+        Spec::from_named_toml_with_history("spec.toml", text, history)
+    }
+
+    /// The same, with the name that messages give the document.
+    ///
+    /// # Errors
+    /// As [`Spec::from_toml_with_history`].
+    pub fn from_named_toml_with_history(name: &str, text: &str, history: History) -> Result<Spec, Diagnostics> {
+        let (spec, mut errors, needs) = Spec::read(text, Some(Arc::new(history)));
+        errors.extend(needs.into_iter().map(|need| need.diagnostic));
+        match spec {
+            Some(spec) if errors.is_empty() => Ok(spec),
+            _ => Err(Diagnostics::new(name, text, errors)),
+        }
+    }
+
+    /// The spec, if the document is sound enough to be one; what is wrong with it; and what its history asks for.
+    pub(crate) fn read(text: &str, history: Option<Arc<History>>) -> (Option<Spec>, Vec<Diagnostic>, Vec<Need>) {
+        let (document, mut errors) = read::read(text);
+        let data = resolve::resolve(&document, text, &mut errors);
+        let Some(mut data) = data.filter(|_| errors.is_empty()) else { return (None, errors, Vec::new()) };
+        let needs = migration::prepare(&mut data, history, text, &mut errors);
+        (Some(Spec::of_data(data)), errors, needs)
+    }
+
+    /// The spec that a changed document gives; none if it is not sound. Whatever the change does to the shape, saves of
+    /// older versions are migrated as before.
+    pub(crate) fn of_document(&self, document: &document::Document) -> Option<Spec> {
         let mut errors = Vec::new();
-        let data = resolve::resolve(document, "", &mut errors)?;
-        errors.is_empty().then(|| Spec(Arc::new(data)))
+        let mut data = resolve::resolve(document, "", &mut errors)?;
+        if !errors.is_empty() {
+            return None;
+        }
+        migration::prepare(&mut data, self.0.history.clone(), "", &mut Vec::new());
+        Some(Spec(Arc::new(data), self.1.clone()))
+    }
+
+    pub(crate) fn of_data(data: SpecData) -> Spec {
+        Spec(Arc::new(data), Arc::default())
+    }
+
+    /// Gives the migration to version `to` the code it needs: a hook gets every save that comes to that version, as it
+    /// was and as the steps have made it, and finishes the new one. It works on names and values as they are saved.
+    ///
+    /// ```
+    /// use vestigum_core::image::Tree;
+    /// use vestigum_core::migration::HookError;
+    /// use vestigum_core::{History, Image, Progress, Spec};
+    ///
+    /// let old = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.route]\ntype = \"text\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+    /// let history = History::default().freeze(&old)?.history;
+    /// let mut game = Progress::fresh(&old);
+    /// game.write("route", &[], "ford stile".into())?;
+    /// let saved = game.suspend().profile_image("ada");
+    ///
+    /// let spec = Spec::from_named_toml_with_history("fellpost.toml", r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     version = 2
+    ///     [field.route]
+    ///     type = "list of text"
+    ///     lasts = "profile"
+    ///     after_failure = "keep"
+    ///     [[migration]]
+    ///     to = 2
+    ///     steps = [{ hook = "route" }]
+    /// "#, history)?;
+    /// let spec = spec.with_hook(2, |old: &Image, new: &mut Image| {
+    ///     let Some(Tree::Text(route)) = old.values.get("route") else {
+    ///         return Err(HookError::new("route", "it is no text"));
+    ///     };
+    ///     let names = route.split(' ').map(|name| Tree::Text(name.into())).collect();
+    ///     new.values.insert("route".into(), Tree::List(names));
+    ///     Ok(())
+    /// });
+    /// let game = Progress::launch(&spec, Some(&saved), None)?.progress;
+    /// assert_eq!(game.value("route", &[])?.to_string(), "['ford', 'stile']");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    #[must_use]
+    pub fn with_hook(
+        mut self,
+        to: i64,
+        hook: impl Fn(&Image, &mut Image) -> Result<(), HookError> + Send + Sync + 'static,
+    ) -> Spec {
+        Arc::make_mut(&mut self.1).add(to, Arc::new(hook));
+        self
+    }
+
+    /// The history that the spec was read with.
+    pub fn history(&self) -> Option<&History> {
+        self.0.history.as_deref()
     }
 
     /// The id of the game; images of another game are refused.
@@ -421,6 +524,17 @@ impl SpecData {
 
 /// Whether a name made at run time can be a key.
 pub(crate) use resolve::is_name as is_key_name;
+
+impl Accept {
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Accept::Any => "any",
+            Accept::Forward => "forward",
+            Accept::Next => "next",
+        }
+    }
+}
 
 impl Resume {
     /// The word for it.

@@ -10,8 +10,8 @@ use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::value::Value;
 
 use super::document::{
-    AllowEntry, DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, PromiseEntry, RuleEntry, SourceEntry,
-    TableEntry, Word,
+    AllowEntry, DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, MigrationEntry, PromiseEntry,
+    RuleEntry, SourceEntry, StepEntry, TableEntry, Word,
 };
 
 type Spot<'i> = toml::Spanned<DeValue<'i>>;
@@ -292,6 +292,9 @@ impl Reader {
         for (table, span) in self.tables(&mut root, "allow") {
             document.allowed.extend(self.allow(table, span));
         }
+        for (table, span) in self.tables(&mut root, "migration") {
+            document.migrations.extend(self.migration(table, span));
+        }
         self.finish(root);
         document
     }
@@ -357,6 +360,63 @@ impl Reader {
         let because = self.needed(&mut table, "because", span, "say why it is meant; whoever reads this next will ask");
         self.finish(table);
         Some(AllowEntry { code: code?, of, because: because? })
+    }
+
+    fn migration(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<MigrationEntry> {
+        let to = table.take("to");
+        if to.is_none() {
+            self.error(span, "`[[migration]]` does not say `to` which version it leads").help =
+                Some("say it, as in `to = 2`: it takes saves of the version before it".into());
+        }
+        let to = self.int("to", to);
+        let mut steps = Vec::new();
+        match table.take("steps").map(|value| (value, value.get_ref())) {
+            None => {}
+            Some((_, DeValue::Array(items))) => {
+                for item in items.iter() {
+                    let step = self.table("step", item).and_then(|table| self.step(table, item.span().into()));
+                    steps.extend(step.map(|step| Spanned::new(step, item.span().into())));
+                }
+            }
+            Some((value, _)) => self.wrong("steps", "a list of steps", value),
+        }
+        self.finish(table);
+        Some(MigrationEntry { to: to?, steps })
+    }
+
+    fn step(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<StepEntry> {
+        const KINDS: [&str; 5] = ["rename", "fill", "drop", "move", "hook"];
+        let kind = KINDS.into_iter().find(|kind| table.table.iter().any(|(name, _)| name.get_ref() == kind));
+        let Some(kind) = kind else {
+            let message = "this step does none of what a step can do";
+            self.error(span, message).help = Some(format!("a step begins with one of: {}", KINDS.join(", ")));
+            return None;
+        };
+        let first = self.text(kind, table.take(kind));
+        let mut part = |this: &mut Self, key: &'static str| {
+            let value = table.take(key);
+            if value.is_none() {
+                this.error(span, format!("this `{kind}` does not say `{key}`"));
+            }
+            this.text(key, value)
+        };
+        let step = match kind {
+            "rename" => {
+                let (from, to) = (part(self, "from"), part(self, "to"));
+                let of = self.text("of", table.take("of"));
+                first.zip(from).zip(to).map(|((what, from), to)| StepEntry::Rename { what, of, from, to })
+            }
+            "fill" => part(self, "with").zip(first).map(|(with, target)| StepEntry::Fill { target, with }),
+            "drop" => {
+                let name = part(self, "name");
+                let of = self.text("of", table.take("of"));
+                first.zip(name).map(|(what, name)| StepEntry::Drop { what, of, name })
+            }
+            "move" => part(self, "to").zip(first).map(|(to, field)| StepEntry::Move { field, to }),
+            _ => first.map(|field| StepEntry::Hook { field }),
+        };
+        self.finish(table);
+        step
     }
 
     fn level(&mut self, name: &Word, value: &Spot<'_>) -> LevelEntry {

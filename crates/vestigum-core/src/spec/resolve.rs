@@ -8,6 +8,7 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
 use crate::expression::{Expression, FUNCTIONS, Scope, Token, compile, tokens};
 use crate::fate::Plan;
+use crate::migration::Migrations;
 use crate::moment::Moment;
 use crate::playthrough::STATEMENTS;
 use crate::types::Type;
@@ -164,6 +165,8 @@ impl Resolver<'_> {
             sources: Vec::new(),
             promises: Vec::new(),
             plan: Plan::default(),
+            history: None,
+            migrations: Migrations::default(),
             document: self.document.clone(),
             fingerprint: 0,
         }

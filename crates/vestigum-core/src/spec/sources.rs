@@ -177,7 +177,7 @@ impl Spec {
             document.fields.push((word(&name), entry));
             names.push(name);
         }
-        match Spec::of_document(&document) {
+        match self.of_document(&document) {
             Some(spec) => {
                 let ids = names.iter().filter_map(|name| spec.0.field_ids.get(name.as_str()).copied()).collect();
                 (spec, ids)

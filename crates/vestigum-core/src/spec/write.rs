@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use crate::value::Value;
 
-use super::document::{DeedEntry, Document, FieldEntry, RuleEntry, Word};
+use super::document::{DeedEntry, Document, FieldEntry, RuleEntry, StepEntry, Word};
 
 /// The document as TOML, in the order of its sections.
 pub(crate) fn write(document: &Document) -> String {
@@ -91,6 +91,12 @@ pub(crate) fn write(document: &Document) -> String {
         out.word("code", Some(&allowed.code));
         out.word("of", allowed.of.as_ref());
         out.word("because", Some(&allowed.because));
+    }
+    for migration in &document.migrations {
+        out.section("[migration]");
+        out.int("to", Some(migration.to.value));
+        let steps: String = migration.steps.iter().map(|entry| format!("  {},\n", step(&entry.value))).collect();
+        out.line("steps", &format!("[\n{steps}]"));
     }
     out.text
 }
@@ -193,6 +199,23 @@ pub(crate) fn rule(rule: &RuleEntry) -> String {
         None => format!("{{ {deed} }}"),
         Some(when) => format!("{{ {deed}, when = {} }}", quoted(&when.value)),
     }
+}
+
+/// A step of a migration as it stands in a document.
+pub(crate) fn step(step: &StepEntry) -> String {
+    let words: Vec<(&str, Option<&Word>)> = match step {
+        StepEntry::Rename { what, of, from, to } => {
+            vec![("rename", Some(what)), ("of", of.as_ref()), ("from", Some(from)), ("to", Some(to))]
+        }
+        StepEntry::Fill { target, with } => vec![("fill", Some(target)), ("with", Some(with))],
+        StepEntry::Drop { what, of, name } => {
+            vec![("drop", Some(what)), ("of", of.as_ref()), ("name", Some(name))]
+        }
+        StepEntry::Move { field, to } => vec![("move", Some(field)), ("to", Some(to))],
+        StepEntry::Hook { field } => vec![("hook", Some(field))],
+    };
+    let said = words.iter().filter_map(|(key, word)| Some(format!("{key} = {}", quoted(&word.as_ref()?.value))));
+    format!("{{ {} }}", said.collect::<Vec<_>>().join(", "))
 }
 
 fn list(items: impl Iterator<Item = String>) -> String {

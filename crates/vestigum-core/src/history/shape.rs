@@ -1,0 +1,231 @@
+//! The shape of one version: what its saves hold, and nothing of what moments do to it.
+
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::diagnostic::{SourceSpan, Spanned};
+use crate::image::{Tree, decode};
+use crate::spec::document::{Document, FieldEntry, KeysEntry, LevelEntry, Word};
+use crate::spec::{Field, Lasts, Limits, Span, Spec, SpecData};
+use crate::types::Type;
+use crate::value::Value;
+
+/// The shape of one version, as the history file holds it.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Shape {
+    pub version: i64,
+    /// How long `completed` and `opened` live.
+    pub levels_last: String,
+    pub resume: String,
+    pub accept: String,
+    pub levels: Vec<LevelShape>,
+    pub keys: Vec<KeysShape>,
+    pub structs: Vec<StructShape>,
+    pub fields: Vec<FieldShape>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct LevelShape {
+    pub id: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub checkpoints: Vec<String>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct KeysShape {
+    pub name: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub names: Vec<String>,
+    /// For an open key set, how many names it can have.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max: Option<u32>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct StructShape {
+    pub name: String,
+    /// Names and types.
+    pub members: Vec<(String, String)>,
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct FieldShape {
+    pub name: String,
+    #[serde(rename = "type")]
+    pub ty: String,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub of: Vec<String>,
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub per: Vec<String>,
+    pub lasts: String,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub range: Option<(Tree, Tree)>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_len: Option<usize>,
+    /// Nothing for an optional field, which begins without a value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default: Option<Tree>,
+    /// Whether saves made in a level hold its marks.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub rewinds: bool,
+}
+
+impl Shape {
+    /// The shape of what a spec saves. Session fields are never saved, so they are no part of it.
+    pub fn of(spec: &Spec) -> Shape {
+        let data = &*spec.0;
+        let levels = data.levels.iter().map(|level| LevelShape {
+            id: level.id.to_string(),
+            checkpoints: level.checkpoints.iter().map(ToString::to_string).collect(),
+        });
+        let keys = data.key_sets.iter().map(|set| KeysShape {
+            name: set.name.to_string(),
+            names: set.names.iter().map(ToString::to_string).collect(),
+            max: set.max,
+        });
+        let structs = data.structs.iter().map(|ty| StructShape {
+            name: ty.name.to_string(),
+            members: ty.members.iter().map(|(name, ty)| (name.to_string(), ty.to_string())).collect(),
+        });
+        let saved = data.fields.iter().filter(|field| field.lasts != Span::Session && !field.built_in);
+        Shape {
+            version: data.version,
+            levels_last: match data.lasts {
+                Lasts::Profile => "profile".into(),
+                Lasts::Run => "run".into(),
+            },
+            resume: data.resume.word().into(),
+            accept: data.accept.word().into(),
+            levels: levels.collect(),
+            keys: keys.collect(),
+            structs: structs.collect(),
+            fields: saved.map(|field| FieldShape::of(data, field)).collect(),
+        }
+    }
+
+    /// What the shape is called by its content: another shape has another one.
+    pub fn digest(&self) -> String {
+        // A shape is made of texts, numbers and lists: writing it does not fail.
+        let bytes = serde_json::to_vec(self).unwrap_or_default();
+        blake3::hash(&bytes).to_hex().as_str()[..32].to_owned()
+    }
+
+    /// A spec of that shape, without rules: images are read by it and expressions are checked against it.
+    ///
+    /// # Errors
+    /// What is not sound about it: a history that the tool wrote has nothing of the kind.
+    pub fn spec(&self, game: &str) -> Result<Spec, String> {
+        let mut errors = Vec::new();
+        let data = crate::spec::resolve(&self.document(game), "", &mut errors);
+        if let Some(error) = errors.first() {
+            return Err(error.message.clone());
+        }
+        let mut data = data.ok_or("it has too many values")?;
+        for shape in &self.fields {
+            let Some(id) = data.field_ids.get(shape.name.as_str()).copied() else { continue };
+            shape.complete(&mut data.fields[id.0 as usize])?;
+        }
+        Ok(Spec::of_data(data))
+    }
+
+    fn document(&self, game: &str) -> Document {
+        let mut document = Document::default();
+        document.game.id = Some(word(game));
+        document.game.version = Some(at(self.version));
+        document.order = self.levels.iter().map(|level| word(&level.id)).collect();
+        document.opening = Some(word("all"));
+        document.levels_last = Some(word(&self.levels_last));
+        document.accept = Some(word(&self.accept));
+        document.save.resume = Some(word(&self.resume));
+        for level in &self.levels {
+            let checkpoints = level.checkpoints.iter().map(|name| word(name)).collect();
+            document.levels.push((word(&level.id), LevelEntry { checkpoints, ..LevelEntry::default() }));
+        }
+        for set in &self.keys {
+            let entry = KeysEntry {
+                names: set.names.iter().map(|name| word(name)).collect(),
+                open: set.max.is_some(),
+                max: set.max.map(|max| at(i64::from(max))),
+                current: None,
+            };
+            document.keys.push((word(&set.name), entry));
+        }
+        for ty in &self.structs {
+            let members = ty.members.iter().map(|(name, ty)| (word(name), word(ty))).collect();
+            document.structs.push((word(&ty.name), members));
+        }
+        for field in &self.fields {
+            let entry = FieldEntry {
+                ty: Some(word(&field.ty)),
+                of: field.of.iter().map(|name| word(name)).collect(),
+                per: field.per.iter().map(|axis| word(axis)).collect(),
+                lasts: Some(word(&field.lasts)),
+                written_by: Some(word("rules")),
+                optional: field.default.is_none(),
+                ..FieldEntry::default()
+            };
+            document.fields.push((word(&field.name), entry));
+        }
+        document
+    }
+}
+
+impl FieldShape {
+    fn of(spec: &SpecData, field: &Field) -> FieldShape {
+        let Limits { range, max_len, .. } = &field.limits;
+        FieldShape {
+            name: field.name.to_string(),
+            ty: field.ty.to_string(),
+            of: choices(&field.ty)
+                .map(|names| names.iter().map(|name| name.name().to_owned()).collect())
+                .unwrap_or_default(),
+            per: field.axes.iter().map(|axis| spec.axis_word(*axis).to_owned()).collect(),
+            lasts: field.lasts.word().into(),
+            range: range.as_ref().map(|(lowest, highest)| (Tree::of(lowest), Tree::of(highest))),
+            max_len: (*max_len != Limits::DEFAULT_MAX_LEN).then_some(*max_len),
+            default: field.default.is_filled().then(|| Tree::of(&field.default)),
+            rewinds: field.rewinds,
+        }
+    }
+
+    /// Puts in what the document of a spec would say with literals and rules.
+    fn complete(&self, field: &mut Field) -> Result<(), String> {
+        let value = |tree: &Tree| {
+            let mut fits = true;
+            let value = decode(tree, &field.ty, &self.name, &mut |_, _| fits = false);
+            value.filter(|_| fits).ok_or_else(|| format!("`{}` has a value that is no {}", self.name, field.ty))
+        };
+        let range = match &self.range {
+            Some((lowest, highest)) => Some((value(lowest)?, value(highest)?)),
+            None => None,
+        };
+        let default = self.default.as_ref().map_or(Ok(Value::Unfilled), value)?;
+        field.limits = Limits::new(range, self.max_len.unwrap_or(Limits::DEFAULT_MAX_LEN));
+        field.default = default;
+        field.rewinds = self.rewinds;
+        Ok(())
+    }
+}
+
+/// The names of a choice, however deep it stands.
+pub(crate) fn choices(ty: &Type) -> Option<&[Arc<crate::value::Chosen>]> {
+    match ty {
+        Type::Choice(names) => Some(names),
+        Type::List(inner) | Type::Set(inner) | Type::Map(inner) => choices(inner),
+        _ => None,
+    }
+}
+
+fn word(text: &str) -> Word {
+    at(text.to_owned())
+}
+
+fn at<T>(value: T) -> Spanned<T> {
+    Spanned::new(value, SourceSpan::default())
+}

@@ -1,0 +1,350 @@
+//! Taking an image from one version to the next.
+//!
+//! The old image is read by the shape of its version, so that entries it leaves out have the defaults they had then.
+//! Every step reads the old values and writes the new ones, so the order of steps never matters. Values and both marks
+//! are taken the same way.
+
+use crate::expression::Env;
+use crate::image::{Image, Owner, SavedMarks, SavedPlace, Values, read_shape, values};
+use crate::place::Checkpoint;
+use crate::spec::{Axis, Field, FieldId, Span, SpecData};
+use crate::state::State;
+use crate::value::Value;
+
+use super::names::Names;
+use super::plan::{FieldPlan, Fill, Owned, Plan};
+
+/// What was lost or changed on the way, as a report tells it.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Notes {
+    pub dropped: Vec<(String, String)>,
+    pub clamped: Vec<(String, Value, Value)>,
+}
+
+/// The values of an image, read by the shape of its version.
+pub(super) struct Source {
+    state: State,
+    /// Whether the image has the field at all: later additions to a version may be missing.
+    present: Vec<bool>,
+    in_level: bool,
+}
+
+impl Source {
+    /// Reads an image, or a part of one.
+    pub fn read(spec: &SpecData, image: &Image, notes: &mut Notes) -> Source {
+        let (state, dropped, clamped) = read_shape(spec, image);
+        notes.dropped.extend(dropped);
+        notes.clamped.extend(clamped);
+        let marked = |field: &Field| image.marks.as_ref().is_some_and(|marks| marks.entry.contains_key(&field.name));
+        let present = spec.fields.iter().map(|field| image.values.contains_key(&field.name) || marked(field));
+        Source { state, present: present.collect(), in_level: image.marks.is_some() }
+    }
+}
+
+/// Takes an image to the version that the plan leads to. `other` has the values of the other owner, for what is moved.
+pub(super) fn apply(
+    plan: &Plan,
+    new: &SpecData,
+    image: &Image,
+    source: &Source,
+    other: Option<&Source>,
+    notes: &mut Notes,
+) -> Image {
+    let owner = match image.owner {
+        Owner::Profile(_) => Owned::Player,
+        Owner::Device => Owned::Device,
+    };
+    let old = &*plan.old.0;
+    let mut state = State::fresh(new);
+    keep_made(plan, new, &source.state, &mut state);
+    let mut taking = Taking { plan, old, new, made: state.made.clone(), state: &mut state, notes };
+    let mut present = vec![false; new.fields.len()];
+    let marks = source.in_level.then(|| (at_mark(old, &source.state, true), at_mark(old, &source.state, false)));
+    let wanted = |field: &&Field| Owned::of(field) == owner && field.lasts != Span::Session;
+    for field in new.fields.iter().filter(wanted) {
+        let FieldPlan { carried, fills } = &plan.fields[field.id.0 as usize];
+        if let Some(was) = carried.map(|was| old.field(was)) {
+            let from = if Owned::of(was) == owner { Some(source) } else { other };
+            if let Some(from) = from.filter(|from| from.present[was.id.0 as usize]) {
+                present[field.id.0 as usize] = true;
+                taking.carry(field, was, &from.state);
+            }
+        }
+        // Outside a level there is nothing of a visit to fill.
+        if !fills.is_empty() && (source.in_level || !field.needs_level()) {
+            present[field.id.0 as usize] = true;
+            fills.iter().for_each(|fill| taking.fill(field, fill, &source.state, marks.as_ref()));
+        }
+    }
+    let has = |field: &Field| present[field.id.0 as usize];
+    let kept = |field: &Field| {
+        has(field)
+            && match field.lasts {
+                Span::Run | Span::Profile | Span::Device => true,
+                Span::Visit => source.in_level,
+                Span::Attempt | Span::Session => false,
+            }
+    };
+    let marked = |field: &Field| has(field) && field.rewinds;
+    Image {
+        version: plan.to,
+        place: place(plan, new, &image.place),
+        made: made_names(new, &state, owner),
+        values: values(new, &state.made, kept, |slot| state.value(slot)),
+        marks: source.in_level.then(|| SavedMarks {
+            entry: values(new, &state.made, marked, |slot| state.at_entry(slot)),
+            checkpoint: values(new, &state.made, marked, |slot| state.at_checkpoint(slot)),
+        }),
+        ..image.clone()
+    }
+}
+
+/// The values of the fields that leave the device, as the old version wrote them.
+pub(super) fn leaving(plan: &Plan, new: &SpecData, image: &Image) -> Values {
+    let leaves = |field: &&Field| {
+        let carrier = plan.carrier(field.id).map(|now| new.field(now));
+        Owned::of(field) == Owned::Device && carrier.is_some_and(|now| Owned::of(now) == Owned::Player)
+    };
+    let leaving = plan.old.0.fields.iter().filter(leaves);
+    leaving.filter_map(|field| Some((field.name.clone(), image.values.get(&field.name)?.clone()))).collect()
+}
+
+/// Whether the plan moves something from players to the device.
+pub(super) fn takes_from_players(plan: &Plan, new: &SpecData) -> bool {
+    plan.fields.iter().zip(&new.fields).any(|(from, field)| {
+        let was = from.carried.map(|was| Owned::of(plan.old.0.field(was)));
+        Owned::of(field) == Owned::Device && was == Some(Owned::Player)
+    })
+}
+
+/// The state as it was at a mark. What is never rewound is as it is now.
+fn at_mark(spec: &SpecData, state: &State, entry: bool) -> State {
+    let mut marked = state.clone();
+    for field in spec.fields.iter().filter(|field| field.rewinds) {
+        for slot in field.slots() {
+            let value = if entry { state.at_entry(slot) } else { state.at_checkpoint(slot) };
+            if value != state.value(slot) {
+                marked.write(slot, value.clone());
+            }
+        }
+    }
+    marked
+}
+
+/// The names that were made at run time, under their new names.
+fn keep_made(plan: &Plan, new: &SpecData, from: &State, to: &mut State) {
+    for (set, made) in from.made.iter().enumerate() {
+        let Some(now) = plan.names.sets[set] else { continue };
+        let Some(max) = new.key_sets[now as usize].max else { continue };
+        for name in made {
+            if let Some(name) = plan.names.key(set as u32, name)
+                && to.made[now as usize].len() < max as usize
+            {
+                to.made[now as usize].insert(name);
+            }
+        }
+    }
+}
+
+fn made_names(
+    new: &SpecData,
+    state: &State,
+    owner: Owned,
+) -> std::collections::BTreeMap<std::sync::Arc<str>, Vec<std::sync::Arc<str>>> {
+    let sets = new.key_sets.iter().zip(&state.made).filter(|(_, made)| owner == Owned::Player && !made.is_empty());
+    sets.map(|(set, made)| (set.name.clone(), made.iter().cloned().collect())).collect()
+}
+
+/// The place under its new names. A level or checkpoint that is gone gets a name that no version has, so that loading
+/// finds it gone, and no later one of its name is taken for it.
+fn place(plan: &Plan, new: &SpecData, place: &SavedPlace) -> SavedPlace {
+    let SavedPlace::InLevel { level, checkpoint, entered_at, resume } = place else { return place.clone() };
+    let old = &*plan.old.0;
+    let gone =
+        |name: &str| if name.contains(' ') { name.to_owned() } else { format!("{name} of version {}", old.version) };
+    let index = old.level_ids.get(level.as_str()).copied();
+    let now = index.and_then(|index| plan.names.levels[index as usize]);
+    let (Some(index), Some(now)) = (index, now) else {
+        return SavedPlace::InLevel {
+            level: gone(level),
+            checkpoint: checkpoint.clone(),
+            entered_at: entered_at.clone(),
+            resume: *resume,
+        };
+    };
+    let checkpoint_now = |name: &String| {
+        plan.names.checkpoint(old, new, index, name).map_or_else(|| gone(name), |name| name.to_string())
+    };
+    SavedPlace::InLevel {
+        level: new.level(now).id.to_string(),
+        checkpoint: checkpoint.as_ref().map(checkpoint_now),
+        entered_at: entered_at.as_ref().map(checkpoint_now),
+        resume: *resume,
+    }
+}
+
+/// Values on their way from one version to the next.
+struct Taking<'a> {
+    plan: &'a Plan,
+    old: &'a SpecData,
+    new: &'a SpecData,
+    made: crate::spec::MadeKeys,
+    state: &'a mut State,
+    notes: &'a mut Notes,
+}
+
+impl Taking<'_> {
+    /// Takes the values of an old field over, and its marks.
+    fn carry(&mut self, field: &Field, was: &Field, from: &State) {
+        // What is at the default is left out of images, so it is what the default was then.
+        let same_default = was.default == field.default;
+        let keys = KeysNow { names: &self.plan.names, old: self.old, new: self.new, from, made: &self.made };
+        for slot in was.slots() {
+            let value = from.value(slot);
+            if same_default && *value == was.default && !from.is_noted(slot) {
+                continue;
+            }
+            let Some(now) = keys.slot(was, field, slot) else { continue };
+            let names = &self.plan.names;
+            let taken = |value: &Value| match names.convert(was.id, value, &was.ty, &field.ty) {
+                Some(Value::Unfilled) | None if !field.optional => field.default.clone(),
+                Some(value) => field.limits.clamp(value).0,
+                None => field.default.clone(),
+            };
+            let (entry, checkpoint) = (taken(from.at_entry(slot)), taken(from.at_checkpoint(slot)));
+            let converted = names.convert(was.id, value, &was.ty, &field.ty);
+            let now_value = taken(value);
+            if let Some(converted) = converted.filter(|converted| *converted != now_value && converted.is_filled()) {
+                let shown = crate::progress::entry_name(self.new, field, now, &self.made);
+                self.notes.clamped.push((shown, converted, now_value.clone()));
+            }
+            self.state.write_through(now, now_value);
+            if field.rewinds {
+                self.state.write_marks(now, entry, checkpoint);
+            }
+        }
+    }
+
+    /// Writes what an expression makes of the old values, for each entry that it fills.
+    fn fill(&mut self, field: &Field, fill: &Fill, from: &State, marks: Option<&(State, State)>) {
+        let slots = fill.at.map_or_else(|| field.slots(), |slot| slot..slot + 1);
+        for slot in slots {
+            let Some(at) = Before::of(&self.plan.names, self.old, self.new, from, &self.made, field, slot) else {
+                continue;
+            };
+            if fill.expression.needs_level() && at.level.is_none() {
+                continue;
+            }
+            let mut note = None;
+            let value = self.filled(field, fill, from, &at, Some(&mut note));
+            if let Some((was, is)) = note {
+                let shown = crate::progress::entry_name(self.new, field, slot, &self.made);
+                self.notes.clamped.push((shown, was, is));
+            }
+            // A partial fill leaves the marks of the rest as they were.
+            let marked = marks.filter(|_| field.rewinds).map(|(entry, checkpoint)| {
+                (self.filled(field, fill, entry, &at, None), self.filled(field, fill, checkpoint, &at, None))
+            });
+            self.state.write_through(slot, value);
+            if let Some((entry, checkpoint)) = marked {
+                self.state.write_marks(slot, entry, checkpoint);
+            }
+        }
+    }
+
+    fn filled(
+        &self,
+        field: &Field,
+        fill: &Fill,
+        from: &State,
+        at: &Before,
+        note: Option<&mut Option<(Value, Value)>>,
+    ) -> Value {
+        let seen = Env::new(self.old, from, at.level, at.checkpoint.as_ref());
+        let env = Env { filled: &at.keys, ..seen };
+        // Nothing that could be without a value is made of one that is not there.
+        if field.optional && fill.expression.reads_unfilled(&env) {
+            return Value::Unfilled;
+        }
+        let mut value = fill.expression.value(&env);
+        if *fill.expression.ty() != field.ty {
+            let was = fill.expression.reads().first().copied().unwrap_or(FieldId(0));
+            let converted = self.plan.names.convert(was, &value, fill.expression.ty(), &field.ty);
+            value = converted.unwrap_or_else(|| field.default.clone());
+        }
+        let (inside, outside) = field.limits.clamp(value.clone());
+        if let (true, Some(note)) = (outside, note) {
+            *note = Some((value, inside.clone()));
+        }
+        inside
+    }
+}
+
+/// Where the entries of one version are in the next.
+struct KeysNow<'a> {
+    names: &'a Names,
+    old: &'a SpecData,
+    new: &'a SpecData,
+    from: &'a State,
+    made: &'a crate::spec::MadeKeys,
+}
+
+impl KeysNow<'_> {
+    /// The slot of an old entry, if the new version has a place for it.
+    fn slot(&self, was: &Field, is: &Field, slot: usize) -> Option<usize> {
+        if was.axes.is_empty() {
+            return Some(is.first_slot);
+        }
+        let made = |set: u32, name: &str| self.made[set as usize].get_index_of(name).map(|key| key as u32);
+        let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| {
+            let names = match axis {
+                Axis::Keys(set) => Some(self.old.key_sets[*set as usize].all_names(&self.from.made[*set as usize])),
+                _ => None,
+            };
+            let name = names.and_then(|names| names.get_index(key as usize));
+            self.names.key_now(self.new, *axis, key, name, made)
+        });
+        Some(is.slot_at(&keys.collect::<Option<Vec<u32>>>()?))
+    }
+}
+
+/// The level, checkpoint and keys of the old version that an entry of the new one had.
+struct Before {
+    level: Option<u32>,
+    checkpoint: Option<Checkpoint>,
+    keys: Vec<(u32, u32)>,
+}
+
+impl Before {
+    /// None for an entry of an open key set that was never made.
+    fn of(
+        names: &Names,
+        old: &SpecData,
+        new: &SpecData,
+        from: &State,
+        made: &crate::spec::MadeKeys,
+        field: &Field,
+        slot: usize,
+    ) -> Option<Before> {
+        let mut before = Before { level: None, checkpoint: None, keys: Vec::new() };
+        for (axis, key) in field.axes.iter().zip(field.keys_of(slot)) {
+            match axis {
+                Axis::Level => before.level = names.old_levels[key as usize],
+                Axis::Checkpoint => {
+                    let stop = names.old_stops[key as usize].map(|stop| old.stops[stop as usize]);
+                    before.level = stop.map(|(level, _)| level);
+                    before.checkpoint = stop.map(|(_, checkpoint)| Checkpoint::Listed(checkpoint));
+                }
+                Axis::Keys(set) => {
+                    let keys = &new.key_sets[*set as usize];
+                    let name = keys.all_names(&made[*set as usize]).get_index(key as usize)?;
+                    let Some(was) = names.old_sets[*set as usize] else { continue };
+                    let there = old.key_sets[was as usize].all_names(&from.made[was as usize]);
+                    let found = there.iter().position(|old| names.key(was, old).is_some_and(|now| now == *name));
+                    before.keys.extend(found.map(|key| (was, key as u32)));
+                }
+            }
+        }
+        Some(before)
+    }
+}

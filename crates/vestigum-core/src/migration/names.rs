@@ -1,0 +1,265 @@
+//! What the names of one version have become in the next.
+//!
+//! Where no step says otherwise a name stays what it is. What a step renamed has its new name, what it dropped has none.
+
+use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
+
+use crate::spec::{Axis, Field, FieldId, SpecData};
+use crate::types::Type;
+use crate::value::Value;
+
+/// From the names of the old version to those of the new one; `None` is dropped.
+#[derive(Debug, Default)]
+pub(super) struct Said {
+    pub levels: FxHashMap<u32, Option<u32>>,
+    /// By old level and the place of the checkpoint in it.
+    pub checkpoints: FxHashMap<(u32, u32), Option<u32>>,
+    pub sets: FxHashMap<u32, u32>,
+    /// By old set and name: open sets have names that no version declares.
+    pub keys: FxHashMap<(u32, Arc<str>), Option<Arc<str>>>,
+    /// By old field and choice.
+    pub choices: FxHashMap<(FieldId, Arc<str>), Option<Arc<str>>>,
+    /// By struct and member.
+    pub members: FxHashMap<(Arc<str>, Arc<str>), Option<Arc<str>>>,
+    pub fields: FxHashMap<FieldId, FieldStep>,
+}
+
+/// What the steps say about a field.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum FieldStep {
+    Renamed(FieldId),
+    Dropped,
+}
+
+/// The names of one version and what they are in the next.
+#[derive(Debug)]
+pub(super) struct Names {
+    said: Said,
+    pub levels: Vec<Option<u32>>,
+    /// On the axis of checkpoints.
+    stops: Vec<Option<u32>>,
+    pub sets: Vec<Option<u32>>,
+    /// Which levels, stops and sets of the old version the new ones were.
+    pub old_levels: Vec<Option<u32>>,
+    pub old_stops: Vec<Option<u32>>,
+    pub old_sets: Vec<Option<u32>>,
+}
+
+fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
+    let mut out = vec![None; len];
+    for (old, new) in forward.iter().enumerate() {
+        if let Some(new) = new {
+            out[*new as usize] = Some(old as u32);
+        }
+    }
+    out
+}
+
+impl Names {
+    pub fn new(old: &SpecData, new: &SpecData, said: Said) -> Names {
+        let levels = (0..old.levels.len() as u32).map(|level| {
+            let same = || new.level_ids.get(&old.level(level).id).copied();
+            said.levels.get(&level).copied().unwrap_or_else(same)
+        });
+        let levels: Vec<Option<u32>> = levels.collect();
+        let stops = old.stops.iter().map(|(level, checkpoint)| {
+            let now = levels[*level as usize]?;
+            let name = &old.level(*level).checkpoints[*checkpoint as usize];
+            let same = || new.level(now).checkpoints.iter().position(|known| known == name).map(|index| index as u32);
+            new.stop(now, said.checkpoints.get(&(*level, *checkpoint)).copied().unwrap_or_else(same)?)
+        });
+        let stops: Vec<Option<u32>> = stops.collect();
+        let sets = old.key_sets.iter().zip(0..).map(|(set, index)| {
+            let same = || new.key_sets.iter().position(|known| known.name == set.name).map(|index| index as u32);
+            said.sets.get(&index).copied().or_else(same)
+        });
+        let sets: Vec<Option<u32>> = sets.collect();
+        Names {
+            old_levels: reversed(&levels, new.levels.len()),
+            old_stops: reversed(&stops, new.stops.len()),
+            old_sets: reversed(&sets, new.key_sets.len()),
+            said,
+            levels,
+            stops,
+            sets,
+        }
+    }
+
+    /// What the steps say about a field.
+    pub fn step(&self, field: FieldId) -> Option<FieldStep> {
+        self.said.fields.get(&field).copied()
+    }
+
+    /// Whether a step gives the level up.
+    pub fn drops_level(&self, level: u32) -> bool {
+        self.said.levels.get(&level) == Some(&None)
+    }
+
+    /// Whether a step gives the checkpoint up.
+    pub fn drops_checkpoint(&self, level: u32, checkpoint: u32) -> bool {
+        self.said.checkpoints.get(&(level, checkpoint)) == Some(&None)
+    }
+
+    /// Whether a step gives the key up.
+    pub fn drops_key(&self, set: u32, key: &Arc<str>) -> bool {
+        self.said.keys.get(&(set, key.clone())) == Some(&None)
+    }
+
+    /// The name of a checkpoint in the new version.
+    pub fn checkpoint(&self, old: &SpecData, new: &SpecData, level: u32, name: &str) -> Option<Arc<str>> {
+        let now = self.levels[level as usize]?;
+        let listed = old.level(level).checkpoints.iter().position(|known| &**known == name);
+        match listed.and_then(|index| old.stop(level, index as u32)) {
+            Some(stop) => {
+                let (_, checkpoint) = new.stops[self.stops[stop as usize]? as usize];
+                Some(new.level(now).checkpoints[checkpoint as usize].clone())
+            }
+            // Levels that list none take any name.
+            None => Some(name.into()),
+        }
+    }
+
+    /// The name of a key in the new version.
+    pub fn key(&self, set: u32, name: &Arc<str>) -> Option<Arc<str>> {
+        match self.said.keys.get(&(set, name.clone())) {
+            Some(said) => said.clone(),
+            None => Some(name.clone()),
+        }
+    }
+
+    /// Whether both axes have the same kind of keys.
+    pub fn same_axes(&self, old: &SpecData, new: &SpecData, was: &Field, is: &Field) -> bool {
+        let same = |(was, is): (&Axis, &Axis)| match (was, is) {
+            (Axis::Keys(was), Axis::Keys(is)) => {
+                let open = |spec: &SpecData, set: u32| spec.key_sets[set as usize].max.is_some();
+                self.sets[*was as usize] == Some(*is) && open(old, *was) == open(new, *is)
+            }
+            (was, is) => was == is,
+        };
+        was.axes.len() == is.axes.len() && was.axes.iter().zip(&is.axes).all(same)
+    }
+
+    /// The key of the new version, by place. Keys of open sets are where their names were made.
+    pub fn key_now(
+        &self,
+        new: &SpecData,
+        axis: Axis,
+        key: u32,
+        name: Option<&Arc<str>>,
+        made: impl Fn(u32, &str) -> Option<u32>,
+    ) -> Option<u32> {
+        match axis {
+            Axis::Level => self.levels[key as usize],
+            Axis::Checkpoint => self.stops[key as usize],
+            Axis::Keys(set) => {
+                let now = self.sets[set as usize]?;
+                let name = self.key(set, name?)?;
+                let keys = &new.key_sets[now as usize];
+                if keys.max.is_some() { made(now, &name) } else { keys.names.get_index_of(&name).map(|key| key as u32) }
+            }
+        }
+    }
+
+    /// A choice's name in the new version.
+    pub fn choice<'n>(&'n self, field: FieldId, name: &'n Arc<str>) -> Option<&'n Arc<str>> {
+        match self.said.choices.get(&(field, name.clone())) {
+            Some(said) => said.as_ref(),
+            None => Some(name),
+        }
+    }
+
+    /// A member's name in the new version.
+    pub fn member<'n>(&'n self, structure: &Arc<str>, name: &'n Arc<str>) -> Option<&'n Arc<str>> {
+        match self.said.members.get(&(structure.clone(), name.clone())) {
+            Some(said) => said.as_ref(),
+            None => Some(name),
+        }
+    }
+
+    /// Whether every value of `was` has one of `is`, with the new names; what stands in the way is told.
+    pub fn fits(&self, field: FieldId, was: &Type, is: &Type, lost: &mut Vec<Lost>) -> bool {
+        match (was, is) {
+            (Type::Choice(was), Type::Choice(is)) => {
+                for chosen in was.iter() {
+                    let dropped = self.said.choices.get(&(field, chosen.name.clone())) == Some(&None);
+                    let now = self.choice(field, &chosen.name);
+                    if !dropped && now.is_none_or(|now| !is.iter().any(|known| known.name == *now)) {
+                        lost.push(Lost::Choice(chosen.name.clone()));
+                    }
+                }
+                true
+            }
+            (Type::Struct(was), Type::Struct(is)) => {
+                let mut fits = true;
+                for (name, ty) in &was.members {
+                    let dropped = self.said.members.get(&(was.name.clone(), name.clone())) == Some(&None);
+                    let now = self.member(&was.name, name).and_then(|now| is.position(now));
+                    match now {
+                        Some(index) => fits &= self.fits(field, ty, &is.members[index].1, lost),
+                        None if !dropped => lost.push(Lost::Member(was.name.clone(), name.clone())),
+                        None => {}
+                    }
+                }
+                fits
+            }
+            (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
+                self.fits(field, was, is, lost)
+            }
+            (was, is) => was == is,
+        }
+    }
+
+    /// A value of the old type as one of the new; none if it was dropped.
+    pub fn convert(&self, field: FieldId, value: &Value, was: &Type, is: &Type) -> Option<Value> {
+        Some(match (value, was, is) {
+            (Value::Unfilled, ..) => Value::Unfilled,
+            (Value::Choice(chosen), _, Type::Choice(names)) => Type::chosen(names, self.choice(field, &chosen.name)?)?,
+            (Value::Struct(_, members), Type::Struct(was), Type::Struct(is)) => {
+                let mut now: Vec<Value> = is.members.iter().map(|(_, ty)| ty.zero()).collect();
+                for ((name, ty), value) in was.members.iter().zip(members.iter()) {
+                    let Some(index) = self.member(&was.name, name).and_then(|now| is.position(now)) else { continue };
+                    if let Some(value) = self.convert(field, value, ty, &is.members[index].1) {
+                        now[index] = value;
+                    }
+                }
+                Value::Struct(is.clone(), Arc::new(now))
+            }
+            (Value::List(items), Type::List(was), Type::List(is)) => {
+                Value::List(Arc::new(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect()))
+            }
+            (Value::Set(items), Type::Set(was), Type::Set(is)) => {
+                Value::Set(Arc::new(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect()))
+            }
+            (Value::Map(entries), Type::Map(was), Type::Map(is)) => {
+                let entries =
+                    entries.iter().filter_map(|(key, item)| Some((key.clone(), self.convert(field, item, was, is)?)));
+                Value::Map(Arc::new(entries.collect()))
+            }
+            (value, was, is) if was == is => value.clone(),
+            (Value::Int(int), _, Type::Float) => Value::Float(*int as f64),
+            _ => return None,
+        })
+    }
+}
+
+/// What a type of the new version has no place for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Lost {
+    Choice(Arc<str>),
+    /// Of a struct.
+    Member(Arc<str>, Arc<str>),
+}
+
+/// Whether a value of one type becomes one of the other under new names: what differs is only how choices and members
+/// are called.
+pub(super) fn alike(was: &Type, is: &Type) -> bool {
+    match (was, is) {
+        (Type::Choice(_), Type::Choice(_)) | (Type::Struct(_), Type::Struct(_)) => true,
+        (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
+            alike(was, is)
+        }
+        (was, is) => was == is,
+    }
+}

@@ -1,0 +1,407 @@
+//! The steps of one migration: what they name is looked up in the version before and in the version they lead to.
+
+use std::sync::Arc;
+
+use crate::codes;
+use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
+use crate::expression::{Expression, Scope, Target, compile, target};
+use crate::spec::document::{MigrationEntry, StepEntry, Word};
+use crate::spec::write::step as written;
+use crate::spec::{Axis, Field, FieldId, Span, SpecData, place_of};
+
+use super::names::{FieldStep, Said};
+use super::plan::{Fill, Owned};
+
+/// The words for what can be renamed and dropped.
+const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "choice", "struct field"];
+
+/// What the steps of one migration say.
+#[derive(Debug, Default)]
+pub(super) struct Steps {
+    pub said: Said,
+    pub fills: Vec<Fill>,
+    /// Old fields that change their owner.
+    pub moved: Vec<FieldId>,
+    /// Fields that the game's own code makes, by name.
+    pub hooked: Vec<String>,
+    /// The steps as a report tells them.
+    pub told: Vec<String>,
+}
+
+/// Looks up what the steps name.
+pub(super) struct Reader<'a> {
+    pub old: &'a SpecData,
+    pub new: &'a SpecData,
+    /// The text of the spec.
+    pub text: &'a str,
+    /// Fields that earlier migrations dropped, and which.
+    pub dropped_before: &'a [(String, i64)],
+    pub errors: &'a mut Vec<Diagnostic>,
+}
+
+impl Reader<'_> {
+    pub fn read(&mut self, entry: &MigrationEntry) -> Steps {
+        let mut steps = Steps::default();
+        for Spanned { value: step, span } in &entry.steps {
+            // What cannot be taken has been reported.
+            let _ = match step {
+                StepEntry::Rename { what, of, from, to } => self.names(&mut steps, what, of.as_ref(), from, Some(to)),
+                StepEntry::Drop { what, of, name } => self.names(&mut steps, what, of.as_ref(), name, None),
+                StepEntry::Fill { target, with } => self.fill(&mut steps, target, with),
+                StepEntry::Move { field, to } => self.moves(&mut steps, field, to, *span),
+                StepEntry::Hook { field } => self.hook(&mut steps, field),
+            };
+            steps.told.push(told(step));
+        }
+        for fill in &steps.fills {
+            for read in fill.expression.reads() {
+                if steps.said.fields.get(read) != Some(&FieldStep::Dropped) {
+                    continue;
+                }
+                let name = &self.old.field(*read).name;
+                let dropped = entry.steps.iter().find(
+                    |step| matches!(&step.value, StepEntry::Drop { what, name: of, .. } if what.value == "field" && *of.value == **name),
+                );
+                let span = dropped.map_or(fill.span, |step| step.span);
+                let message = format!("`{name}` is dropped here, and a fill reads it");
+                self.error(span, message).help =
+                    Some(format!("take this step out: `{name}` is not lost, it goes into `{}`", fill.shown));
+            }
+        }
+        steps
+    }
+
+    fn error(&mut self, span: SourceSpan, message: impl Into<String>) -> &mut Diagnostic {
+        self.errors.push(Diagnostic::error(codes::BAD_STEP, span, message));
+        let last = self.errors.len() - 1;
+        &mut self.errors[last]
+    }
+
+    fn unknown<'k, T>(
+        &mut self,
+        version: i64,
+        what: &str,
+        word: &Word,
+        known: impl IntoIterator<Item = &'k str>,
+    ) -> Option<T> {
+        let message = format!("version {version} has no {what} `{}`", word.value.escape_debug());
+        let error = Diagnostic::error(codes::BAD_STEP, word.span, message);
+        let before = self.dropped_before.iter().find(|(name, _)| what == "field" && *name == word.value);
+        self.errors.push(match before {
+            Some((_, dropped)) => error.help(format!("the migration to version {dropped} dropped it")),
+            None => error.suggest(&word.value, known),
+        });
+        None
+    }
+
+    /// A field of the old version.
+    fn old_field(&mut self, word: &Word) -> Option<FieldId> {
+        let old = self.old;
+        match old.find_field(&word.value) {
+            Some(field) => Some(field.id),
+            None => self.unknown(old.version, "field", word, old.fields.iter().map(|field| &*field.name)),
+        }
+    }
+
+    /// A field of the new version that is saved.
+    fn new_field(&mut self, word: &Word) -> Option<FieldId> {
+        let new = self.new;
+        match new.find_field(&word.value) {
+            Some(field) if field.lasts == Span::Session => {
+                let message = format!("`{}` lasts a session, so no save holds it", word.value);
+                self.error(word.span, message);
+                None
+            }
+            Some(field) => Some(field.id),
+            None => self.unknown(new.version, "field", word, new.fields.iter().map(|field| &*field.name)),
+        }
+    }
+
+    fn level(&mut self, word: &Word, old: bool) -> Option<u32> {
+        let spec = if old { self.old } else { self.new };
+        match spec.level_ids.get(word.value.as_str()) {
+            Some(level) => Some(*level),
+            None => self.unknown(spec.version, "level", word, spec.levels.iter().map(|level| &*level.id)),
+        }
+    }
+
+    fn set(&mut self, word: &Word, old: bool) -> Option<u32> {
+        let spec = if old { self.old } else { self.new };
+        match spec.key_sets.iter().position(|set| *set.name == *word.value) {
+            Some(set) => Some(set as u32),
+            None => self.unknown(spec.version, "key set", word, spec.key_sets.iter().map(|set| &*set.name)),
+        }
+    }
+
+    /// `rename` and `drop`.
+    fn names(
+        &mut self,
+        steps: &mut Steps,
+        what: &Word,
+        of: Option<&Word>,
+        from: &Word,
+        to: Option<&Word>,
+    ) -> Option<()> {
+        let owner = match what.value.as_str() {
+            "field" | "level" | "key set" => None,
+            "checkpoint" => Some(("level", "mill_lane")),
+            "key" => Some(("key set", "gate")),
+            "choice" => Some(("field", "weather")),
+            "struct field" => Some(("struct", "parcel")),
+            other => {
+                let message = format!("nothing of the kind `{}` can be renamed or dropped", other.escape_debug());
+                let error = Diagnostic::error(codes::BAD_STEP, what.span, message);
+                let error = error.help(format!("the kinds are: {}", KINDS.join(", "))).suggest(other, KINDS);
+                self.errors.push(error);
+                return None;
+            }
+        };
+        match (owner, of) {
+            (Some((owner, example)), None) => {
+                let message = format!("this step does not say of which {owner} the {} is", what.value);
+                self.error(what.span, message).help = Some(format!("add `of = \"{example}\"`, the {owner}"));
+                return None;
+            }
+            (None, Some(of)) => {
+                self.error(of.span, format!("a {} belongs to nothing, so it has no `of`", what.value));
+                return None;
+            }
+            _ => {}
+        }
+        let of = of.unwrap_or(from);
+        let twice = match what.value.as_str() {
+            "field" => {
+                let old = self.old_field(from)?;
+                let step = match to {
+                    Some(to) => FieldStep::Renamed(self.new_field(to)?),
+                    None => FieldStep::Dropped,
+                };
+                steps.said.fields.insert(old, step).is_some()
+            }
+            "level" => {
+                let old = self.level(from, true)?;
+                let new = to.map(|to| self.level(to, false)).map_or(Some(None), |new| new.map(Some))?;
+                steps.said.levels.insert(old, new).is_some()
+            }
+            "checkpoint" => {
+                let level = self.level(of, true)?;
+                let listed = &self.old.level(level).checkpoints;
+                let Some(index) = listed.iter().position(|name| **name == *from.value) else {
+                    let what = format!("checkpoint of `{}`", of.value);
+                    return self.unknown(self.old.version, &what, from, listed.iter().map(|name| &**name));
+                };
+                let new = match to {
+                    Some(to) => Some(self.checkpoint_now(steps, level, to)?),
+                    None => None,
+                };
+                steps.said.checkpoints.insert((level, index as u32), new).is_some()
+            }
+            "key set" => {
+                let old = self.set(from, true)?;
+                let Some(to) = to else {
+                    self.error(from.span, "a key set is not dropped by itself").help =
+                        Some("drop or fill the fields that are kept for each of its keys".into());
+                    return None;
+                };
+                let new = self.set(to, false)?;
+                steps.said.sets.insert(old, new).is_some()
+            }
+            "key" => {
+                let set = self.set(of, true)?;
+                let keys = &self.old.key_sets[set as usize];
+                if keys.max.is_none() && !keys.names.contains(from.value.as_str()) {
+                    return self.unknown(self.old.version, &keys.name, from, keys.names());
+                }
+                let name = |word: &Word| Arc::<str>::from(word.value.as_str());
+                steps.said.keys.insert((set, name(from)), to.map(name)).is_some()
+            }
+            "choice" => {
+                let field = self.old_field(of)?;
+                let names = crate::history::choices(&self.old.field(field).ty).unwrap_or_default();
+                let Some(chosen) = names.iter().find(|chosen| *chosen.name == *from.value) else {
+                    let what = format!("choice of `{}`", of.value);
+                    return self.unknown(self.old.version, &what, from, names.iter().map(|chosen| &*chosen.name));
+                };
+                let to = to.map(|to| Arc::<str>::from(to.value.as_str()));
+                steps.said.choices.insert((field, chosen.name.clone()), to).is_some()
+            }
+            _ => {
+                let old = self.old;
+                let Some(ty) = old.structs.iter().find(|ty| *ty.name == *of.value) else {
+                    return self.unknown(old.version, "struct", of, old.structs.iter().map(|ty| &*ty.name));
+                };
+                let Some(index) = ty.position(&from.value) else {
+                    let what = format!("field of the struct `{}`", of.value);
+                    return self.unknown(old.version, &what, from, ty.members.iter().map(|(name, _)| &**name));
+                };
+                let to = to.map(|to| Arc::<str>::from(to.value.as_str()));
+                steps.said.members.insert((ty.name.clone(), ty.members[index].0.clone()), to).is_some()
+            }
+        };
+        if twice {
+            self.error(
+                from.span,
+                format!("another step says already what becomes of the {} `{}`", what.value, from.value),
+            );
+        }
+        Some(())
+    }
+
+    /// A checkpoint of the level that an old level has become, by its place.
+    fn checkpoint_now(&mut self, steps: &Steps, level: u32, to: &Word) -> Option<u32> {
+        let new = self.new;
+        let same = || new.level_ids.get(&self.old.level(level).id).copied();
+        let Some(now) = steps.said.levels.get(&level).copied().unwrap_or_else(same) else {
+            let message = format!("version {} has no level `{}`", new.version, self.old.level(level).id);
+            self.error(to.span, message).help = Some("rename the level before its checkpoints".into());
+            return None;
+        };
+        let listed = &new.level(now).checkpoints;
+        match listed.iter().position(|name| **name == *to.value) {
+            Some(index) => Some(index as u32),
+            None => {
+                let what = format!("checkpoint of `{}`", new.level(now).id);
+                self.unknown(new.version, &what, to, listed.iter().map(|name| &**name))
+            }
+        }
+    }
+
+    fn fill(&mut self, steps: &mut Steps, to: &Word, with: &Word) -> Option<()> {
+        let Target { field, at } = target(self.new, &to.value, &place_of(self.text, to), self.errors)?;
+        let field = self.new.field(field);
+        if field.lasts == Span::Session {
+            self.error(to.span, format!("`{}` lasts a session, so no save holds it", field.name));
+            return None;
+        }
+        let twice = |fill: &&Fill| fill.field == field.id && (fill.at.is_none() == at.is_none()) && fill.at == at;
+        if steps.fills.iter().any(|fill| twice(&fill)) {
+            self.error(to.span, format!("another step fills `{}` already", to.value));
+            return None;
+        }
+        let expression = self.expression(&steps.said, field, with)?;
+        let owner = Owned::of(field);
+        if let Some(read) = expression.reads().iter().find(|read| Owned::of(self.old.field(**read)) != owner) {
+            let read = &self.old.field(*read).name;
+            let (whose, other) = match owner {
+                Owned::Device => ("the device's", "a player's"),
+                Owned::Player => ("a player's", "the device's"),
+            };
+            let message = format!("`{}` is {whose} and `{read}` is {other}: the two are saved apart", field.name);
+            self.error(with.span, message).help =
+                Some(format!("take the value over first, as in `{{ move = \"{read}\", to = \"device\" }}`"));
+            return None;
+        }
+        steps.fills.push(Fill { field: field.id, at, expression, span: to.span, shown: to.value.clone() });
+        Some(())
+    }
+
+    /// An expression over the old values: of the field's type, or of one that becomes it under new names.
+    fn expression(&mut self, said: &Said, field: &Field, with: &Word) -> Option<Expression> {
+        let place = place_of(self.text, with);
+        // The key sets of the old version that the entry has keys of. A rename of one stands before its fills.
+        let mut sets = [None; 3];
+        let axes = field.axes.iter().filter_map(|axis| match axis {
+            Axis::Keys(set) => Some(*set),
+            _ => None,
+        });
+        for (known, set) in sets.iter_mut().zip(axes) {
+            *known = self.set_before(said, set);
+        }
+        let scope = Scope::Fill { level: field.is_per_level(), sets };
+        let mut errors = Vec::new();
+        let found = compile(self.old, scope, &with.value, Some(&field.ty), &place, &mut errors).or_else(|| {
+            let untyped = compile(self.old, scope, &with.value, None, &place, &mut Vec::new())?;
+            super::names::alike(untyped.ty(), &field.ty).then_some(untyped)
+        });
+        if found.is_none() {
+            for mut error in errors {
+                let gone = self.dropped_before.iter().find(|(name, _)| error.message.contains(&format!("`{name}`")));
+                error.help = match (gone, error.help.take()) {
+                    (Some((_, version)), _) => Some(format!("the migration to version {version} dropped it")),
+                    (None, None) => Some(format!("`with` reads the values of version {}", self.old.version)),
+                    (None, help) => help,
+                };
+                self.errors.push(error);
+            }
+        }
+        found
+    }
+
+    /// The set of the old version that one of the new version was.
+    fn set_before(&self, said: &Said, set: u32) -> Option<u32> {
+        let renamed = said.sets.iter().find(|(_, new)| **new == set).map(|(old, _)| *old);
+        let name = &self.new.key_sets[set as usize].name;
+        renamed.or_else(|| self.old.key_sets.iter().position(|old| old.name == *name).map(|old| old as u32))
+    }
+
+    fn moves(&mut self, steps: &mut Steps, word: &Word, to: &Word, span: SourceSpan) -> Option<()> {
+        let id = self.old_field(word)?;
+        let wanted = match to.value.as_str() {
+            "device" => Owned::Device,
+            "profile" => Owned::Player,
+            other => {
+                let message =
+                    format!("a value is moved to the `device` or to the `profile`, not to `{}`", other.escape_debug());
+                self.error(to.span, message);
+                return None;
+            }
+        };
+        let old = self.old.field(id);
+        if Owned::of(old) == wanted {
+            self.error(
+                span,
+                format!("`{}` belongs to the {} already in version {}", old.name, to.value, self.old.version),
+            );
+            return None;
+        }
+        if steps.moved.contains(&id) {
+            self.error(word.span, format!("another step moves `{}` already", old.name));
+            return None;
+        }
+        steps.moved.push(id);
+        Some(())
+    }
+
+    fn hook(&mut self, steps: &mut Steps, word: &Word) -> Option<()> {
+        if self.old.find_field(&word.value).is_none() {
+            self.new_field(word)?;
+        }
+        steps.hooked.push(word.value.clone());
+        Some(())
+    }
+}
+
+/// A step in words.
+fn told(step: &StepEntry) -> String {
+    let part = |of: &Option<Word>| of.as_ref().map(|of| format!(" of {}", of.value)).unwrap_or_default();
+    match step {
+        StepEntry::Rename { what, of, from, to } => {
+            format!("the {} {}{} is {} now", what.value, from.value, part(of), to.value)
+        }
+        StepEntry::Fill { target, with } => format!("{} is {}", target.value, with.value),
+        StepEntry::Drop { what, of, name } => format!("the {} {}{} is dropped", what.value, name.value, part(of)),
+        StepEntry::Move { field, to } => format!("{} belongs to the {} now", field.value, to.value),
+        StepEntry::Hook { field } => format!("{} is made by the game's code", field.value),
+    }
+}
+
+/// A step as it is written into a spec.
+pub(super) fn rename(what: &str, of: Option<&str>, from: &str, to: &str) -> String {
+    written(&StepEntry::Rename { what: word(what), of: of.map(word), from: word(from), to: word(to) })
+}
+
+pub(super) fn drop(what: &str, of: Option<&str>, name: &str) -> String {
+    written(&StepEntry::Drop { what: word(what), of: of.map(word), name: word(name) })
+}
+
+pub(super) fn fill(target: &str, with: &str) -> String {
+    written(&StepEntry::Fill { target: word(target), with: word(with) })
+}
+
+pub(super) fn moved(field: &str, to: &str) -> String {
+    written(&StepEntry::Move { field: word(field), to: word(to) })
+}
+
+fn word(text: &str) -> Word {
+    Spanned::new(text.to_owned(), SourceSpan::default())
+}
