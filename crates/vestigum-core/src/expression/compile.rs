@@ -112,7 +112,8 @@ pub(crate) fn target(
         errors.push(Diagnostic::error(codes::BAD_STEP, place(*span), message).suggest(name, fields));
         return None;
     }
-    let expression = compile(spec, Scope::Opens, text, None, place, errors)?;
+    let named = Scope::Fill { level: false, sets: [None; 3] };
+    let expression = compile(spec, named, text, None, place, errors)?;
     match &expression.node {
         Node::Read(_, field, Entry::Slot(slot)) => Some(Target { field: *field, at: Some(*slot) }),
         _ => {

@@ -27,8 +27,11 @@
 mod reach;
 mod warnings;
 
+use std::sync::Arc;
+
 use crate::codes;
 use crate::diagnostic::{Diagnostic, Diagnostics};
+use crate::history::History;
 use crate::spec::Spec;
 
 /// A document that was checked.
@@ -40,6 +43,8 @@ pub struct Checked {
     pub findings: Diagnostics,
     /// The findings that the spec allows, and why.
     pub allowed: Vec<Allowed>,
+    /// The steps that no migration says, by the version that they lead to: see [`Checked::migrations`].
+    pub missing: Vec<(i64, String)>,
 }
 
 /// A finding that is meant.
@@ -59,14 +64,43 @@ pub(crate) struct Finding {
 
 /// Reads a spec and finds everything that is wrong with it or probably not meant.
 pub fn check(name: &str, text: &str) -> Checked {
-    let spec = match Spec::from_named_toml(name, text) {
-        Ok(spec) => spec,
-        Err(findings) => return Checked { spec: None, findings, allowed: Vec::new() },
-    };
-    let mut found = reach::unreachable(&spec);
-    found.extend(warnings::warnings(&spec));
-    let (findings, allowed) = sorted_out(&spec, found);
-    Checked { findings: Diagnostics::new(name, text, findings), allowed, spec: Some(spec) }
+    check_against(name, text, None)
+}
+
+/// The same, and everything that saves of older versions would lose.
+pub fn check_with_history(name: &str, text: &str, history: History) -> Checked {
+    check_against(name, text, Some(history))
+}
+
+fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
+    let (spec, mut findings, needs) = Spec::read(text, history.map(Arc::new));
+    let mut allowed = Vec::new();
+    if let Some(spec) = &spec {
+        let mut found = reach::unreachable(spec);
+        found.extend(warnings::warnings(spec));
+        let (meant, others) = sorted_out(spec, found);
+        findings.extend(meant);
+        allowed = others;
+    }
+    let missing = needs.iter().filter_map(|need| Some((need.to, need.step.clone()?))).collect();
+    findings.extend(needs.into_iter().map(|need| need.diagnostic));
+    let findings = Diagnostics::new(name, text, findings);
+    Checked { spec: spec.filter(|_| findings.errors() == 0), findings, allowed, missing }
+}
+
+impl Checked {
+    /// The missing steps as they are written into the spec, one `[[migration]]` for each version.
+    pub fn migrations(&self) -> String {
+        let mut out = String::new();
+        let mut versions: Vec<i64> = self.missing.iter().map(|(to, _)| *to).collect();
+        versions.dedup();
+        for version in versions {
+            let steps = self.missing.iter().filter(|(to, _)| *to == version).map(|(_, step)| format!("  {step},\n"));
+            let gap = if out.is_empty() { "" } else { "\n" };
+            out.push_str(&format!("{gap}[[migration]]\nto = {version}\nsteps = [\n{}]\n", steps.collect::<String>()));
+        }
+        out
+    }
 }
 
 /// Takes out what the spec allows, and finds allowances that allow nothing.

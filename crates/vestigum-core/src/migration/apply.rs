@@ -17,6 +17,7 @@ use super::plan::{FieldPlan, Fill, Owned, Plan};
 /// What was lost or changed on the way, as a report tells it.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Notes {
+    pub filled: Vec<String>,
     pub dropped: Vec<(String, String)>,
     pub clamped: Vec<(String, Value, Value)>,
 }
@@ -24,14 +25,29 @@ pub(super) struct Notes {
 /// The values of an image, read by the shape of its version.
 pub(super) struct Source {
     state: State,
-    /// Whether the image has the field at all: later additions to a version may be missing.
+    /// Whether there is a value of the field.
     present: Vec<bool>,
     in_level: bool,
 }
 
 impl Source {
-    /// Reads an image, or a part of one.
+    /// Reads an image. What it does not have is at the default, as the game of its version would have loaded it: so a
+    /// player who skips a version has what one has who did not.
     pub fn read(spec: &SpecData, image: &Image, notes: &mut Notes) -> Source {
+        let mut source = Source::read_part(spec, image, notes);
+        let owner = owner_of(image);
+        let in_level = source.in_level;
+        let own = |field: &&Field| Owned::of(field) == owner && (in_level || !field.needs_level());
+        for field in spec.fields.iter().filter(own) {
+            if !std::mem::replace(&mut source.present[field.id.0 as usize], true) {
+                notes.filled.push(field.name.to_string());
+            }
+        }
+        source
+    }
+
+    /// Reads a few values; others are not there.
+    pub fn read_part(spec: &SpecData, image: &Image, notes: &mut Notes) -> Source {
         let (state, dropped, clamped) = read_shape(spec, image);
         notes.dropped.extend(dropped);
         notes.clamped.extend(clamped);
@@ -39,21 +55,32 @@ impl Source {
         let present = spec.fields.iter().map(|field| image.values.contains_key(&field.name) || marked(field));
         Source { state, present: present.collect(), in_level: image.marks.is_some() }
     }
+
+    /// With the values that the other owner gives up.
+    pub fn with_moved(&self, plan: &Plan, other: &Source) -> Source {
+        let mut state = self.state.clone();
+        let mut present = self.present.clone();
+        for was in plan.moved.iter().map(|was| plan.old.0.field(*was)) {
+            let id = was.id.0 as usize;
+            if other.present[id] && !self.present[id] {
+                present[id] = true;
+                was.slots().for_each(|slot| state.write_through(slot, other.state.value(slot).clone()));
+            }
+        }
+        Source { state, present, in_level: self.in_level }
+    }
 }
 
-/// Takes an image to the version that the plan leads to. `other` has the values of the other owner, for what is moved.
-pub(super) fn apply(
-    plan: &Plan,
-    new: &SpecData,
-    image: &Image,
-    source: &Source,
-    other: Option<&Source>,
-    notes: &mut Notes,
-) -> Image {
-    let owner = match image.owner {
+fn owner_of(image: &Image) -> Owned {
+    match image.owner {
         Owner::Profile(_) => Owned::Player,
         Owner::Device => Owned::Device,
-    };
+    }
+}
+
+/// Takes an image to the version that the plan leads to.
+pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source, notes: &mut Notes) -> Image {
+    let owner = owner_of(image);
     let old = &*plan.old.0;
     let mut state = State::fresh(new);
     keep_made(plan, new, &source.state, &mut state);
@@ -63,17 +90,18 @@ pub(super) fn apply(
     let wanted = |field: &&Field| Owned::of(field) == owner && field.lasts != Span::Session;
     for field in new.fields.iter().filter(wanted) {
         let FieldPlan { carried, fills } = &plan.fields[field.id.0 as usize];
-        if let Some(was) = carried.map(|was| old.field(was)) {
-            let from = if Owned::of(was) == owner { Some(source) } else { other };
-            if let Some(from) = from.filter(|from| from.present[was.id.0 as usize]) {
-                present[field.id.0 as usize] = true;
-                taking.carry(field, was, &from.state);
-            }
-        }
-        // Outside a level there is nothing of a visit to fill.
-        if !fills.is_empty() && (source.in_level || !field.needs_level()) {
+        if let Some(was) = carried.filter(|was| source.present[was.0 as usize]) {
             present[field.id.0 as usize] = true;
-            fills.iter().for_each(|fill| taking.fill(field, fill, &source.state, marks.as_ref()));
+            taking.carry(field, old.field(was), &source.state);
+        }
+        // Outside a level there is nothing of a visit to fill, and what was to be moved may not be there.
+        let there = |fill: &&Fill| {
+            let mut reads = fill.expression.reads().iter();
+            reads.all(|read| !plan.moved.contains(read) || source.present[read.0 as usize])
+        };
+        for fill in fills.iter().filter(there).filter(|_| source.in_level || !field.needs_level()) {
+            present[field.id.0 as usize] = true;
+            taking.fill(field, fill, &source.state, marks.as_ref());
         }
     }
     let has = |field: &Field| present[field.id.0 as usize];
@@ -100,21 +128,15 @@ pub(super) fn apply(
 }
 
 /// The values of the fields that leave the device, as the old version wrote them.
-pub(super) fn leaving(plan: &Plan, new: &SpecData, image: &Image) -> Values {
-    let leaves = |field: &&Field| {
-        let carrier = plan.carrier(field.id).map(|now| new.field(now));
-        Owned::of(field) == Owned::Device && carrier.is_some_and(|now| Owned::of(now) == Owned::Player)
-    };
+pub(super) fn leaving(plan: &Plan, image: &Image) -> Values {
+    let leaves = |field: &&Field| Owned::of(field) == Owned::Device && plan.moved.contains(&field.id);
     let leaving = plan.old.0.fields.iter().filter(leaves);
     leaving.filter_map(|field| Some((field.name.clone(), image.values.get(&field.name)?.clone()))).collect()
 }
 
 /// Whether the plan moves something from players to the device.
-pub(super) fn takes_from_players(plan: &Plan, new: &SpecData) -> bool {
-    plan.fields.iter().zip(&new.fields).any(|(from, field)| {
-        let was = from.carried.map(|was| Owned::of(plan.old.0.field(was)));
-        Owned::of(field) == Owned::Device && was == Some(Owned::Player)
-    })
+pub(super) fn takes_from_players(plan: &Plan) -> bool {
+    plan.moved.iter().any(|was| Owned::of(plan.old.0.field(*was)) == Owned::Player)
 }
 
 /// The state as it was at a mark. What is never rewound is as it is now.

@@ -255,8 +255,40 @@ pub(crate) fn migrate<'a>(
     migrate_to(spec, spec.version(), profile, device, report)
 }
 
-/// The same, up to a version on the way.
-pub(crate) fn migrate_to<'a>(
+/// Images that were brought to a newer version, and what that did.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Upgraded {
+    /// The player's image.
+    pub profile: Option<Image>,
+    /// The device's image. One is made if a migration moves something to a device that has none yet.
+    pub device: Option<Image>,
+    /// What the migrations did. The origins are left to those who know them.
+    pub report: LoadReport,
+}
+
+/// Brings images to a version that is frozen, or to the spec's, and no further: for tools that look at what each
+/// migration does. A launch does the same by itself.
+///
+/// # Errors
+/// If a version is not known, or the game's code is needed or fails. The images are untouched in any case.
+pub fn upgrade(
+    spec: &Spec,
+    version: i64,
+    profile: Option<&Image>,
+    device: Option<&Image>,
+) -> Result<Upgraded, LoadError> {
+    let mut report = LoadReport::default();
+    let migrated = migrate_to(spec, version, profile, device, &mut report)?;
+    Ok(Upgraded {
+        profile: migrated.profile.map(Cow::into_owned),
+        device: migrated.device.map(Cow::into_owned),
+        report,
+    })
+}
+
+/// Brings images up to a version on the way.
+fn migrate_to<'a>(
     spec: &Spec,
     version: i64,
     profile: Option<&'a Image>,
@@ -282,6 +314,8 @@ pub(crate) fn migrate_to<'a>(
         migrated.step(spec, plan, new, &mut notes)?;
         report.migrated.push(Step { to, told: plan.told.clone() });
     }
+    // Those of names that later versions have given up tell nobody anything.
+    report.filled.extend(notes.filled.into_iter().filter(|name| spec.0.find_field(name).is_some()));
     report.dropped.extend(notes.dropped);
     report.clamped.extend(notes.clamped);
     Ok(migrated)
@@ -302,27 +336,23 @@ impl Migrated<'_> {
         // A device that came here earlier has kept what it left to its players.
         let kept = || Some(self.device.as_ref()?.moved.get(&plan.to)?.clone());
         let lent = match &device_source {
-            None => kept().map(|values| Source::read(old, &nobody(spec, plan, values), &mut Notes::default())),
+            None => kept().map(|values| Source::read_part(old, &nobody(spec, plan, values), &mut Notes::default())),
             Some(_) => None,
         };
         // A device that nothing was saved of yet takes what players bring.
-        let brought = (self.device.is_none() && profile.is_some() && takes_from_players(plan, new))
+        let brought = (self.device.is_none() && profile.is_some() && takes_from_players(plan))
             .then(|| nobody(spec, plan, Values::new()));
+        let given = |source: &Source, other: Option<&Source>| other.map(|other| source.with_moved(plan, other));
         if let (Some(image), Some(source)) = (&profile, &player) {
-            let taken = apply(plan, new, image, source, device_source.as_ref().or(lent.as_ref()), notes);
+            let merged = given(source, device_source.as_ref().or(lent.as_ref()));
+            let taken = apply(plan, new, image, merged.as_ref().unwrap_or(source), notes);
             self.profile = Some(Cow::Owned(hooked(hook, plan, image, taken)?));
         }
         if let Some(image) = device.as_ref().or(brought.as_ref()) {
-            let empty;
-            let source = match &device_source {
-                Some(source) => source,
-                None => {
-                    empty = Source::read(old, image, notes);
-                    &empty
-                }
-            };
-            let mut taken = apply(plan, new, image, source, player.as_ref(), notes);
-            let left = leaving(plan, new, image);
+            let source = device_source.unwrap_or_else(|| Source::read_part(old, image, notes));
+            let merged = given(&source, player.as_ref());
+            let mut taken = apply(plan, new, image, merged.as_ref().unwrap_or(&source), notes);
+            let left = leaving(plan, image);
             if !left.is_empty() {
                 taken.moved.insert(plan.to, left);
             }

@@ -24,6 +24,8 @@ pub(super) struct Plan {
     pub names: Names,
     /// For each field of the new version.
     pub fields: Vec<FieldPlan>,
+    /// Old fields that change their owner.
+    pub moved: Vec<FieldId>,
     /// Fields that the game's own code makes.
     pub hooked: Vec<String>,
     /// The steps in words.
@@ -67,6 +69,8 @@ impl Owned {
 #[derive(Clone, Debug)]
 pub(crate) struct Need {
     pub diagnostic: Diagnostic,
+    /// The version that the step leads to.
+    pub to: i64,
     /// The step that says it, ready to paste; none where a raised version is enough.
     pub step: Option<String>,
 }
@@ -100,8 +104,8 @@ pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> (Plan, Vec<Need>) {
     for fill in fills {
         fields[fill.field.0 as usize].fills.push(fill);
     }
-    let plan = Plan { to: pair.new.version, old: pair.old.clone(), names, fields, hooked, told: told.into() };
-    let mut finder = Finder { pair, plan: &plan, old, moved: &moved, needs: Vec::new() };
+    let plan = Plan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() };
+    let mut finder = Finder { pair, plan: &plan, old, needs: Vec::new() };
     finder.levels();
     finder.keys();
     old.fields.iter().for_each(|field| finder.field(field));
@@ -153,7 +157,6 @@ struct Finder<'a> {
     pair: &'a Pair<'a>,
     plan: &'a Plan,
     old: &'a SpecData,
-    moved: &'a [FieldId],
     needs: Vec<Need>,
 }
 
@@ -177,7 +180,7 @@ impl Finder<'_> {
         let raise = if self.pair.raised { String::new() } else { format!("raise `version` to {to} and ") };
         let help = format!("{raise}add to the migration to version {to}: {step}");
         let diagnostic = Diagnostic::error(codes::NEEDS_MIGRATION, span, message).help(help);
-        self.needs.push(Need { diagnostic, step: Some(step) });
+        self.needs.push(Need { diagnostic, to, step: Some(step) });
     }
 
     /// What a raised version is enough for.
@@ -188,7 +191,7 @@ impl Finder<'_> {
                 self.old.version + 1
             );
             let diagnostic = Diagnostic::error(codes::NEEDS_VERSION, span, message).help(help);
-            self.needs.push(Need { diagnostic, step: None });
+            self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
         }
     }
 
@@ -294,13 +297,14 @@ impl Finder<'_> {
             }
             return;
         }
-        if Owned::of(was) != Owned::of(now) && !self.moved.contains(&was.id) {
+        if Owned::of(was) != Owned::of(now) && !self.plan.moved.contains(&was.id) {
             let to = if now.lasts == Span::Device { "device" } else { "profile" };
             self.step(place, self.spans(was, now), steps::moved(name, to));
             return;
         }
         if rank(now.lasts) < rank(was.lasts) {
             self.step(place, self.spans(was, now), steps::drop("field", None, name));
+            return;
         }
         if !names.same_axes(self.old, new, was, now) {
             if !read {
@@ -428,10 +432,10 @@ impl Finder<'_> {
 
     /// The step for a field that is kept by other keys than before.
     fn spread(&self, was: &Field, now: &Field) -> String {
-        let first = self.pair.new.levels.first().map(|level| &*level.id);
+        let first = self.pair.new.levels.first().map(|level| &*level.id).filter(|_| was.ty == now.ty);
         match (was.is_keyed(), &now.axes[..], first) {
             (false, [Axis::Level], Some(first)) => steps::fill(&format!("{}[{first}]", now.name), &was.name),
-            (true, [], _) if was.ty.is_number() => steps::fill(&now.name, &format!("highest({})", was.name)),
+            (true, [], Some(_)) if was.ty.is_number() => steps::fill(&now.name, &format!("highest({})", was.name)),
             _ => steps::drop("field", None, &was.name),
         }
     }

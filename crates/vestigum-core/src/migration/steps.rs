@@ -54,19 +54,7 @@ impl Reader<'_> {
             steps.told.push(told(step));
         }
         for fill in &steps.fills {
-            for read in fill.expression.reads() {
-                if steps.said.fields.get(read) != Some(&FieldStep::Dropped) {
-                    continue;
-                }
-                let name = &self.old.field(*read).name;
-                let dropped = entry.steps.iter().find(
-                    |step| matches!(&step.value, StepEntry::Drop { what, name: of, .. } if what.value == "field" && *of.value == **name),
-                );
-                let span = dropped.map_or(fill.span, |step| step.span);
-                let message = format!("`{name}` is dropped here, and a fill reads it");
-                self.error(span, message).help =
-                    Some(format!("take this step out: `{name}` is not lost, it goes into `{}`", fill.shown));
-            }
+            self.reads(entry, &steps, fill);
         }
         steps
     }
@@ -130,6 +118,31 @@ impl Reader<'_> {
         match spec.key_sets.iter().position(|set| *set.name == *word.value) {
             Some(set) => Some(set as u32),
             None => self.unknown(spec.version, "key set", word, spec.key_sets.iter().map(|set| &*set.name)),
+        }
+    }
+
+    /// Whether everything that a fill reads is there, and whose it is.
+    fn reads(&mut self, entry: &MigrationEntry, steps: &Steps, fill: &Fill) {
+        let field = self.new.field(fill.field);
+        for read in fill.expression.reads().iter().map(|read| self.old.field(*read)) {
+            let name = &*read.name;
+            if steps.said.fields.get(&read.id) == Some(&FieldStep::Dropped) {
+                let dropped = entry.steps.iter().find(
+                    |step| matches!(&step.value, StepEntry::Drop { what, name: of, .. } if what.value == "field" && of.value == name),
+                );
+                let span = dropped.map_or(fill.span, |step| step.span);
+                self.error(span, format!("`{name}` is dropped here, and a fill reads it")).help =
+                    Some(format!("take this step out: `{name}` is not lost, it goes into `{}`", fill.shown));
+            }
+            if Owned::of(read) != Owned::of(field) && !steps.moved.contains(&read.id) {
+                let (whose, other, to) = match Owned::of(field) {
+                    Owned::Device => ("the device's", "a player's", "device"),
+                    Owned::Player => ("a player's", "the device's", "profile"),
+                };
+                let message = format!("`{}` is {whose} and `{name}` is {other}: the two are saved apart", field.name);
+                self.error(fill.span, message).help =
+                    Some(format!("move the value as well: add `{}`", moved(name, to)));
+            }
         }
     }
 
@@ -279,19 +292,7 @@ impl Reader<'_> {
             return None;
         }
         let expression = self.expression(&steps.said, field, with)?;
-        let owner = Owned::of(field);
-        if let Some(read) = expression.reads().iter().find(|read| Owned::of(self.old.field(**read)) != owner) {
-            let read = &self.old.field(*read).name;
-            let (whose, other) = match owner {
-                Owned::Device => ("the device's", "a player's"),
-                Owned::Player => ("a player's", "the device's"),
-            };
-            let message = format!("`{}` is {whose} and `{read}` is {other}: the two are saved apart", field.name);
-            self.error(with.span, message).help =
-                Some(format!("take the value over first, as in `{{ move = \"{read}\", to = \"device\" }}`"));
-            return None;
-        }
-        steps.fills.push(Fill { field: field.id, at, expression, span: to.span, shown: to.value.clone() });
+        steps.fills.push(Fill { field: field.id, at, expression, span: with.span, shown: to.value.clone() });
         Some(())
     }
 

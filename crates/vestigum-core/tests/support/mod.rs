@@ -119,7 +119,7 @@ const KEYS: &str = "[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"kind_now\
     [keys.spot]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
     [field.kind_now]\ntype = \"choice\"\nof = [\"k0\", \"k1\"]\nlasts = \"run\"\nafter_failure = \"entry\"\n";
 
-fn field() -> impl Strategy<Value = FieldSketch> {
+pub fn field() -> impl Strategy<Value = FieldSketch> {
     (
         select(TYPES.to_vec()),
         select(vec!["attempt", "visit", "visit", "session", "run", "run", "profile", "profile", "device"]),
@@ -153,7 +153,7 @@ fn has_level(moment: &str) -> bool {
 
 impl Sketch {
     /// Takes out what a spec may not say.
-    fn tidy(&mut self, allowed: Allowed) {
+    pub fn tidy(&mut self, allowed: Allowed) {
         for field in &mut self.fields {
             let number = matches!(field.ty, "int" | "float");
             let ordered = number || field.ty == "choice";

@@ -1,0 +1,248 @@
+//! Random updates of random specs: what shipped saves hold is kept, or somebody is asked.
+
+mod support;
+
+use proptest::collection::vec;
+use proptest::prelude::*;
+use proptest::sample::select;
+use support::{Allowed, FieldSketch, Sketch, apply_all, play, sketch, values};
+use vestigum_core::lint::{Checked, check_with_history};
+use vestigum_core::migration::upgrade;
+use vestigum_core::{History, Image, Launched, Progress, Spec, Value};
+
+/// A change that an update makes.
+#[derive(Clone, Debug)]
+enum Edit {
+    AddField(FieldSketch),
+    DropField,
+    Lasts(usize, &'static str),
+    Type(usize, &'static str),
+    Per(usize, &'static [&'static str]),
+    Range(usize),
+    Optional(usize),
+    AddLevel,
+    DropLevel,
+    Checkpoints(usize, usize),
+    LevelsLast(&'static str),
+}
+
+fn edit() -> impl Strategy<Value = Edit> {
+    let lasts = select(vec!["attempt", "visit", "session", "run", "profile", "device"]);
+    let types = select(vec!["int", "float", "bool", "text", "choice", "list of int"]);
+    let per: Vec<&'static [&'static str]> = vec![&[], &["level"], &["tag"], &["spot"]];
+    prop_oneof![
+        3 => support::field().prop_map(Edit::AddField),
+        1 => Just(Edit::DropField),
+        2 => (0usize..7, lasts).prop_map(|(index, lasts)| Edit::Lasts(index, lasts)),
+        1 => (0usize..7, types).prop_map(|(index, ty)| Edit::Type(index, ty)),
+        1 => (0usize..7, select(per)).prop_map(|(index, per)| Edit::Per(index, per)),
+        2 => (0usize..7).prop_map(Edit::Range),
+        2 => (0usize..7).prop_map(Edit::Optional),
+        2 => Just(Edit::AddLevel),
+        1 => Just(Edit::DropLevel),
+        2 => (0usize..4, 0usize..4).prop_map(|(level, count)| Edit::Checkpoints(level, count)),
+        1 => select(vec!["profile", "run"]).prop_map(Edit::LevelsLast),
+    ]
+}
+
+const ALLOWED: Allowed = Allowed { launch_rules: false, priced_failures: true };
+
+fn changed(old: &Sketch, edits: &[Edit]) -> Sketch {
+    let mut new = old.clone();
+    for edit in edits {
+        let count = new.fields.len();
+        match edit {
+            Edit::AddField(field) => new.fields.push(field.clone()),
+            Edit::DropField if count > 1 => drop(new.fields.pop()),
+            Edit::Lasts(index, lasts) => new.fields[index % count].lasts = lasts,
+            Edit::Type(index, ty) => new.fields[index % count].ty = ty,
+            Edit::Per(index, per) => new.fields[index % count].per = per.to_vec(),
+            Edit::Range(index) => new.fields[index % count].range ^= true,
+            Edit::Optional(index) => new.fields[index % count].optional ^= true,
+            Edit::AddLevel => new.levels.push(2),
+            Edit::DropLevel if new.levels.len() > 1 => drop(new.levels.pop()),
+            Edit::Checkpoints(level, stops) => {
+                let levels = new.levels.len();
+                new.levels[level % levels] = *stops;
+            }
+            Edit::LevelsLast(lasts) => new.opened_last = lasts,
+            Edit::DropField | Edit::DropLevel => {}
+        }
+    }
+    new.tidy(ALLOWED);
+    new
+}
+
+fn versioned(sketch: &Sketch, version: i64, migrations: &str) -> String {
+    let head = format!("id = \"fellpost\"\nversion = {version}\n");
+    format!("{}{migrations}", sketch.toml().replacen("id = \"fellpost\"\n", &head, 1))
+}
+
+fn check(text: &str, history: &History) -> Checked {
+    check_with_history("spec.toml", text, history.clone())
+}
+
+fn frozen(history: &History, spec: &Spec) -> History {
+    history.freeze(spec).unwrap_or_else(|error| panic!("{error}")).history
+}
+
+/// The spec with every step that `check` asks for, and those steps.
+fn with_steps(sketch: &Sketch, version: i64, history: &History, before: &str) -> (Spec, String) {
+    let mut migrations = before.to_owned();
+    for _ in 0..4 {
+        let checked = check(&versioned(sketch, version, &migrations), history);
+        if let Some(spec) = checked.spec {
+            return (spec, migrations);
+        }
+        // Steps for the same version are put into the migration that is there.
+        let more = checked.migrations();
+        let head = format!("[[migration]]\nto = {version}\nsteps = [\n");
+        match (migrations.contains(&head), more.strip_prefix(&head)) {
+            (true, Some(steps)) => {
+                migrations =
+                    migrations.replacen(&head, &format!("{head}{}", steps.trim_end().trim_end_matches(']')), 1);
+            }
+            _ => migrations.push_str(&more),
+        }
+    }
+    panic!(
+        "the steps that are asked for are not enough:\n{}",
+        check(&versioned(sketch, version, &migrations), history).findings
+    );
+}
+
+fn saved(sketch: &Sketch, spec: &Spec, steps: &[support::Step]) -> (Image, Image) {
+    let mut game = Progress::fresh(spec);
+    apply_all(sketch, &mut game, steps);
+    let suspended = game.suspend();
+    (suspended.profile_image("player"), suspended.device_image())
+}
+
+fn load(spec: &Spec, (profile, device): &(Image, Image)) -> Launched {
+    Progress::load(spec, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"))
+}
+
+/// What of a load another load does not have: entries of saved fields for which `named` does not hold.
+fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) -> bool) -> Option<String> {
+    let after_values = |name: &str| {
+        let (field, keys) = name.split_once('[').unwrap_or((name, "]"));
+        let keys: Vec<&str> = keys.trim_end_matches(']').split(", ").filter(|key| !key.is_empty()).collect();
+        after.value(field, &keys)
+    };
+    let made = before.suspend().profile_image("player").made;
+    let not_made = |name: &str| {
+        let keys = name.split(['[', ']', ',']).skip(1).map(str::trim);
+        let mut spots = keys.filter(|key| key.len() == 2 && key.starts_with('s'));
+        spots.any(|spot| !made.get("spot").is_some_and(|made| made.iter().any(|name| **name == *spot)))
+    };
+    values(old, before).into_iter().find_map(|(name, value)| {
+        let field = name.split('[').next().unwrap_or_default().to_owned();
+        let sketch = field.strip_prefix('f').and_then(|index| old.fields.get(index.parse::<usize>().ok()?));
+        let is_saved = sketch.is_none_or(|field| matches!(field.lasts, "run" | "profile" | "device"));
+        let clamped =
+            sketch.is_some_and(|field| field.ty == "int" && !field.range) && !(-40..=60).contains(&value.as_int());
+        if !is_saved
+            || not_made(&name)
+            || named(&field)
+            || clamped
+            || value == Value::Bool(false)
+            || name.starts_with("opened")
+        {
+            return None;
+        }
+        let now = after_values(&name);
+        let same = now.as_ref().is_ok_and(|now| *now == value || (now.to_string() == value.to_string()));
+        (!same).then(|| format!("{name} was {value} and is {now:?}"))
+    })
+}
+
+fn cases(cases: u32) -> ProptestConfig {
+    ProptestConfig { cases, failure_persistence: None, ..ProptestConfig::default() }
+}
+
+proptest! {
+    #![proptest_config(cases(400))]
+
+    /// For any two specs: either `check` asks for something, or loading loses nothing.
+    #[test]
+    fn what_passes_loses_nothing(
+        old in sketch(ALLOWED), edits in vec(edit(), 1..4), steps in play(40), raised in any::<bool>(),
+    ) {
+        let old_spec = Spec::from_toml(&versioned(&old, 1, "")).expect("a sound spec");
+        let history = frozen(&History::default(), &old_spec);
+        let new = changed(&old, &edits);
+        let checked = check(&versioned(&new, if raised { 2 } else { 1 }, ""), &history);
+        let Some(spec) = checked.spec else {
+            for finding in checked.findings.list().iter().filter(|finding| finding.code < "V100" || finding.code > "V200") {
+                prop_assert!(["V303", "V304"].contains(&finding.code), "{}", checked.findings);
+            }
+            return Ok(());
+        };
+        let images = saved(&old, &old_spec, &steps);
+        let (before, after) = (load(&old_spec, &images), load(&spec, &images));
+        if !raised {
+            prop_assert!(after.report.clamped.is_empty() && after.report.dropped.is_empty(), "{}", after.report);
+        }
+        if after.report.place.is_none() {
+            prop_assert_eq!(lost(&old, &before.progress, &after.progress, |_| false), None);
+        }
+    }
+
+    /// The steps that `check` offers are the ones it wants, and they touch no field that they do not name.
+    #[test]
+    fn the_steps_that_are_asked_for_are_enough(
+        old in sketch(ALLOWED), edits in vec(edit(), 1..6), steps in play(40),
+    ) {
+        let old_spec = Spec::from_toml(&versioned(&old, 1, "")).expect("a sound spec");
+        let history = frozen(&History::default(), &old_spec);
+        let new = changed(&old, &edits);
+        let (spec, migrations) = with_steps(&new, 2, &history, "");
+        let images = saved(&old, &old_spec, &steps);
+        let (before, after) = (load(&old_spec, &images), load(&spec, &images));
+        prop_assert_eq!(after.report.migrated.len(), 1);
+        if after.report.place.is_none() && !migrations.contains("\"level\"") && !migrations.contains("\"checkpoint\"") {
+            let named = |field: &str| migrations.contains(&format!("\"{field}\""));
+            prop_assert_eq!(lost(&old, &before.progress, &after.progress, named), None);
+        }
+        // Migrating what was migrated changes nothing.
+        let suspended = after.progress.suspend();
+        let again = load(&spec, &(suspended.profile_image("player"), suspended.device_image()));
+        prop_assert!(again.report.is_clean(), "{}", again.report);
+        prop_assert_eq!(again.progress.suspend().profile_image("player").digest(), suspended.profile_image("player").digest());
+        prop_assert_eq!(History::from_json("history", &history.to_json()).expect("what was written").to_json(), history.to_json());
+    }
+
+    /// A player who skipped a version has what one has who did not: from any version, all at once and one by one.
+    #[test]
+    fn the_chain_is_the_direct_way(
+        first in sketch(ALLOWED), edits in vec(edit(), 1..4), later in vec(edit(), 1..4), steps in play(40),
+    ) {
+        let first_spec = Spec::from_toml(&versioned(&first, 1, "")).expect("a sound spec");
+        let history = frozen(&History::default(), &first_spec);
+        let second = changed(&first, &edits);
+        let (second_spec, migrations) = with_steps(&second, 2, &history, "");
+        let history = frozen(&history, &second_spec);
+        let (third_spec, _) = with_steps(&changed(&second, &later), 3, &history, &migrations);
+        let images = saved(&first, &first_spec, &steps);
+        let to = |spec: &Spec, version: i64, (profile, device): &(Image, Image)| {
+            let upgraded = upgrade(spec, version, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"));
+            // As saves do, through their bytes.
+            let written = |image: Option<Image>| Image::from_json(&image.expect("an image").to_json()).expect("what was written");
+            (written(upgraded.profile), written(upgraded.device))
+        };
+        let direct = to(&third_spec, 3, &images);
+        let chain = to(&third_spec, 3, &to(&second_spec, 2, &images));
+        prop_assert_eq!(&chain, &direct);
+        prop_assert_eq!(load(&third_spec, &images).progress.suspend().profile_image("p"), load(&third_spec, &chain).progress.suspend().profile_image("p"));
+        // One who launched the version between, and quit again. In a level, fields that now rewind are rewound there.
+        let between = load(&second_spec, &images);
+        if images.0.marks.is_none() {
+            let suspended = between.progress.suspend();
+            let played = to(&third_spec, 3, &(suspended.profile_image("player"), suspended.device_image()));
+            let (played, direct) = (load(&third_spec, &played), load(&third_spec, &direct));
+            if direct.report.place.is_none() {
+                prop_assert_eq!(lost(&changed(&second, &later), &direct.progress, &played.progress, |_| false), None);
+            }
+        }
+    }
+}
