@@ -74,6 +74,7 @@ pub fn check_with_history(name: &str, text: &str, history: History) -> Checked {
 
 fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
     let (spec, mut findings, needs) = Spec::read(text, history.map(Arc::new));
+    let sound = findings.is_empty() && needs.is_empty();
     let mut allowed = Vec::new();
     if let Some(spec) = &spec {
         let mut found = reach::unreachable(spec);
@@ -85,7 +86,7 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
     let missing = needs.iter().filter_map(|need| Some((need.to, need.step.clone()?))).collect();
     findings.extend(needs.into_iter().map(|need| need.diagnostic));
     let findings = Diagnostics::new(name, text, findings);
-    Checked { spec: spec.filter(|_| findings.errors() == 0), findings, allowed, missing }
+    Checked { spec: spec.filter(|_| sound), findings, allowed, missing }
 }
 
 impl Checked {
