@@ -18,6 +18,7 @@
 //! | [`playthrough`] | scripts of moments with expectations |
 //! | [`fate_table`] | every field against every moment |
 //! | [`mod@explore`] | every state that play can reach, and the shortest way to break a promise |
+//! | [`mod@proof`] | what becomes of the saves of every version that shipped |
 //! | [`probe`] | which rules no playthrough and no promise would miss |
 //! | [`lint`] | what is sound and probably not meant |
 
@@ -39,6 +40,7 @@ mod place;
 pub mod playthrough;
 pub mod probe;
 pub mod progress;
+pub mod proof;
 pub mod spec;
 mod state;
 pub mod suspend;

@@ -51,6 +51,7 @@ mod hook;
 mod names;
 mod plan;
 mod steps;
+mod way;
 
 use std::borrow::Cow;
 use std::fmt;
@@ -68,6 +69,7 @@ pub(crate) use hook::Hooks;
 pub(crate) use plan::Need;
 use plan::{Pair, Plan, plan};
 use steps::Steps;
+pub(crate) use way::{Way, ways};
 
 /// The way from every frozen version to the spec's, a plan for each version on it.
 #[derive(Clone, Debug, Default)]

@@ -1,0 +1,108 @@
+//! What a plan says about single fields, for those who tell about it.
+
+use crate::spec::{Axis, Field, FieldId, Spec, SpecData};
+
+use super::names::FieldStep;
+use super::plan::Plan;
+
+/// The way from one version to the next.
+pub(crate) struct Way<'a> {
+    /// The version that it leads to.
+    pub to: i64,
+    pub old: &'a SpecData,
+    pub new: &'a SpecData,
+    plan: &'a Plan,
+}
+
+/// The ways from a frozen version to the spec, one after the other.
+pub(crate) fn ways(spec: &Spec, from: i64) -> impl Iterator<Item = Way<'_>> {
+    let plans = spec.0.migrations.0.iter().filter(move |plan| plan.to > from);
+    plans.map(|plan| {
+        let frozen = spec.history().and_then(|history| history.spec(plan.to)).filter(|_| plan.to < spec.version());
+        Way { to: plan.to, old: &plan.old.0, new: frozen.map_or(&*spec.0, |frozen| &frozen.0), plan }
+    })
+}
+
+impl Way<'_> {
+    /// The field that has the values of an old one.
+    pub fn carrier(&self, was: FieldId) -> Option<FieldId> {
+        self.plan.carrier(was)
+    }
+
+    /// Fields that are filled with what reads an old one, and the entry if it is only one.
+    pub fn readers(&self, was: FieldId) -> impl Iterator<Item = (FieldId, Option<usize>)> {
+        self.plan.readers(was).map(|(field, fill)| (field, fill.at))
+    }
+
+    /// Whether a fill writes every entry.
+    pub fn fills_whole(&self, field: FieldId) -> bool {
+        self.plan.fields[field.0 as usize].fills.iter().any(|fill| fill.at.is_none())
+    }
+
+    /// Whether the field changes its owner.
+    pub fn moves(&self, was: FieldId) -> bool {
+        self.plan.moved.contains(&was)
+    }
+
+    /// Whether a step drops the field.
+    pub fn drops(&self, was: FieldId) -> bool {
+        self.plan.names.step(was) == Some(FieldStep::Dropped)
+    }
+
+    /// Whether the game's own code takes the field.
+    pub fn is_code(&self, was: FieldId) -> bool {
+        self.plan.is_hooked(&self.old.field(was).name)
+    }
+
+    /// Whether nothing of the version before has the field's values.
+    pub fn is_new(&self, field: FieldId) -> bool {
+        self.plan.fields[field.0 as usize].carried.is_none()
+    }
+
+    /// The expressions that fill a field.
+    pub fn filled_from(&self, field: FieldId) -> Vec<String> {
+        let fills = self.plan.fields[field.0 as usize].fills.iter();
+        fills.map(|fill| fill.expression.source().to_owned()).collect()
+    }
+
+    /// Whether a step drops the level, checkpoint or key of an entry.
+    pub fn drops_keys(&self, was: FieldId, slot: usize) -> bool {
+        let field = self.old.field(was);
+        let names = &self.plan.names;
+        field.axes.iter().zip(field.keys_of(slot)).any(|(axis, key)| match axis {
+            Axis::Level => names.drops_level(key),
+            Axis::Checkpoint => {
+                let (level, checkpoint) = self.old.stops[key as usize];
+                names.drops_level(level) || names.drops_checkpoint(level, checkpoint)
+            }
+            Axis::Keys(set) => {
+                let keys = &self.old.key_sets[*set as usize].names;
+                keys.get_index(key as usize).is_some_and(|name| names.drops_key(*set, name))
+            }
+        })
+    }
+
+    /// The slot of an entry in the field that has its values.
+    pub fn slot_now(&self, was: FieldId, slot: usize) -> Option<usize> {
+        self.slot_in(was, self.carrier(was)?, slot)
+    }
+
+    /// The slot of an entry in a field that is kept by the same keys.
+    pub fn slot_in(&self, was: FieldId, now: FieldId, slot: usize) -> Option<usize> {
+        let (was, now): (&Field, &Field) = (self.old.field(was), self.new.field(now));
+        if !self.plan.names.same_axes(self.old, self.new, was, now) {
+            return None;
+        }
+        let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| {
+            let name = match axis {
+                Axis::Keys(set) => self.old.key_sets[*set as usize].names.get_index(key as usize),
+                _ => None,
+            };
+            self.plan.names.key_now(self.new, *axis, key, name, |_, _| None)
+        });
+        if was.axes.is_empty() {
+            return Some(now.first_slot);
+        }
+        Some(now.slot_at(&keys.collect::<Option<Vec<u32>>>()?))
+    }
+}

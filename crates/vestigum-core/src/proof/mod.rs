@@ -1,0 +1,327 @@
+//! The proof that no shipped save is lost.
+//!
+//! From the shapes in the history, [`prove`] makes images of every frozen version: the smallest, the largest, typical
+//! ones, random ones, and one suspended at every place. Each is migrated step by step and all at once, and loaded under
+//! the spec. What becomes of a field is not read off the migrations alone: for each field of each old version the proof
+//! changes its value in a save and looks whether anything of the loaded game is another. Where nothing is, the value is
+//! **lost**, and unless a step drops it, the proof fails.
+//!
+//! ```
+//! use vestigum_core::proof::{Options, Verdict, prove};
+//! use vestigum_core::{History, Spec};
+//!
+//! let field = |name: &str| format!("[field.{name}]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n");
+//! let old = Spec::from_toml(&format!("[game]\nid = \"fellpost\"\n{}", field("coins")))?;
+//! let spec = format!("[game]\nid = \"fellpost\"\nversion = 2\n{}\n{}", field("letters"),
+//!     "[[migration]]\nto = 2\nsteps = [{ fill = \"letters\", with = \"if(coins > 5, 1, 1)\" }]");
+//! let spec = Spec::from_named_toml_with_history("fellpost.toml", &spec, History::default().freeze(&old)?.history)?;
+//!
+//! let proof = prove(&spec, &Options::default());
+//! assert!(!proof.holds(), "the fill reads coins, and makes the same of all of them");
+//! assert_eq!(proof.versions[0].fields[0].verdict, Verdict::Lost);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+mod images;
+mod trace;
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use crate::image::Image;
+use crate::migration::upgrade;
+use crate::progress::{Launched, Progress, entry_name};
+use crate::spec::{Field, Span, Spec};
+
+use images::{Kind, Sample, samples};
+pub use trace::Became;
+use trace::Trace;
+
+/// How much the proof tries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Options {
+    /// How many random images of each version.
+    pub random: usize,
+    /// What the random ones are made of: the same seed makes the same ones.
+    pub seed: u64,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Options { random: 100, seed: 1 }
+    }
+}
+
+/// What becomes of the saves of every frozen version.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Proof {
+    /// For each frozen version before the spec's, the oldest first.
+    pub versions: Vec<VersionProof>,
+}
+
+/// What becomes of the saves of one version.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct VersionProof {
+    /// The version.
+    pub version: i64,
+    /// How many images were made, migrated and loaded.
+    pub images: usize,
+    /// What becomes of each field that the version saves.
+    pub fields: Vec<FieldProof>,
+    /// Fields that the version does not have, and where their values come from.
+    pub new: Vec<(String, String)>,
+    /// What becomes of each place in a level where a player can have stopped.
+    pub places: Vec<PlaceProof>,
+    /// What went wrong: images that do not load, or that come to something else step by step.
+    pub failures: Vec<String>,
+}
+
+/// What becomes of one field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FieldProof {
+    /// Its name in the old version.
+    pub field: String,
+    /// Where its values are in the spec.
+    pub now: Vec<String>,
+    /// What happened to it on the way, and at which version.
+    pub became: Vec<(i64, Became)>,
+    /// Whether the values are still there.
+    pub verdict: Verdict,
+    /// Entries whose values nothing of the loaded game depends on, though the field is not lost.
+    pub lost: Vec<String>,
+    /// In how many images a value of it was brought into narrower limits.
+    pub clamped: usize,
+    /// A value before and after, from a typical image.
+    pub example: Option<(String, String)>,
+}
+
+/// Whether the values of a field are still there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Other values of it make another game.
+    Kept,
+    /// A step drops it.
+    Dropped,
+    /// The game's own code takes it, and was not given.
+    Code,
+    /// Whatever it was, the game is the same, and no step says so.
+    Lost,
+}
+
+/// What becomes of a player who stopped at one place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct PlaceProof {
+    /// The place in the old version.
+    pub place: String,
+    /// The place after loading.
+    pub now: String,
+    /// Why it is another one, if it is not just another name.
+    pub why: Option<String>,
+}
+
+impl Proof {
+    /// Whether nothing is lost that no step drops, and every image came through.
+    pub fn holds(&self) -> bool {
+        self.versions.iter().all(|version| version.failures.is_empty() && version.lost().next().is_none())
+    }
+}
+
+impl VersionProof {
+    /// The fields that are lost, in whole or in some entries.
+    pub fn lost(&self) -> impl Iterator<Item = &FieldProof> {
+        self.fields.iter().filter(|field| field.verdict == Verdict::Lost || !field.lost.is_empty())
+    }
+}
+
+/// Tries what becomes of the saves of every frozen version. Hooks that were not given are left out.
+pub fn prove(spec: &Spec, options: &Options) -> Proof {
+    let mut spec = spec.clone();
+    Arc::make_mut(&mut spec.1).leave_out();
+    let history = spec.0.history.clone();
+    let versions: Vec<i64> = history.iter().flat_map(|history| history.versions()).collect();
+    let older = versions.into_iter().filter(|version| *version < spec.version());
+    Proof { versions: older.map(|version| Prover::new(&spec, version, options).prove()).collect() }
+}
+
+/// The most entries of a field that are tried one by one.
+const ENTRIES: usize = 24;
+
+struct Prover<'a> {
+    spec: &'a Spec,
+    old: Spec,
+    version: i64,
+    samples: Vec<Sample>,
+    trace: Trace,
+}
+
+/// What a loaded game would save: all that is left.
+type Left = (Image, Image);
+
+impl Prover<'_> {
+    fn new<'a>(spec: &'a Spec, version: i64, options: &Options) -> Prover<'a> {
+        let old = spec.0.history.as_ref().and_then(|history| history.spec(version)).unwrap_or(spec).clone();
+        let samples = samples(&old, options.random, options.seed);
+        let trace = Trace::of(spec, &old);
+        Prover { spec, old, version, samples, trace }
+    }
+
+    fn prove(&self) -> VersionProof {
+        let mut proof = VersionProof {
+            version: self.version,
+            images: self.samples.len(),
+            fields: Vec::new(),
+            new: self.trace.new_fields(),
+            places: Vec::new(),
+            failures: Vec::new(),
+        };
+        let mut clamped: Vec<BTreeSet<String>> = Vec::new();
+        for sample in &self.samples {
+            match self.load(sample) {
+                Ok(loaded) => {
+                    if let Some(failure) = self.differs(sample, &loaded) {
+                        proof.failures.push(failure);
+                    }
+                    let fields = loaded.report.clamped.iter();
+                    clamped.push(fields.map(|(name, ..)| name.split('[').next().unwrap_or(name).to_owned()).collect());
+                    if let Some(place) = place(sample, &loaded) {
+                        proof.places.push(place);
+                    }
+                }
+                Err(why) => proof.failures.push(format!("the image `{}` does not load: {why}", sample.name)),
+            }
+        }
+        let saved = self.old.0.fields.iter().filter(|field| field.lasts != Span::Session);
+        for field in saved {
+            let mut found = self.field(field);
+            let names: Vec<&str> = found.now.iter().map(|name| name.split('[').next().unwrap_or(name)).collect();
+            found.clamped = clamped.iter().filter(|image| names.iter().any(|name| image.contains(*name))).count();
+            proof.fields.push(found);
+        }
+        proof
+    }
+
+    fn load(&self, sample: &Sample) -> Result<Launched, String> {
+        let (profile, device) = sample.images();
+        Progress::load(self.spec, Some(&profile), Some(&device)).map_err(|error| error.to_string())
+    }
+
+    /// What is left of a save.
+    fn left(&self, sample: &Sample) -> Option<Left> {
+        self.load(sample).ok().map(|loaded| left(&loaded))
+    }
+
+    /// Takes the image step by step, through its bytes, and compares what is left.
+    fn differs(&self, sample: &Sample, direct: &Launched) -> Option<String> {
+        let (mut profile, mut device) = sample.images();
+        for version in self.version + 1..=self.spec.version() {
+            let step = upgrade(self.spec, version, Some(&profile), Some(&device));
+            let written = |image: Option<Image>| Image::from_json(&image?.to_json()).ok();
+            let upgraded = step.ok().and_then(|step| Some((written(step.profile)?, written(step.device)?)));
+            let Some(images) = upgraded else {
+                return Some(format!("the image `{}` does not come to version {version}", sample.name));
+            };
+            (profile, device) = images;
+        }
+        let chain = Progress::load(self.spec, Some(&profile), Some(&device)).ok()?;
+        let same = left(&chain) == left(direct);
+        (!same).then(|| format!("the image `{}` comes to something else step by step", sample.name))
+    }
+
+    /// What becomes of a field: by the steps, and by trying.
+    fn field(&self, field: &Field) -> FieldProof {
+        let way = self.trace.way(field.id);
+        let data = &*self.old.0;
+        let mut lost = Vec::new();
+        let mut slots = 0;
+        let step = field.slots.div_ceil(ENTRIES).max(1);
+        for slot in field.slots().step_by(step) {
+            // Keys of open sets are made in the samples; the others are declared.
+            if !data.is_made(field, slot, &self.samples[0].state.made) || self.trace.drops_entry(field, slot) {
+                continue;
+            }
+            slots += 1;
+            if !self.matters(field, slot) {
+                lost.push(entry_name(data, field, slot, &self.samples[0].state.made));
+            }
+        }
+        let verdict = match (lost.len() == slots, way.dropped, way.code) {
+            (false, ..) => Verdict::Kept,
+            (true, true, _) => Verdict::Dropped,
+            (true, _, true) => Verdict::Code,
+            // Every entry is of something that a step drops.
+            (true, ..) if slots == 0 => Verdict::Dropped,
+            (true, ..) => Verdict::Lost,
+        };
+        if verdict != Verdict::Kept {
+            lost.clear();
+        }
+        let example = self.example(field, &way.now);
+        FieldProof {
+            field: field.name.to_string(),
+            now: way.now,
+            became: way.became,
+            verdict,
+            lost,
+            clamped: 0,
+            example,
+        }
+    }
+
+    /// Whether another value makes another game.
+    fn matters(&self, field: &Field, slot: usize) -> bool {
+        let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
+        let in_level = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
+        let bases = self.samples.iter().filter(in_level);
+        // The three kinds first, then some that stand in levels or are random.
+        bases.step_by(if field.needs_level() { 1 } else { 2 }).take(12).any(|base| {
+            let mut first = None;
+            kinds.iter().any(|kind| {
+                let left = self.left(&base.with(field, slot, *kind));
+                match &first {
+                    None => {
+                        first = Some(left);
+                        false
+                    }
+                    Some(first) => *first != left,
+                }
+            })
+        })
+    }
+
+    /// A value before and after.
+    fn example(&self, field: &Field, now: &[String]) -> Option<(String, String)> {
+        let wanted = |sample: &&Sample| sample.state.spot.is_level() == field.needs_level();
+        let sample = self.samples.iter().skip(2).find(wanted)?;
+        let loaded = self.load(sample).ok()?;
+        let made = &sample.state.made;
+        let slots = || {
+            field.slots().filter(|slot| self.old.0.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot))
+        };
+        let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
+        let before = format!("{} {}", entry_name(&self.old.0, field, slot, made), sample.state.value(slot).brief());
+        let after = self.trace.entry_now(field, slot, now)?;
+        let (name, keys) = after.split_once('[').unwrap_or((&after, "]"));
+        let keys: Vec<&str> = keys.trim_end_matches(']').split(", ").filter(|key| !key.is_empty()).collect();
+        let value = loaded.progress.value(name, &keys).ok()?;
+        Some((before, format!("{after} {}", value.brief())))
+    }
+}
+
+fn left(loaded: &Launched) -> Left {
+    let suspended = loaded.progress.suspend();
+    (suspended.profile_image("player"), suspended.device_image())
+}
+
+/// Where a player who stopped in a level is after loading.
+fn place(sample: &Sample, loaded: &Launched) -> Option<PlaceProof> {
+    if !sample.state.spot.is_level() || !sample.name.starts_with("suspended") {
+        return None;
+    }
+    let why = loaded.report.place.as_ref().map(|change| change.why.clone());
+    let place = sample.state.spot.named(&sample.spec.0).to_string();
+    Some(PlaceProof { place, now: loaded.progress.place().to_string(), why })
+}

@@ -1,0 +1,162 @@
+//! The way of a field through the migrations, as their steps tell it.
+
+use std::fmt;
+
+use crate::migration::Way;
+use crate::spec::{Field, FieldId, Spec};
+
+/// What a migration makes of a field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Became {
+    /// It bears another name.
+    Renamed,
+    /// It belongs to the device, or to the player.
+    Moved,
+    /// Its new values are computed from its old ones.
+    Converted,
+    /// Other fields are filled with its values.
+    Filled,
+    /// The game's own code takes it.
+    Code,
+    /// It is given up.
+    Dropped,
+}
+
+impl fmt::Display for Became {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Became::Renamed => "renamed",
+            Became::Moved => "moved",
+            Became::Converted => "converted",
+            Became::Filled => "filled",
+            Became::Code => "made by code",
+            Became::Dropped => "dropped",
+        })
+    }
+}
+
+/// The way of a field.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Traced {
+    /// Where its values are in the spec, as fields or entries.
+    pub now: Vec<String>,
+    pub became: Vec<(i64, Became)>,
+    pub dropped: bool,
+    pub code: bool,
+}
+
+/// The ways of all fields of one version.
+pub(super) struct Trace {
+    spec: Spec,
+    old: Spec,
+}
+
+impl Trace {
+    pub fn of(spec: &Spec, old: &Spec) -> Trace {
+        Trace { spec: spec.clone(), old: old.clone() }
+    }
+
+    fn plans(&self) -> impl Iterator<Item = Way<'_>> {
+        crate::migration::ways(&self.spec, self.old.version())
+    }
+
+    pub fn way(&self, field: FieldId) -> Traced {
+        let mut traced = Traced::default();
+        // The fields that have its values, and the one entry of each if it is only one.
+        let mut there: Vec<(FieldId, Option<usize>)> = vec![(field, None)];
+        for way in self.plans() {
+            let mut next: Vec<(FieldId, Option<usize>)> = Vec::new();
+            let mut add = |found: (FieldId, Option<usize>)| {
+                if !next.contains(&found) {
+                    next.push(found);
+                }
+            };
+            for (field, slot) in there {
+                let was = way.old.field(field);
+                if let Some(now) = way.carrier(field) {
+                    let is = way.new.field(now);
+                    if way.moves(field) {
+                        traced.became.push((way.to, Became::Moved));
+                    } else if was.name != is.name {
+                        traced.became.push((way.to, Became::Renamed));
+                    }
+                    if !way.fills_whole(now) {
+                        add((now, slot.and_then(|slot| way.slot_now(field, slot))));
+                    }
+                }
+                for (now, at) in way.readers(field) {
+                    let own = way.carrier(field) == Some(now);
+                    traced.became.push((way.to, if own { Became::Converted } else { Became::Filled }));
+                    add((now, at));
+                }
+                if way.drops(field) {
+                    traced.became.push((way.to, Became::Dropped));
+                    traced.dropped = true;
+                }
+                if way.is_code(field) {
+                    traced.became.push((way.to, Became::Code));
+                    traced.code = true;
+                    if let Some(now) = way.new.find_field(&was.name) {
+                        add((now.id, None));
+                    }
+                }
+            }
+            there = next;
+        }
+        traced.became.dedup();
+        traced.now = there.iter().map(|(field, slot)| self.shown(*field, *slot)).collect();
+        traced
+    }
+
+    fn shown(&self, field: FieldId, slot: Option<usize>) -> String {
+        let spec = &*self.spec.0;
+        let field = spec.field(field);
+        let none = vec![indexmap::IndexSet::new(); spec.key_sets.len()];
+        slot.map_or(field.name.to_string(), |slot| crate::progress::entry_name(spec, field, slot, &none))
+    }
+
+    /// Whether a step drops the level, checkpoint or key of an entry.
+    pub fn drops_entry(&self, field: &Field, slot: usize) -> bool {
+        let mut at = Some((field.id, slot));
+        for way in self.plans() {
+            let Some((field, slot)) = at else { return false };
+            if way.drops_keys(field, slot) {
+                return true;
+            }
+            at = way.carrier(field).and_then(|now| Some((now, way.slot_now(field, slot)?)));
+        }
+        false
+    }
+
+    /// Where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
+    pub fn entry_now(&self, field: &Field, slot: usize, now: &[String]) -> Option<String> {
+        let mut at = Some((field.id, slot));
+        for way in self.plans() {
+            at = at.and_then(|(field, slot)| {
+                let now = way.carrier(field).or_else(|| way.readers(field).next().map(|(now, _)| now))?;
+                let one = way.readers(field).find_map(|(to, at)| at.filter(|_| to == now));
+                Some((now, one.or_else(|| way.slot_in(field, now, slot))?))
+            });
+        }
+        let shown = at.map(|(field, slot)| self.shown(field, Some(slot)));
+        let is_told = |shown: &String| now.iter().any(|name| shown.split('[').next() == name.split('[').next());
+        shown.filter(is_told)
+    }
+
+    /// Fields of the spec that the version does not have, and what they are made of.
+    pub fn new_fields(&self) -> Vec<(String, String)> {
+        let mut new: Vec<(String, String)> = Vec::new();
+        for way in self.plans() {
+            for field in way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id)) {
+                let filled = way.filled_from(field.id);
+                let from = match filled.is_empty() {
+                    true => format!("at its default, {}", field.default),
+                    false => format!("filled with {}", filled.join("; ")),
+                };
+                new.push((field.name.to_string(), from));
+            }
+        }
+        new.retain(|(name, _)| self.spec.0.find_field(name).is_some());
+        new
+    }
+}
