@@ -3,8 +3,8 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use vestigum::Spec;
 use vestigum::playthrough::{Playthrough, Script};
+use vestigum::{History, Spec};
 
 use crate::Verdict;
 use crate::show::Output;
@@ -14,6 +14,14 @@ const MAX_BYTES: u64 = 64 << 20;
 
 /// The text of a file, or a message that says what is wrong with it.
 pub fn text(path: &Path) -> Result<String, String> {
+    let bytes = bytes(path)?;
+    String::from_utf8(bytes).map_err(|error| {
+        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
+        format!("cannot read {}: line {line} is not UTF-8 text", path.display())
+    })
+}
+
+fn bytes(path: &Path) -> Result<Vec<u8>, String> {
     let shown = path.display();
     let meta = fs::metadata(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
     if meta.is_dir() {
@@ -22,17 +30,40 @@ pub fn text(path: &Path) -> Result<String, String> {
     if meta.len() > MAX_BYTES {
         return Err(format!("cannot read {shown}: it has more than {MAX_BYTES} bytes"));
     }
-    let bytes = fs::read(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
-    String::from_utf8(bytes).map_err(|error| {
-        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
-        format!("cannot read {shown}: line {line} is not UTF-8 text")
-    })
+    fs::read(path).map_err(|error| format!("cannot read {shown}: {error}"))
 }
 
-/// Reads a spec. What is wrong with it is shown, and the verdict says so.
+/// Reads a spec, with its history if it has one. What is wrong with it is shown, and the verdict says so.
 pub fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
     let text = text(path).map_err(|message| out.unusable(&message))?;
-    Spec::from_named_toml(&path.display().to_string(), &text).map_err(|errors| out.unreadable(&errors))
+    let name = path.display().to_string();
+    let spec = match history(out, path)? {
+        Some(history) => Spec::from_named_toml_with_history(&name, &text, history),
+        None => Spec::from_named_toml(&name, &text),
+    };
+    spec.map_err(|errors| out.unreadable(&errors))
+}
+
+/// Where the history of a spec is kept: `fellpost.history.json` beside `fellpost.toml`.
+pub fn history_path(spec: &Path) -> PathBuf {
+    spec.with_extension("history.json")
+}
+
+/// Reads the history of a spec, if there is one.
+pub fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verdict> {
+    let path = history_path(spec);
+    if !path.exists() {
+        return Ok(None);
+    }
+    let text = text(&path).map_err(|message| out.unusable(&message))?;
+    let history = History::from_json(&path.display().to_string(), &text);
+    history.map(Some).map_err(|errors| out.unreadable(&errors))
+}
+
+/// What is in a file that a script imports: its path stands relative to the script.
+pub fn imported(script: &str, path: &str) -> Result<Vec<u8>, String> {
+    let beside = Path::new(script).parent().unwrap_or(Path::new("")).join(path);
+    bytes(&beside)
 }
 
 /// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown.
@@ -48,7 +79,8 @@ pub fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -
     let mut unusable = None;
     for path in &paths {
         let read = text(path).map_err(|message| out.unusable(&message)).and_then(|text| {
-            Script::from_text(&path.display().to_string(), &text, spec).map_err(|errors| out.unreadable(&errors))
+            let script = Script::from_text_with(&path.display().to_string(), &text, spec, &imported);
+            script.map_err(|errors| out.unreadable(&errors))
         });
         match read {
             Ok(script) => scripts.push(script),

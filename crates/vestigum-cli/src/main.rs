@@ -42,6 +42,10 @@ enum Command {
     Probe(commands::probe::Arguments),
     /// Try power cuts, full disks, errors and damage under the saves of playthroughs
     Faults(commands::faults::Arguments),
+    /// Put the shape of the spec's version into its history, when it ships
+    Freeze(commands::freeze::Arguments),
+    /// Show how saves of older versions come to this one, and prove that none is lost
+    Migrate(commands::migrate::Arguments),
     /// Look at a save folder and repair it
     Saves(commands::saves::Arguments),
 }
@@ -68,6 +72,8 @@ fn main() -> ExitCode {
         Command::Explore(arguments) => commands::explore::run(&out, arguments),
         Command::Probe(arguments) => commands::probe::run(&out, arguments),
         Command::Faults(arguments) => commands::faults::run(&out, arguments),
+        Command::Freeze(arguments) => commands::freeze::run(&out, arguments),
+        Command::Migrate(arguments) => commands::migrate::run(&out, arguments),
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),

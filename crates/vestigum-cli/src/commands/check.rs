@@ -39,7 +39,12 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Ok(text) => text,
         Err(message) => return out.unusable(&message),
     };
-    let checked = lint::check(&path.display().to_string(), &text);
+    let name = path.display().to_string();
+    let checked = match input::history(out, path) {
+        Ok(Some(history)) => lint::check_with_history(&name, &text, history),
+        Ok(None) => lint::check(&name, &text),
+        Err(verdict) => return verdict,
+    };
     let found = &checked.findings;
     let failed = found.errors() > 0 || (arguments.deny.is_some() && found.warnings() > 0);
     let verdict = if failed { Verdict::Failed } else { Verdict::Fine };
@@ -49,6 +54,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         });
         out.json(&json!({
             "ok": !failed, "findings": findings(found), "allowed": allowed.collect::<Vec<_>>(),
+            "migrations": checked.migrations(),
         }));
         return verdict;
     }
@@ -60,6 +66,12 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         out.line(format_args!("{} {}: {}", paint(QUIET, "allowed"), finding.code, finding.message));
         out.line(paint(QUIET, format_args!("        because {because}")));
     }
+    if !checked.missing.is_empty() {
+        out.line(paint(STRONG, "ready to paste, if this is what the update means:"));
+        out.line("");
+        checked.migrations().lines().for_each(|line| out.line(format_args!("    {line}")));
+        out.line("");
+    }
     match (&checked.spec, found.list()) {
         (Some(spec), []) => out.line(format_args!(
             "{}: {}  {}",
@@ -69,7 +81,25 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         )),
         _ => out.line(summary(found)),
     }
+    if let Some(spec) = &checked.spec {
+        frozen(out, spec);
+    }
     verdict
+}
+
+/// How far the spec is from what has shipped.
+fn frozen(out: &Output, spec: &Spec) {
+    let Some(history) = spec.history() else { return };
+    let Some(newest) = history.versions().next_back() else { return };
+    let version = spec.version();
+    out.line(paint(
+        QUIET,
+        if newest < version {
+            format!("version {version} is not frozen yet: `vestigum freeze` when it ships")
+        } else {
+            format!("version {version} is frozen, and everything that its saves hold has its place")
+        },
+    ));
 }
 
 /// "(5 levels, 15 fields, 5 derived values)"

@@ -38,7 +38,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         Ok((script.name().to_owned(), text))
     });
     let texts = texts.collect::<Result<Vec<_>, Verdict>>()?;
-    let probe = Probe::new(&spec, texts).map_err(|errors| out.unreadable(&errors))?;
+    let probe = Probe::with_files(&spec, texts, Box::new(input::imported)).map_err(|errors| out.unreadable(&errors))?;
     let bar = ProgressBar::new(0).with_style(style());
     let verdicts = probe_all(&probe, &|done, of| {
         bar.set_length(of as u64);

@@ -397,3 +397,8 @@ fn shown(tree: &Tree) -> String {
     let text = serde_json::to_string(tree).unwrap_or_default();
     if text.chars().count() > 60 { format!("{}…", text.chars().take(59).collect::<String>()) } else { text }
 }
+
+/// What the migration to a version does, a sentence for each step.
+pub fn steps_to(spec: &Spec, version: i64) -> Vec<String> {
+    spec.0.migrations.to(version).map(|plan| plan.told.to_vec()).unwrap_or_default()
+}

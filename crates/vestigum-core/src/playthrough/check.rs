@@ -7,12 +7,16 @@ use crate::diagnostic::{Diagnostic, Diagnostics, position};
 use crate::expression::{Expression, Scope, compile};
 use indexmap::IndexSet;
 
+use crate::image::Image;
 use crate::moment::Moment;
 use crate::progress::{Progress, Reset, entry_of};
 use crate::spec::{Field, Spec};
 use crate::types::Type;
 
 use super::script::{self, How, Kind, STATEMENTS, Statement, Target, Word, Written};
+
+/// What is in the files that scripts import, by the name of the script and the path in it.
+pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, String> + Send + Sync;
 
 /// A script that fits its spec.
 #[derive(Clone, Debug)]
@@ -75,6 +79,8 @@ pub(super) enum Action {
     Damage {
         all: bool,
     },
+    /// A saved image becomes the newest.
+    Import(Box<Image>),
     Profile(String),
     Repeat(u32, Vec<Step>),
 }
@@ -98,8 +104,17 @@ impl Script {
     /// # Errors
     /// Everything that is wrong with it, at once, each with its place.
     pub fn from_text(name: &str, text: &str, spec: &Spec) -> Result<Script, Diagnostics> {
+        Script::from_text_with(name, text, spec, &|_, _| Err("this script is read without files".into()))
+    }
+
+    /// The same for a script that imports saved images: `files` gets the name of the script and the path that stands in
+    /// it, and answers with what is in the file, or what is wrong.
+    ///
+    /// # Errors
+    /// As [`Script::from_text`].
+    pub fn from_text_with(name: &str, text: &str, spec: &Spec, files: &Files) -> Result<Script, Diagnostics> {
         let (written, mut errors) = script::read(text);
-        let mut checker = Checker { spec, text, errors: &mut errors, watched: Vec::new() };
+        let mut checker = Checker { spec, text, errors: &mut errors, watched: Vec::new(), name, files };
         let name: Arc<str> = name.into();
         let playthroughs = written.iter().map(|written| checker.playthrough(written, &name)).collect();
         if errors.is_empty() { Ok(Script { name, playthroughs }) } else { Err(Diagnostics::new(&name, text, errors)) }
@@ -154,6 +169,8 @@ struct Checker<'s, 'a> {
     errors: &'a mut Vec<Diagnostic>,
     /// What the `watch` statements of the playthrough at hand name.
     watched: Vec<Arc<Expression>>,
+    name: &'a str,
+    files: &'a Files,
 }
 
 impl<'s> Checker<'s, '_> {
@@ -264,9 +281,23 @@ impl<'s> Checker<'s, '_> {
                 self.watched.extend(columns.into_iter().map(Arc::new));
                 return None;
             }
+            Kind::Import(path) => Action::Import(Box::new(self.import(path)?)),
             Kind::Profile(name) => Action::Profile(name.value.clone()),
             Kind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
         })
+    }
+
+    fn import(&mut self, path: &Word) -> Option<Image> {
+        let read = (self.files)(self.name, &path.value);
+        let image = read.and_then(|bytes| Image::from_json(&bytes).map_err(|damaged| damaged.to_string()));
+        let why = match image {
+            Ok(image) if image.game != self.spec.id() => format!("it is of the game `{}`", image.game),
+            Ok(image) => return Some(image),
+            Err(why) => why,
+        };
+        let message = format!("`{}` cannot be imported: {why}", path.value);
+        self.errors.push(Diagnostic::error(codes::STATEMENT, path.span, message));
+        None
     }
 
     fn moment(&mut self, word: &Word) -> Option<Moment> {

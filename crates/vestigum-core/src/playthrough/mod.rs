@@ -36,7 +36,7 @@ mod script;
 mod shelf;
 mod timeline;
 
-pub use check::{Playthrough, Script};
+pub use check::{Files, Playthrough, Script};
 pub use run::{Failure, LastChange, Run, Why, run};
 pub(crate) use script::STATEMENTS;
 pub use shelf::{MemoryShelf, OnShelf, Shelf, ShelfError};

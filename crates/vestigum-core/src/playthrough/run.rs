@@ -6,7 +6,7 @@ use std::sync::Arc;
 use indexmap::IndexSet;
 
 use crate::expression::{Expression, Judged};
-use crate::image::{Origin, Owner};
+use crate::image::{Image, Origin, Owner};
 use crate::moment::Moment;
 use crate::outcome::{AccessError, Outcome, Refused, Written};
 use crate::progress::{Launched, Progress, entry_name};
@@ -286,6 +286,7 @@ impl Runner<'_> {
                 let s = if damaged == 1 { "" } else { "s" };
                 Ok(format!("{damaged} save{s} damaged"))
             }
+            Action::Import(image) => self.import(image),
             Action::Profile(name) => {
                 self.active = name.as_str().into();
                 self.share_device();
@@ -321,6 +322,24 @@ impl Runner<'_> {
         })
     }
 
+    /// Puts a saved image on the shelf, as this player's newest, or as the device's.
+    fn import(&mut self, image: &Image) -> Answer {
+        let mut image = image.clone();
+        let version = image.version;
+        let running = match &mut image.owner {
+            Owner::Profile(name) => {
+                *name = self.active.to_string();
+                self.player().progress.is_some()
+            }
+            Owner::Device => self.players.values().any(|player| player.progress.is_some()),
+        };
+        if running {
+            return Err(Why::Refused("a session runs; quit or crash before a save is imported".into()));
+        }
+        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        Ok(format!("version {version} as save {generation}"))
+    }
+
     fn quit(&mut self) -> Answer {
         self.session()?;
         let note = self.save()?;
@@ -333,14 +352,15 @@ impl Runner<'_> {
         let profile = self.active.to_string();
         let suspended = self.session()?.suspend();
         let at = timestamp(self.statements);
-        let mut image = suspended.profile_image(&profile);
-        image.saved_at.clone_from(&at);
-        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        // The device first, as a session does it: what a migration moves there is never gone from both.
         if self.spec.fields().any(|field| field.lasts() == Span::Device) {
             let mut device = suspended.device_image();
-            device.saved_at = at;
+            device.saved_at.clone_from(&at);
             self.shelf.commit(device).map_err(Why::Storage)?;
         }
+        let mut image = suspended.profile_image(&profile);
+        image.saved_at = at;
+        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
         Ok(format!("saved {generation}"))
     }
 

@@ -59,6 +59,8 @@ pub(super) enum Kind {
     /// `damage newest` or, with true, `damage all`
     Damage(bool),
     Watch(Vec<Word>),
+    /// `import "file"`
+    Import(Word),
     Profile(Word),
     Repeat(u32, Vec<Statement>),
 }
@@ -98,6 +100,7 @@ pub(crate) const STATEMENTS: &[&str] = &[
     "crash",
     "damage",
     "watch",
+    "import",
     "profile",
     "insert",
     "remove",
@@ -315,6 +318,7 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
             some(rest, line, "what should be watched?", "write fields, as in `watch score, letters`")?;
             Kind::Watch(list(rest))
         }
+        "import" => Kind::Import(quoted(rest, line)?),
         "profile" => Kind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?),
         "insert" => insert(rest)?,
         "remove" => remove(rest)?,
@@ -334,6 +338,17 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
         _ => write_or_own(line, word, rest)?,
     };
     Ok(Statement { text: line.word(), kind })
+}
+
+fn quoted(rest: Line<'_>, line: Line<'_>) -> Result<Word, Diagnostic> {
+    let inner = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
+    match inner {
+        Some(path) if !path.trim().is_empty() => Ok(Spanned::new(path.to_owned(), rest.span())),
+        _ => {
+            let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+            Err(error(at, "which saved image?").help("name its file in double quotes, as in `import \"v1/ada.json\"`"))
+        }
+    }
 }
 
 fn bare(kind: Kind, rest: Line<'_>) -> Result<Kind, Diagnostic> {

@@ -36,7 +36,7 @@ pub use weaken::Weakened;
 
 use crate::diagnostic::Diagnostics;
 use crate::explore::{Bounds, Search, questions};
-use crate::playthrough::{MemoryShelf, Script, run};
+use crate::playthrough::{Files, MemoryShelf, Script, run};
 use crate::spec::Spec;
 
 /// A spec, and everything that could notice a change of it.
@@ -44,6 +44,7 @@ pub struct Probe {
     spec: Spec,
     scripts: Vec<(String, String)>,
     bounds: Bounds,
+    files: Box<Files>,
 }
 
 /// What became of a weakened spec.
@@ -66,11 +67,19 @@ impl Probe {
     /// # Errors
     /// If a playthrough cannot be read under the spec as it is.
     pub fn new(spec: &Spec, scripts: Vec<(String, String)>) -> Result<Probe, Diagnostics> {
+        Probe::with_files(spec, scripts, Box::new(|_, _| Err("the probe has no files".into())))
+    }
+
+    /// A probe whose playthroughs import saved images: `files` reads them, as for [`Script::from_text_with`].
+    ///
+    /// # Errors
+    /// As [`Probe::new`].
+    pub fn with_files(spec: &Spec, scripts: Vec<(String, String)>, files: Box<Files>) -> Result<Probe, Diagnostics> {
         for (name, text) in &scripts {
-            Script::from_text(name, text, spec)?;
+            Script::from_text_with(name, text, spec, &files)?;
         }
         let bounds = Bounds { states: PROMISE_STATES, ..Bounds::default() };
-        Ok(Probe { spec: spec.clone(), scripts, bounds })
+        Ok(Probe { spec: spec.clone(), scripts, bounds, files })
     }
 
     /// Every way in which the spec can be weakened in one place.
@@ -93,7 +102,7 @@ impl Probe {
     fn noticed(&self, spec: &Spec) -> Option<String> {
         for (name, text) in &self.scripts {
             // A statement that has no meaning any more is noticed as well.
-            let Ok(script) = Script::from_text(name, text, spec) else { return Some(name.clone()) };
+            let Ok(script) = Script::from_text_with(name, text, spec, &self.files) else { return Some(name.clone()) };
             let failing =
                 script.playthroughs().iter().find(|play| !run(spec, play, &mut MemoryShelf::default()).passed());
             if let Some(playthrough) = failing {

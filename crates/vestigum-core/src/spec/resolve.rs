@@ -389,20 +389,8 @@ fn add_level(spec: &mut SpecData, id: &str) {
 
 /// Words that expressions and playthroughs use themselves, or will; nothing declared may bear them.
 fn is_reserved(word: &str) -> bool {
-    const OTHERS: [&str; 12] = [
-        "or",
-        "and",
-        "not",
-        "true",
-        "false",
-        "level",
-        "checkpoint",
-        "level_index",
-        "checkpoint_index",
-        "was",
-        "damage",
-        "import",
-    ];
+    const OTHERS: [&str; 10] =
+        ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
     OTHERS.contains(&word) || FUNCTIONS.contains(&word) || STATEMENTS.contains(&word)
 }
 

@@ -2,6 +2,7 @@
 
 mod diff;
 mod list;
+mod migrate;
 mod reset;
 mod restore;
 mod seal;
@@ -38,6 +39,8 @@ enum Command {
     Reset(reset::Arguments),
     /// Make an older generation the newest again: first what would happen, with --yes for real
     Restore(restore::Arguments),
+    /// Bring all players' saves to the spec's version: first what would happen, with --yes for real
+    Migrate(migrate::Arguments),
     /// Take up an image that was edited by hand, as a new generation: first what would change, with --yes for real
     Seal(seal::Arguments),
 }
@@ -50,6 +53,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Command::Verify(arguments) => verify::run(out, arguments),
         Command::Reset(arguments) => reset::run(out, arguments),
         Command::Restore(arguments) => restore::run(out, arguments),
+        Command::Migrate(arguments) => migrate::run(out, arguments),
         Command::Seal(arguments) => seal::run(out, arguments),
     };
     done.unwrap_or_else(|verdict| verdict)

@@ -1,0 +1,64 @@
+//! `vestigum freeze`: the shape of a version goes into the history when it ships.
+
+use std::fs;
+use std::path::PathBuf;
+
+use serde_json::json;
+use vestigum::History;
+use vestigum::history::Froze;
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{GOOD, Output, QUIET, STRONG, paint};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document; its history is kept beside it
+    spec: PathBuf,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+}
+
+fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let path = input::history_path(&arguments.spec);
+    let history = spec.history().cloned().unwrap_or_else(History::default);
+    let freezing = history.freeze(&spec).map_err(|error| out.unusable(&error.to_string()))?;
+    if freezing.done != Froze::Unchanged {
+        // A history is worth as much as the saves it reads: it is replaced whole or not at all.
+        let beside = path.with_extension("json.new");
+        let written = fs::write(&beside, freezing.history.to_json()).and_then(|()| fs::rename(&beside, &path));
+        written.map_err(|error| out.unusable(&format!("cannot write {}: {error}", path.display())))?;
+    }
+    let version = spec.version();
+    let (word, told) = match freezing.done {
+        Froze::New => ("new", format!("version {version} is frozen")),
+        Froze::Grown => {
+            ("grown", format!("version {version} was frozen and has grown since: it is frozen as it is now"))
+        }
+        Froze::Unchanged => ("unchanged", format!("version {version} is frozen already, just as it is")),
+    };
+    if out.json {
+        let versions: Vec<i64> = freezing.history.versions().collect();
+        out.json(&json!({ "ok": true, "version": version, "done": word, "history": path, "versions": versions }));
+        return Ok(Verdict::Fine);
+    }
+    out.line(format_args!("{}  {}", paint(GOOD, told), paint(QUIET, versions(&freezing.history))));
+    if freezing.done != Froze::Unchanged {
+        out.line(format_args!("written: {}", paint(STRONG, path.display())));
+        out.line(paint(QUIET, "Keep it in version control beside the spec, and build it into the game with the spec."));
+    }
+    Ok(Verdict::Fine)
+}
+
+/// "(the history has versions 1, 2 and 3)"
+fn versions(history: &History) -> String {
+    let versions: Vec<String> = history.versions().map(|version| version.to_string()).collect();
+    match &versions[..] {
+        [only] => format!("(the history has version {only})"),
+        [several @ .., last] => format!("(the history has versions {} and {last})", several.join(", ")),
+        [] => String::new(),
+    }
+}

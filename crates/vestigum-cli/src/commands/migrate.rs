@@ -1,0 +1,192 @@
+//! `vestigum migrate`: how saves of older versions come to this one, and the proof that none is lost.
+
+use std::path::PathBuf;
+
+use serde_json::{Value as Json, json};
+use vestigum::migration::steps_to;
+use vestigum::proof::{FieldProof, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
+use vestigum::{History, Spec};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document with its history beside it
+    spec: PathBuf,
+    /// Make saves of every frozen version, migrate and load them, and tell what becomes of each field
+    #[arg(long)]
+    prove: bool,
+    /// How many random saves of each version
+    #[arg(long, value_name = "N", default_value_t = 100, requires = "prove")]
+    random: usize,
+    /// What the random saves are made of
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, requires = "prove")]
+    seed: u64,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+}
+
+fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let Some(history) = spec.history().filter(|history| !history.is_empty()) else {
+        let path = input::history_path(&arguments.spec);
+        return Err(out.unusable(&format!(
+            "there is no history {}; `vestigum freeze` begins one when a version ships",
+            path.display()
+        )));
+    };
+    if arguments.prove {
+        let options = Options { random: arguments.random, seed: arguments.seed };
+        return Ok(proof(out, &spec, &options));
+    }
+    way(out, &spec, history);
+    Ok(Verdict::Fine)
+}
+
+/// The steps of every migration.
+fn way(out: &Output, spec: &Spec, history: &History) {
+    let first = history.versions().next().unwrap_or(spec.version());
+    let steps = (first + 1..=spec.version()).map(|to| (to, steps_to(spec, to)));
+    if out.json {
+        let list = steps.map(|(to, steps)| json!({ "to": to, "steps": steps }));
+        out.json(&json!({ "ok": true, "version": spec.version(), "migrations": list.collect::<Vec<_>>() }));
+        return;
+    }
+    for (to, steps) in steps {
+        out.line(paint(STRONG, format_args!("version {} → {to}", to - 1)));
+        for step in &steps {
+            out.line(format_args!("   {step}"));
+        }
+        if steps.is_empty() {
+            out.line(paint(QUIET, "   nothing but additions"));
+        }
+        out.line("");
+    }
+    out.line(paint(QUIET, "`vestigum migrate --prove` tries it on saves of every version."));
+}
+
+fn proof(out: &Output, spec: &Spec, options: &Options) -> Verdict {
+    let proof = prove(spec, options);
+    let verdict = if proof.holds() { Verdict::Fine } else { Verdict::Failed };
+    if out.json {
+        let versions: Vec<Json> = proof.versions.iter().map(as_json).collect();
+        out.json(&json!({ "ok": proof.holds(), "version": spec.version(), "versions": versions }));
+        return verdict;
+    }
+    if proof.versions.is_empty() {
+        out.line("There is no older version to come from.");
+        return verdict;
+    }
+    for version in &proof.versions {
+        show(out, spec, version);
+    }
+    let images: usize = proof.versions.iter().map(|version| version.images).sum();
+    let failures: usize = proof.versions.iter().map(|version| version.failures.len()).sum();
+    let lost: usize = proof.versions.iter().map(|version| version.lost().count()).sum();
+    let tried = format!("{} of {}", counted(images, "save"), counted(proof.versions.len(), "older version"));
+    if proof.holds() {
+        out.line(format_args!("{tried}: {}", paint(GOOD, "all come through, nothing is lost that no step drops")));
+    } else {
+        let failed = if failures > 0 { format!(", {}", counted(failures, "failure")) } else { String::new() };
+        out.line(format_args!("{tried}: {}", paint(BAD, format_args!("{} lost{failed}", counted(lost, "field")))));
+    }
+    verdict
+}
+
+fn show(out: &Output, spec: &Spec, version: &VersionProof) {
+    let now = spec.version();
+    let suspended = version.places.len();
+    out.line(format_args!(
+        "{}   {}",
+        paint(STRONG, format_args!("version {} → {now}", version.version)),
+        paint(QUIET, format_args!("{}, {suspended} of them made inside levels", counted(version.images, "save"))),
+    ));
+    out.line("");
+    let heading = ["field".into(), format!("in version {now}"), "what becomes of it".into(), "for example".into()];
+    let rows = version.fields.iter().map(|field| {
+        let example = match (&field.example, field.verdict) {
+            (Some((before, after)), Kept::Kept) => format!("{before} → {after}"),
+            _ => String::new(),
+        };
+        vec![field.field.clone(), held(field), became(field), paint(QUIET, example)]
+    });
+    out.line(table(&heading, rows.collect(), 3));
+    for field in version.fields.iter().filter(|field| !field.lost.is_empty()) {
+        out.line(paint(BAD, format_args!("lost: {}", field.lost.join(", "))));
+    }
+    for (name, from) in &version.new {
+        out.line(format_args!("{} {name}, {}", paint(RULE, "new"), short(from)));
+    }
+    let (kept, changed): (Vec<&PlaceProof>, Vec<&PlaceProof>) =
+        version.places.iter().partition(|place| place.place == place.now && place.why.is_none());
+    for place in changed {
+        let why = place.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+        out.line(format_args!("{} {} → {}{}", paint(RULE, "place"), place.place, place.now, paint(BACK, why)));
+    }
+    if !kept.is_empty() {
+        out.line(paint(QUIET, format_args!("{} as before", counted(kept.len(), "place"))));
+    }
+    for failure in version.failures.iter().take(10) {
+        out.line(paint(BAD, failure));
+    }
+    out.line("");
+}
+
+fn held(field: &FieldProof) -> String {
+    match field.verdict {
+        Kept::Dropped | Kept::Lost => "—".into(),
+        _ => field.now.join(", "),
+    }
+}
+
+/// "renamed in 3", "carried"
+fn became(field: &FieldProof) -> String {
+    let clamped = match field.clamped {
+        0 => String::new(),
+        count => paint(BACK, format_args!(", clamped in {count}")),
+    };
+    match field.verdict {
+        Kept::Lost => paint(BAD, "LOST"),
+        _ if !field.lost.is_empty() => paint(BAD, "lost in part"),
+        Kept::Dropped if field.became.is_empty() => paint(BACK, "dropped"),
+        Kept::Dropped => paint(BACK, steps(field)),
+        Kept::Code => paint(BACK, "the game's code takes it"),
+        Kept::Kept if field.became.is_empty() => format!("{}{clamped}", paint(GOOD, "carried")),
+        Kept::Kept => format!("{}{clamped}", paint(GOOD, steps(field))),
+    }
+}
+
+fn steps(field: &FieldProof) -> String {
+    let steps: Vec<String> = field.became.iter().map(|(version, became)| format!("{became} in {version}")).collect();
+    steps.join(", ")
+}
+
+fn short(text: &str) -> String {
+    if text.chars().count() <= 90 { text.to_owned() } else { text.chars().take(89).collect::<String>() + "…" }
+}
+
+fn as_json(version: &VersionProof) -> Json {
+    let fields = version.fields.iter().map(|field| {
+        let became = field.became.iter().map(|(to, became)| json!({ "version": to, "what": became.to_string() }));
+        let verdict = match field.verdict {
+            Kept::Kept => "kept",
+            Kept::Dropped => "dropped",
+            Kept::Code => "code",
+            Kept::Lost => "lost",
+        };
+        json!({
+            "field": field.field, "now": field.now, "became": became.collect::<Vec<_>>(), "verdict": verdict,
+            "lost": field.lost, "clamped": field.clamped, "example": field.example,
+        })
+    });
+    let places = version.places.iter().map(|place| json!({ "place": place.place, "now": place.now, "why": place.why }));
+    let new = version.new.iter().map(|(name, from)| json!({ "field": name, "from": from }));
+    json!({
+        "version": version.version, "images": version.images, "fields": fields.collect::<Vec<_>>(),
+        "places": places.collect::<Vec<_>>(), "new": new.collect::<Vec<_>>(), "failures": version.failures,
+    })
+}

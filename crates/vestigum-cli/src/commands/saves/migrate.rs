@@ -1,0 +1,150 @@
+//! `vestigum saves migrate`: all players' saves come to the spec's version.
+
+use std::path::PathBuf;
+
+use serde_json::json;
+use vestigum::{LoadReport, Owner, Session, Spec, Store};
+
+use crate::Verdict;
+use crate::input;
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
+
+use super::Key;
+
+#[derive(clap::Args)]
+pub struct Arguments {
+    /// The spec, a TOML document with its history beside it
+    spec: PathBuf,
+    /// The save folder
+    folder: PathBuf,
+    #[command(flatten)]
+    key: Key,
+    /// Do it
+    #[arg(long)]
+    yes: bool,
+}
+
+/// What becomes of one player's saves.
+struct Player {
+    name: String,
+    done: Result<Done, String>,
+}
+
+struct Done {
+    /// The newest generation and its version.
+    generation: u64,
+    version: i64,
+    report: LoadReport,
+    /// The generation that was written.
+    written: Option<u64>,
+}
+
+pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    let store = arguments.key.open(out, &arguments.folder, arguments.yes)?;
+    let owners = store.owners().map_err(|error| out.unusable(&error.to_string()))?;
+    let mut names: Vec<(String, String)> = Vec::new();
+    for owner in owners {
+        if let Owner::Profile(name) = &owner {
+            let newest = store.generations(&owner).ok().and_then(|all| all.last().copied());
+            let image = newest.and_then(|generation| store.read(&owner, generation).ok());
+            names.push((image.map(|image| image.saved_at).unwrap_or_default(), name.clone()));
+        }
+    }
+    if names.is_empty() {
+        return Err(out.unusable("there are no saves of any player; the device comes along with the first"));
+    }
+    // What goes to the device is taken from the player who played last.
+    names.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
+    let players: Vec<Player> = names
+        .into_iter()
+        .map(|(_, name)| Player { done: migrated(&spec, &store, &name, arguments.yes), name })
+        .collect();
+    let failed = players.iter().filter(|player| player.done.is_err()).count();
+    let verdict = if failed > 0 { Verdict::Failed } else { Verdict::Fine };
+    if out.json {
+        let list = players.iter().map(|player| match &player.done {
+            Ok(done) => json!({
+                "profile": player.name, "generation": done.generation, "version": done.version,
+                "written": done.written, "report": done.report.to_string(),
+            }),
+            Err(why) => json!({ "profile": player.name, "error": why }),
+        });
+        let list: Vec<_> = list.collect();
+        out.json(&json!({ "ok": failed == 0, "done": arguments.yes, "version": spec.version(), "players": list }));
+        return Ok(verdict);
+    }
+    for player in &players {
+        show(out, &spec, player);
+    }
+    let older = players.iter().filter(|player| player.done.as_ref().is_ok_and(|done| done.version < spec.version()));
+    match (older.count(), arguments.yes) {
+        (0, _) if failed == 0 => out.line(paint(GOOD, format_args!("all are of version {} already", spec.version()))),
+        (count, true) => out.line(format_args!(
+            "{}: {} of version {}; the older saves stay behind the new ones",
+            paint(GOOD, "done"),
+            counted(count, "player"),
+            spec.version()
+        )),
+        (count, false) => out.line(format_args!(
+            "{}: add --yes to bring {} to version {}",
+            paint(BACK, "nothing was changed"),
+            counted(count, "player"),
+            spec.version()
+        )),
+    }
+    if failed > 0 {
+        out.line(paint(BAD, format_args!("{} could not be migrated, and stay as they are", counted(failed, "player"))));
+    }
+    Ok(verdict)
+}
+
+/// Loads a player's saves, and writes them if that is wanted.
+fn migrated(spec: &Spec, store: &vestigum::DirStore, name: &str, write: bool) -> Result<Done, String> {
+    let peeked = Session::peek(spec, store, name).map_err(|error| error.to_string())?;
+    let report = peeked.load_report().clone();
+    let version = report.older_version.unwrap_or(spec.version());
+    let mut done = Done { generation: peeked.generation(), version, report, written: None };
+    if write && version < spec.version() {
+        let session = Session::inspect(spec, store.clone(), name).map_err(|error| error.to_string())?;
+        done.written = Some(session.quit().map_err(|error| error.to_string())?.generation);
+    }
+    Ok(done)
+}
+
+fn show(out: &Output, spec: &Spec, player: &Player) {
+    let name = paint(STRONG, &player.name);
+    let done = match &player.done {
+        Ok(done) => done,
+        Err(why) => {
+            out.line(format_args!("{name}   {}", paint(BAD, why)));
+            out.line("");
+            return;
+        }
+    };
+    let now = spec.version();
+    if done.version == now {
+        out.line(format_args!("{name}   {}", paint(QUIET, format_args!("version {now} already"))));
+        out.line("");
+        return;
+    }
+    let written = done.written.map(|generation| format!(", written as generation {generation}")).unwrap_or_default();
+    out.line(format_args!("{name}   generation {}, version {} → {now}{written}", done.generation, done.version));
+    for step in &done.report.migrated {
+        out.line(paint(QUIET, format_args!("   to version {}", step.to)));
+        step.told.iter().for_each(|told| out.line(format_args!("      {told}")));
+    }
+    for (name, why) in &done.report.dropped {
+        out.line(paint(BACK, format_args!("   dropped {name}: {why}")));
+    }
+    for (name, was, is) in &done.report.clamped {
+        out.line(paint(BACK, format_args!("   {name} was {was}, outside its limits; it is {is} now")));
+    }
+    if !done.report.filled.is_empty() {
+        out.line(paint(QUIET, format_args!("   new, at the default: {}", done.report.filled.join(", "))));
+    }
+    if let Some(place) = &done.report.place {
+        out.line(paint(BACK, format_args!("   the place was {} and is {} now: {}", place.from, place.to, place.why)));
+    }
+    out.line("");
+}
