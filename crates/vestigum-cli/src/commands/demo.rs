@@ -7,23 +7,48 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use serde_json::json;
+use vestigum::image::Tree;
 use vestigum::playthrough::{Run, Script};
-use vestigum::{DirStore, Place, Session, Spec, StoreError};
+use vestigum::{DirStore, History, Image, Place, Session, Spec, StoreError};
 
 use crate::Verdict;
 use crate::commands::{fate, play};
 use crate::show::{self, BACK, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 
+/// A save of a version that shipped.
+macro_rules! shipped {
+    ($path:literal) => {
+        (concat!("shipped/", $path), include_str!(concat!("../../../../demo/fellpost/shipped/", $path)))
+    };
+}
+
 /// The files of the demo game.
-const FILES: [(&str, &str); 8] = [
+const FILES: [(&str, &str); 15] = [
     ("fellpost.toml", include_str!("../../../../demo/fellpost/fellpost.toml")),
+    ("fellpost.history.json", include_str!("../../../../demo/fellpost/fellpost.history.json")),
     ("plays/falls.play", include_str!("../../../../demo/fellpost/plays/falls.play")),
     ("plays/records.play", include_str!("../../../../demo/fellpost/plays/records.play")),
     ("plays/paths.play", include_str!("../../../../demo/fellpost/plays/paths.play")),
     ("plays/lanterns.play", include_str!("../../../../demo/fellpost/plays/lanterns.play")),
     ("plays/sessions.play", include_str!("../../../../demo/fellpost/plays/sessions.play")),
     ("plays/lasting.play", include_str!("../../../../demo/fellpost/plays/lasting.play")),
+    ("plays/updates.play", include_str!("../../../../demo/fellpost/plays/updates.play")),
     ("plays/evening.play", include_str!("../../../../demo/fellpost/plays/evening.play")),
+    shipped!("v1/saves/profiles/ada/3.json"),
+    shipped!("v1/saves/profiles/bert/4.json"),
+    shipped!("v2/saves/device/2.json"),
+    shipped!("v2/saves/profiles/cora/3.json"),
+    shipped!("v2/saves/profiles/dan/4.json"),
+];
+
+/// A value of Ada's save of version 1, and where it is now.
+const UPDATED: [(&str, &str, &[&str]); 6] = [
+    ("best", "best_letters", &["mill_lane"]),
+    ("pennies", "stamps", &[]),
+    ("lives", "lanterns", &[]),
+    ("letters", "letters", &[]),
+    ("time", "time", &[]),
+    ("volume", "volume", &[]),
 ];
 
 /// The values that the session on disk compares.
@@ -47,8 +72,10 @@ pub fn run(out: &Output) -> Verdict {
 fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
     let folder = unpack()?;
     let spec_file = folder.join(FILES[0].0);
-    let spec = Spec::from_named_toml(&spec_file.display().to_string(), FILES[0].1)?;
-    let scripts = FILES[1..].iter().map(|(name, text)| Script::from_text(name, text, &spec));
+    let history = History::from_json(FILES[1].0, FILES[1].1)?;
+    let spec = Spec::from_named_toml_with_history(&spec_file.display().to_string(), FILES[0].1, history)?;
+    let plays = FILES.iter().filter(|(name, _)| name.ends_with(".play"));
+    let scripts = plays.map(|(name, text)| Script::from_text_with(name, text, &spec, &unpacked));
     let scripts = scripts.collect::<Result<Vec<Script>, _>>()?;
     let mut runs = Vec::new();
     for playthrough in scripts.iter().flat_map(|script| script.playthroughs()) {
@@ -62,6 +89,7 @@ fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
         play::show(out, &runs, false);
     }
     let scenes = on_disk(&spec, &folder.join("saves"))?;
+    let update = update(&spec, &folder)?;
     if out.json {
         let scenes = scenes.iter().map(|scene| {
             let rows = scene.rows.iter().map(|row| json!({ "value": row.0, "before": row.1, "after": row.2 }));
@@ -70,12 +98,14 @@ fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
         let files = FILES.map(|(name, _)| folder.join(name).display().to_string());
         out.json(&json!({
             "ok": passed, "folder": folder, "files": files,
-            "playthroughs": runs.len(), "scenes": scenes.collect::<Vec<_>>(),
+            "playthroughs": runs.len(), "scenes": scenes.collect::<Vec<_>>(), "update": update,
         }));
     } else {
         heading(out, "2", "A session on disk: play, quit, crash, come back, compare");
         scenes.iter().for_each(|scene| scene.show(out));
-        heading(out, "3", "What you have seen");
+        heading(out, "3", "An update: a save of version 1 under version 3");
+        show_update(out, &update);
+        heading(out, "4", "What you have seen");
         closing(out, &folder);
     }
     Ok(if passed { Verdict::Fine } else { Verdict::Failed })
@@ -93,6 +123,46 @@ fn unpack() -> Result<PathBuf, String> {
         written.map_err(|error| format!("cannot write {}: {error}", path.display()))?;
     }
     Ok(folder)
+}
+
+/// What is in a file that a playthrough of the demo imports.
+fn unpacked(script: &str, path: &str) -> Result<Vec<u8>, String> {
+    let plays = script.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let beside = format!("{plays}/{path}").replace("plays/../", "");
+    let found = FILES.iter().find(|(name, _)| *name == beside);
+    found.map(|(_, text)| text.as_bytes().to_vec()).ok_or_else(|| format!("the demo has no file {beside}"))
+}
+
+/// Loads Ada's save of version 1 from a folder of its own: each value then and now.
+fn update(spec: &Spec, folder: &Path) -> Result<Vec<(String, String, String, String)>, Box<dyn Error>> {
+    let bytes = unpacked("plays/updates.play", "../shipped/v1/saves/profiles/ada/3.json")?;
+    let old = Image::from_json(&bytes)?;
+    let saves = folder.join("saves_of_version_1");
+    fs::create_dir_all(saves.join("profiles/ada"))?;
+    fs::write(saves.join("profiles/ada/3.json"), &bytes)?;
+    let game = Session::launch(spec, DirStore::open(&saves)?, "ada")?;
+    let mut rows = vec![("the place".into(), old.place.to_string(), "the place".into(), game.place().to_string())];
+    for (was, is, keys) in UPDATED {
+        let before = match old.values.get(was) {
+            Some(Tree::Int(int)) => int.to_string(),
+            _ => String::new(),
+        };
+        let name = if keys.is_empty() { is.to_owned() } else { format!("{is}[{}]", keys.join(", ")) };
+        rows.push((was.to_owned(), before, name, game.value(is, keys)?.to_string()));
+    }
+    game.quit()?;
+    Ok(rows)
+}
+
+fn show_update(out: &Output, rows: &[(String, String, String, String)]) {
+    let heading = ["in version 1", "", "in version 3", ""].map(str::to_owned);
+    let rows = rows.iter().map(|(was, before, is, after)| vec![was.clone(), before.clone(), is.clone(), after.clone()]);
+    let shown = table(&heading, rows.collect(), 4);
+    shown.lines().for_each(|line| out.line(format_args!("   {line}")));
+    out.line(
+        "   Paths and fields have new names, the time is in milliseconds, the volume belongs to the device: the spec",
+    );
+    out.line("   says each step, and `vestigum migrate --prove` tries them on saves of every version that shipped.");
 }
 
 fn heading(out: &Output, number: &str, text: &str) {
@@ -237,4 +307,7 @@ fn closing(out: &Output, folder: &Path) {
     out.line("Look at what was saved, and at what happens to it when the power fails:");
     out.line(format_args!("   {program} saves show {} {shown}/saves", spec.display()));
     out.line(format_args!("   {program} faults {}", spec.display()));
+    out.line("Change what is saved, and see what the saves of earlier versions would need:");
+    out.line(format_args!("   {program} check {}", spec.display()));
+    out.line(format_args!("   {program} migrate {} --prove", spec.display()));
 }

@@ -109,7 +109,13 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     let heading = ["field".into(), format!("in version {now}"), "what becomes of it".into(), "for example".into()];
     let rows = version.fields.iter().map(|field| {
         let example = match (&field.example, field.verdict) {
-            (Some((before, after)), Kept::Kept) => format!("{before} → {after}"),
+            (Some(example), Kept::Kept) if example.from == example.to => match example.was == example.is {
+                true => example.is.clone(),
+                false => format!("{} → {}", example.was, example.is),
+            },
+            (Some(example), Kept::Kept) => {
+                format!("{} {} → {} {}", example.from, example.was, example.to, example.is)
+            }
             _ => String::new(),
         };
         vec![field.field.clone(), held(field), became(field), paint(QUIET, example)]
@@ -118,12 +124,14 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     for field in version.fields.iter().filter(|field| !field.lost.is_empty()) {
         out.line(paint(BAD, format_args!("lost: {}", field.lost.join(", "))));
     }
-    for (name, from) in &version.new {
+    let shown =
+        |name: &str| version.fields.iter().any(|field| field.now.iter().any(|now| now.split('[').next() == Some(name)));
+    for (name, from) in version.new.iter().filter(|(name, _)| !shown(name)) {
         out.line(format_args!("{} {name}, {}", paint(RULE, "new"), short(from)));
     }
     let (kept, changed): (Vec<&PlaceProof>, Vec<&PlaceProof>) =
         version.places.iter().partition(|place| place.place == place.now && place.why.is_none());
-    for place in changed {
+    for place in changed.into_iter().filter(|place| !follows(version, place)) {
         let why = place.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
         out.line(format_args!("{} {} → {}{}", paint(RULE, "place"), place.place, place.now, paint(BACK, why)));
     }
@@ -134,6 +142,16 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
         out.line(paint(BAD, failure));
     }
     out.line("");
+}
+
+/// Whether a place has changed its name only with its level, which is told already.
+fn follows(version: &VersionProof, place: &PlaceProof) -> bool {
+    let (Some((level, at)), Some((level_now, at_now))) = (place.place.split_once(" at "), place.now.split_once(" at "))
+    else {
+        return false;
+    };
+    let same = |known: &PlaceProof| known.place == level && known.now == level_now;
+    place.why.is_none() && at == at_now && version.places.iter().any(same)
 }
 
 fn held(field: &FieldProof) -> String {
@@ -147,7 +165,7 @@ fn held(field: &FieldProof) -> String {
 fn became(field: &FieldProof) -> String {
     let clamped = match field.clamped {
         0 => String::new(),
-        count => paint(BACK, format_args!(", clamped in {count}")),
+        count => paint(BACK, format_args!(", clamped in {count} saves")),
     };
     match field.verdict {
         Kept::Lost => paint(BAD, "LOST"),
@@ -180,7 +198,10 @@ fn as_json(version: &VersionProof) -> Json {
         };
         json!({
             "field": field.field, "now": field.now, "became": became.collect::<Vec<_>>(), "verdict": verdict,
-            "lost": field.lost, "clamped": field.clamped, "example": field.example,
+            "lost": field.lost, "clamped": field.clamped,
+            "example": field.example.as_ref().map(|example| json!({
+                "from": example.from, "was": example.was, "to": example.to, "is": example.is,
+            })),
         })
     });
     let places = version.places.iter().map(|place| json!({ "place": place.place, "now": place.now, "why": place.why }));

@@ -95,7 +95,21 @@ pub struct FieldProof {
     /// In how many images a value of it was brought into narrower limits.
     pub clamped: usize,
     /// A value before and after, from a typical image.
-    pub example: Option<(String, String)>,
+    pub example: Option<Example>,
+}
+
+/// One value of a field, before and after.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Example {
+    /// The entry in the old version.
+    pub from: String,
+    /// What it was.
+    pub was: String,
+    /// The entry in the spec.
+    pub to: String,
+    /// What it is.
+    pub is: String,
 }
 
 /// Whether the values of a field are still there.
@@ -293,7 +307,7 @@ impl Prover<'_> {
     }
 
     /// A value before and after.
-    fn example(&self, field: &Field, now: &[String]) -> Option<(String, String)> {
+    fn example(&self, field: &Field, now: &[String]) -> Option<Example> {
         let wanted = |sample: &&Sample| sample.state.spot.is_level() == field.needs_level();
         let sample = self.samples.iter().skip(2).find(wanted)?;
         let loaded = self.load(sample).ok()?;
@@ -302,12 +316,12 @@ impl Prover<'_> {
             field.slots().filter(|slot| self.old.0.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot))
         };
         let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
-        let before = format!("{} {}", entry_name(&self.old.0, field, slot, made), sample.state.value(slot).brief());
-        let after = self.trace.entry_now(field, slot, now)?;
-        let (name, keys) = after.split_once('[').unwrap_or((&after, "]"));
+        let to = self.trace.entry_now(field, slot, now)?;
+        let (name, keys) = to.split_once('[').unwrap_or((&to, "]"));
         let keys: Vec<&str> = keys.trim_end_matches(']').split(", ").filter(|key| !key.is_empty()).collect();
         let value = loaded.progress.value(name, &keys).ok()?;
-        Some((before, format!("{after} {}", value.brief())))
+        let from = entry_name(&self.old.0, field, slot, made);
+        Some(Example { from, was: sample.state.value(slot).brief(), to, is: value.brief() })
     }
 }
 

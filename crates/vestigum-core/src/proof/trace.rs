@@ -80,14 +80,17 @@ impl Trace {
                     } else if was.name != is.name {
                         traced.became.push((way.to, Became::Renamed));
                     }
-                    if !way.fills_whole(now) {
+                    if way.fills_whole(now) {
+                        traced.became.push((way.to, Became::Converted));
+                        add((now, None));
+                    } else {
                         add((now, slot.and_then(|slot| way.slot_now(field, slot))));
                     }
-                }
-                for (now, at) in way.readers(field) {
-                    let own = way.carrier(field) == Some(now);
-                    traced.became.push((way.to, if own { Became::Converted } else { Became::Filled }));
-                    add((now, at));
+                } else {
+                    for (now, at) in way.readers(field) {
+                        traced.became.push((way.to, Became::Filled));
+                        add((now, at));
+                    }
                 }
                 if way.drops(field) {
                     traced.became.push((way.to, Became::Dropped));

@@ -62,8 +62,8 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         out.line(format_args!("there are no saves in {}", arguments.folder.display()));
         return Ok(Verdict::Fine);
     }
-    let heading =
-        ["whose", "generation", "saved (UTC)", "where the player stands", "bytes", "state"].map(str::to_owned);
+    let heading = ["whose", "generation", "version", "saved (UTC)", "where the player stands", "bytes", "state"]
+        .map(str::to_owned);
     let mut last = None;
     let rows = files.iter().map(|file| {
         let first = last.replace(&file.owner) != Some(&file.owner);
@@ -77,11 +77,12 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
             _ => paint(QUIET, "·"),
         };
         let generation = if file.newest { paint(STRONG, file.generation) } else { file.generation.to_string() };
+        let version = image.map_or_else(|| paint(QUIET, "·"), |image| image.version.to_string());
         let saved = image.map_or_else(|| paint(QUIET, "·"), |image| moment_of(&image.saved_at));
         let whose = if first { paint(STRONG, whose) } else { String::new() };
-        vec![whose, generation, saved, place, file.bytes.to_string(), file.state.word()]
+        vec![whose, generation, version, saved, place, file.bytes.to_string(), file.state.word()]
     });
-    out.line(table_with_numbers(&heading, rows.collect(), 3, &[1, 4]));
+    out.line(table_with_numbers(&heading, rows.collect(), 3, &[1, 2, 5]));
     for file in files.iter().filter(|file| file.state.is_bad()) {
         out.line(format_args!("generation {} of {}: {}", file.generation, file.owner, file.state.told()));
     }

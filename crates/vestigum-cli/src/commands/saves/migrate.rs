@@ -74,9 +74,18 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         out.json(&json!({ "ok": failed == 0, "done": arguments.yes, "version": spec.version(), "players": list }));
         return Ok(verdict);
     }
+    // The steps are the same for all, so they are told once: from the oldest save on.
+    let reports = players.iter().filter_map(|player| player.done.as_ref().ok().map(|done| &done.report));
+    let longest = reports.map(|report| &report.migrated).max_by_key(|steps| steps.len());
+    for step in longest.into_iter().flatten() {
+        out.line(paint(STRONG, format_args!("to version {}", step.to)));
+        step.told.iter().for_each(|told| out.line(format_args!("   {told}")));
+        out.line("");
+    }
     for player in &players {
         show(out, &spec, player);
     }
+    out.line("");
     let older = players.iter().filter(|player| player.done.as_ref().is_ok_and(|done| done.version < spec.version()));
     match (older.count(), arguments.yes) {
         (0, _) if failed == 0 => out.line(paint(GOOD, format_args!("all are of version {} already", spec.version()))),
@@ -118,22 +127,19 @@ fn show(out: &Output, spec: &Spec, player: &Player) {
         Ok(done) => done,
         Err(why) => {
             out.line(format_args!("{name}   {}", paint(BAD, why)));
-            out.line("");
             return;
         }
     };
     let now = spec.version();
     if done.version == now {
         out.line(format_args!("{name}   {}", paint(QUIET, format_args!("version {now} already"))));
-        out.line("");
         return;
     }
-    let written = done.written.map(|generation| format!(", written as generation {generation}")).unwrap_or_default();
+    let written = match done.written {
+        Some(generation) => paint(GOOD, format_args!(", written as generation {generation}")),
+        None => String::new(),
+    };
     out.line(format_args!("{name}   generation {}, version {} → {now}{written}", done.generation, done.version));
-    for step in &done.report.migrated {
-        out.line(paint(QUIET, format_args!("   to version {}", step.to)));
-        step.told.iter().for_each(|told| out.line(format_args!("      {told}")));
-    }
     for (name, why) in &done.report.dropped {
         out.line(paint(BACK, format_args!("   dropped {name}: {why}")));
     }
@@ -146,5 +152,4 @@ fn show(out: &Output, spec: &Spec, player: &Player) {
     if let Some(place) = &done.report.place {
         out.line(paint(BACK, format_args!("   the place was {} and is {} now: {}", place.from, place.to, place.why)));
     }
-    out.line("");
 }

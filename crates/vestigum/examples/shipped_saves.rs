@@ -1,0 +1,29 @@
+//! Makes the saves that players of a shipped version have, by a playthrough of that version:
+//! `cargo run --example shipped_saves -- SPEC PLAYTHROUGH FOLDER`. A team keeps such folders beside its spec, loads
+//! them with every later version, and imports them into playthroughs.
+
+use std::error::Error;
+use std::fs;
+
+use vestigum::playthrough::{Script, run};
+use vestigum::{DirStore, Spec, StoreShelf};
+
+fn main() -> Result<(), Box<dyn Error>> {
+    let arguments: Vec<String> = std::env::args().skip(1).collect();
+    let [spec_file, play_file, folder] = &arguments[..] else {
+        // Without arguments, as the examples are run one after the other.
+        println!("usage: shipped_saves SPEC PLAYTHROUGH FOLDER");
+        return Ok(());
+    };
+    let spec = Spec::from_named_toml(spec_file, &fs::read_to_string(spec_file)?)?;
+    let script = Script::from_text(play_file, &fs::read_to_string(play_file)?, &spec)?;
+    for playthrough in script.playthroughs() {
+        let mut shelf = StoreShelf::new(DirStore::open(folder)?, spec.keep());
+        let played = run(&spec, playthrough, &mut shelf);
+        if let Some(failure) = &played.failure {
+            return Err(format!("{}: {failure:?}", playthrough.name()).into());
+        }
+        println!("{}: saved in {folder}", playthrough.name());
+    }
+    Ok(())
+}
