@@ -4,7 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use vestigum::playthrough::{Playthrough, Script};
-use vestigum::{History, Spec};
+use vestigum::{History, Spec, imported_file};
 
 use crate::Verdict;
 use crate::show::Output;
@@ -14,14 +14,6 @@ const MAX_BYTES: u64 = 64 << 20;
 
 /// The text of a file, or a message that says what is wrong with it.
 pub fn text(path: &Path) -> Result<String, String> {
-    let bytes = bytes(path)?;
-    String::from_utf8(bytes).map_err(|error| {
-        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
-        format!("cannot read {}: line {line} is not UTF-8 text", path.display())
-    })
-}
-
-fn bytes(path: &Path) -> Result<Vec<u8>, String> {
     let shown = path.display();
     let meta = fs::metadata(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
     if meta.is_dir() {
@@ -30,7 +22,11 @@ fn bytes(path: &Path) -> Result<Vec<u8>, String> {
     if meta.len() > MAX_BYTES {
         return Err(format!("cannot read {shown}: it has more than {MAX_BYTES} bytes"));
     }
-    fs::read(path).map_err(|error| format!("cannot read {shown}: {error}"))
+    let bytes = fs::read(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
+    String::from_utf8(bytes).map_err(|error| {
+        let line = error.as_bytes()[..error.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count() + 1;
+        format!("cannot read {shown}: line {line} is not UTF-8 text")
+    })
 }
 
 /// Reads a spec, with its history if it has one. What is wrong with it is shown, and the verdict says so.
@@ -60,12 +56,6 @@ pub fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verdict> {
     history.map(Some).map_err(|errors| out.unreadable(&errors))
 }
 
-/// What is in a file that a script imports: its path stands relative to the script.
-pub fn imported(script: &str, path: &str) -> Result<Vec<u8>, String> {
-    let beside = Path::new(script).parent().unwrap_or(Path::new("")).join(path);
-    bytes(&beside)
-}
-
 /// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown.
 pub fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -> Result<Vec<Script>, Verdict> {
     let paths = match named {
@@ -79,7 +69,7 @@ pub fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -
     let mut unusable = None;
     for path in &paths {
         let read = text(path).map_err(|message| out.unusable(&message)).and_then(|text| {
-            let script = Script::from_text_with(&path.display().to_string(), &text, spec, &imported);
+            let script = Script::from_text_with(&path.display().to_string(), &text, spec, &imported_file);
             script.map_err(|errors| out.unreadable(&errors))
         });
         match read {

@@ -145,12 +145,12 @@ fn saves_of_other_games_and_newer_versions_are_refused_and_kept() {
     };
     let other = changed("id = \"fellpost\"", "id = \"hillpost\"").unwrap_err();
     assert!(other.contains("of the game `fellpost`, and this is `hillpost`"), "{other}");
-    let newer = Spec::from_toml(&FELLPOST.replace("version = 1", "version = 2")).unwrap();
+    let newer = Spec::from_toml(&FELLPOST.replace("version = 3", "version = 4")).unwrap();
     let mut game = Session::launch(&newer, DirStore::open(folder.path()).unwrap(), "ada").unwrap();
     game.write("xp", &[], Value::Int(5)).unwrap();
     game.quit().unwrap();
-    let refused = changed("version = 1", "version = 1").unwrap_err();
-    assert!(refused.contains("of version 2, and this game knows versions up to 1"), "{refused}");
+    let refused = changed("version = 3", "version = 3").unwrap_err();
+    assert!(refused.contains("of version 4, and this game knows versions up to 3"), "{refused}");
     assert!(all_files(folder.path()).len() > files.len(), "nothing was overwritten");
 }
 

@@ -184,18 +184,18 @@ fn a_store_that_replaces_one_file_soundly_passes() {
 
 #[test]
 fn a_store_that_skips_the_sync_is_caught() {
-    let report = caught(Mistake::SkipsTheSync, FaultKind::PowerLoss, "the content of player.json was never synced");
+    let report = caught(Mistake::SkipsTheSync, FaultKind::PowerLoss, "the content of device.json was never synced");
     let shown: Vec<String> = report.violations[0].steps.iter().map(ToString::to_string).collect();
     let Violation { disk, loaded, expected, .. } = &report.violations[0];
     let told = format!("{}\npower loss: {}\nloaded: {loaded}\nexpected: {expected}", shown.join("\n"), disk.join(", "));
     insta::assert_snapshot!(told, @"
-    save profile `player`
-    create       player.new
-    write        player.new, 337 bytes
-    rename       player.new to player.json
-    power loss: player.json has 0 of its 337 bytes
-    loaded: nothing: no save of profile `player` can be read
-    expected: nothing of profile `player`, or the image that was being saved, whole
+    save the device
+    create       device.new
+    write        device.new, 293 bytes
+    rename       device.new to device.json
+    power loss: device.json has 0 of its 293 bytes
+    loaded: nothing: no save of the device can be read
+    expected: nothing of the device, or the image that was being saved, whole
     ");
 }
 

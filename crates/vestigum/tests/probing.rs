@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use vestigum::playthrough::{MemoryShelf, Script, run};
 use vestigum::probe::{Probe, Verdict, Weakened};
-use vestigum::{Spec, probe_all};
+use vestigum::{History, Spec, imported_file, probe_all};
 
 fn demo(path: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)
@@ -42,7 +42,10 @@ fn every_playthrough_that_the_probe_asks_for_notices_the_change() {
 fn the_demo_leaves_nothing_unnoticed() {
     let plays = fs::read_dir(demo("fellpost/plays")).unwrap().flatten().map(|entry| entry.path());
     let scripts = plays.map(|path| (path.display().to_string(), fs::read_to_string(&path).unwrap())).collect();
-    let probe = Probe::new(&spec(&demo("fellpost/fellpost.toml")), scripts).unwrap();
+    let file = |name: &str| fs::read_to_string(demo("fellpost").join(name)).unwrap();
+    let history = History::from_json("history", &file("fellpost.history.json")).unwrap();
+    let spec = Spec::from_named_toml_with_history("fellpost.toml", &file("fellpost.toml"), history).unwrap();
+    let probe = Probe::with_files(&spec, scripts, Box::new(imported_file)).unwrap();
     let verdicts = probe_all(&probe, &|_, _| {});
     let unnoticed = verdicts.iter().filter(|(_, verdict)| matches!(verdict, Verdict::Unnoticed(_)));
     let unnoticed: Vec<&str> = unnoticed.map(|(weakened, _)| weakened.what()).collect();

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use vestigum::probe::{Probe, Verdict as Noticed, Weakened};
-use vestigum::probe_all;
+use vestigum::{imported_file, probe_all};
 
 use crate::Verdict;
 use crate::input;
@@ -38,7 +38,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         Ok((script.name().to_owned(), text))
     });
     let texts = texts.collect::<Result<Vec<_>, Verdict>>()?;
-    let probe = Probe::with_files(&spec, texts, Box::new(input::imported)).map_err(|errors| out.unreadable(&errors))?;
+    let probe = Probe::with_files(&spec, texts, Box::new(imported_file)).map_err(|errors| out.unreadable(&errors))?;
     let bar = ProgressBar::new(0).with_style(style());
     let verdicts = probe_all(&probe, &|done, of| {
         bar.set_length(of as u64);
