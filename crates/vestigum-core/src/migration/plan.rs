@@ -177,8 +177,10 @@ impl Finder<'_> {
 
     fn step(&mut self, span: SourceSpan, message: String, step: String) {
         let to = self.old.version + 1;
-        let raise = if self.pair.raised { String::new() } else { format!("raise `version` to {to} and ") };
-        let help = format!("{raise}add to the migration to version {to}: {step}");
+        let help = match self.pair.raised {
+            true => format!("say in the migration to version {to}: {step}"),
+            false => format!("raise `version` to {to} and say in its migration: {step}"),
+        };
         let diagnostic = Diagnostic::error(codes::NEEDS_MIGRATION, span, message).help(help);
         self.needs.push(Need { diagnostic, to, step: Some(step) });
     }

@@ -75,8 +75,18 @@ impl Reader<'_> {
         let message = format!("version {version} has no {what} `{}`", word.value.escape_debug());
         let error = Diagnostic::error(codes::BAD_STEP, word.span, message);
         let before = self.dropped_before.iter().find(|(name, _)| what == "field" && *name == word.value);
+        let later = version == self.old.version
+            && match what {
+                "field" => self.new.find_field(&word.value).is_some(),
+                "level" => self.new.level_ids.contains_key(word.value.as_str()),
+                _ => false,
+            };
         self.errors.push(match before {
             Some((_, dropped)) => error.help(format!("the migration to version {dropped} dropped it")),
+            None if later => error.help(format!(
+                "version {} has one; a step comes from the names of version {version}",
+                self.new.version
+            )),
             None => error.suggest(&word.value, known),
         });
         None
@@ -157,10 +167,10 @@ impl Reader<'_> {
     ) -> Option<()> {
         let owner = match what.value.as_str() {
             "field" | "level" | "key set" => None,
-            "checkpoint" => Some(("level", "mill_lane")),
-            "key" => Some(("key set", "gate")),
-            "choice" => Some(("field", "weather")),
-            "struct field" => Some(("struct", "parcel")),
+            "checkpoint" => Some("level"),
+            "key" => Some("key set"),
+            "choice" => Some("field"),
+            "struct field" => Some("struct"),
             other => {
                 let message = format!("nothing of the kind `{}` can be renamed or dropped", other.escape_debug());
                 let error = Diagnostic::error(codes::BAD_STEP, what.span, message);
@@ -170,9 +180,10 @@ impl Reader<'_> {
             }
         };
         match (owner, of) {
-            (Some((owner, example)), None) => {
+            (Some(owner), None) => {
                 let message = format!("this step does not say of which {owner} the {} is", what.value);
-                self.error(what.span, message).help = Some(format!("add `of = \"{example}\"`, the {owner}"));
+                self.error(what.span, message).help =
+                    Some(format!("add `of`, the name that the {owner} has in version {}", self.old.version));
                 return None;
             }
             (None, Some(of)) => {

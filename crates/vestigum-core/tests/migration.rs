@@ -1,0 +1,641 @@
+//! Migrations step by step: every kind of step, on values, marks and places, and what is said when one does not fit.
+
+use vestigum_core::image::Tree;
+use vestigum_core::lint::check_with_history;
+use vestigum_core::migration::HookError;
+use vestigum_core::proof::{Options, Proof, Verdict, prove};
+use vestigum_core::{History, Image, LoadError, Owner, Progress, Spec, Value};
+
+/// A spec of some version: everything but `[game]`.
+fn text(version: i64, rest: &str) -> String {
+    format!("[game]\nid = \"fellpost\"\nversion = {version}\n{rest}")
+}
+
+fn spec(version: i64, rest: &str) -> Spec {
+    Spec::from_toml(&text(version, rest)).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+fn frozen(specs: &[&Spec]) -> History {
+    specs.iter().fold(History::default(), |history, spec| history.freeze(spec).unwrap().history)
+}
+
+fn updated(version: i64, rest: &str, history: &History) -> Spec {
+    let spec = Spec::from_named_toml_with_history("fellpost.toml", &text(version, rest), history.clone());
+    spec.unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+/// What is said about an update that does not fit.
+fn refused(version: i64, rest: &str, history: &History) -> String {
+    check_with_history("fellpost.toml", &text(version, rest), history.clone()).findings.to_string()
+}
+
+fn field(name: &str, ty: &str, more: &str) -> String {
+    format!("[field.{name}]\ntype = \"{ty}\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n{more}\n")
+}
+
+fn migration(to: i64, steps: &[&str]) -> String {
+    format!("[[migration]]\nto = {to}\nsteps = [\n  {},\n]\n", steps.join(",\n  "))
+}
+
+fn saved(game: &Progress) -> (Image, Image) {
+    let suspended = game.suspend();
+    (suspended.profile_image("ada"), suspended.device_image())
+}
+
+fn load(spec: &Spec, images: &(Image, Image)) -> Progress {
+    Progress::load(spec, Some(&images.0), Some(&images.1)).unwrap_or_else(|error| panic!("{error}")).progress
+}
+
+fn shown(game: &Progress, name: &str, keys: &[&str]) -> String {
+    game.value(name, keys).unwrap_or_else(|error| panic!("{error}")).to_string()
+}
+
+const PATHS: &str = "[levels]\norder = [\"old_mill\", \"attic\", \"heather_rise\"]\n\
+    [level.old_mill]\ncheckpoints = [\"ford\", \"stile\"]\n[level.heather_rise]\ncheckpoints = [\"hut\", \"cairn\"]\n";
+const VISIT: &str = "[field.letters]\ntype = \"int\"\nlasts = \"visit\"\nafter_failure = \"checkpoint\"\n\
+    [field.best]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\non.complete = { max = \"letters\" }\n";
+
+/// A player of the first version at a checkpoint, with letters from before and after it, and Old Mill behind her.
+fn at(level: &str, checkpoint: &str) -> (Spec, (Image, Image)) {
+    let old = spec(1, &format!("{PATHS}{VISIT}"));
+    let mut game = Progress::fresh(&old);
+    game.enter("old_mill").unwrap();
+    game.write("letters", &[], Value::Int(70)).unwrap();
+    game.complete().unwrap();
+    game.enter_any(level, None).unwrap();
+    game.write("letters", &[], Value::Int(30)).unwrap();
+    game.checkpoint(checkpoint).unwrap();
+    game.write("letters", &[], Value::Int(50)).unwrap();
+    (old.clone(), saved(&game))
+}
+
+const MOVED_PATHS: &str = "[levels]\norder = [\"heather_rise\", \"tarn_steps\", \"mill_lane\"]\n\
+    [level.mill_lane]\ncheckpoints = [\"stile\", \"bridge\"]\n[level.heather_rise]\ncheckpoints = [\"bothy\"]\n\
+    [level.tarn_steps]\ncheckpoints = [\"ford\", \"hut\"]\n";
+const PATH_STEPS: [&str; 5] = [
+    "{ rename = \"level\", from = \"old_mill\", to = \"mill_lane\" }",
+    "{ rename = \"checkpoint\", of = \"old_mill\", from = \"ford\", to = \"bridge\" }",
+    "{ rename = \"checkpoint\", of = \"heather_rise\", from = \"hut\", to = \"bothy\" }",
+    "{ drop = \"checkpoint\", of = \"heather_rise\", name = \"cairn\" }",
+    "{ drop = \"level\", name = \"attic\" }",
+];
+
+#[test]
+fn levels_and_checkpoints_that_move_take_their_players_along() {
+    let (old, images) = at("old_mill", "ford");
+    let new = updated(2, &format!("{MOVED_PATHS}{VISIT}{}", migration(2, &PATH_STEPS)), &frozen(&[&old]));
+    let mut game = load(&new, &images);
+    assert_eq!(game.place().to_string(), "mill_lane at bridge");
+    assert_eq!(shown(&game, "completed", &["mill_lane"]), "true", "by identity, though it comes last now");
+    assert_eq!(
+        (shown(&game, "best", &["mill_lane"]), shown(&game, "best", &["heather_rise"])),
+        ("70".into(), "0".into())
+    );
+    assert_eq!(shown(&game, "letters", &[]), "30");
+    game.death().unwrap();
+    assert_eq!(shown(&game, "letters", &[]), "30", "the mark of the checkpoint");
+    game.restart().unwrap();
+    assert_eq!(shown(&game, "letters", &[]), "0", "the mark of the entry");
+
+    // A checkpoint that is gone gives way to the entry, a level that is gone to the menu; both are told.
+    let (_, images) = at("heather_rise", "cairn");
+    let launched = Progress::load(&new, Some(&images.0), None).unwrap();
+    assert_eq!(launched.progress.place().to_string(), "heather_rise");
+    assert_eq!(shown(&launched.progress, "letters", &[]), "0");
+    let (_, images) = at("attic", "anywhere");
+    let launched = Progress::load(&new, Some(&images.0), None).unwrap();
+    insta::assert_snapshot!(launched.report, @"
+    loaded generation 0
+      saved by version 1 of the spec
+      migrated to version 2: the level old_mill is mill_lane now; the checkpoint ford of old_mill is bridge now; the checkpoint hut of heather_rise is bothy now; the checkpoint cairn of heather_rise is dropped; the level attic is dropped
+      the place was attic of version 1 at anywhere and is menu now: there is no level `attic of version 1` any more
+    ");
+    assert_eq!(shown(&launched.progress, "completed", &["mill_lane"]), "true");
+}
+
+#[test]
+fn a_level_that_comes_back_under_an_old_name_is_another_one() {
+    let (old, images) = at("attic", "anywhere");
+    let without = format!("{MOVED_PATHS}{VISIT}{}", migration(2, &PATH_STEPS));
+    let second = updated(2, &without, &frozen(&[&old]));
+    let third = format!(
+        "{}{VISIT}{}",
+        MOVED_PATHS.replace("\"mill_lane\"]", "\"mill_lane\", \"attic\"]"),
+        migration(2, &PATH_STEPS)
+    );
+    let third = updated(3, &third, &frozen(&[&old, &second]));
+    assert_eq!(load(&third, &images).place().to_string(), "menu");
+}
+
+#[test]
+fn fills_read_the_old_values_of_the_same_entry_and_leave_what_has_none_without() {
+    let gates = "[levels]\norder = [\"old_mill\", \"heather_rise\"]\n[keys.gate]\nnames = [\"upper\", \"lower\"]\n[keys.note]\nopen = true\nmax = 3\n";
+    let old = spec(
+        1,
+        &format!(
+            "{gates}{}{}{}{}",
+            field("time", "int", "per = \"level\"\noptional = true"),
+            field("toll", "int", "per = [\"level\", \"gate\"]\ndefault = 2"),
+            field("seen", "int", "per = \"note\""),
+            field("best", "int", ""),
+        ),
+    );
+    let mut game = Progress::fresh(&old);
+    for (name, keys, value) in
+        [("time", &["old_mill"][..], 61), ("toll", &["old_mill", "upper"], 5), ("seen", &["milk"], 4), ("best", &[], 9)]
+    {
+        game.write(name, keys, Value::Int(value)).unwrap();
+    }
+    let now = "[levels]\norder = [\"tarn_steps\", \"mill_lane\", \"heather_rise\"]\n[keys.gate]\nnames = [\"lower\", \"top\"]\n[keys.note]\nopen = true\nmax = 3\n";
+    let steps = [
+        "{ rename = \"level\", from = \"old_mill\", to = \"mill_lane\" }",
+        "{ rename = \"key\", of = \"gate\", from = \"upper\", to = \"top\" }",
+        "{ rename = \"key\", of = \"note\", from = \"milk\", to = \"milk_round\" }",
+        "{ fill = \"time\", with = \"time * 1000\" }",
+        "{ fill = \"toll\", with = \"toll * 100\" }",
+        "{ fill = \"seen\", with = \"seen + 1\" }",
+        "{ fill = \"record[heather_rise]\", with = \"best\" }",
+        "{ fill = \"completed[mill_lane]\", with = \"best > 5\" }",
+        "{ fill = \"way\", with = \"if(filled(time[old_mill]), level, 'none')\" }",
+    ];
+    let new = updated(
+        2,
+        &format!(
+            "{now}{}{}{}{}{}{}",
+            field("time", "int", "per = \"level\"\noptional = true"),
+            field("toll", "int", "per = [\"level\", \"gate\"]\ndefault = 7"),
+            field("seen", "int", "per = \"note\""),
+            field("record", "int", "per = \"level\""),
+            field("way", "text", "per = \"level\""),
+            migration(2, &steps),
+        ),
+        &frozen(&[&old]),
+    );
+    let game = load(&new, &saved(&game));
+    let read = |name: &str, keys: &[&str]| shown(&game, name, keys);
+    assert_eq!((read("time", &["mill_lane"]), read("time", &["heather_rise"])), ("61000".into(), "none".into()));
+    assert_eq!(
+        (read("toll", &["mill_lane", "top"]), read("toll", &["mill_lane", "lower"])),
+        ("500".into(), "200".into())
+    );
+    assert_eq!(read("toll", &["tarn_steps", "top"]), "7", "a new level has the new default");
+    assert_eq!((read("seen", &["milk_round"]), read("record", &["heather_rise"])), ("5".into(), "9".into()));
+    assert_eq!(
+        (read("completed", &["mill_lane"]), read("completed", &["heather_rise"])),
+        ("true".into(), "false".into())
+    );
+    assert_eq!((read("way", &["mill_lane"]), read("way", &["tarn_steps"])), ("'old_mill'".into(), "''".into()));
+}
+
+#[test]
+fn what_saves_leave_out_is_what_the_default_was_then() {
+    let rest = |default: i64| {
+        format!(
+            "[levels]\norder = [\"mill_lane\"]\n{}",
+            field("lamps", "int", &format!("per = \"level\"\ndefault = {default}"))
+        )
+    };
+    let old = spec(1, &rest(3));
+    let images = saved(&Progress::fresh(&old));
+    let history = frozen(&[&old]);
+    assert!(refused(1, &rest(5), &history).contains("V303"));
+    let game = load(&updated(2, &rest(5), &history), &images);
+    assert_eq!(shown(&game, "lamps", &["mill_lane"]), "3");
+}
+
+#[test]
+fn choices_and_structs_change_their_names_wherever_they_stand() {
+    let old = spec(
+        1,
+        &format!(
+            "[struct.parcel]\nweight = \"int\"\nfragile = \"bool\"\n[struct.sack]\nparcels = \"list of parcel\"\n{}{}{}",
+            field("weather", "choice", "of = [\"fair\", \"storm\", \"hail\"]"),
+            field("days", "list of choice", "of = [\"fair\", \"storm\"]"),
+            field("sacks", "sack", ""),
+        ),
+    );
+    let mut game = Progress::fresh(&old);
+    let text = |text: &str| Value::text(text);
+    game.write("weather", &[], text("storm")).unwrap();
+    game.write("days", &[], Value::List(vec![text("storm"), text("fair")].into())).unwrap();
+    let parcel = Value::Map(std::sync::Arc::new(
+        [("weight".into(), Value::Int(4)), ("fragile".into(), Value::Bool(true))].into(),
+    ));
+    let sack = Value::Map(std::sync::Arc::new([("parcels".into(), Value::List(vec![parcel].into()))].into()));
+    game.write("sacks", &[], sack).unwrap();
+    let new = updated(
+        2,
+        &format!(
+            "[struct.parcel]\nurgent = \"bool\"\ngrams = \"int\"\n[struct.sack]\nparcels = \"list of parcel\"\n{}{}{}{}",
+            field("weather", "choice", "of = [\"gale\", \"fair\"]"),
+            field("days", "list of choice", "of = [\"fair\", \"gale\"]"),
+            field("sacks", "sack", ""),
+            migration(
+                2,
+                &[
+                    "{ rename = \"choice\", of = \"weather\", from = \"storm\", to = \"gale\" }",
+                    "{ drop = \"choice\", of = \"weather\", name = \"hail\" }",
+                    "{ rename = \"choice\", of = \"days\", from = \"storm\", to = \"gale\" }",
+                    "{ rename = \"struct field\", of = \"parcel\", from = \"weight\", to = \"grams\" }",
+                    "{ drop = \"struct field\", of = \"parcel\", name = \"fragile\" }",
+                ]
+            ),
+        ),
+        &frozen(&[&old]),
+    );
+    let game = load(&new, &saved(&game));
+    assert_eq!((shown(&game, "weather", &[]), shown(&game, "days", &[])), ("gale".into(), "[gale, fair]".into()));
+    assert_eq!(shown(&game, "sacks", &[]), "{ parcels: [{ urgent: false, grams: 4 }] }");
+}
+
+#[test]
+fn what_moves_to_the_device_and_back_reaches_every_player_once() {
+    let volume = |lasts: &str| {
+        format!(
+            "[field.volume]\ntype = \"int\"\ndefault = 70\nlasts = \"{lasts}\"\n{}\n",
+            if lasts == "device" { "" } else { "after_failure = \"keep\"" }
+        )
+    };
+    let old = spec(1, &volume("profile"));
+    let player = |volume: i64| {
+        let mut game = Progress::fresh(&old);
+        game.write("volume", &[], Value::Int(volume)).unwrap();
+        game.suspend().profile_image("ada")
+    };
+    let to_device = migration(2, &["{ move = \"volume\", to = \"device\" }"]);
+    let second = updated(2, &format!("{}{to_device}", volume("device")), &frozen(&[&old]));
+    let ada = Progress::load(&second, Some(&player(30)), None).unwrap();
+    assert_eq!(shown(&ada.progress, "volume", &[]), "30");
+    let (ada, device) = saved(&ada.progress);
+    let bert = Progress::load(&second, Some(&player(90)), Some(&device)).unwrap();
+    assert_eq!(shown(&bert.progress, "volume", &[]), "30", "the device has one of its own by then");
+
+    // And back: the first player takes it, and it is kept for those who come later.
+    let back =
+        format!("{}{to_device}{}", volume("profile"), migration(3, &["{ move = \"volume\", to = \"profile\" }"]));
+    let third = updated(3, &back, &frozen(&[&old, &second]));
+    let ada = load(&third, &(ada, device));
+    assert_eq!(shown(&ada, "volume", &[]), "30");
+    let device = saved(&ada).1;
+    assert!(device.values.is_empty() && device.moved.contains_key(&3), "{device:?}");
+    let device = Image::from_json(&device.to_json()).unwrap();
+    let bert = load(&third, &(saved(&bert.progress).0, device));
+    assert_eq!(shown(&bert, "volume", &[]), "30");
+}
+
+#[test]
+fn code_takes_what_no_step_can_and_a_failure_says_what_and_where() {
+    let old = spec(1, &field("route", "text", ""));
+    let mut game = Progress::fresh(&old);
+    game.write("route", &[], Value::text("ford stile")).unwrap();
+    let images = saved(&game);
+    let rest = format!("{}{}", field("route", "list of text", ""), migration(2, &["{ hook = \"route\" }"]));
+    let new = updated(2, &rest, &frozen(&[&old]));
+    let missing = Progress::load(&new, Some(&images.0), None).unwrap_err();
+    assert_eq!(missing, LoadError::NoHook { to: 2, fields: vec!["route".into()] });
+    assert_eq!(prove(&new, &Options::default()).versions[0].fields[0].verdict, Verdict::Code);
+
+    let split = new.clone().with_hook(2, |old, new| {
+        if old.owner != Owner::Device {
+            let Some(Tree::Text(route)) = old.values.get("route") else { return Ok(()) };
+            let stops = route.split(' ').map(|stop| Tree::Text(stop.into()));
+            new.values.insert("route".into(), Tree::List(stops.collect()));
+        }
+        // Whose it is and of which version is not for a hook to say.
+        new.version = 99;
+        Ok(())
+    });
+    assert_eq!(shown(&load(&split, &images), "route", &[]), "['ford', 'stile']");
+    assert!(prove(&split, &Options::default()).holds());
+    let failing = new.with_hook(2, |_, _| Err(HookError::new("route", "it has a stop that nobody knows")));
+    let failed = Progress::load(&failing, Some(&images.0), None).unwrap_err();
+    insta::assert_snapshot!(failed, @"the migration to version 2 failed in the game's code, at `route`, which is \"ford stile\": it has a stop that nobody knows; nothing was overwritten");
+}
+
+#[test]
+fn an_incompatible_change_is_told_with_the_steps_that_it_needs() {
+    let old = spec(
+        1,
+        &format!(
+            "{PATHS}{VISIT}{}{}{}",
+            field("coins", "int", ""),
+            field("speed", "int", ""),
+            field("debug_seed", "text", "")
+        ),
+    );
+    let history = frozen(&[&old]);
+    let rest = format!(
+        "{}{VISIT}{}{}",
+        PATHS.replace("old_mill", "mill_lane").replace("\"hut\", ", ""),
+        field("stamps", "int", "range = [0, 99]"),
+        field("speed", "float", "")
+    );
+    insta::assert_snapshot!(refused(1, &rest, &history), @r#"
+    error[V304]: version 1 was frozen with the checkpoint `hut` of `heather_rise`, and the spec has none of that name now
+     --> fellpost.toml:3:11
+      |
+    3 | version = 1
+      |           ^
+      |
+      = help: raise `version` to 2 and say in its migration: { drop = "checkpoint", of = "heather_rise", name = "hut" }
+
+    error[V304]: version 1 was frozen with the field `coins`, and the spec has none of that name now
+     --> fellpost.toml:3:11
+      |
+    3 | version = 1
+      |           ^
+      |
+      = help: raise `version` to 2 and say in its migration: { rename = "field", from = "coins", to = "stamps" }
+
+    error[V304]: version 1 was frozen with the field `debug_seed`, and the spec has none of that name now
+     --> fellpost.toml:3:11
+      |
+    3 | version = 1
+      |           ^
+      |
+      = help: raise `version` to 2 and say in its migration: { drop = "field", name = "debug_seed" }
+
+    error[V304]: version 1 was frozen with the level `old_mill`, and the spec has none of that name now
+     --> fellpost.toml:3:11
+      |
+    3 | version = 1
+      |           ^
+      |
+      = help: raise `version` to 2 and say in its migration: { rename = "level", from = "old_mill", to = "mill_lane" }
+
+    error[V304]: `speed` is of type int in version 1, and of type float now
+      --> fellpost.toml:24:8
+       |
+    24 | [field.speed]
+       |        ^^^^^
+       |
+       = help: raise `version` to 2 and say in its migration: { fill = "speed", with = "speed" }
+    "#);
+    let checked = check_with_history("fellpost.toml", &text(2, &rest), history.clone());
+    insta::assert_snapshot!(checked.migrations(), @r#"
+    [[migration]]
+    to = 2
+    steps = [
+      { rename = "level", from = "old_mill", to = "mill_lane" },
+      { drop = "checkpoint", of = "heather_rise", name = "hut" },
+      { rename = "field", from = "coins", to = "stamps" },
+      { fill = "speed", with = "speed" },
+      { drop = "field", name = "debug_seed" },
+    ]
+    "#);
+    updated(2, &format!("{rest}{}", checked.migrations()), &history);
+}
+
+#[test]
+fn what_is_compatible_passes_without_a_raised_version() {
+    let old = spec(1, &format!("{PATHS}{VISIT}{}", field("coins", "int", "range = [0, 10]")));
+    let rest = format!(
+        "{}{}{}{}",
+        PATHS.replace("\"attic\"", "\"tarn_steps\", \"attic\""),
+        VISIT.replace("\"letters\" }", "\"letters\", when = \"letters > 3\" }"),
+        field("coins", "int", "range = [-5, 20]\ndefault = 4").replace("profile", "run"),
+        field("xp", "int", "")
+    );
+    updated(1, &rest, &frozen(&[&old]));
+}
+
+#[test]
+fn steps_that_do_not_fit_are_shown_where_they_stand() {
+    let old = spec(1, &format!("{PATHS}{VISIT}{}{}", field("coins", "int", ""), field("junk", "int", "")));
+    let rest =
+        format!("{PATHS}{VISIT}{}[field.volume]\ntype = \"int\"\nlasts = \"device\"\n", field("stamps", "int", ""));
+    let steps = [
+        "{ rename = \"field\", from = \"stamps\", to = \"coins\" }",
+        "{ rename = \"fields\", from = \"coins\", to = \"stamps\" }",
+        "{ rename = \"checkpoint\", from = \"ford\", to = \"stile\" }",
+        "{ rename = \"level\", of = \"game\", from = \"attic\", to = \"attic\" }",
+        "{ fill = \"stamps\", with = \"coin * 2\" }",
+        "{ fill = \"stamps\", with = \"'many'\" }",
+        "{ fill = \"stamp\", with = \"coins\" }",
+        "{ fill = \"best[mill_lane]\", with = \"coins\" }",
+        "{ fill = \"volume\", with = \"coins\" }",
+        "{ fill = \"best\", with = \"junk\" }",
+        "{ drop = \"field\", name = \"junk\" }",
+        "{ move = \"coins\", to = \"cloud\" }",
+        "{ hook = \"nothing\" }",
+    ];
+    insta::assert_snapshot!(refused(2, &format!("{rest}{}", migration(2, &steps)), &frozen(&[&old])), @r#"
+    error[V304]: `best` is filled from other values, and what `best` was goes nowhere
+      --> fellpost.toml:14:8
+       |
+    14 | [field.best]
+       |        ^^^^
+       |
+       = help: say in the migration to version 2: { drop = "field", name = "best" }
+
+    error[V305]: version 1 has no field `stamps`
+      --> fellpost.toml:30:30
+       |
+    30 |   { rename = "field", from = "stamps", to = "coins" },
+       |                              ^^^^^^^^
+       |
+       = help: version 2 has one; a step comes from the names of version 1
+
+    error[V305]: nothing of the kind `fields` can be renamed or dropped
+      --> fellpost.toml:31:14
+       |
+    31 |   { rename = "fields", from = "coins", to = "stamps" },
+       |              ^^^^^^^^
+       |
+       = help: did you mean `field`?
+
+    error[V305]: this step does not say of which level the checkpoint is
+      --> fellpost.toml:32:14
+       |
+    32 |   { rename = "checkpoint", from = "ford", to = "stile" },
+       |              ^^^^^^^^^^^^
+       |
+       = help: add `of`, the name that the level has in version 1
+
+    error[V305]: a level belongs to nothing, so it has no `of`
+      --> fellpost.toml:33:28
+       |
+    33 |   { rename = "level", of = "game", from = "attic", to = "attic" },
+       |                            ^^^^^^
+
+    error[V004]: nothing is called `coin`
+      --> fellpost.toml:34:30
+       |
+    34 |   { fill = "stamps", with = "coin * 2" },
+       |                              ^^^^
+       |
+       = help: did you mean `coins`?
+
+    error[V005]: an int is wanted here, and this is a text
+      --> fellpost.toml:35:30
+       |
+    35 |   { fill = "stamps", with = "'many'" },
+       |                              ^^^^^^ text
+       |
+       = help: `with` reads the values of version 1
+
+    error[V305]: version 2 has no field `stamp`
+      --> fellpost.toml:36:13
+       |
+    36 |   { fill = "stamp", with = "coins" },
+       |             ^^^^^
+       |
+       = help: did you mean `stamps`?
+
+    error[V004]: no level is called `mill_lane`
+      --> fellpost.toml:37:18
+       |
+    37 |   { fill = "best[mill_lane]", with = "coins" },
+       |                  ^^^^^^^^^
+
+    error[V305]: `volume` is the device's and `coins` is a player's: the two are saved apart
+      --> fellpost.toml:38:29
+       |
+    38 |   { fill = "volume", with = "coins" },
+       |                             ^^^^^^^
+       |
+       = help: move the value as well: add `{ move = "coins", to = "device" }`
+
+    error[V305]: `junk` is dropped here, and a fill reads it
+      --> fellpost.toml:40:3
+       |
+    40 |   { drop = "field", name = "junk" },
+       |   ^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^^
+       |
+       = help: take this step out: `junk` is not lost, it goes into `best`
+
+    error[V305]: a value is moved to the `device` or to the `profile`, not to `cloud`
+      --> fellpost.toml:41:26
+       |
+    41 |   { move = "coins", to = "cloud" },
+       |                          ^^^^^^^
+
+    error[V305]: version 2 has no field `nothing`
+      --> fellpost.toml:42:12
+       |
+    42 |   { hook = "nothing" },
+       |            ^^^^^^^^^
+    "#);
+}
+
+#[test]
+fn versions_follow_each_other() {
+    let old = spec(1, &field("coins", "int", ""));
+    let history = frozen(&[&old]);
+    let rest = field("coins", "int", "");
+    let second = updated(2, &rest, &history);
+    let history = frozen(&[&old, &second]);
+    for (version, migrations, said) in [
+        (1, String::new(), "version 2 is frozen, and this spec says version 1"),
+        (4, String::new(), "version 4 skips a version: the newest that was frozen is 2"),
+        (3, migration(4, &[]), "this migrates to version 4, and the spec is of version 3"),
+        (3, migration(1, &[]), "this migrates from version 0, which was never frozen"),
+        (3, format!("{0}{0}", migration(3, &[])), "there is a migration to version 3 already"),
+        (2, migration(2, &["{ fill = \"coins\", with = \"silver\" }"]), "nothing is called `silver`"),
+    ] {
+        let refused = refused(version, &format!("{rest}{migrations}").replace("  ,\n", ""), &history);
+        assert!(refused.contains(said), "{version}: {refused}");
+    }
+    assert!(history.freeze(&spec(4, &rest)).is_err());
+    assert!(history.freeze(&spec(2, "")).unwrap_err().to_string().contains("has changed its shape"));
+    let unknown = Image { version: 0, ..Progress::fresh(&old).suspend().profile_image("ada") };
+    let error = Progress::load(&second, Some(&unknown), None).unwrap_err();
+    assert_eq!(error, LoadError::UnknownVersion { found: 0, oldest: 1 });
+    let without_history = spec(2, &format!("{rest}{}", migration(2, &["{ drop = \"field\", name = \"coins\" }"])));
+    let error = Progress::load(&without_history, Some(&Progress::fresh(&old).suspend().profile_image("ada")), None);
+    assert_eq!(error.unwrap_err(), LoadError::NoHistory { found: 1, known: 2 });
+    let later = updated(
+        3,
+        &format!("{}{}", field("gold", "int", ""), migration(3, &["{ drop = \"field\", name = \"coins\" }"])),
+        &history,
+    );
+    let history = history.freeze(&later).unwrap().history;
+    let refused = refused(
+        4,
+        &format!(
+            "{}{}{}",
+            field("gold", "int", ""),
+            migration(3, &["{ drop = \"field\", name = \"coins\" }"]),
+            migration(4, &["{ fill = \"gold\", with = \"coins\" }"])
+        ),
+        &history,
+    );
+    assert!(refused.contains("help: the migration to version 3 dropped it"), "{refused}");
+}
+
+#[test]
+fn a_history_that_was_edited_is_not_believed() {
+    let first = spec(1, &field("coins", "int", "range = [0, 99]"));
+    let second = updated(2, &field("coins", "int", ""), &frozen(&[&first]));
+    let json = frozen(&[&first, &second]).to_json();
+    assert_eq!(History::from_json("h", &json).unwrap().to_json(), json);
+    assert_eq!(History::from_json("h", &json.replace("\n", " ")).unwrap().to_json(), json, "only the content counts");
+    let third = updated(3, &field("coins", "int", ""), &frozen(&[&first, &second]));
+    let mut value: serde_json::Value = serde_json::from_str(&frozen(&[&first, &second, &third]).to_json()).unwrap();
+    value["versions"].as_array_mut().unwrap().remove(1);
+    let said = |text: &str| History::from_json("fellpost.history.json", text).unwrap_err().to_string();
+    assert!(said(&value.to_string()).contains("version 3 stands after version 1"));
+    assert!(said(&json.replace("\"format\": 1", "\"format\": 2")).contains("update the tool"));
+    assert!(said(&json.replace("\"type\":\"int\",\"lasts\"", "\"lasts\"")).contains("missing field `type`"));
+    assert!(said("[]").contains("this is no history"));
+    for cut in 0..json.len() - 2 {
+        let _ = said(&json[..cut]);
+    }
+    insta::assert_snapshot!(said(&json.replace("[0,99]", "[0,50]")), @r#"
+    error[V301]: the shape of version 1 was changed after it was frozen
+     --> fellpost.history.json:8:9
+      |
+    8 |         "version": 1,
+      |         ^^^^^^^^^^^^^
+      |
+      = help: players have saves of that shape: put the file back as it was in version control, and change the spec instead
+    "#);
+}
+
+#[test]
+fn the_proof_finds_what_is_lost_though_every_step_is_there() {
+    let old = spec(
+        1,
+        &format!(
+            "{PATHS}{}{}{}",
+            field("best", "int", "per = \"level\""),
+            field("coins", "int", ""),
+            field("notes", "set of text", "")
+        ),
+    );
+    let fills = |fill: &str| {
+        let steps = [
+            "{ drop = \"level\", name = \"attic\" }",
+            "{ rename = \"field\", from = \"notes\", to = \"papers\" }",
+            fill,
+        ];
+        let paths = PATHS.replace(", \"attic\"", "");
+        let rest = format!(
+            "{paths}{}{}{}{}",
+            field("best", "int", "per = \"level\""),
+            field("coins", "int", "range = [0, 500]"),
+            field("papers", "set of text", ""),
+            migration(2, &steps)
+        );
+        prove(&updated(2, &rest, &frozen(&[&old])), &Options { random: 20, seed: 3 })
+    };
+    let told = |proof: &Proof| {
+        let fields = proof.versions[0]
+            .fields
+            .iter()
+            .map(|field| format!("{} → {:?} {:?} lost {:?}\n", field.field, field.now, field.verdict, field.lost));
+        fields.collect::<String>()
+    };
+    let sound = fills("{ fill = \"best[heather_rise]\", with = \"best[heather_rise] + 1\" }");
+    assert!(sound.holds(), "{}", told(&sound));
+    assert!(sound.versions[0].fields[1].clamped > 0, "some saves have more than 500 coins");
+    let lossy = fills("{ fill = \"best\", with = \"best[old_mill]\" }");
+    assert!(!lossy.holds());
+    insta::assert_snapshot!(told(&lossy), @r#"
+    best → ["best"] Kept lost ["best[heather_rise]"]
+    coins → ["coins"] Kept lost []
+    notes → ["papers"] Kept lost []
+    completed → ["completed"] Kept lost []
+    opened → ["opened"] Kept lost []
+    "#);
+}
