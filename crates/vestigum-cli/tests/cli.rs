@@ -460,3 +460,132 @@ fn the_reference_of_codes_is_current() {
     }
     assert_eq!(fs::read_to_string(&path).unwrap_or_default(), text, "write it anew with VESTIGUM_WRITE_DOCS=1");
 }
+
+/// A folder with the demo's spec under another name, its history and the saves of a shipped version.
+fn shipped(version: &str) -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    for file in ["fellpost.toml", "fellpost.history.json"] {
+        fs::copy(demo(file), folder.path().join(file)).unwrap();
+    }
+    let from = demo("shipped").join(version).join("saves");
+    let mut open = vec![from.clone()];
+    while let Some(next) = open.pop() {
+        let to = folder.path().join("saves").join(next.strip_prefix(&from).unwrap());
+        if next.is_dir() {
+            fs::create_dir_all(to).unwrap();
+            open.extend(fs::read_dir(&next).unwrap().flatten().map(|entry| entry.path()));
+        } else {
+            fs::copy(&next, to).unwrap();
+        }
+    }
+    folder
+}
+
+#[test]
+fn the_demos_history_is_what_freezing_its_versions_gives() {
+    let folder = tempfile::tempdir().unwrap();
+    let history = folder.path().join("fellpost.history.json");
+    for (spec, said) in [
+        ("shipped/v1/fellpost.toml", "version 1 is frozen  (the history has version 1)"),
+        ("shipped/v2/fellpost.toml", "version 2 is frozen  (the history has versions 1 and 2)"),
+        ("fellpost.toml", "version 3 is frozen  (the history has versions 1, 2 and 3)"),
+        ("fellpost.toml", "version 3 is frozen already, just as it is"),
+    ] {
+        fs::copy(demo(spec), folder.path().join("fellpost.toml")).unwrap();
+        let (code, out, err) = vestigum(folder.path(), &["freeze", "fellpost.toml"]);
+        assert_eq!((code, err.as_str()), (0, ""));
+        assert!(out.contains(said), "{out}");
+    }
+    let frozen = fs::read_to_string(&history).unwrap();
+    assert_eq!(frozen, fs::read_to_string(demo("fellpost.history.json")).unwrap());
+    // A field more is frozen with the same version; a field less is refused, and the history stays.
+    let spec = fs::read_to_string(demo("fellpost.toml")).unwrap();
+    let more = spec
+        .replace("[derived]", "[field.hats]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n[derived]");
+    fs::write(folder.path().join("fellpost.toml"), &more).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["freeze", "fellpost.toml"]);
+    assert!(code == 0 && out.contains("has grown since"), "{out}");
+    let grown = fs::read_to_string(&history).unwrap();
+    fs::write(folder.path().join("fellpost.toml"), &spec).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["freeze", "fellpost.toml"]);
+    assert!(code == 2 && err.contains("version 3 was frozen with the field `hats`"), "{err}");
+    assert_eq!(fs::read_to_string(&history).unwrap(), grown);
+}
+
+#[test]
+fn an_incompatible_change_fails_the_check_and_is_ready_to_paste() {
+    let folder = shipped("v1");
+    let path = folder.path().join("fellpost.toml");
+    let spec = fs::read_to_string(&path).unwrap();
+    let changed = spec.replace("[field.stamps]", "[field.coins]").replace("version = 3 ", "version = 4 ");
+    fs::write(&path, &changed).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["check", "fellpost.toml"]);
+    assert_eq!(code, 1);
+    let block = "    [[migration]]\n    to = 4\n    steps = [\n      { rename = \"field\", from = \"stamps\", to = \"coins\" },\n    ]\n";
+    assert!(out.contains("error[V304]: version 3 has the field `stamps`") && out.contains(block), "{out}");
+    let (code, _, err) = vestigum(folder.path(), &["fate", "fellpost.toml"]);
+    assert!(code == 2 && err.contains("V304"), "{err}");
+    fs::write(&path, format!("{changed}\n{block}")).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["check", "fellpost.toml"]);
+    assert!(code == 0 && out.contains("version 4 is not frozen yet"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
+    assert!(code == 0 && out.contains("of 3 older versions: all come through"), "{out}");
+    fs::write(folder.path().join("fellpost.history.json"), "{").unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["check", "fellpost.toml"]);
+    assert!(code == 2 && err.contains("error[V301]: this is no history"), "{err}");
+}
+
+#[test]
+fn the_proof_tells_what_becomes_of_every_field() {
+    let spec = demo("fellpost.toml");
+    let spec = spec.to_str().unwrap();
+    let (code, out, err) = here(&["migrate", spec, "--prove"]);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.lines().all(|line| line.chars().count() <= 127), "the proof fits 127 columns");
+    for row in [
+        "best best_letters[mill_lane] filled in 2 best 78 → best_letters[mill_lane] 78",
+        "debug_seed — dropped in 2",
+        "best_time best_time converted in 3 123 → 123000",
+        "score score carried, clamped in 46 saves 18",
+        "place heather_rise at hut → heather_rise at bothy",
+    ] {
+        let told = out.lines().any(|line| line.split_whitespace().collect::<Vec<_>>().join(" ").starts_with(row));
+        assert!(told, "{row}\n{out}");
+    }
+    let (_, other, _) = here(&["migrate", spec, "--prove", "--seed", "5", "--random", "10"]);
+    assert!(other.contains("46 saves of 2 older versions"), "{other}");
+    let (_, steps, _) = here(&["migrate", spec]);
+    assert!(steps.contains("version 1 → 2\n   the level old_mill is mill_lane now"), "{steps}");
+
+    // A fill that makes the same of everything passes the check, and not the proof.
+    let folder = shipped("v2");
+    let path = folder.path().join("fellpost.toml");
+    let lossy = fs::read_to_string(&path).unwrap().replace("\"time * 1000\"", "\"time * 0\"");
+    fs::write(&path, lossy).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
+    assert!(code == 1 && out.contains("LOST") && out.contains("226 saves of 2 older versions: 2 fields lost"), "{out}");
+    let (code, json) = json(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
+    let time = &json["versions"][0]["fields"][3];
+    assert_eq!((code, &time["field"], &time["verdict"]), (1, &"time".into(), &"lost".into()));
+}
+
+#[test]
+fn a_save_folder_is_migrated_only_with_yes() {
+    let folder = shipped("v1");
+    let migrate =
+        |more: &[&str]| vestigum(folder.path(), &[&["saves", "migrate", "fellpost.toml", "saves"], more].concat());
+    let (code, out, err) = migrate(&[]);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.contains("score was 8001050, outside its limits; it is 999999 now"), "{out}");
+    assert!(out.contains("nothing was changed: add --yes to bring 2 players to version 3"), "{out}");
+    assert!(!folder.path().join("saves/device").exists());
+    let (code, out, _) = migrate(&["--yes"]);
+    assert!(code == 0 && out.contains("ada   generation 3, version 1 → 3, written as generation 4"), "{out}");
+    // Bert played last, so the device has his volume.
+    let device = fs::read_to_string(folder.path().join("saves/device/1.json")).unwrap();
+    assert!(device.contains("\"volume\":90"), "{device}");
+    let (code, out, _) = migrate(&[]);
+    assert!(code == 0 && out.contains("all are of version 3 already"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", "saves"]);
+    assert_eq!(code, 0, "{out}");
+}

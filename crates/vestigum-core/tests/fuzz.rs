@@ -15,9 +15,29 @@ use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
 use vestigum_core::playthrough::{MemoryShelf, Script, run};
-use vestigum_core::{Image, Owner, Progress, Spec};
+use vestigum_core::{History, Image, Owner, Progress, Spec};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
+const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
+/// Saves of players of the first two versions.
+const OLDER: [&[u8]; 3] = [
+    include_bytes!("../../../demo/fellpost/shipped/v1/saves/profiles/ada/3.json"),
+    include_bytes!("../../../demo/fellpost/shipped/v2/saves/profiles/cora/3.json"),
+    include_bytes!("../../../demo/fellpost/shipped/v2/saves/device/2.json"),
+];
+
+/// Loads an image, whatever it holds, and finds nothing more to report about what came of it.
+fn loaded(spec: &Spec, image: &Image) {
+    let (profile, device) = match image.owner {
+        Owner::Profile(_) => (Some(image), None),
+        Owner::Device => (None, Some(image)),
+    };
+    if let Ok(launched) = Progress::launch(spec, profile, device) {
+        let again = launched.progress.suspend();
+        let again = Progress::launch(spec, Some(&again.profile_image("ada")), Some(&again.device_image()));
+        assert!(again.unwrap().report.is_clean(), "the second load has nothing to report");
+    }
+}
 
 /// Pieces that readers trip over.
 const PIECES: [&str; 30] = [
@@ -134,8 +154,15 @@ fn fuzz(reader: &str, more: Vec<Vec<u8>>, read: impl Fn(&[u8])) {
 
 #[test]
 fn the_spec_reader_answers_every_input() {
+    let history = History::from_json("history", HISTORY).unwrap();
     fuzz("spec", vec![FELLPOST.into()], |bytes| match Spec::from_toml(&String::from_utf8_lossy(bytes)) {
         Ok(spec) => {
+            // As an update of what has shipped it takes the older saves, or says what it would lose.
+            let text = String::from_utf8_lossy(bytes);
+            match Spec::from_named_toml_with_history("a.toml", &text, history.clone()) {
+                Ok(spec) => OLDER.iter().for_each(|bytes| loaded(&spec, &Image::from_json(bytes).unwrap())),
+                Err(errors) => assert!(errors.errors() > 0 && !errors.to_string().is_empty()),
+            }
             // What was taken can be written and read again, and played.
             let again = Spec::from_toml(&spec.to_toml()).unwrap_or_else(|errors| panic!("{errors}"));
             assert_eq!(again.to_toml(), spec.to_toml());
@@ -175,12 +202,13 @@ fn the_playthrough_reader_answers_every_input() {
 /// Whatever passes for an image holds what one of the corpus holds, and can be loaded.
 #[test]
 fn the_image_reader_answers_every_input() {
-    let spec = Spec::from_toml(FELLPOST).unwrap();
+    let spec = Spec::from_toml_with_history(FELLPOST, HISTORY).unwrap();
     let mut game = Progress::fresh(&spec);
     game.enter("mill_lane").unwrap();
     game.checkpoint("ford").unwrap();
     let suspended = game.suspend();
-    let images = [suspended.profile_image("ada"), suspended.device_image()];
+    let mut images = vec![suspended.profile_image("ada"), suspended.device_image()];
+    images.extend(OLDER.map(|bytes| Image::from_json(bytes).unwrap()));
     let bytes = images.iter().map(Image::to_json).collect();
     fuzz("image", bytes, |bytes| {
         if let Ok(image) = Image::from_json(bytes) {
@@ -188,15 +216,17 @@ fn the_image_reader_answers_every_input() {
         }
         // Even what nobody can vouch for is loaded or refused, and brought inside its limits.
         if let Ok(image) = Image::decode_unverified(bytes) {
-            let (profile, device) = match image.owner {
-                Owner::Profile(_) => (Some(&image), None),
-                Owner::Device => (None, Some(&image)),
-            };
-            if let Ok(launched) = Progress::launch(&spec, profile, device) {
-                let again = launched.progress.suspend();
-                let again = Progress::launch(&spec, Some(&again.profile_image("ada")), Some(&again.device_image()));
-                assert!(again.unwrap().report.is_clean(), "the second load has nothing to report");
-            }
+            loaded(&spec, &image);
+        }
+    });
+}
+
+#[test]
+fn the_history_reader_answers_every_input() {
+    fuzz("history", vec![HISTORY.into()], |bytes| {
+        match History::from_json("a.json", &String::from_utf8_lossy(bytes)) {
+            Ok(history) => assert!(History::from_json("a.json", &history.to_json()).is_ok()),
+            Err(errors) => assert!(errors.errors() == 1 && !errors.to_string().is_empty()),
         }
     });
 }

@@ -245,7 +245,7 @@ fn choices_and_structs_change_their_names_wherever_they_stand() {
     );
     let game = load(&new, &saved(&game));
     assert_eq!((shown(&game, "weather", &[]), shown(&game, "days", &[])), ("gale".into(), "[gale, fair]".into()));
-    assert_eq!(shown(&game, "sacks", &[]), "{ parcels: [{ urgent: false, grams: 4 }] }");
+    assert_eq!(shown(&game, "sacks", &[]), "{ parcels = [{ urgent = false, grams = 4 }] }");
 }
 
 #[test]

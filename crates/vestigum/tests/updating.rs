@@ -1,0 +1,121 @@
+//! Saves of the demo's shipped versions under the spec of today, on real files.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use vestigum::migration::HookError;
+use vestigum::{DirStore, Session, Spec, Store};
+
+const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
+const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
+
+fn spec() -> Spec {
+    Spec::from_toml_with_history(FELLPOST, HISTORY).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+fn files(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let mut found = BTreeMap::new();
+    for entry in fs::read_dir(folder).unwrap().flatten() {
+        let path = entry.path();
+        match path.is_dir() {
+            true => found.extend(files(&path)),
+            false if path.extension().is_some_and(|ending| ending == "json") => {
+                found.insert(path.clone(), fs::read(&path).unwrap());
+            }
+            false => {}
+        }
+    }
+    found
+}
+
+/// A copy of the saves that players of a version have.
+fn shipped(version: &str) -> tempfile::TempDir {
+    let from = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/fellpost/shipped").join(version).join("saves");
+    let folder = tempfile::tempdir().unwrap();
+    for (path, bytes) in files(&from) {
+        let to = folder.path().join(path.strip_prefix(&from).unwrap());
+        fs::create_dir_all(to.parent().unwrap()).unwrap();
+        fs::write(to, bytes).unwrap();
+    }
+    folder
+}
+
+fn launch(spec: &Spec, folder: &Path, profile: &str) -> Result<Session, String> {
+    let store = DirStore::open(folder).map_err(|error| error.to_string())?;
+    Session::launch(spec, store, profile).map_err(|error| error.to_string())
+}
+
+#[test]
+fn old_saves_are_untouched_until_the_migrated_one_is_durable_and_stay_behind_it() {
+    let folder = shipped("v1");
+    let before = files(folder.path());
+    let game = launch(&spec(), folder.path(), "ada").unwrap();
+    assert_eq!(game.value("stamps", &[]).unwrap().as_int(), 12);
+    let steps: Vec<i64> = game.load_report().migrated.iter().map(|step| step.to).collect();
+    assert_eq!(steps, [2, 3]);
+    assert_eq!(files(folder.path()), before, "loading writes nothing");
+    drop(game);
+    assert_eq!(files(folder.path()), before, "and a crash neither");
+    let game = launch(&spec(), folder.path(), "ada").unwrap();
+    game.quit().unwrap();
+    let after = files(folder.path());
+    let kept = |name: &str| before.iter().find(|(path, _)| path.ends_with(name)).unwrap();
+    for generation in ["ada/2.json", "ada/3.json"] {
+        let (path, bytes) = kept(generation);
+        assert_eq!(after.get(path), Some(bytes), "older generations stay as they were");
+    }
+    let game = launch(&spec(), folder.path(), "ada").unwrap();
+    assert!(game.load_report().is_clean(), "{}", game.load_report());
+    assert_eq!(game.value("volume", &[]).unwrap().as_int(), 35);
+    game.quit().unwrap();
+    // What was written after the update is damaged: the save from before it is taken.
+    for path in after.keys().filter(|path| !before.contains_key(*path)) {
+        fs::write(path, b"{").unwrap();
+    }
+    let error = launch(&spec(), folder.path(), "ada").unwrap_err();
+    assert!(error.contains("no save of the device can be read"), "{error}");
+    fs::remove_dir_all(folder.path().join("device")).unwrap();
+    let game = launch(&spec(), folder.path(), "ada").unwrap();
+    assert_eq!((game.value("volume", &[]).unwrap().as_int(), game.load_report().migrated.len()), (35, 2));
+}
+
+#[test]
+fn a_migration_that_fails_leaves_everything_as_it_was() {
+    let folder = shipped("v2");
+    let before = files(folder.path());
+    let failing = spec().with_hook(3, |old, _| match old.values.get("falls") {
+        Some(falls) if *falls == vestigum::image::Tree::Int(3) => Err(HookError::new("falls", "three is one too many")),
+        _ => Ok(()),
+    });
+    let error = launch(&failing, folder.path(), "dan").unwrap_err();
+    let said = "the migration to version 3 failed in the game's code, at `falls`, which is 3: three is one too many";
+    assert!(error.contains(said), "{error}");
+    assert_eq!(files(folder.path()), before);
+    launch(&failing, folder.path(), "cora").unwrap().quit().unwrap();
+    assert_eq!(launch(&spec(), folder.path(), "dan").unwrap().value("falls", &[]).unwrap().as_int(), 3);
+}
+
+#[test]
+fn a_game_without_its_history_refuses_older_saves_and_keeps_them() {
+    let folder = shipped("v1");
+    let before = files(folder.path());
+    let error = launch(&Spec::from_toml(FELLPOST).unwrap(), folder.path(), "ada").unwrap_err();
+    assert!(error.contains("`Spec::from_toml_with_history`") && error.contains("nothing was overwritten"), "{error}");
+    assert_eq!(files(folder.path()), before);
+}
+
+#[test]
+fn every_player_of_every_version_comes_to_this_one() {
+    for version in ["v1", "v2"] {
+        let folder = shipped(version);
+        let store = DirStore::open(folder.path()).unwrap();
+        for owner in store.owners().unwrap() {
+            let vestigum::Owner::Profile(name) = owner else { continue };
+            let game = Session::launch(&spec(), store.clone(), &name).unwrap();
+            assert!(game.load_report().dropped.is_empty(), "{}", game.load_report());
+            assert_eq!(game.load_report().migrated.last().map(|step| step.to), Some(3));
+            game.quit().unwrap();
+        }
+    }
+}
