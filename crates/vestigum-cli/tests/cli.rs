@@ -547,7 +547,7 @@ fn the_proof_tells_what_becomes_of_every_field() {
         "debug_seed — dropped in 2",
         "best_time best_time converted in 3 123 → 123000",
         "score score carried, clamped in 46 saves 18",
-        "place heather_rise at hut → heather_rise at bothy",
+        "places old_mill → mill_lane, heather_rise at hut → heather_rise at bothy, 5 places as before",
     ] {
         let told = out.lines().any(|line| line.split_whitespace().collect::<Vec<_>>().join(" ").starts_with(row));
         assert!(told, "{row}\n{out}");
@@ -588,4 +588,24 @@ fn a_save_folder_is_migrated_only_with_yes() {
     assert!(code == 0 && out.contains("all are of version 3 already"), "{out}");
     let (code, out, _) = vestigum(folder.path(), &["saves", "verify", "saves"]);
     assert_eq!(code, 0, "{out}");
+}
+
+/// What the guide shows stands in the files it names, word for word, and every file and picture it links is there.
+#[test]
+fn the_guide_shows_what_is_there() {
+    let docs = demo("../../docs");
+    let guide = fs::read_to_string(docs.join("guide.md")).unwrap();
+    let mut shown = 0;
+    for block in guide.split("\n```").skip(1).step_by(2) {
+        let (head, text) = block.split_once('\n').unwrap();
+        let Some((_, path)) = head.split_once(' ') else { continue };
+        let file = fs::read_to_string(demo("../..").join(path)).unwrap_or_else(|error| panic!("{path}: {error}"));
+        assert!(file.contains(text), "this is not in {path}:\n{text}");
+        shown += 1;
+    }
+    assert!(shown > 12, "only {shown} excerpts");
+    for link in guide.split("](").skip(1).filter_map(|rest| rest.split_once(')')).map(|(link, _)| link) {
+        let file = link.split('#').next().unwrap_or_default();
+        assert!(file.is_empty() || docs.join(file).exists(), "{link}");
+    }
 }

@@ -107,7 +107,12 @@ fn levels_and_checkpoints_that_move_take_their_players_along() {
     insta::assert_snapshot!(launched.report, @"
     loaded generation 0
       saved by version 1 of the spec
-      migrated to version 2: the level old_mill is mill_lane now; the checkpoint ford of old_mill is bridge now; the checkpoint hut of heather_rise is bothy now; the checkpoint cairn of heather_rise is dropped; the level attic is dropped
+      migrated to version 2
+        the level old_mill is mill_lane now
+        the checkpoint ford of old_mill is bridge now
+        the checkpoint hut of heather_rise is bothy now
+        the checkpoint cairn of heather_rise is dropped
+        the level attic is dropped
       the place was attic of version 1 at anywhere and is menu now: there is no level `attic of version 1` any more
     ");
     assert_eq!(shown(&launched.progress, "completed", &["mill_lane"]), "true");

@@ -50,6 +50,7 @@ struct DemoValues {
     letters: i64,
     opened: PerLevel<bool>,
     score: i64,
+    stamps: i64,
     stars: PerLevel<i64>,
     time: i64,
     xp: i64,

@@ -23,7 +23,7 @@ macro_rules! shipped {
 }
 
 /// The files of the demo game.
-const FILES: [(&str, &str); 15] = [
+const FILES: [(&str, &str); 17] = [
     ("fellpost.toml", include_str!("../../../../demo/fellpost/fellpost.toml")),
     ("fellpost.history.json", include_str!("../../../../demo/fellpost/fellpost.history.json")),
     ("plays/falls.play", include_str!("../../../../demo/fellpost/plays/falls.play")),
@@ -32,6 +32,8 @@ const FILES: [(&str, &str); 15] = [
     ("plays/lanterns.play", include_str!("../../../../demo/fellpost/plays/lanterns.play")),
     ("plays/sessions.play", include_str!("../../../../demo/fellpost/plays/sessions.play")),
     ("plays/lasting.play", include_str!("../../../../demo/fellpost/plays/lasting.play")),
+    ("plays/carrying.play", include_str!("../../../../demo/fellpost/plays/carrying.play")),
+    ("plays/resets.play", include_str!("../../../../demo/fellpost/plays/resets.play")),
     ("plays/updates.play", include_str!("../../../../demo/fellpost/plays/updates.play")),
     ("plays/evening.play", include_str!("../../../../demo/fellpost/plays/evening.play")),
     shipped!("v1/saves/profiles/ada/3.json"),

@@ -99,11 +99,14 @@ fn proof(out: &Output, spec: &Spec, options: &Options) -> Verdict {
 
 fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     let now = spec.version();
-    let suspended = version.places.len();
+    let stopped = match version.places.len() {
+        0 => String::new(),
+        places => format!(", one of them stopped at each of {places} places"),
+    };
     out.line(format_args!(
         "{}   {}",
         paint(STRONG, format_args!("version {} → {now}", version.version)),
-        paint(QUIET, format_args!("{}, {suspended} of them made inside levels", counted(version.images, "save"))),
+        paint(QUIET, format_args!("{}{stopped}", counted(version.images, "save"))),
     ));
     out.line("");
     let heading = ["field".into(), format!("in version {now}"), "what becomes of it".into(), "for example".into()];
@@ -126,17 +129,29 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     }
     let shown =
         |name: &str| version.fields.iter().any(|field| field.now.iter().any(|now| now.split('[').next() == Some(name)));
-    for (name, from) in version.new.iter().filter(|(name, _)| !shown(name)) {
-        out.line(format_args!("{} {name}, {}", paint(RULE, "new"), short(from)));
+    let unshown = version.new.iter().filter(|(name, _)| !shown(name));
+    let (filled, fresh): (Vec<_>, Vec<_>) = unshown.partition(|(_, from)| !from.is_empty());
+    for (name, from) in filled {
+        out.line(format_args!("{} {name}: {}", paint(RULE, "new"), short(&from.join("; "))));
+    }
+    if !fresh.is_empty() {
+        let names: Vec<&str> = fresh.into_iter().map(|(name, _)| name.as_str()).collect();
+        out.line(format_args!("{} at the default: {}", paint(RULE, "new"), names.join(", ")));
     }
     let (kept, changed): (Vec<&PlaceProof>, Vec<&PlaceProof>) =
         version.places.iter().partition(|place| place.place == place.now && place.why.is_none());
-    for place in changed.into_iter().filter(|place| !follows(version, place)) {
-        let why = place.why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
-        out.line(format_args!("{} {} → {}{}", paint(RULE, "place"), place.place, place.now, paint(BACK, why)));
-    }
+    let (renamed, lost): (Vec<&PlaceProof>, Vec<&PlaceProof>) =
+        changed.into_iter().filter(|place| !follows(version, place)).partition(|place| place.why.is_none());
+    let mut told: Vec<String> = renamed.iter().map(|place| format!("{} → {}", place.place, place.now)).collect();
     if !kept.is_empty() {
-        out.line(paint(QUIET, format_args!("{} as before", counted(kept.len(), "place"))));
+        told.push(paint(QUIET, format_args!("{} as before", counted(kept.len(), "place"))));
+    }
+    if !told.is_empty() {
+        out.line(format_args!("{} {}", paint(RULE, "places"), told.join(", ")));
+    }
+    for place in lost {
+        let why = place.why.as_deref().unwrap_or_default();
+        out.line(format_args!("{} {} → {}: {}", paint(RULE, "places"), place.place, place.now, paint(BACK, why)));
     }
     for failure in version.failures.iter().take(10) {
         out.line(paint(BAD, failure));
@@ -205,7 +220,7 @@ fn as_json(version: &VersionProof) -> Json {
         })
     });
     let places = version.places.iter().map(|place| json!({ "place": place.place, "now": place.now, "why": place.why }));
-    let new = version.new.iter().map(|(name, from)| json!({ "field": name, "from": from }));
+    let new = version.new.iter().map(|(name, from)| json!({ "field": name, "filled_with": from }));
     json!({
         "version": version.version, "images": version.images, "fields": fields.collect::<Vec<_>>(),
         "places": places.collect::<Vec<_>>(), "new": new.collect::<Vec<_>>(), "failures": version.failures,

@@ -177,7 +177,8 @@ impl fmt::Display for LoadReport {
             write!(f, "\n  saved by version {version} of the spec")?;
         }
         for step in &self.migrated {
-            write!(f, "\n  {step}")?;
+            write!(f, "\n  migrated to version {}", step.to)?;
+            step.told.iter().try_for_each(|told| write!(f, "\n    {told}"))?;
         }
         if !self.filled.is_empty() {
             write!(f, "\n  new, at the default: {}", self.filled.join(", "))?;

@@ -119,9 +119,10 @@ pub(crate) fn prepare(
     let mut dropped: Vec<(String, i64)> = Vec::new();
     for to in oldest + 1..=spec.version {
         let Some(old) = history.spec(to - 1) else { break };
-        let frozen = history.spec(to).filter(|_| to < spec.version);
+        // A version that has shipped is what was frozen of it, whatever the spec says now.
+        let frozen = history.spec(to);
         let new = frozen.map_or(&*spec, |frozen| &frozen.0);
-        let (plan, found) = between(spec, old, new, text, &dropped, errors);
+        let (plan, found) = between(spec, old, new, frozen.is_none(), text, &dropped, errors);
         dropped.extend(
             old.0
                 .fields
@@ -154,6 +155,7 @@ fn between(
     spec: &SpecData,
     old: &Spec,
     new: &SpecData,
+    is_current: bool,
     text: &str,
     dropped: &[(String, i64)],
     errors: &mut Vec<Diagnostic>,
@@ -163,7 +165,6 @@ fn between(
         Some(entry) => steps::Reader { old: &old.0, new, text, dropped_before: dropped, errors }.read(entry),
         None => Steps::default(),
     };
-    let is_current = new.version == spec.version;
     let place = |name: &str| if is_current { field_place(spec, name) } else { None };
     let at = entry.map_or_else(|| version_place(spec), |entry| entry.to.span);
     plan(&Pair { old, new, raised: true, at, place: &place }, steps)
@@ -311,8 +312,7 @@ fn migrate_to<'a>(
     let mut notes = Notes::default();
     for to in oldest + 1..=version {
         let Some(plan) = spec.0.migrations.to(to) else { continue };
-        let frozen = history.spec(to).filter(|_| to < spec.version());
-        let new = frozen.map_or(&*spec.0, |frozen| &frozen.0);
+        let new = history.spec(to).map_or(&*spec.0, |frozen| &frozen.0);
         migrated.step(spec, plan, new, &mut notes)?;
         report.migrated.push(Step { to, told: plan.told.clone() });
     }

@@ -70,8 +70,9 @@ pub struct VersionProof {
     pub images: usize,
     /// What becomes of each field that the version saves.
     pub fields: Vec<FieldProof>,
-    /// Fields that the version does not have, and where their values come from.
-    pub new: Vec<(String, String)>,
+    /// Fields that the version does not have, and the expressions that fill them; without any they begin at their
+    /// defaults.
+    pub new: Vec<(String, Vec<String>)>,
     /// What becomes of each place in a level where a player can have stopped.
     pub places: Vec<PlaceProof>,
     /// What went wrong: images that do not load, or that come to something else step by step.

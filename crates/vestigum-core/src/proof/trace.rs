@@ -112,7 +112,8 @@ impl Trace {
     }
 
     fn shown(&self, field: FieldId, slot: Option<usize>) -> String {
-        let spec = &*self.spec.0;
+        // The version that the last step leads to, as it was frozen or as it is now.
+        let spec = self.plans().last().map_or(&*self.spec.0, |way| way.new);
         let field = spec.field(field);
         let none = vec![indexmap::IndexSet::new(); spec.key_sets.len()];
         slot.map_or(field.name.to_string(), |slot| crate::progress::entry_name(spec, field, slot, &none))
@@ -146,18 +147,13 @@ impl Trace {
         shown.filter(is_told)
     }
 
-    /// Fields of the spec that the version does not have, and what they are made of.
-    pub fn new_fields(&self) -> Vec<(String, String)> {
-        let mut new: Vec<(String, String)> = Vec::new();
+    /// Fields of the spec that the version does not have, and the expressions that fill them; none of those that begin at
+    /// their defaults.
+    pub fn new_fields(&self) -> Vec<(String, Vec<String>)> {
+        let mut new: Vec<(String, Vec<String>)> = Vec::new();
         for way in self.plans() {
-            for field in way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id)) {
-                let filled = way.filled_from(field.id);
-                let from = match filled.is_empty() {
-                    true => format!("at its default, {}", field.default),
-                    false => format!("filled with {}", filled.join("; ")),
-                };
-                new.push((field.name.to_string(), from));
-            }
+            let fresh = way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id));
+            new.extend(fresh.map(|field| (field.name.to_string(), way.filled_from(field.id))));
         }
         new.retain(|(name, _)| self.spec.0.find_field(name).is_some());
         new
