@@ -61,6 +61,8 @@ pub const NO_STEPS: &str = "V106";
 pub const DEVICE_SUM: &str = "V107";
 /// An allowed finding that is not there.
 pub const IDLE_ALLOW: &str = "V108";
+/// Migrations without a history.
+pub const NO_HISTORY: &str = "V109";
 /// Found by exploring: a level that nothing played opens or completes.
 pub const NEVER_COMPLETED: &str = "V201";
 /// Found by exploring: failing gives more than playing on.
@@ -240,6 +242,13 @@ pub const ALL: &[Explanation] = &[
         text: "An `[[allow]]` names a finding that nothing has any more, or never had. Take it out, so that it cannot hide the next one.",
         wrong: "[[allow]]\ncode = \"V102\"\nof = \"best_leters\"\nbecause = \"it shows the last visit\"",
         right: "[[allow]]\ncode = \"V102\"\nof = \"last_letters\"\nbecause = \"it shows the last visit\"",
+    },
+    Explanation {
+        code: NO_HISTORY,
+        title: "migrations without a history",
+        text: "The history tells the shapes of the versions that players have saves of, and the steps of migrations are checked against them. Without it nothing is known of those saves, and a game that was built so refuses them. It lies beside the spec: `fellpost.history.json` for `fellpost.toml`.",
+        wrong: "Spec::from_toml(include_str!(\"fellpost.toml\"))",
+        right: "Spec::from_toml_with_history(include_str!(\"fellpost.toml\"), include_str!(\"fellpost.history.json\"))",
     },
     Explanation {
         code: NEVER_COMPLETED,

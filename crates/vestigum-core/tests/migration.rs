@@ -524,6 +524,55 @@ fn steps_that_do_not_fit_are_shown_where_they_stand() {
 }
 
 #[test]
+fn two_things_never_become_one() {
+    let gates = "[keys.gate]\nnames = [\"upper\", \"lower\"]\n";
+    let old = spec(
+        1,
+        &format!(
+            "{gates}{PATHS}{VISIT}{}{}{}",
+            field("coins", "int", ""),
+            field("stamps", "int", ""),
+            field("passed", "bool", "per = \"gate\"")
+        ),
+    );
+    let now = format!(
+        "[keys.gate]\nnames = [\"lower\"]\n{}{VISIT}{}{}",
+        PATHS.replace(", \"attic\"", "").replace("[\"hut\", \"cairn\"]", "[\"cairn\"]"),
+        field("stamps", "int", ""),
+        field("passed", "bool", "per = \"gate\"")
+    );
+    let steps = [
+        "{ rename = \"level\", from = \"attic\", to = \"old_mill\" }",
+        "{ rename = \"field\", from = \"coins\", to = \"stamps\" }",
+        "{ rename = \"key\", of = \"gate\", from = \"upper\", to = \"lower\" }",
+        "{ rename = \"checkpoint\", of = \"heather_rise\", from = \"hut\", to = \"cairn\" }",
+    ];
+    let said = refused(2, &format!("{now}{}", migration(2, &steps)), &frozen(&[&old]));
+    for said_of in [
+        "`old_mill` and `attic` would both be the level `old_mill`",
+        "`coins` and `stamps` would both be the field `stamps`",
+        "`upper` and `lower` would both be the gate `lower`",
+        "`hut` and `cairn` would both be the checkpoint `cairn`",
+    ] {
+        assert!(said.contains(said_of), "{said_of}\n{said}");
+    }
+    // Those that change places are two.
+    let swapped = [
+        "{ rename = \"level\", from = \"attic\", to = \"old_mill\" }",
+        "{ rename = \"level\", from = \"old_mill\", to = \"attic\" }",
+        "{ drop = \"checkpoint\", of = \"old_mill\", name = \"ford\" }",
+        "{ drop = \"checkpoint\", of = \"old_mill\", name = \"stile\" }",
+    ];
+    let (old, images) = at("old_mill", "ford");
+    let game = load(&updated(2, &format!("{PATHS}{VISIT}{}", migration(2, &swapped)), &frozen(&[&old])), &images);
+    assert_eq!((shown(&game, "best", &["attic"]), shown(&game, "best", &["old_mill"])), ("70".into(), "0".into()));
+    assert!(refused(2, "", &History::default()).is_empty());
+    let alone =
+        vestigum_core::lint::check("a.toml", &text(2, &migration(2, &["{ drop = \"field\", name = \"coins\" }"])));
+    assert_eq!(alone.findings.list()[0].code, "V109");
+}
+
+#[test]
 fn versions_follow_each_other() {
     let old = spec(1, &field("coins", "int", ""));
     let history = frozen(&[&old]);

@@ -79,6 +79,7 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
     if let Some(spec) = &spec {
         let mut found = reach::unreachable(spec);
         found.extend(warnings::warnings(spec));
+        found.extend(unchecked_migrations(spec));
         let (meant, others) = sorted_out(spec, found);
         findings.extend(meant);
         allowed = others;
@@ -87,6 +88,15 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
     findings.extend(needs.into_iter().map(|need| need.diagnostic));
     let findings = Diagnostics::new(name, text, findings);
     Checked { spec: spec.filter(|_| sound), findings, allowed, missing }
+}
+
+/// Migrations of a spec without a history: nothing says what they come from.
+fn unchecked_migrations(spec: &Spec) -> Option<Finding> {
+    let first = spec.0.document.migrations.first().filter(|_| spec.0.history.is_none())?;
+    let message = "there are migrations, and no history that tells what saves they come from";
+    let help = "`freeze` writes it beside the spec when a version ships; keep the two together";
+    let diagnostic = Diagnostic::warning(codes::NO_HISTORY, first.to.span, message).help(help);
+    Some(Finding { subject: "migration".into(), diagnostic })
 }
 
 impl Checked {

@@ -106,6 +106,7 @@ pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> (Plan, Vec<Need>) {
     }
     let plan = Plan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() };
     let mut finder = Finder { pair, plan: &plan, old, needs: Vec::new() };
+    finder.merged();
     finder.levels();
     finder.keys();
     old.fields.iter().for_each(|field| finder.field(field));
@@ -193,6 +194,36 @@ impl Finder<'_> {
                 self.old.version + 1
             );
             let diagnostic = Diagnostic::error(codes::NEEDS_VERSION, span, message).help(help);
+            self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
+        }
+    }
+
+    /// Two old things that become one: the values of one of them would be gone.
+    fn merged(&mut self) {
+        let (old, new, names) = (self.old, self.pair.new, &self.plan.names);
+        let levels = old.levels.iter().zip(&names.levels).map(|(level, now)| (&*level.id, *now));
+        let mut found = merging("level", levels, |now| new.level(now).id.to_string());
+        for (index, set) in old.key_sets.iter().enumerate().filter(|(_, set)| set.max.is_none()) {
+            let Some(now) = names.sets[index].map(|now| &new.key_sets[now as usize]) else { continue };
+            let place = |name: Arc<str>| now.names.get_index_of(&name).map(|place| place as u32);
+            let keys = set.names.iter().map(|key| (&**key, names.key(index as u32, key).and_then(place)));
+            found.extend(merging(&set.name, keys, |key| now.names[key as usize].to_string()));
+        }
+        for (index, level) in old.levels.iter().enumerate() {
+            let Some(now) = names.levels[index].map(|now| new.level(now)) else { continue };
+            let place = |name: Arc<str>| now.checkpoints.iter().position(|known| *known == name).map(|at| at as u32);
+            let stops = level
+                .checkpoints
+                .iter()
+                .map(|name| (&**name, names.checkpoint(old, new, index as u32, name).and_then(place)));
+            found.extend(merging("checkpoint", stops, |at| now.checkpoints[at as usize].to_string()));
+        }
+        let saved = old.fields.iter().filter(|field| field.lasts != Span::Session);
+        let fields = saved.map(|field| (&*field.name, successor(new, names, field).map(|now| now.0)));
+        found.extend(merging("field", fields, |now| new.field(FieldId(now)).name.to_string()));
+        for message in found {
+            let diagnostic = Diagnostic::error(codes::BAD_STEP, self.pair.at, message);
+            let diagnostic = diagnostic.help("drop one of them, or give it another name");
             self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
         }
     }
@@ -441,6 +472,26 @@ impl Finder<'_> {
             _ => steps::drop("field", None, &was.name),
         }
     }
+}
+
+/// What is said about names that become one.
+fn merging<'n>(
+    what: &str,
+    names: impl Iterator<Item = (&'n str, Option<u32>)>,
+    now: impl Fn(u32) -> String,
+) -> Vec<String> {
+    let mut seen: Vec<(u32, &str)> = Vec::new();
+    let mut found = Vec::new();
+    for (name, place) in names {
+        let Some(place) = place else { continue };
+        match seen.iter().find(|(known, _)| *known == place) {
+            Some((_, other)) => {
+                found.push(format!("`{other}` and `{name}` would both be the {what} `{}`", now(place)));
+            }
+            None => seen.push((place, name)),
+        }
+    }
+    found
 }
 
 /// The new name that something probably has: one that is near, or the only one there is.
