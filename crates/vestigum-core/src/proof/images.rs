@@ -63,13 +63,15 @@ impl Sample {
         Sample { name, spec: spec.clone(), state }
     }
 
-    /// The same save with another value in one slot, and in its marks.
-    pub fn with(&self, field: &Field, slot: usize, kind: Kind) -> Sample {
+    /// The same save with other values in some slots of a field, and in their marks.
+    pub fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Kind)>) -> Sample {
         let mut sample = self.clone();
-        let value = made(field, kind, slot as u64);
-        sample.state.write_through(slot, value.clone());
-        if self.state.spot.is_level() && field.rewinds {
-            sample.state.write_marks(slot, value.clone(), value);
+        for (slot, kind) in changes {
+            let value = made(field, kind, slot as u64);
+            sample.state.write_through(slot, value.clone());
+            if self.state.spot.is_level() && field.rewinds {
+                sample.state.write_marks(slot, value.clone(), value);
+            }
         }
         sample
     }

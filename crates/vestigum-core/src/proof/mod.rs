@@ -162,7 +162,7 @@ pub fn prove(spec: &Spec, options: &Options) -> Proof {
     Proof { versions: older.map(|version| Prover::new(&spec, version, options).prove()).collect() }
 }
 
-/// The most entries of a field that are tried one by one.
+/// So many entries of a field are tried one by one, of those that did not show all together.
 const ENTRIES: usize = 24;
 
 struct Prover<'a> {
@@ -250,19 +250,13 @@ impl Prover<'_> {
     fn field(&self, field: &Field) -> FieldProof {
         let way = self.trace.way(field.id);
         let data = &*self.old.0;
-        let mut lost = Vec::new();
-        let mut slots = 0;
-        let step = field.slots.div_ceil(ENTRIES).max(1);
-        for slot in field.slots().step_by(step) {
-            // Keys of open sets are made in the samples; the others are declared.
-            if !data.is_made(field, slot, &self.samples[0].state.made) || self.trace.drops_entry(field, slot) {
-                continue;
-            }
-            slots += 1;
-            if !self.matters(field, slot) {
-                lost.push(entry_name(data, field, slot, &self.samples[0].state.made));
-            }
-        }
+        let made = &self.samples[0].state.made;
+        // Keys of open sets are made in the samples; the others are declared.
+        let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
+        let slots: Vec<usize> = field.slots().filter(tried).collect();
+        let mut lost: Vec<String> =
+            self.unmoving(field, &slots).into_iter().map(|slot| entry_name(data, field, slot, made)).collect();
+        let slots = slots.len();
         let verdict = match (lost.len() == slots, way.dropped, way.code) {
             (false, ..) => Verdict::Kept,
             (true, true, _) => Verdict::Dropped,
@@ -286,6 +280,53 @@ impl Prover<'_> {
         }
     }
 
+    /// The entries whose value nothing of the loaded game depends on.
+    fn unmoving(&self, field: &Field, slots: &[usize]) -> Vec<usize> {
+        let seen = if slots.len() > 2 { self.seen_together(field, slots) } else { BTreeSet::new() };
+        let unseen: Vec<usize> = slots.iter().copied().filter(|slot| !seen.contains(slot)).collect();
+        let unmoving = |slots: &[usize]| -> Vec<usize> {
+            slots.iter().copied().filter(|slot| !self.matters(field, *slot)).collect()
+        };
+        // If some of very many do not matter at all, neither do the others.
+        let step = unseen.len().div_ceil(ENTRIES).max(1);
+        let some: Vec<usize> = unseen.iter().copied().step_by(step).collect();
+        let found = unmoving(&some);
+        if step == 1 || found.is_empty() {
+            return found;
+        }
+        if found.len() == some.len() { unseen } else { unmoving(&unseen) }
+    }
+
+    /// The entries that show in the loaded game, found together: each has a number, and changes in the loads that the
+    /// number's bits name and those that they do not name. A value that changes in just the loads of one number depends
+    /// on that entry; one that depends on several changes in more.
+    fn seen_together(&self, field: &Field, slots: &[usize]) -> BTreeSet<usize> {
+        let fits = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
+        let Some(base) = self.samples.iter().skip(2).find(fits) else { return BTreeSet::new() };
+        let all = |kind: &dyn Fn(usize) -> Kind| {
+            let changes = slots.iter().enumerate().map(|(number, slot)| (*slot, kind(number)));
+            self.load(&base.with(field, changes)).ok().map(|loaded| loaded.progress.state)
+        };
+        let Some(before) = all(&|_| Kind::Typical(40)) else { return BTreeSet::new() };
+        let bits = usize::BITS - slots.len().leading_zeros();
+        let mut codes: Vec<u64> = vec![0; self.spec.0.slots];
+        for load in 0..bits * 2 {
+            let changed = |number: usize| (number >> (load / 2)) & 1 == (load % 2) as usize;
+            let kind = |number: usize| if changed(number) { Kind::Typical(91) } else { Kind::Typical(40) };
+            let Some(after) = all(&kind) else { return BTreeSet::new() };
+            for (slot, code) in codes.iter_mut().enumerate() {
+                let same = before.value(slot) == after.value(slot)
+                    && before.at_entry(slot) == after.at_entry(slot)
+                    && before.at_checkpoint(slot) == after.at_checkpoint(slot);
+                *code |= u64::from(!same) << load;
+            }
+        }
+        let code =
+            |number: usize| (0..bits).fold(0u64, |code, bit| code | 1 << (bit * 2 + ((number >> bit) & 1) as u32));
+        let found: BTreeSet<u64> = codes.into_iter().collect();
+        slots.iter().enumerate().filter(|(number, _)| found.contains(&code(*number))).map(|(_, slot)| *slot).collect()
+    }
+
     /// Whether another value makes another game.
     fn matters(&self, field: &Field, slot: usize) -> bool {
         let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
@@ -295,7 +336,7 @@ impl Prover<'_> {
         bases.step_by(if field.needs_level() { 1 } else { 2 }).take(12).any(|base| {
             let mut first = None;
             kinds.iter().any(|kind| {
-                let left = self.left(&base.with(field, slot, *kind));
+                let left = self.left(&base.with(field, [(slot, *kind)]));
                 match &first {
                     None => {
                         first = Some(left);
