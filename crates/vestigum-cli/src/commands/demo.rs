@@ -136,29 +136,29 @@ fn unpacked(script: &str, path: &str) -> Result<Vec<u8>, String> {
 }
 
 /// Loads Ada's save of version 1 from a folder of its own: each value then and now.
-fn update(spec: &Spec, folder: &Path) -> Result<Vec<(String, String, String, String)>, Box<dyn Error>> {
+fn update(spec: &Spec, folder: &Path) -> Result<Vec<[String; 4]>, Box<dyn Error>> {
     let bytes = unpacked("plays/updates.play", "../shipped/v1/saves/profiles/ada/3.json")?;
     let old = Image::from_json(&bytes)?;
     let saves = folder.join("saves_of_version_1");
     fs::create_dir_all(saves.join("profiles/ada"))?;
     fs::write(saves.join("profiles/ada/3.json"), &bytes)?;
     let game = Session::launch(spec, DirStore::open(&saves)?, "ada")?;
-    let mut rows = vec![("the place".into(), old.place.to_string(), "the place".into(), game.place().to_string())];
+    let mut rows = vec![["the place".into(), old.place.to_string(), "the place".into(), game.place().to_string()]];
     for (was, is, keys) in UPDATED {
         let before = match old.values.get(was) {
             Some(Tree::Int(int)) => int.to_string(),
             _ => String::new(),
         };
         let name = if keys.is_empty() { is.to_owned() } else { format!("{is}[{}]", keys.join(", ")) };
-        rows.push((was.to_owned(), before, name, game.value(is, keys)?.to_string()));
+        rows.push([was.to_owned(), before, name, game.value(is, keys)?.to_string()]);
     }
     game.quit()?;
     Ok(rows)
 }
 
-fn show_update(out: &Output, rows: &[(String, String, String, String)]) {
+fn show_update(out: &Output, rows: &[[String; 4]]) {
     let heading = ["in version 1", "", "in version 3", ""].map(str::to_owned);
-    let rows = rows.iter().map(|(was, before, is, after)| vec![was.clone(), before.clone(), is.clone(), after.clone()]);
+    let rows = rows.iter().map(|row| row.to_vec());
     let shown = table(&heading, rows.collect(), 4);
     shown.lines().for_each(|line| out.line(format_args!("   {line}")));
     out.line(

@@ -226,18 +226,15 @@ pub(crate) fn load(
     Ok((loader.state, loader.report))
 }
 
-/// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit: dropped and
-/// clamped. The place is left out: the shape has no rules to leave a level by.
-pub(crate) fn read_shape(
-    spec: &SpecData,
-    image: &Image,
-) -> (State, Vec<(String, String)>, Vec<(String, Value, Value)>) {
+/// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
+/// left out: the shape has no rules to leave a level by.
+pub(crate) fn read_shape(spec: &SpecData, image: &Image) -> (State, LoadReport) {
     let mut loader = Loader { spec, state: State::fresh(spec), report: LoadReport::default() };
     match image.owner {
         Owner::Device => loader.values(&image.values, |field| field.lasts == Span::Device),
         Owner::Profile(_) => loader.player(image),
     }
-    (loader.state, loader.report.dropped, loader.report.clamped)
+    (loader.state, loader.report)
 }
 
 fn acceptable(spec: &SpecData, image: &Image, owner_fits: bool) -> Result<(), LoadError> {

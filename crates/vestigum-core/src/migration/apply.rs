@@ -48,9 +48,9 @@ impl Source {
 
     /// Reads a few values; others are not there.
     pub fn read_part(spec: &SpecData, image: &Image, notes: &mut Notes) -> Source {
-        let (state, dropped, clamped) = read_shape(spec, image);
-        notes.dropped.extend(dropped);
-        notes.clamped.extend(clamped);
+        let (state, report) = read_shape(spec, image);
+        notes.dropped.extend(report.dropped);
+        notes.clamped.extend(report.clamped);
         let marked = |field: &Field| image.marks.as_ref().is_some_and(|marks| marks.entry.contains_key(&field.name));
         let present = spec.fields.iter().map(|field| image.values.contains_key(&field.name) || marked(field));
         Source { state, present: present.collect(), in_level: image.marks.is_some() }

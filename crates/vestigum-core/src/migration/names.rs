@@ -10,6 +10,9 @@ use crate::spec::{Axis, Field, FieldId, SpecData};
 use crate::types::Type;
 use crate::value::Value;
 
+/// A name of the new version, or none for what a step drops.
+type Now = Option<Arc<str>>;
+
 /// From the names of the old version to those of the new one; `None` is dropped.
 #[derive(Debug, Default)]
 pub(super) struct Said {
@@ -18,11 +21,11 @@ pub(super) struct Said {
     pub checkpoints: FxHashMap<(u32, u32), Option<u32>>,
     pub sets: FxHashMap<u32, u32>,
     /// By old set and name: open sets have names that no version declares.
-    pub keys: FxHashMap<(u32, Arc<str>), Option<Arc<str>>>,
+    pub keys: FxHashMap<(u32, Arc<str>), Now>,
     /// By old field and choice.
-    pub choices: FxHashMap<(FieldId, Arc<str>), Option<Arc<str>>>,
+    pub choices: FxHashMap<(FieldId, Arc<str>), Now>,
     /// By struct and member.
-    pub members: FxHashMap<(Arc<str>, Arc<str>), Option<Arc<str>>>,
+    pub members: FxHashMap<(Arc<str>, Arc<str>), Now>,
     pub fields: FxHashMap<FieldId, FieldStep>,
 }
 
