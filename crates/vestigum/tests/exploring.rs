@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 
 use vestigum::explore::{Bounds, questions};
 use vestigum::playthrough::{MemoryShelf, Script, run};
-use vestigum::{Spec, explore_with, lint};
+use vestigum::{History, Spec, explore_with, lint};
 
 fn demo(folder: &str) -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(folder);
@@ -72,7 +72,11 @@ fn the_patterns_and_the_demo_raise_no_alarm() {
         demo("patterns").iter().map(|folder| folder.join(folder.file_name().unwrap()).with_extension("toml")).collect();
     specs.push(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/fellpost/fellpost.toml"));
     for path in specs {
-        let checked = lint::check(&path.display().to_string(), &fs::read_to_string(&path).unwrap());
+        let (name, text) = (path.display().to_string(), fs::read_to_string(&path).unwrap());
+        let checked = match fs::read_to_string(path.with_extension("history.json")) {
+            Ok(history) => lint::check_with_history(&name, &text, History::from_json("history", &history).unwrap()),
+            Err(_) => lint::check(&name, &text),
+        };
         assert!(checked.findings.list().is_empty(), "{}", checked.findings);
         assert_eq!(broken(&checked.spec.unwrap(), 3_000), [], "{}", path.display());
     }
