@@ -151,7 +151,7 @@ fn fills_read_the_old_values_of_the_same_entry_and_leave_what_has_none_without()
     {
         game.write(name, keys, Value::Int(value)).unwrap();
     }
-    let now = "[levels]\norder = [\"tarn_steps\", \"mill_lane\", \"heather_rise\"]\n[keys.gate]\nnames = [\"lower\", \"top\"]\n[keys.note]\nopen = true\nmax = 3\n";
+    let now = "[levels]\norder = [\"tarn_steps\", \"mill_lane\", \"heather_rise\"]\n[keys.gate]\nnames = [\"lower\", \"top\", \"side\"]\n[keys.note]\nopen = true\nmax = 3\n";
     let steps = [
         "{ rename = \"level\", from = \"old_mill\", to = \"mill_lane\" }",
         "{ rename = \"key\", of = \"gate\", from = \"upper\", to = \"top\" }",
@@ -184,6 +184,7 @@ fn fills_read_the_old_values_of_the_same_entry_and_leave_what_has_none_without()
         ("500".into(), "200".into())
     );
     assert_eq!(read("toll", &["tarn_steps", "top"]), "7", "a new level has the new default");
+    assert_eq!(read("toll", &["mill_lane", "side"]), "7", "and so has a new key");
     assert_eq!((read("seen", &["milk_round"]), read("record", &["heather_rise"])), ("5".into(), "9".into()));
     assert_eq!(
         (read("completed", &["mill_lane"]), read("completed", &["heather_rise"])),
@@ -614,7 +615,7 @@ fn versions_follow_each_other() {
         ),
         &history,
     );
-    assert!(refused.contains("help: the migration to version 3 dropped it"), "{refused}");
+    assert!(refused.contains("help: it is gone since version 3"), "{refused}");
 }
 
 #[test]

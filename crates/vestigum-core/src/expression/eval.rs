@@ -178,33 +178,45 @@ impl Node {
 }
 
 impl Node {
-    /// Whether the value is made of one that is not filled, which reads as zero. What only asks whether something is
-    /// filled, or takes all entries of a field, passes over those.
-    pub fn reads_unfilled(&self, env: &Env<'_>) -> bool {
+    /// Whether something that the value is made of is so: fields that are read, or asked whether they are filled. What
+    /// is not reached is passed over, and so is what takes all entries of a field.
+    pub fn any_read(&self, env: &Env<'_>, is_so: &dyn Fn(&Node) -> bool) -> bool {
+        let any = |node: &Node| node.any_read(env, is_so);
         match self {
-            Node::Read(_, field, entry) => {
-                let slot = slot(env, *field, entry);
-                slot.is_some_and(|slot| !env.state.value(slot).is_filled())
-            }
-            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => {
-                inner.reads_unfilled(env)
-            }
-            Node::Member(inner, _) | Node::Steps(_, inner, _) => inner.reads_unfilled(env),
+            Node::Read(..) | Node::Filled(..) => is_so(self),
+            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => any(inner),
+            Node::Member(inner, _) | Node::Steps(_, inner, _) => any(inner),
             Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
-                left.reads_unfilled(env) || right.reads_unfilled(env)
+                any(left) || any(right)
             }
             Node::If(branches) => {
                 let [condition, yes, no] = &**branches;
-                let taken = if condition.value(env).as_bool() { yes } else { no };
-                taken.reads_unfilled(env)
+                any(condition) || any(if condition.value(env).as_bool() { yes } else { no })
             }
-            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => {
-                nodes.iter().any(|node| node.reads_unfilled(env))
-            }
-            Node::Derived(index) => env.spec.derived[*index as usize].expression.reads_unfilled(env),
-            Node::Const(_) | Node::Filled(..) | Node::Over(..) | Node::Open(_) => false,
+            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(any),
+            Node::Derived(index) => any(&env.spec.derived[*index as usize].expression.node),
+            Node::Const(_) | Node::Over(..) | Node::Open(_) => false,
             Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
         }
+    }
+
+    /// Whether this reads a value that is not filled, which reads as zero.
+    pub fn is_unfilled(&self, env: &Env<'_>) -> bool {
+        let Node::Read(_, field, entry) = self else { return false };
+        slot(env, *field, entry).is_some_and(|slot| !env.state.value(slot).is_filled())
+    }
+
+    /// Whether this reads the entry of a level, checkpoint or key that is meant and not there.
+    pub fn has_no_entry(&self, env: &Env<'_>) -> bool {
+        let (Node::Read(_, _, Entry::Picked(picks)) | Node::Filled(_, Entry::Picked(picks))) = self else {
+            return false;
+        };
+        picks.iter().any(|pick| match pick {
+            Pick::Level => env.level.is_none(),
+            Pick::Checkpoint => env.stop().is_none(),
+            Pick::Filled(set) => env.filled.iter().all(|(of, _)| of != set),
+            Pick::Fixed(_) | Pick::Current(_) | Pick::Made(..) => false,
+        })
     }
 }
 

@@ -98,7 +98,12 @@ impl Expression {
 
     /// Whether the value is made of one that is not filled.
     pub(crate) fn reads_unfilled(&self, env: &Env<'_>) -> bool {
-        self.node.reads_unfilled(env)
+        self.node.any_read(env, &|node| node.is_unfilled(env))
+    }
+
+    /// Whether the value is made of the entry of a level, checkpoint or key that is meant and not there.
+    pub(crate) fn lacks_entry(&self, env: &Env<'_>) -> bool {
+        self.node.any_read(env, &|node| node.has_no_entry(env))
     }
 
     pub(crate) fn holds(&self, env: &Env<'_>) -> bool {

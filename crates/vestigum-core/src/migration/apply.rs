@@ -4,14 +4,17 @@
 //! Every step reads the old values and writes the new ones, so the order of steps never matters. Values and both marks
 //! are taken the same way.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
 use crate::expression::Env;
 use crate::image::{Image, Owner, SavedMarks, SavedPlace, Values, read_shape, values};
-use crate::place::Checkpoint;
-use crate::spec::{Axis, Field, FieldId, Span, SpecData};
+use crate::progress::entry_name;
+use crate::spec::{Field, FieldId, MadeKeys, Span, SpecData};
 use crate::state::State;
 use crate::value::Value;
 
-use super::names::Names;
+use super::entries::{Before, Entries};
 use super::plan::{FieldPlan, Fill, Owned, Plan};
 
 /// What was lost or changed on the way, as a report tells it.
@@ -168,11 +171,7 @@ fn keep_made(plan: &Plan, new: &SpecData, from: &State, to: &mut State) {
     }
 }
 
-fn made_names(
-    new: &SpecData,
-    state: &State,
-    owner: Owned,
-) -> std::collections::BTreeMap<std::sync::Arc<str>, Vec<std::sync::Arc<str>>> {
+fn made_names(new: &SpecData, state: &State, owner: Owned) -> BTreeMap<Arc<str>, Vec<Arc<str>>> {
     let sets = new.key_sets.iter().zip(&state.made).filter(|(_, made)| owner == Owned::Player && !made.is_empty());
     sets.map(|(set, made)| (set.name.clone(), made.iter().cloned().collect())).collect()
 }
@@ -210,7 +209,7 @@ struct Taking<'a> {
     plan: &'a Plan,
     old: &'a SpecData,
     new: &'a SpecData,
-    made: crate::spec::MadeKeys,
+    made: MadeKeys,
     state: &'a mut State,
     notes: &'a mut Notes,
 }
@@ -220,13 +219,12 @@ impl Taking<'_> {
     fn carry(&mut self, field: &Field, was: &Field, from: &State) {
         // What is at the default is left out of images, so it is what the default was then.
         let same_default = was.default == field.default;
-        let keys = KeysNow { names: &self.plan.names, old: self.old, new: self.new, from, made: &self.made };
         for slot in was.slots() {
             let value = from.value(slot);
             if same_default && *value == was.default && !from.is_noted(slot) {
                 continue;
             }
-            let Some(now) = keys.slot(was, field, slot) else { continue };
+            let Some(now) = self.entries(from).now(was, field, slot) else { continue };
             let names = &self.plan.names;
             let taken = |value: &Value| match names.convert(was.id, value, &was.ty, &field.ty) {
                 Some(Value::Unfilled) | None if !field.optional => field.default.clone(),
@@ -237,7 +235,7 @@ impl Taking<'_> {
             let converted = names.convert(was.id, value, &was.ty, &field.ty);
             let now_value = taken(value);
             if let Some(converted) = converted.filter(|converted| *converted != now_value && converted.is_filled()) {
-                let shown = crate::progress::entry_name(self.new, field, now, &self.made);
+                let shown = entry_name(self.new, field, now, &self.made);
                 self.notes.clamped.push((shown, converted, now_value.clone()));
             }
             self.state.write_through(now, now_value);
@@ -247,23 +245,30 @@ impl Taking<'_> {
         }
     }
 
+    fn entries<'e>(&'e self, from: &'e State) -> Entries<'e> {
+        Entries { names: &self.plan.names, old: self.old, new: self.new, from, made: &self.made }
+    }
+
+    /// What an expression sees: the old values, and where the entry was.
+    fn seen<'e>(&'e self, from: &'e State, at: &'e Before) -> Env<'e> {
+        Env { filled: &at.keys, ..Env::new(self.old, from, at.level, at.checkpoint.as_ref()) }
+    }
+
     /// Writes what an expression makes of the old values, for each entry that it fills.
     fn fill(&mut self, field: &Field, fill: &Fill, from: &State, marks: Option<&(State, State)>) {
         let slots = fill.at.map_or_else(|| field.slots(), |slot| slot..slot + 1);
         for slot in slots {
-            let Some(at) = Before::of(&self.plan.names, self.old, self.new, from, &self.made, field, slot) else {
-                continue;
-            };
-            if fill.expression.needs_level() && at.level.is_none() {
+            let Some(at) = self.entries(from).before(field, slot) else { continue };
+            // A new level or key was nothing before, so there is nothing of it to read.
+            if fill.expression.lacks_entry(&self.seen(from, &at)) {
                 continue;
             }
             let mut note = None;
             let value = self.filled(field, fill, from, &at, Some(&mut note));
             if let Some((was, is)) = note {
-                let shown = crate::progress::entry_name(self.new, field, slot, &self.made);
+                let shown = entry_name(self.new, field, slot, &self.made);
                 self.notes.clamped.push((shown, was, is));
             }
-            // A partial fill leaves the marks of the rest as they were.
             let marked = marks.filter(|_| field.rewinds).map(|(entry, checkpoint)| {
                 (self.filled(field, fill, entry, &at, None), self.filled(field, fill, checkpoint, &at, None))
             });
@@ -282,8 +287,7 @@ impl Taking<'_> {
         at: &Before,
         note: Option<&mut Option<(Value, Value)>>,
     ) -> Value {
-        let seen = Env::new(self.old, from, at.level, at.checkpoint.as_ref());
-        let env = Env { filled: &at.keys, ..seen };
+        let env = self.seen(from, at);
         // Nothing that could be without a value is made of one that is not there.
         if field.optional && fill.expression.reads_unfilled(&env) {
             return Value::Unfilled;
@@ -299,74 +303,5 @@ impl Taking<'_> {
             *note = Some((value, inside.clone()));
         }
         inside
-    }
-}
-
-/// Where the entries of one version are in the next.
-struct KeysNow<'a> {
-    names: &'a Names,
-    old: &'a SpecData,
-    new: &'a SpecData,
-    from: &'a State,
-    made: &'a crate::spec::MadeKeys,
-}
-
-impl KeysNow<'_> {
-    /// The slot of an old entry, if the new version has a place for it.
-    fn slot(&self, was: &Field, is: &Field, slot: usize) -> Option<usize> {
-        if was.axes.is_empty() {
-            return Some(is.first_slot);
-        }
-        let made = |set: u32, name: &str| self.made[set as usize].get_index_of(name).map(|key| key as u32);
-        let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| {
-            let names = match axis {
-                Axis::Keys(set) => Some(self.old.key_sets[*set as usize].all_names(&self.from.made[*set as usize])),
-                _ => None,
-            };
-            let name = names.and_then(|names| names.get_index(key as usize));
-            self.names.key_now(self.new, *axis, key, name, made)
-        });
-        Some(is.slot_at(&keys.collect::<Option<Vec<u32>>>()?))
-    }
-}
-
-/// The level, checkpoint and keys of the old version that an entry of the new one had.
-struct Before {
-    level: Option<u32>,
-    checkpoint: Option<Checkpoint>,
-    keys: Vec<(u32, u32)>,
-}
-
-impl Before {
-    /// None for an entry of an open key set that was never made.
-    fn of(
-        names: &Names,
-        old: &SpecData,
-        new: &SpecData,
-        from: &State,
-        made: &crate::spec::MadeKeys,
-        field: &Field,
-        slot: usize,
-    ) -> Option<Before> {
-        let mut before = Before { level: None, checkpoint: None, keys: Vec::new() };
-        for (axis, key) in field.axes.iter().zip(field.keys_of(slot)) {
-            match axis {
-                Axis::Level => before.level = names.old_levels[key as usize],
-                Axis::Checkpoint => {
-                    let stop = names.old_stops[key as usize].map(|stop| old.stops[stop as usize]);
-                    before.level = stop.map(|(level, _)| level);
-                    before.checkpoint = stop.map(|(_, checkpoint)| Checkpoint::Listed(checkpoint));
-                }
-                Axis::Keys(set) => {
-                    let keys = &new.key_sets[*set as usize];
-                    let name = keys.all_names(&made[*set as usize]).get_index(key as usize)?;
-                    let Some(was) = names.old_sets[*set as usize] else { continue };
-                    let there = old.key_sets[was as usize].all_names(&from.made[was as usize]);
-                    let found = there.iter().position(|old| names.key(was, old).is_some_and(|now| now == *name));
-                    before.keys.extend(found.map(|key| (was, key as u32)));
-                }
-            }
-        }
-        Some(before)
     }
 }

@@ -1,18 +1,16 @@
-//! What becomes of every field from one version to the next, and what a spec does not say about it.
+//! What becomes of every field from one version to the next.
 //!
-//! A plan is made of two shapes and the steps between them. Everything that the old shape has must be found again in the
-//! new one, or a step must say what becomes of it: what is missing is an error with the step that would do it.
+//! A plan is made of two shapes and the steps between them: for each field of the new one, whose values it has, and what
+//! is written over them.
 
 use std::sync::Arc;
 
-use crate::codes;
-use crate::diagnostic::{Diagnostic, SourceSpan, nearest};
+use crate::diagnostic::SourceSpan;
 use crate::expression::Expression;
-use crate::spec::{Axis, Field, FieldId, Span, Spec, SpecData};
-use crate::value::below;
+use crate::spec::{Field, FieldId, Span, Spec, SpecData};
 
-use super::names::{FieldStep, Lost, Names};
-use super::steps::{self, Steps};
+use super::names::{FieldStep, Names};
+use super::steps::Steps;
 
 /// What a migration does to the saves of one version.
 #[derive(Debug)]
@@ -65,16 +63,6 @@ impl Owned {
     }
 }
 
-/// Something that the spec does not say.
-#[derive(Clone, Debug)]
-pub(crate) struct Need {
-    pub diagnostic: Diagnostic,
-    /// The version that the step leads to.
-    pub to: i64,
-    /// The step that says it, ready to paste; none where a raised version is enough.
-    pub step: Option<String>,
-}
-
 /// Two versions, one after the other.
 pub(super) struct Pair<'a> {
     pub old: &'a Spec,
@@ -87,8 +75,8 @@ pub(super) struct Pair<'a> {
     pub place: &'a dyn Fn(&str) -> Option<SourceSpan>,
 }
 
-/// Plans the way from one version to the next, and finds what no step says.
-pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> (Plan, Vec<Need>) {
+/// Plans the way from one version to the next.
+pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> Plan {
     let old = &*pair.old.0;
     let Steps { said, fills, moved, hooked, told } = steps;
     let names = Names::new(old, pair.new, said);
@@ -104,18 +92,11 @@ pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> (Plan, Vec<Need>) {
     for fill in fills {
         fields[fill.field.0 as usize].fills.push(fill);
     }
-    let plan = Plan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() };
-    let mut finder = Finder { pair, plan: &plan, old, needs: Vec::new() };
-    finder.merged();
-    finder.levels();
-    finder.keys();
-    old.fields.iter().for_each(|field| finder.field(field));
-    let needs = finder.needs;
-    (plan, needs)
+    Plan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() }
 }
 
 /// The field of the new version that has the values of an old one.
-fn successor(new: &SpecData, names: &Names, was: &Field) -> Option<FieldId> {
+pub(super) fn successor(new: &SpecData, names: &Names, was: &Field) -> Option<FieldId> {
     match names.step(was.id) {
         Some(FieldStep::Renamed(now)) => Some(now),
         Some(FieldStep::Dropped) => None,
@@ -142,372 +123,4 @@ impl Plan {
     pub fn is_hooked(&self, name: &str) -> bool {
         self.hooked.iter().any(|hooked| hooked == name)
     }
-}
-
-/// How far the values of a span live: what goes down loses some.
-fn rank(span: Span) -> u8 {
-    match span {
-        Span::Session => 0,
-        Span::Attempt => 1,
-        Span::Visit => 2,
-        Span::Run | Span::Profile | Span::Device => 3,
-    }
-}
-
-struct Finder<'a> {
-    pair: &'a Pair<'a>,
-    plan: &'a Plan,
-    old: &'a SpecData,
-    needs: Vec<Need>,
-}
-
-impl Finder<'_> {
-    /// "version 1 has the level `attic`, and version 2 …"
-    fn missing(&self, what: &str) -> String {
-        let version = self.old.version;
-        if self.pair.raised {
-            format!("version {version} has {what}, and version {} has none of that name", self.pair.new.version)
-        } else {
-            format!("version {version} was frozen with {what}, and the spec has none of that name now")
-        }
-    }
-
-    fn now(&self) -> String {
-        if self.pair.raised { format!("in version {}", self.pair.new.version) } else { "now".into() }
-    }
-
-    fn step(&mut self, span: SourceSpan, message: String, step: String) {
-        let to = self.old.version + 1;
-        let help = match self.pair.raised {
-            true => format!("say in the migration to version {to}: {step}"),
-            false => format!("raise `version` to {to} and say in its migration: {step}"),
-        };
-        let diagnostic = Diagnostic::error(codes::NEEDS_MIGRATION, span, message).help(help);
-        self.needs.push(Need { diagnostic, to, step: Some(step) });
-    }
-
-    /// What a raised version is enough for.
-    fn version(&mut self, span: SourceSpan, message: String) {
-        if !self.pair.raised {
-            let help = format!(
-                "raise `version` to {}; older saves are then brought inside and reported",
-                self.old.version + 1
-            );
-            let diagnostic = Diagnostic::error(codes::NEEDS_VERSION, span, message).help(help);
-            self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
-        }
-    }
-
-    /// Two old things that become one: the values of one of them would be gone.
-    fn merged(&mut self) {
-        let (old, new, names) = (self.old, self.pair.new, &self.plan.names);
-        let levels = old.levels.iter().zip(&names.levels).map(|(level, now)| (&*level.id, *now));
-        let mut found = merging("level", levels, |now| new.level(now).id.to_string());
-        for (index, set) in old.key_sets.iter().enumerate().filter(|(_, set)| set.max.is_none()) {
-            let Some(now) = names.sets[index].map(|now| &new.key_sets[now as usize]) else { continue };
-            let place = |name: Arc<str>| now.names.get_index_of(&name).map(|place| place as u32);
-            let keys = set.names.iter().map(|key| (&**key, names.key(index as u32, key).and_then(place)));
-            found.extend(merging(&set.name, keys, |key| now.names[key as usize].to_string()));
-        }
-        for (index, level) in old.levels.iter().enumerate() {
-            let Some(now) = names.levels[index].map(|now| new.level(now)) else { continue };
-            let place = |name: Arc<str>| now.checkpoints.iter().position(|known| *known == name).map(|at| at as u32);
-            let stops = level
-                .checkpoints
-                .iter()
-                .map(|name| (&**name, names.checkpoint(old, new, index as u32, name).and_then(place)));
-            found.extend(merging("checkpoint", stops, |at| now.checkpoints[at as usize].to_string()));
-        }
-        let saved = old.fields.iter().filter(|field| field.lasts != Span::Session);
-        let fields = saved.map(|field| (&*field.name, successor(new, names, field).map(|now| now.0)));
-        found.extend(merging("field", fields, |now| new.field(FieldId(now)).name.to_string()));
-        for message in found {
-            let diagnostic = Diagnostic::error(codes::BAD_STEP, self.pair.at, message);
-            let diagnostic = diagnostic.help("drop one of them, or give it another name");
-            self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
-        }
-    }
-
-    fn levels(&mut self) {
-        let (old, new, names) = (self.old, self.pair.new, &self.plan.names);
-        for (index, level) in old.levels.iter().enumerate() {
-            let index = index as u32;
-            if names.drops_level(index) {
-                continue;
-            }
-            let Some(now) = names.levels[index as usize] else {
-                let fresh = new.levels.iter().zip(&names.old_levels).filter(|(_, before)| before.is_none());
-                let fresh: Vec<&str> = fresh.map(|(level, _)| &*level.id).collect();
-                let step = match heir(&level.id, &fresh) {
-                    Some(heir) => steps::rename("level", None, &level.id, heir),
-                    None => steps::drop("level", None, &level.id),
-                };
-                self.step(self.pair.at, self.missing(&format!("the level `{}`", level.id)), step);
-                continue;
-            };
-            for (at, checkpoint) in level.checkpoints.iter().enumerate() {
-                let found = names.checkpoint(old, new, index, checkpoint).is_some();
-                if found || names.drops_checkpoint(index, at as u32) {
-                    continue;
-                }
-                let listed: Vec<&str> = new.level(now).checkpoints().collect();
-                let fresh: Vec<&str> =
-                    listed.into_iter().filter(|name| !level.checkpoints.iter().any(|old| **old == **name)).collect();
-                let step = match heir(checkpoint, &fresh) {
-                    Some(heir) => steps::rename("checkpoint", Some(&level.id), checkpoint, heir),
-                    None => steps::drop("checkpoint", Some(&level.id), checkpoint),
-                };
-                let what = format!("the checkpoint `{checkpoint}` of `{}`", level.id);
-                self.step(self.pair.at, self.missing(&what), step);
-            }
-        }
-    }
-
-    fn keys(&mut self) {
-        let (old, new, names) = (self.old, self.pair.new, &self.plan.names);
-        for (index, set) in old.key_sets.iter().enumerate() {
-            // Without the set, the fields that were kept by it say what they need.
-            let Some(now) = names.sets[index] else { continue };
-            let now = &new.key_sets[now as usize];
-            match (set.max, now.max) {
-                (Some(was), Some(is)) if is < was => {
-                    let message = format!("`{}` can have {is} names {}, and could have {was}", set.name, self.now());
-                    self.version(self.pair.at, message);
-                }
-                (None, None) => {
-                    for key in &set.names {
-                        let found = names.key(index as u32, key).is_some_and(|name| now.names.contains(&name));
-                        if found || names.drops_key(index as u32, key) {
-                            continue;
-                        }
-                        let fresh: Vec<&str> = now.names().filter(|name| !set.names.contains(*name)).collect();
-                        let step = match heir(key, &fresh) {
-                            Some(heir) => steps::rename("key", Some(&set.name), key, heir),
-                            None => steps::drop("key", Some(&set.name), key),
-                        };
-                        self.step(self.pair.at, self.missing(&format!("the {} `{key}`", set.name)), step);
-                    }
-                }
-                _ => {}
-            }
-        }
-    }
-
-    fn field(&mut self, was: &Field) {
-        let (new, names, name) = (self.pair.new, &self.plan.names, &*was.name);
-        let read = self.plan.readers(was.id).next().is_some();
-        let dropped = names.step(was.id) == Some(FieldStep::Dropped);
-        if dropped || was.lasts == Span::Session || self.plan.is_hooked(name) {
-            return;
-        }
-        let Some(now) = successor(new, names, was).map(|now| new.field(now)) else {
-            if !read {
-                let what = format!("the field `{name}`");
-                match new.find_field(name) {
-                    Some(session) => {
-                        let message = format!(
-                            "`{name}` lasts {} {} {}, so no save holds it",
-                            session.lasts.article(),
-                            session.lasts,
-                            self.now()
-                        );
-                        self.step(self.place(session), message, steps::drop("field", None, name));
-                    }
-                    None => self.step(self.pair.at, self.missing(&what), self.heir_of(was)),
-                }
-            }
-            return;
-        };
-        if self.plan.is_hooked(&now.name) {
-            return;
-        }
-        let place = self.place(now);
-        let covered = self.plan.fields[now.id.0 as usize].fills.iter().any(|fill| fill.at.is_none());
-        if covered {
-            if !read {
-                let message = format!("`{}` is filled from other values, and what `{name}` was goes nowhere", now.name);
-                self.step(place, message, steps::drop("field", None, name));
-            }
-            return;
-        }
-        if Owned::of(was) != Owned::of(now) && !self.plan.moved.contains(&was.id) {
-            let to = if now.lasts == Span::Device { "device" } else { "profile" };
-            self.step(place, self.spans(was, now), steps::moved(name, to));
-            return;
-        }
-        if rank(now.lasts) < rank(was.lasts) {
-            self.step(place, self.spans(was, now), steps::drop("field", None, name));
-            return;
-        }
-        if !names.same_axes(self.old, new, was, now) {
-            if !read {
-                let message = format!(
-                    "`{name}` has {} in version {}, and {} {}",
-                    entries(self.old, was),
-                    self.old.version,
-                    entries(new, now),
-                    self.now(),
-                );
-                let step = self.spread(was, now);
-                self.step(place, message, step);
-            }
-            return;
-        }
-        let mut lost = Vec::new();
-        if !names.fits(was.id, &was.ty, &now.ty, &mut lost) {
-            let message = format!(
-                "`{name}` is of type {} in version {}, and of type {} {}",
-                was.ty,
-                self.old.version,
-                now.ty,
-                self.now()
-            );
-            let widened = was.ty == crate::Type::Int && now.ty == crate::Type::Float;
-            let step = if widened { steps::fill(&now.name, name) } else { steps::drop("field", None, name) };
-            self.step(place, message, step);
-            return;
-        }
-        for lost in lost {
-            match lost {
-                Lost::Choice(choice) => {
-                    let names = crate::history::choices(&now.ty).unwrap_or_default();
-                    let before = crate::history::choices(&was.ty).unwrap_or_default();
-                    let fresh = names.iter().filter(|known| !before.iter().any(|old| old.name == known.name));
-                    let fresh: Vec<&str> = fresh.map(|chosen| &*chosen.name).collect();
-                    let step = match heir(&choice, &fresh) {
-                        Some(heir) => steps::rename("choice", Some(name), &choice, heir),
-                        None => steps::drop("choice", Some(name), &choice),
-                    };
-                    self.step(place, self.missing(&format!("the choice `{choice}` of `{name}`")), step);
-                }
-                Lost::Member(of, member) => {
-                    let what = format!("the field `{member}` of the struct `{of}`");
-                    let step = steps::drop("struct field", Some(&of), &member);
-                    if !self.needs.iter().any(|need| need.step.as_ref() == Some(&step)) {
-                        self.step(place, self.missing(&what), step);
-                    }
-                }
-            }
-        }
-        if was.optional && !now.optional {
-            let message = format!(
-                "`{name}` can be without a value in version {}, and always has one {}",
-                self.old.version,
-                self.now()
-            );
-            self.step(place, message, steps::fill(&now.name, name));
-        }
-        self.limits(was, now, place);
-    }
-
-    fn limits(&mut self, was: &Field, now: &Field, place: SourceSpan) {
-        let name = &was.name;
-        let narrower = match (&was.limits.range, &now.limits.range) {
-            (_, None) => false,
-            (None, Some(_)) => true,
-            (Some((low, high)), Some((lowest, highest))) => below(low, lowest) || below(highest, high),
-        };
-        if narrower {
-            let range = |field: &Field| match &field.limits.range {
-                Some((lowest, highest)) => format!("[{lowest}, {highest}]"),
-                None => "any number".into(),
-            };
-            let message = format!("the range of `{name}` is {} {}, and was {}", range(now), self.now(), range(was));
-            self.version(place, message);
-        }
-        let (len, before) = (now.limits.max_len, was.limits.max_len);
-        if len < before && was.ty.has_length() {
-            self.version(place, format!("`{name}` holds {len} at most {}, and could hold {before}", self.now()));
-        }
-        if was.is_keyed() && was.default != now.default && !was.optional {
-            let message = format!(
-                "the default of `{name}` is {} {}, and was {}: saves leave out the entries that are at it",
-                now.default,
-                self.now(),
-                was.default
-            );
-            self.version(place, message);
-        }
-    }
-
-    fn place(&self, field: &Field) -> SourceSpan {
-        (self.pair.place)(&field.name).unwrap_or(self.pair.at)
-    }
-
-    fn spans(&self, was: &Field, now: &Field) -> String {
-        format!(
-            "`{}` lasts {} {} in version {}, and {} {} {}",
-            was.name,
-            was.lasts.article(),
-            was.lasts,
-            self.old.version,
-            now.lasts.article(),
-            now.lasts,
-            self.now()
-        )
-    }
-
-    /// The step for a field that is gone: it bears another name, or it is dropped.
-    fn heir_of(&self, was: &Field) -> String {
-        let (new, plan) = (self.pair.new, self.plan);
-        let candidates = new.fields.iter().filter(|field| {
-            let fresh =
-                plan.fields[field.id.0 as usize].carried.is_none() && self.old.find_field(&field.name).is_none();
-            let same = field.ty == was.ty && plan.names.same_axes(self.old, new, was, field);
-            fresh && same && rank(field.lasts) == rank(was.lasts) && Owned::of(field) == Owned::of(was)
-        });
-        let candidates: Vec<&str> = candidates.map(|field| &*field.name).collect();
-        match heir(&was.name, &candidates) {
-            Some(heir) => steps::rename("field", None, &was.name, heir),
-            None => steps::drop("field", None, &was.name),
-        }
-    }
-
-    /// The step for a field that is kept by other keys than before.
-    fn spread(&self, was: &Field, now: &Field) -> String {
-        let first = self.pair.new.levels.first().map(|level| &*level.id).filter(|_| was.ty == now.ty);
-        match (was.is_keyed(), &now.axes[..], first) {
-            (false, [Axis::Level], Some(first)) => steps::fill(&format!("{}[{first}]", now.name), &was.name),
-            (true, [], Some(_)) if was.ty.is_number() => steps::fill(&now.name, &format!("highest({})", was.name)),
-            _ => steps::drop("field", None, &was.name),
-        }
-    }
-}
-
-/// What is said about names that become one.
-fn merging<'n>(
-    what: &str,
-    names: impl Iterator<Item = (&'n str, Option<u32>)>,
-    now: impl Fn(u32) -> String,
-) -> Vec<String> {
-    let mut seen: Vec<(u32, &str)> = Vec::new();
-    let mut found = Vec::new();
-    for (name, place) in names {
-        let Some(place) = place else { continue };
-        match seen.iter().find(|(known, _)| *known == place) {
-            Some((_, other)) => {
-                found.push(format!("`{other}` and `{name}` would both be the {what} `{}`", now(place)));
-            }
-            None => seen.push((place, name)),
-        }
-    }
-    found
-}
-
-/// The new name that something probably has: one that is near, or the only one there is.
-fn heir<'n>(name: &str, fresh: &[&'n str]) -> Option<&'n str> {
-    match fresh {
-        [] => None,
-        [only] => Some(only),
-        several => nearest(name, several.iter().copied()),
-    }
-}
-
-/// "one value", "one for each level"
-fn entries(spec: &SpecData, field: &Field) -> String {
-    if !field.is_keyed() {
-        return "one value".into();
-    }
-    let axes: Vec<&str> = field.axes.iter().map(|axis| spec.axis_word(*axis)).collect();
-    format!("one for each {}", axes.join(" and "))
 }

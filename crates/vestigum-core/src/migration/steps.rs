@@ -82,7 +82,7 @@ impl Reader<'_> {
                 _ => false,
             };
         self.errors.push(match before {
-            Some((_, dropped)) => error.help(format!("the migration to version {dropped} dropped it")),
+            Some((_, dropped)) => error.help(format!("it is gone since version {dropped}")),
             None if later => error.help(format!(
                 "version {} has one; a step comes from the names of version {version}",
                 self.new.version
@@ -329,7 +329,7 @@ impl Reader<'_> {
             for mut error in errors {
                 let gone = self.dropped_before.iter().find(|(name, _)| error.message.contains(&format!("`{name}`")));
                 error.help = match (gone, error.help.take()) {
-                    (Some((_, version)), _) => Some(format!("the migration to version {version} dropped it")),
+                    (Some((_, version)), _) => Some(format!("it is gone since version {version}")),
                     (None, None) => Some(format!("`with` reads the values of version {}", self.old.version)),
                     (None, help) => help,
                 };

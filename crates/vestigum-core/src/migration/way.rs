@@ -16,7 +16,7 @@ pub(crate) struct Way<'a> {
 
 /// The ways from a frozen version to the spec, one after the other.
 pub(crate) fn ways(spec: &Spec, from: i64) -> impl Iterator<Item = Way<'_>> {
-    let plans = spec.0.migrations.0.iter().filter(move |plan| plan.to > from);
+    let plans = spec.0.migrations.plans().filter(move |plan| plan.to > from);
     plans.map(|plan| {
         let frozen = spec.history().and_then(|history| history.spec(plan.to));
         Way { to: plan.to, old: &plan.old.0, new: frozen.map_or(&*spec.0, |frozen| &frozen.0), plan }

@@ -1,0 +1,171 @@
+//! Planning the way from every version that has shipped to the spec, when the spec is read.
+
+use std::sync::Arc;
+
+use crate::codes;
+use crate::diagnostic::{Diagnostic, SourceSpan};
+use crate::history::History;
+use crate::spec::{Spec, SpecData};
+
+use super::needs::{Need, needs};
+use super::plan::{Pair, Plan, plan};
+use super::steps::{Reader, Steps};
+
+/// The way from every frozen version to the spec's, a plan for each version on it.
+#[derive(Clone, Debug, Default)]
+pub(crate) struct Migrations(Arc<Vec<Plan>>);
+
+impl Migrations {
+    /// The plans, the oldest first.
+    pub(super) fn plans(&self) -> impl Iterator<Item = &Plan> {
+        self.0.iter()
+    }
+
+    /// The plan that leads to a version.
+    pub(super) fn to(&self, version: i64) -> Option<&Plan> {
+        self.0.iter().find(|plan| plan.to == version)
+    }
+}
+
+/// Plans the way from every frozen version to the spec. What the spec does not say about it comes back.
+pub(crate) fn prepare(
+    spec: &mut SpecData,
+    history: Option<Arc<History>>,
+    text: &str,
+    errors: &mut Vec<Diagnostic>,
+) -> Vec<Need> {
+    let Some(history) = history else { return Vec::new() };
+    spec.history = Some(history.clone());
+    if !check_versions(spec, &history, errors) {
+        return Vec::new();
+    }
+    let Some((oldest, newest)) = history.oldest().zip(history.newest()) else { return Vec::new() };
+    let mut found_needs = Vec::new();
+    let mut plans = Vec::new();
+    let mut dropped: Vec<(String, i64)> = Vec::new();
+    for to in oldest + 1..=spec.version {
+        let Some(old) = history.spec(to - 1) else { break };
+        // A version that has shipped is what was frozen of it, whatever the spec says now.
+        let frozen = history.spec(to);
+        let new = frozen.map_or(&*spec, |frozen| &frozen.0);
+        let (plan, found) = between(spec, old, new, frozen.is_none(), text, &dropped, errors);
+        dropped.extend(
+            old.0
+                .fields
+                .iter()
+                .filter(|field| plan.carrier(field.id).is_none())
+                .map(|field| (field.name.to_string(), to)),
+        );
+        found_needs.extend(found);
+        plans.push(plan);
+    }
+    if newest == spec.version
+        && let Some(frozen) = history.spec(newest)
+    {
+        let place = |name: &str| field_place(spec, name);
+        let pair = Pair { old: frozen, new: spec, raised: false, at: version_place(spec), place: &place };
+        found_needs.extend(needs(&pair, &plan(&pair, Steps::default())));
+    }
+    spec.migrations = Migrations(Arc::new(plans));
+    found_needs
+}
+
+/// Whether a save of the frozen shape loses nothing under the spec, without a step.
+pub(crate) fn is_compatible(frozen: &Spec, spec: &Spec) -> bool {
+    let pair = Pair { old: frozen, new: &spec.0, raised: false, at: SourceSpan::default(), place: &|_| None };
+    needs(&pair, &plan(&pair, Steps::default())).is_empty()
+}
+
+/// The plan from one version to the next, by the steps of the document.
+fn between(
+    spec: &SpecData,
+    old: &Spec,
+    new: &SpecData,
+    is_current: bool,
+    text: &str,
+    dropped: &[(String, i64)],
+    errors: &mut Vec<Diagnostic>,
+) -> (Plan, Vec<Need>) {
+    let entry = spec.document.migrations.iter().find(|entry| entry.to.value == new.version);
+    let steps = match entry {
+        Some(entry) => Reader { old: &old.0, new, text, dropped_before: dropped, errors }.read(entry),
+        None => Steps::default(),
+    };
+    let place = |name: &str| if is_current { field_place(spec, name) } else { None };
+    let at = entry.map_or_else(|| version_place(spec), |entry| entry.to.span);
+    let pair = Pair { old, new, raised: true, at, place: &place };
+    let plan = plan(&pair, steps);
+    let needs = needs(&pair, &plan);
+    (plan, needs)
+}
+
+/// Where the document says its version.
+fn version_place(spec: &SpecData) -> SourceSpan {
+    let game = &spec.document.game;
+    game.version.as_ref().map_or(game.span, |version| version.span)
+}
+
+fn field_place(spec: &SpecData, name: &str) -> Option<SourceSpan> {
+    spec.document.fields.iter().find(|(field, _)| field.value == name).map(|(field, _)| field.span)
+}
+
+/// Whether the versions of the spec, its history and its migrations follow each other.
+fn check_versions(spec: &SpecData, history: &History, errors: &mut Vec<Diagnostic>) -> bool {
+    let before = errors.len();
+    let mut error = |span, message: String, help: String| {
+        errors.push(Diagnostic::error(codes::VERSION, span, message).help(help));
+    };
+    let (Some(oldest), Some(newest)) = (history.oldest(), history.newest()) else { return true };
+    if history.game() != &*spec.id {
+        let span = spec.document.game.id.as_ref().map_or(spec.document.game.span, |id| id.span);
+        let help = "a game keeps its id; its saves bear it".to_owned();
+        error(
+            span,
+            format!("the history is of the game `{}`, and this spec is of `{}`", history.game(), spec.id),
+            help,
+        );
+    }
+    if spec.version < newest {
+        let message = format!("version {newest} is frozen, and this spec says version {}", spec.version);
+        error(
+            version_place(spec),
+            message,
+            format!(
+                "players have saves of version {newest}: set `version = {newest}`, or {} for a new one",
+                newest + 1
+            ),
+        );
+    } else if spec.version > newest + 1 {
+        let message = format!("version {} skips a version: the newest that was frozen is {newest}", spec.version);
+        error(
+            version_place(spec),
+            message,
+            format!("set `version = {}`; versions are raised when they ship, one at a time", newest + 1),
+        );
+    }
+    let mut seen: Vec<i64> = Vec::new();
+    for entry in &spec.document.migrations {
+        let to = entry.to.value;
+        if seen.contains(&to) {
+            error(
+                entry.to.span,
+                format!("there is a migration to version {to} already"),
+                "put its steps together".into(),
+            );
+        } else if to > spec.version {
+            error(
+                entry.to.span,
+                format!("this migrates to version {to}, and the spec is of version {}", spec.version),
+                format!("raise `version` to {to}, or lead it to {}", spec.version),
+            );
+        } else if to <= oldest {
+            error(
+                entry.to.span,
+                format!("this migrates from version {}, which was never frozen", to - 1),
+                format!("the history begins with version {oldest}, so the first migration leads to {}", oldest + 1),
+            );
+        }
+        seen.push(to);
+    }
+    errors.len() == before
+}
