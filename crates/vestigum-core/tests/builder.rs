@@ -5,8 +5,10 @@ use std::path::Path;
 
 use vestigum_core::fate::Simple;
 use vestigum_core::fate_table::FateTable;
-use vestigum_core::spec::{Accept, FieldBuilder, LevelBuilder, Respawn, Resume, RuleBuilder, Span, WrittenBy};
-use vestigum_core::{Progress, Spec, Value};
+use vestigum_core::spec::{
+    Accept, FieldBuilder, LevelBuilder, MigrationBuilder, Respawn, Resume, RuleBuilder, Span, WrittenBy,
+};
+use vestigum_core::{History, Progress, Spec, Value};
 
 #[test]
 fn everything_a_document_says_can_be_built() {
@@ -180,4 +182,54 @@ fn values_print_in_few_words() {
     assert_eq!(map(&[("a", 1), ("b", 2)]).brief(), "2 entries");
     assert_eq!(list(&(0..20).collect::<Vec<_>>()).to_string(), "[0, 1, 2, 3, 4, 5, … 20 in all]");
     assert_eq!(Value::text("x".repeat(100)).to_string(), format!("'{}…' (100 characters)", "x".repeat(40)));
+}
+
+#[test]
+fn migrations_are_built_as_they_are_written() {
+    let field = |name: &str| FieldBuilder::new(name, "int").lasts(Span::Profile).after_failure(Simple::Keep);
+    let old = Spec::builder("fellpost")
+        .order(["old_mill", "attic"])
+        .level(LevelBuilder::new("old_mill").checkpoints(["ford", "stile"]))
+        .keys("gate", ["upper", "lower"])
+        .field(field("coins"))
+        .field(field("time"))
+        .field(field("volume"))
+        .field(field("toll").per(["gate"]))
+        .field(FieldBuilder::new("route", "text").lasts(Span::Profile).after_failure(Simple::Keep))
+        .build()
+        .unwrap();
+    let history = History::default().freeze(&old).unwrap().history;
+    let new = Spec::builder("fellpost")
+        .version(2)
+        .order(["mill_lane"])
+        .level(LevelBuilder::new("mill_lane").checkpoints(["bridge"]))
+        .keys("gate", ["top"])
+        .field(field("stamps"))
+        .field(field("time"))
+        .field(FieldBuilder::new("volume", "int").lasts(Span::Device))
+        .field(field("toll").per(["gate"]))
+        .field(FieldBuilder::new("route", "list of text").lasts(Span::Profile).after_failure(Simple::Keep))
+        .migration(
+            MigrationBuilder::to(2)
+                .rename("field", "coins", "stamps")
+                .rename("level", "old_mill", "mill_lane")
+                .rename_of("checkpoint", "old_mill", "ford", "bridge")
+                .rename_of("key", "gate", "upper", "top")
+                .drop("level", "attic")
+                .drop_of("checkpoint", "old_mill", "stile")
+                .drop_of("key", "gate", "lower")
+                .fill("time", "time * 1000")
+                .moved("volume", "device")
+                .hook("route"),
+        )
+        .build_with_history(history.clone())
+        .unwrap_or_else(|errors| panic!("{errors}"));
+    let again = Spec::from_named_toml_with_history("again.toml", &new.to_toml(), history).unwrap();
+    assert_eq!(again.to_toml(), new.to_toml());
+    let mut game = Progress::fresh(&old);
+    game.write("time", &[], 7.into()).unwrap();
+    game.write("toll", &["upper"], 5.into()).unwrap();
+    let new = new.with_hook(2, |_, _| Ok(()));
+    let game = Progress::launch(&new, Some(&game.suspend().profile_image("ada")), None).unwrap().progress;
+    assert_eq!((game.value("time", &[]), game.value("toll", &["top"])), (Ok(7000.into()), Ok(5.into())));
 }

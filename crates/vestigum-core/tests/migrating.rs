@@ -122,6 +122,73 @@ fn load(spec: &Spec, (profile, device): &(Image, Image)) -> Launched {
     Progress::load(spec, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"))
 }
 
+/// The same document with other names for everything that saves hold, and the steps that say so.
+fn renamed(sketch: &Sketch) -> (String, String) {
+    let mut text = sketch.toml();
+    let mut steps = Vec::new();
+    let mut step = |what: &str, of: &str, from: &str, to: &str| {
+        let of = if of.is_empty() { String::new() } else { format!("of = \"{of}\", ") };
+        steps.push(format!("{{ rename = \"{what}\", {of}from = \"{from}\", to = \"{to}\" }}"));
+    };
+    for (level, stops) in sketch.levels.iter().enumerate() {
+        let level = sketch.level(level);
+        step("level", "", &level, &level.replace("path", "way"));
+        (0..*stops).for_each(|stop| step("checkpoint", &level, &format!("stop_{stop}"), &format!("halt_{stop}")));
+    }
+    for (index, field) in sketch.fields.iter().enumerate() {
+        if field.lasts != "session" {
+            step("field", "", &format!("f{index}"), &format!("g{index}"));
+        }
+        if field.lasts != "session" && field.ty == "choice" {
+            ["a", "b", "c"].iter().for_each(|name| step("choice", &format!("f{index}"), name, &format!("{name}2")));
+        }
+    }
+    step("key set", "", "tag", "label");
+    (0..3).for_each(|n| step("key", "tag", &format!("t{n}"), &format!("l{n}")));
+    (0..5).for_each(|n| step("key", "spot", &format!("s{n}"), &format!("p{n}")));
+    step("struct field", "thing", "n", "number");
+    // Words of the document, as they stand there: names, and keys in brackets.
+    for (from, to) in
+        [("path_", "way_"), ("stop_", "halt_"), ("tag", "label"), ("field.f", "field.g"), (".n >", ".number >")]
+    {
+        text = text.replace(from, to);
+    }
+    text = text.replace("{ n =", "{ number =").replace("\nn = \"int\"", "\nnumber = \"int\"");
+    let mut out = String::new();
+    let mut rest = text.as_str();
+    while let Some(at) = rest.find(|c: char| c.is_ascii_alphanumeric() || c == '_') {
+        out.push_str(&rest[..at]);
+        let word: String = rest[at..].chars().take_while(|c| c.is_ascii_alphanumeric() || *c == '_').collect();
+        rest = &rest[at + word.len()..];
+        let number = word[1..].parse::<u32>().is_ok();
+        let quoted = out.ends_with(['"', '\'']) && rest.starts_with(['"', '\'']);
+        match (word.chars().next(), number) {
+            (Some('f'), true) => out.push_str(&word.replacen('f', "g", 1)),
+            (Some('t'), true) => out.push_str(&word.replacen('t', "l", 1)),
+            (Some('s'), true) => out.push_str(&word.replacen('s', "p", 1)),
+            _ if quoted && ["a", "b", "c"].contains(&word.as_str()) => out.push_str(&format!("{word}2")),
+            _ => out.push_str(&word),
+        }
+    }
+    out.push_str(rest);
+    (out, format!("[[migration]]\nto = 2\nsteps = [\n{},\n]\n", steps.join(",\n")))
+}
+
+/// The new name of a value's old one, as `values` writes it.
+fn new_name(name: &str) -> (String, Vec<String>) {
+    let (field, keys) = name.split_once('[').unwrap_or((name, "]"));
+    let keys = keys.trim_end_matches(']').split(", ").filter(|key| !key.is_empty());
+    let key = |key: &str| match (key.split_once('_'), &key[..1]) {
+        (Some(("path", n)), _) => format!("way_{n}"),
+        (Some(("stop", n)), _) => format!("halt_{n}"),
+        (_, "t") => key.replacen('t', "l", 1),
+        (_, "s") => key.replacen('s', "p", 1),
+        _ => key.to_owned(),
+    };
+    let is_own = field.len() < 4 && field.starts_with('f');
+    (if is_own { field.replacen('f', "g", 1) } else { field.to_owned() }, keys.map(key).collect())
+}
+
 /// What of a load another load does not have: entries of saved fields for which `named` does not hold.
 fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) -> bool) -> Option<String> {
     let after_values = |name: &str| {
@@ -210,6 +277,49 @@ proptest! {
         prop_assert!(again.report.is_clean(), "{}", again.report);
         prop_assert_eq!(again.progress.suspend().profile_image("player").digest(), suspended.profile_image("player").digest());
         prop_assert_eq!(History::from_json("history", &history.to_json()).expect("what was written").to_json(), history.to_json());
+    }
+
+    /// A raised version alone changes nothing: values, marks, names and places are as they were.
+    #[test]
+    fn a_raised_version_changes_nothing(sketch in sketch(ALLOWED), steps in play(40)) {
+        let old_spec = Spec::from_toml(&versioned(&sketch, 1, "")).expect("a sound spec");
+        let spec = check(&versioned(&sketch, 2, ""), &frozen(&History::default(), &old_spec)).spec.expect("the same shape");
+        let images = saved(&sketch, &old_spec, &steps);
+        let (before, after) = (load(&old_spec, &images), load(&spec, &images));
+        prop_assert!(after.report.place.is_none() && after.report.filled.is_empty());
+        let (before, after) = (before.progress.suspend(), after.progress.suspend());
+        prop_assert_eq!(Image { version: 1, ..after.profile_image("player") }, before.profile_image("player"));
+        prop_assert_eq!(Image { version: 1, ..after.device_image() }, before.device_image());
+    }
+
+    /// Where everything bears another name, everything is there under it: after loading, and after going on.
+    #[test]
+    fn everything_can_be_renamed_at_once(sketch in sketch(ALLOWED), steps in play(40)) {
+        let old_spec = Spec::from_toml(&versioned(&sketch, 1, "")).expect("a sound spec");
+        let (text, migration) = renamed(&sketch);
+        let text = text.replacen("id = \"fellpost\"\n", "id = \"fellpost\"\nversion = 2\n", 1);
+        let checked = check(&format!("{text}{migration}"), &frozen(&History::default(), &old_spec));
+        let Some(spec) = checked.spec else { panic!("{}\n{text}{migration}", checked.findings) };
+        let images = saved(&sketch, &old_spec, &steps);
+        let (mut before, mut after) = (load(&old_spec, &images).progress, load(&spec, &images).progress);
+        for moment in ["", "death", "restart", "complete"] {
+            let say = |game: &mut Progress| match moment {
+                "death" => drop(game.death()),
+                "restart" => drop(game.restart()),
+                "complete" => drop(game.complete()),
+                _ => {}
+            };
+            say(&mut before);
+            say(&mut after);
+            for (name, value) in values(&sketch, &before) {
+                let (field, keys) = new_name(&name);
+                let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
+                let now = after.value(&field, &keys).unwrap_or_default().to_string();
+                let was = value.to_string();
+                let same = now == was || now == format!("{was}2") || now == was.replace("{ n =", "{ number =");
+                prop_assert!(same, "after `{}`: {} was {} and {} is {}", moment, name, was, field, now);
+            }
+        }
     }
 
     /// A player who skipped a version has what one has who did not: from any version, all at once and one by one.

@@ -1,7 +1,7 @@
 //! Scripts: the demo's pass, wrong ones say where, failing ones say why.
 
-use vestigum_core::Spec;
 use vestigum_core::playthrough::{MemoryShelf, Run, Script, Why, run};
+use vestigum_core::{Image, Progress, Spec};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -239,4 +239,67 @@ fn statements_on_containers_are_checked_before_they_run() {
         let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err().to_string();
         assert!(errors.contains(expected), "{text}: `{expected}` is not said:\n{errors}");
     }
+}
+
+/// A script whose imports find these images, by their names.
+fn importing(text: &str, images: Vec<(&'static str, Image)>) -> Result<Run, String> {
+    let spec = spec();
+    let files = move |script: &str, path: &str| match images.iter().find(|(name, _)| *name == path) {
+        Some((_, image)) if script == "plays/a.play" => Ok(image.to_json()),
+        _ => Err(format!("there is no {path} beside {script}")),
+    };
+    let text = format!("playthrough \"a\"\n{text}");
+    let script = Script::from_text_with("plays/a.play", &text, &spec, &files).map_err(|errors| errors.to_string())?;
+    Ok(run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default()))
+}
+
+#[test]
+fn a_saved_image_is_imported_as_this_players_newest() {
+    let mut game = Progress::fresh(&spec());
+    game.write("xp", &[], 30.into()).unwrap();
+    game.write("volume", &[], 15.into()).unwrap();
+    let suspended = game.suspend();
+    let images = || vec![("ada.json", suspended.profile_image("ada")), ("device.json", suspended.device_image())];
+    let play = "profile ben\nlaunch\nxp += 5\nquit\nimport \"ada.json\"\nimport \"device.json\"\nlaunch\n\
+        expect xp == 30 and volume == 15\nprofile cora\nlaunch\nexpect xp == 0 and volume == 15";
+    let run = importing(play, images()).unwrap();
+    assert!(run.passed(), "{:?}", run.failure);
+    let run = importing("launch\nimport \"ada.json\"", images()).unwrap();
+    assert!(matches!(run.failure.unwrap().why, Why::Refused(why) if why.contains("a session runs")));
+    // An image of a newer version is there, and the launch refuses it.
+    let newer = vec![("newer.json", Image { version: 9, ..suspended.profile_image("ada") })];
+    let run = importing("import \"newer.json\"\nrefuse launch", newer).unwrap();
+    assert!(run.passed(), "{:?}", run.failure);
+    let other = vec![("other.json", Image { game: "hillpost".into(), ..suspended.profile_image("ada") })];
+    let wrong =
+        importing("import \"nowhere.json\"\nimport \"other.json\"\nimport ada.json\nimport", other).unwrap_err();
+    insta::assert_snapshot!(wrong, @r#"
+    error[V020]: `nowhere.json` cannot be imported: there is no nowhere.json beside plays/a.play
+     --> plays/a.play:2:8
+      |
+    2 | import "nowhere.json"
+      |        ^^^^^^^^^^^^^^
+
+    error[V020]: `other.json` cannot be imported: it is of the game `hillpost`
+     --> plays/a.play:3:8
+      |
+    3 | import "other.json"
+      |        ^^^^^^^^^^^^
+
+    error[V020]: which saved image?
+     --> plays/a.play:4:8
+      |
+    4 | import ada.json
+      |        ^^^^^^^^
+      |
+      = help: name its file in double quotes, as in `import "v1/ada.json"`
+
+    error[V020]: which saved image?
+     --> plays/a.play:5:1
+      |
+    5 | import
+      | ^^^^^^
+      |
+      = help: name its file in double quotes, as in `import "v1/ada.json"`
+    "#);
 }

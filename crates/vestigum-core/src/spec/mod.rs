@@ -10,6 +10,7 @@ pub(crate) mod document;
 mod field;
 mod fields;
 mod keys;
+mod listed;
 mod promises;
 pub(crate) mod read;
 mod resolve;

@@ -9,12 +9,9 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::value::Value;
 
-use super::document::{
-    AllowEntry, DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, MigrationEntry, PromiseEntry,
-    RuleEntry, SourceEntry, StepEntry, TableEntry, Word,
-};
+use super::document::{DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word};
 
-type Spot<'i> = toml::Spanned<DeValue<'i>>;
+pub(super) type Spot<'i> = toml::Spanned<DeValue<'i>>;
 
 /// TOML errors cascade; after this many the rest says nothing new.
 const SYNTAX_ERRORS: usize = 10;
@@ -36,14 +33,14 @@ pub(crate) fn read(text: &str) -> (Document, Vec<Diagnostic>) {
 }
 
 #[derive(Default)]
-struct Reader {
-    errors: Vec<Diagnostic>,
+pub(super) struct Reader {
+    pub errors: Vec<Diagnostic>,
 }
 
 /// A table whose keys are taken one by one.
-struct Table<'t, 'i> {
-    name: String,
-    table: &'t DeTable<'i>,
+pub(super) struct Table<'t, 'i> {
+    pub name: String,
+    pub table: &'t DeTable<'i>,
     known: Vec<&'static str>,
 }
 
@@ -52,26 +49,26 @@ impl<'t, 'i> Table<'t, 'i> {
         Table { name: name.into(), table, known: Vec::new() }
     }
 
-    fn take(&mut self, key: &'static str) -> Option<&'t Spot<'i>> {
+    pub(super) fn take(&mut self, key: &'static str) -> Option<&'t Spot<'i>> {
         self.known.push(key);
         self.table.iter().find(|(name, _)| name.get_ref() == key).map(|(_, value)| value)
     }
 }
 
 impl Reader {
-    fn error(&mut self, span: SourceSpan, message: impl Into<String>) -> &mut Diagnostic {
+    pub(super) fn error(&mut self, span: SourceSpan, message: impl Into<String>) -> &mut Diagnostic {
         self.errors.push(Diagnostic::error(codes::SHAPE, span, message));
         let last = self.errors.len() - 1;
         &mut self.errors[last]
     }
 
-    fn wrong(&mut self, what: &str, wanted: &str, found: &Spot<'_>) {
+    pub(super) fn wrong(&mut self, what: &str, wanted: &str, found: &Spot<'_>) {
         let kind = found.get_ref().type_str();
         self.error(found.span().into(), format!("`{what}` wants {wanted}")).label = format!("this is of type {kind}");
     }
 
     /// Reports the keys that nobody asked for.
-    fn finish(&mut self, table: Table<'_, '_>) {
+    pub(super) fn finish(&mut self, table: Table<'_, '_>) {
         for (name, _) in table.table.iter() {
             if !table.known.contains(&&**name.get_ref()) {
                 let place = if table.name.is_empty() { "a spec".into() } else { format!("`[{}]`", table.name) };
@@ -86,7 +83,7 @@ impl Reader {
         }
     }
 
-    fn table<'t, 'i>(&mut self, name: &str, value: &'t Spot<'i>) -> Option<Table<'t, 'i>> {
+    pub(super) fn table<'t, 'i>(&mut self, name: &str, value: &'t Spot<'i>) -> Option<Table<'t, 'i>> {
         match value.get_ref() {
             DeValue::Table(table) => Some(Table::new(name, table)),
             _ => {
@@ -105,7 +102,7 @@ impl Reader {
         table.table.iter().map(|(key, value)| (word(key), value)).collect()
     }
 
-    fn text(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Word> {
+    pub(super) fn text(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Word> {
         let value = value?;
         match value.get_ref() {
             DeValue::String(text) => Some(Spanned::new(text.to_string(), value.span().into())),
@@ -116,7 +113,7 @@ impl Reader {
         }
     }
 
-    fn texts(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
+    pub(super) fn texts(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
         let Some(value) = value else { return Vec::new() };
         match value.get_ref() {
             DeValue::Array(items) => items.iter().filter_map(|item| self.text(what, Some(item))).collect(),
@@ -127,7 +124,7 @@ impl Reader {
         }
     }
 
-    fn int(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Spanned<i64>> {
+    pub(super) fn int(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Spanned<i64>> {
         let value = value?;
         match self.literal(what, Some(value))?.value {
             Value::Int(int) => Some(Spanned::new(int, value.span().into())),
@@ -139,7 +136,7 @@ impl Reader {
     }
 
     /// One text, or a list of them.
-    fn one_or_more(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
+    pub(super) fn one_or_more(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
         match value.map(|value| value.get_ref()) {
             Some(DeValue::String(_)) => self.text(what, value).into_iter().collect(),
             _ => self.texts(what, value),
@@ -168,7 +165,7 @@ impl Reader {
         }
     }
 
-    fn literal(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Literal> {
+    pub(super) fn literal(&mut self, what: &str, value: Option<&Spot<'_>>) -> Option<Literal> {
         let value = value?;
         let literal = match value.get_ref() {
             DeValue::Boolean(bool) => Some(Value::Bool(*bool)),
@@ -297,126 +294,6 @@ impl Reader {
         }
         self.finish(root);
         document
-    }
-
-    /// The tables of `[[name]]`.
-    fn tables<'t, 'i>(&mut self, root: &mut Table<'t, 'i>, name: &'static str) -> Vec<(Table<'t, 'i>, SourceSpan)> {
-        let Some(value) = root.take(name) else { return Vec::new() };
-        let DeValue::Array(items) = value.get_ref() else {
-            self.wrong(name, "tables", value);
-            let last = self.errors.len() - 1;
-            self.errors[last].help = Some(format!("begin each with `[[{name}]]`"));
-            return Vec::new();
-        };
-        items.iter().filter_map(|item| Some((self.table(name, item)?, item.span().into()))).collect()
-    }
-
-    /// A text that must be there.
-    fn needed(&mut self, table: &mut Table<'_, '_>, key: &'static str, span: SourceSpan, help: &str) -> Option<Word> {
-        let value = table.take(key);
-        if value.is_none() {
-            self.error(span, format!("`[[{}]]` does not say `{key}`", table.name)).help = Some(help.into());
-        }
-        self.text(key, value)
-    }
-
-    fn source(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<SourceEntry> {
-        let name = self.needed(&mut table, "name", span, "name what play finds, as in `name = \"letter\"`");
-        let levels = self.one_or_more("in", table.take("in"));
-        let mut gives = Vec::new();
-        match table.take("gives").map(|value| (value, value.get_ref())) {
-            Some((_, DeValue::Table(entries))) => {
-                for (field, value) in entries.iter() {
-                    let field = Spanned::new(field.get_ref().to_string(), field.span().into());
-                    gives.extend(self.literal("gives", Some(value)).map(|value| (field, value)));
-                }
-            }
-            Some((value, _)) => self.wrong("gives", "a table, as in `{ letters = 10 }`", value),
-            None => {
-                self.error(span, "`[[source]]` does not say what it `gives`").help =
-                    Some("say which fields it adds to, as in `gives = { letters = 10 }`".into());
-            }
-        }
-        let times = self.int("times", table.take("times"));
-        let lasts = self.text("lasts", table.take("lasts"));
-        let after_failure = self.text("after_failure", table.take("after_failure"));
-        self.finish(table);
-        Some(SourceEntry { name: name?, levels, gives, times, lasts, after_failure })
-    }
-
-    fn promise(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<PromiseEntry> {
-        let help = "name what is promised, as in `name = \"a replay never lowers a record\"`";
-        let name = self.needed(&mut table, "name", span, help);
-        let never_falls = self.one_or_more("never_falls", table.take("never_falls"));
-        let holds = self.text("holds", table.take("holds"));
-        let after = self.one_or_more("after", table.take("after"));
-        self.finish(table);
-        Some(PromiseEntry { name: name?, never_falls, holds, after })
-    }
-
-    fn allow(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<AllowEntry> {
-        let code = self.needed(&mut table, "code", span, "name the code of the finding, as in `code = \"V102\"`");
-        let of = self.text("of", table.take("of"));
-        let because = self.needed(&mut table, "because", span, "say why it is meant; whoever reads this next will ask");
-        self.finish(table);
-        Some(AllowEntry { code: code?, of, because: because? })
-    }
-
-    fn migration(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<MigrationEntry> {
-        let to = table.take("to");
-        if to.is_none() {
-            self.error(span, "`[[migration]]` does not say `to` which version it leads").help =
-                Some("say it, as in `to = 2`: it takes saves of the version before it".into());
-        }
-        let to = self.int("to", to);
-        let mut steps = Vec::new();
-        match table.take("steps").map(|value| (value, value.get_ref())) {
-            None => {}
-            Some((_, DeValue::Array(items))) => {
-                for item in items.iter() {
-                    let step = self.table("step", item).and_then(|table| self.step(table, item.span().into()));
-                    steps.extend(step.map(|step| Spanned::new(step, item.span().into())));
-                }
-            }
-            Some((value, _)) => self.wrong("steps", "a list of steps", value),
-        }
-        self.finish(table);
-        Some(MigrationEntry { to: to?, steps })
-    }
-
-    fn step(&mut self, mut table: Table<'_, '_>, span: SourceSpan) -> Option<StepEntry> {
-        const KINDS: [&str; 5] = ["rename", "fill", "drop", "move", "hook"];
-        let kind = KINDS.into_iter().find(|kind| table.table.iter().any(|(name, _)| name.get_ref() == kind));
-        let Some(kind) = kind else {
-            let message = "this step does none of what a step can do";
-            self.error(span, message).help = Some(format!("a step begins with one of: {}", KINDS.join(", ")));
-            return None;
-        };
-        let first = self.text(kind, table.take(kind));
-        let mut part = |this: &mut Self, key: &'static str| {
-            let value = table.take(key);
-            if value.is_none() {
-                this.error(span, format!("this `{kind}` does not say `{key}`"));
-            }
-            this.text(key, value)
-        };
-        let step = match kind {
-            "rename" => {
-                let (from, to) = (part(self, "from"), part(self, "to"));
-                let of = self.text("of", table.take("of"));
-                first.zip(from).zip(to).map(|((what, from), to)| StepEntry::Rename { what, of, from, to })
-            }
-            "fill" => part(self, "with").zip(first).map(|(with, target)| StepEntry::Fill { target, with }),
-            "drop" => {
-                let name = part(self, "name");
-                let of = self.text("of", table.take("of"));
-                first.zip(name).map(|(what, name)| StepEntry::Drop { what, of, name })
-            }
-            "move" => part(self, "to").zip(first).map(|(to, field)| StepEntry::Move { field, to }),
-            _ => first.map(|field| StepEntry::Hook { field }),
-        };
-        self.finish(table);
-        step
     }
 
     fn level(&mut self, name: &Word, value: &Spot<'_>) -> LevelEntry {
