@@ -69,6 +69,11 @@ impl State {
         State { values, noted, entry, checkpoint, told: None, spot: Spot::Menu, made, moved: None }
     }
 
+    /// How many values there are.
+    pub fn len(&self) -> usize {
+        self.values.len()
+    }
+
     #[inline]
     pub fn value(&self, slot: usize) -> &Value {
         &self.values[slot]

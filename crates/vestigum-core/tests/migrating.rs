@@ -8,6 +8,7 @@ use proptest::sample::select;
 use support::{Allowed, FieldSketch, Sketch, apply_all, play, sketch, values};
 use vestigum_core::lint::{Checked, check_with_history};
 use vestigum_core::migration::upgrade;
+use vestigum_core::proof::{Options, prove};
 use vestigum_core::{History, Image, Launched, Progress, Spec, Value};
 
 /// A change that an update makes.
@@ -354,5 +355,25 @@ proptest! {
                 prop_assert_eq!(lost(&changed(&second, &later), &direct.progress, &played.progress, |_| false), None);
             }
         }
+    }
+}
+
+proptest! {
+    #![proptest_config(cases(120))]
+
+    /// With the steps that are asked for, the proof finds nothing lost that no step drops.
+    #[test]
+    fn the_proof_holds_for_the_steps_that_are_asked_for(
+        first in sketch(ALLOWED), edits in vec(edit(), 1..5), later in vec(edit(), 1..4), seed in any::<u64>(),
+    ) {
+        let first_spec = Spec::from_toml(&versioned(&first, 1, "")).expect("a sound spec");
+        let history = frozen(&History::default(), &first_spec);
+        let second = changed(&first, &edits);
+        let (second_spec, migrations) = with_steps(&second, 2, &history, "");
+        let history = frozen(&history, &second_spec);
+        let (third_spec, migrations) = with_steps(&changed(&second, &later), 3, &history, &migrations);
+        let proof = prove(&third_spec, &Options { random: 3, seed });
+        let lost: Vec<_> = proof.versions.iter().flat_map(|version| version.lost().map(|field| (version.version, field))).collect();
+        prop_assert!(proof.holds(), "{:#?}\n{:#?}\n{migrations}", lost, proof.versions.iter().map(|version| &version.failures).collect::<Vec<_>>());
     }
 }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, nearest};
-use crate::spec::{Axis, Field, FieldId, Span, SpecData};
+use crate::spec::{Axis, Field, FieldId, Resume, Span, SpecData};
 use crate::types::Type;
 use crate::value::below;
 
@@ -189,7 +189,9 @@ impl Finder<'_> {
         let (new, names, name) = (self.pair.new, &self.plan.names, &*was.name);
         let read = self.plan.readers(was.id).next().is_some();
         let dropped = names.step(was.id) == Some(FieldStep::Dropped);
-        if dropped || was.lasts == Span::Session || self.plan.is_hooked(name) {
+        // Of a visit something is saved only where levels are resumed.
+        let saved = was.lasts != Span::Session && !(was.needs_level() && self.old.resume == Resume::None);
+        if dropped || !saved || self.plan.is_hooked(name) {
             return;
         }
         let Some(now) = successor(new, names, was).map(|now| new.field(now)) else {

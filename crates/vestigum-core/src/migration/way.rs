@@ -93,12 +93,18 @@ impl Way<'_> {
         if !self.plan.names.same_axes(self.old, self.new, was, now) {
             return None;
         }
-        let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| {
-            let name = match axis {
-                Axis::Keys(set) => self.old.key_sets[*set as usize].names.get_index(key as usize),
-                _ => None,
-            };
-            self.plan.names.key_now(self.new, *axis, key, name, |_, _| None)
+        let names = &self.plan.names;
+        let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| match axis {
+            // Names that were made keep their places.
+            Axis::Keys(set) if self.old.key_sets[*set as usize].max.is_some() => {
+                let now = names.sets[*set as usize]?;
+                self.new.key_sets[now as usize].max.filter(|max| key < *max).map(|_| key)
+            }
+            Axis::Keys(set) => {
+                let name = self.old.key_sets[*set as usize].names.get_index(key as usize);
+                names.key_now(self.new, *axis, key, name, |_, _| None)
+            }
+            axis => names.key_now(self.new, *axis, key, None, |_, _| None),
         });
         if was.axes.is_empty() {
             return Some(now.first_slot);

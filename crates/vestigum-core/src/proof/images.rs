@@ -23,6 +23,8 @@ pub(super) struct Sample {
     pub name: String,
     pub spec: Spec,
     pub state: State,
+    /// Whether it was made for the place where the player stopped.
+    pub stopped: bool,
 }
 
 /// What values a sample has.
@@ -60,7 +62,7 @@ impl Sample {
                 }
             }
         }
-        Sample { name, spec: spec.clone(), state }
+        Sample { name, spec: spec.clone(), state, stopped: false }
     }
 
     /// The same save with other values in some slots of a field, and in their marks.
@@ -88,7 +90,8 @@ pub(super) fn samples(spec: &Spec, random: usize, seed: u64) -> Vec<Sample> {
     let places = places(&spec.0);
     for (index, place) in places.iter().enumerate() {
         let name = format!("suspended in {}", place.named(&spec.0));
-        samples.push(Sample::new(spec, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone())));
+        let sample = Sample::new(spec, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone()));
+        samples.push(Sample { stopped: true, ..sample });
     }
     for n in 0..random as u64 {
         let seed = mixed(seed ^ n.wrapping_mul(0x9E37_79B9));

@@ -31,7 +31,8 @@ use std::sync::Arc;
 use crate::image::Image;
 use crate::migration::upgrade;
 use crate::progress::{Launched, Progress, entry_name};
-use crate::spec::{Field, Span, Spec};
+use crate::spec::{Field, Resume, Span, Spec};
+use crate::state::State;
 
 use images::{Kind, Sample, samples};
 pub use trace::Became;
@@ -173,9 +174,6 @@ struct Prover<'a> {
     trace: Trace,
 }
 
-/// What a loaded game would save: all that is left.
-type Left = (Image, Image);
-
 impl Prover<'_> {
     fn new<'a>(spec: &'a Spec, version: i64, options: &Options) -> Prover<'a> {
         let old = spec.0.history.as_ref().and_then(|history| history.spec(version)).unwrap_or(spec).clone();
@@ -209,8 +207,10 @@ impl Prover<'_> {
                 Err(why) => proof.failures.push(format!("the image `{}` does not load: {why}", sample.name)),
             }
         }
-        let saved = self.old.0.fields.iter().filter(|field| field.lasts != Span::Session);
-        for field in saved {
+        // Without saves made inside levels, nothing of a visit is ever saved.
+        let stopped = !proof.places.is_empty();
+        let saved = |field: &&Field| field.lasts != Span::Session && (stopped || !field.needs_level());
+        for field in self.old.0.fields.iter().filter(saved) {
             let mut found = self.field(field);
             let names: Vec<&str> = found.now.iter().map(|name| name.split('[').next().unwrap_or(name)).collect();
             found.clamped = clamped.iter().filter(|image| names.iter().any(|name| image.contains(*name))).count();
@@ -225,8 +225,8 @@ impl Prover<'_> {
     }
 
     /// What is left of a save.
-    fn left(&self, sample: &Sample) -> Option<Left> {
-        self.load(sample).ok().map(|loaded| left(&loaded))
+    fn left(&self, sample: &Sample) -> Option<State> {
+        self.load(sample).ok().map(|loaded| loaded.progress.state)
     }
 
     /// Takes the image step by step, through its bytes, and compares what is left.
@@ -242,7 +242,7 @@ impl Prover<'_> {
             (profile, device) = images;
         }
         let chain = Progress::load(self.spec, Some(&profile), Some(&device)).ok()?;
-        let same = left(&chain) == left(direct);
+        let same = is_same(&chain.progress.state, &direct.progress.state);
         (!same).then(|| format!("the image `{}` comes to something else step by step", sample.name))
     }
 
@@ -263,6 +263,8 @@ impl Prover<'_> {
             (true, _, true) => Verdict::Code,
             // Every entry is of something that a step drops.
             (true, ..) if slots == 0 => Verdict::Dropped,
+            // The spec resumes no level any more: what was saved of a visit ends with it, as after giving up.
+            (true, ..) if field.needs_level() && self.spec.resume() == Resume::None => Verdict::Dropped,
             (true, ..) => Verdict::Lost,
         };
         if verdict != Verdict::Kept {
@@ -305,7 +307,7 @@ impl Prover<'_> {
         let Some(base) = self.samples.iter().skip(2).find(fits) else { return BTreeSet::new() };
         let all = |kind: &dyn Fn(usize) -> Kind| {
             let changes = slots.iter().enumerate().map(|(number, slot)| (*slot, kind(number)));
-            self.load(&base.with(field, changes)).ok().map(|loaded| loaded.progress.state)
+            self.left(&base.with(field, changes))
         };
         let Some(before) = all(&|_| Kind::Typical(40)) else { return BTreeSet::new() };
         let bits = usize::BITS - slots.len().leading_zeros();
@@ -315,10 +317,7 @@ impl Prover<'_> {
             let kind = |number: usize| if changed(number) { Kind::Typical(91) } else { Kind::Typical(40) };
             let Some(after) = all(&kind) else { return BTreeSet::new() };
             for (slot, code) in codes.iter_mut().enumerate() {
-                let same = before.value(slot) == after.value(slot)
-                    && before.at_entry(slot) == after.at_entry(slot)
-                    && before.at_checkpoint(slot) == after.at_checkpoint(slot);
-                *code |= u64::from(!same) << load;
+                *code |= u64::from(!same_slot(&before, &after, slot)) << load;
             }
         }
         let code =
@@ -332,19 +331,9 @@ impl Prover<'_> {
         let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
         let in_level = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
         let bases = self.samples.iter().filter(in_level);
-        // The three kinds first, then some that stand in levels or are random.
         bases.step_by(if field.needs_level() { 1 } else { 2 }).take(12).any(|base| {
-            let mut first = None;
-            kinds.iter().any(|kind| {
-                let left = self.left(&base.with(field, [(slot, *kind)]));
-                match &first {
-                    None => {
-                        first = Some(left);
-                        false
-                    }
-                    Some(first) => *first != left,
-                }
-            })
+            let mut left = kinds.iter().filter_map(|kind| self.left(&base.with(field, [(slot, *kind)])));
+            left.next().is_some_and(|first| left.any(|other| !is_same(&first, &other)))
         })
     }
 
@@ -367,14 +356,23 @@ impl Prover<'_> {
     }
 }
 
-fn left(loaded: &Launched) -> Left {
-    let suspended = loaded.progress.suspend();
-    (suspended.profile_image("player"), suspended.device_image())
+/// Whether two loaded games are the same: place, values and marks.
+fn is_same(one: &State, other: &State) -> bool {
+    one.spot == other.spot
+        && one.made == other.made
+        && one.len() == other.len()
+        && (0..one.len()).all(|slot| same_slot(one, other, slot))
+}
+
+fn same_slot(one: &State, other: &State, slot: usize) -> bool {
+    one.value(slot) == other.value(slot)
+        && one.at_entry(slot) == other.at_entry(slot)
+        && one.at_checkpoint(slot) == other.at_checkpoint(slot)
 }
 
 /// Where a player who stopped in a level is after loading.
 fn place(sample: &Sample, loaded: &Launched) -> Option<PlaceProof> {
-    if !sample.state.spot.is_level() || !sample.name.starts_with("suspended") {
+    if !sample.stopped {
         return None;
     }
     let why = loaded.report.place.as_ref().map(|change| change.why.clone());
