@@ -318,7 +318,8 @@ impl Explanation {
 /// All codes as a Markdown document: `docs/lints.md`.
 pub fn as_markdown() -> String {
     let mut out = String::from(
-        "# What `vestigum check` finds\n\nErrors begin with `V0`: the spec cannot be used, or part of it can never do anything. Warnings begin with `V1`: the spec\nworks, and probably does not do what was meant. What begins with `V2` is found by `vestigum explore`. A warning that is meant is allowed in the spec, with a reason:\n\n```toml\n[[allow]]\ncode = \"V102\"\nof = \"last_letters\"                 # left out: wherever it is found\nbecause = \"the board shows the last visit, not the best\"\n```\n\n`vestigum check --deny warnings` fails on warnings too. `vestigum check --explain CODE` shows what stands here.\n",
+        "# What `vestigum check` finds\n\nErrors begin with `V0`: the spec cannot be used, or part of it can never do anything. Warnings begin with `V1`: the spec\nworks, and probably does not do what was meant. What begins with `V2` is found by `vestigum explore`; `V3` are errors about
+versions and the saves of earlier ones. A warning that is meant is allowed in the spec, with a reason:\n\n```toml\n[[allow]]\ncode = \"V102\"\nof = \"last_letters\"                 # left out: wherever it is found\nbecause = \"the board shows the last visit, not the best\"\n```\n\n`vestigum check --deny warnings` fails on warnings too. `vestigum check --explain CODE` shows what stands here.\n",
     );
     for entry in ALL {
         let Explanation { code, title, text, wrong, right } = entry;

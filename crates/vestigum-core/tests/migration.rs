@@ -525,6 +525,55 @@ fn steps_that_do_not_fit_are_shown_where_they_stand() {
 }
 
 #[test]
+fn each_new_name_is_offered_once_and_the_order_of_steps_does_not_matter() {
+    let parcel = |member: &str| format!("[struct.parcel]\n{member} = \"int\"\n{}", field("load", "parcel", ""));
+    let old = spec(
+        1,
+        &format!(
+            "[levels]\norder = [\"north\", \"south\"]\n{}{}",
+            parcel("weight"),
+            field("best", "int", "per = \"level\"")
+        ),
+    );
+    let history = frozen(&[&old]);
+    let rest = format!("[levels]\norder = [\"east\"]\n{}{}", parcel("grams"), field("best", "int", "per = \"level\""));
+    let checked = check_with_history("fellpost.toml", &text(2, &rest), history.clone());
+    let steps: Vec<&str> = checked.missing.iter().map(|(_, step)| step.as_str()).collect();
+    assert_eq!(
+        steps,
+        [
+            "{ rename = \"level\", from = \"north\", to = \"east\" }",
+            "{ drop = \"level\", name = \"south\" }",
+            "{ rename = \"struct field\", of = \"parcel\", from = \"weight\", to = \"grams\" }",
+        ]
+    );
+    let mut game = Progress::fresh(&old);
+    game.write("best", &["north"], Value::Int(4)).unwrap();
+    let images = saved(&game);
+    let mut steps = steps;
+    steps.extend([
+        "{ fill = \"best[east]\", with = \"best[north] + 1\" }",
+        "{ fill = \"best\", with = \"best * 100\" }",
+    ]);
+    for _ in 0..2 {
+        let game = load(&updated(2, &format!("{rest}{}", migration(2, &steps)), &history), &images);
+        assert_eq!(shown(&game, "best", &["east"]), "5", "one entry wins over all");
+        steps.reverse();
+    }
+    let stays = migration(2, &["{ move = \"best\", to = \"device\" }"]);
+    let said = refused(
+        2,
+        &format!(
+            "[levels]\norder = [\"north\", \"south\"]\n{}{}{stays}",
+            parcel("weight"),
+            field("best", "int", "per = \"level\"")
+        ),
+        &history,
+    );
+    assert!(said.contains("`best` is moved, and lasts a profile in version 2"), "{said}");
+}
+
+#[test]
 fn two_things_never_become_one() {
     let gates = "[keys.gate]\nnames = [\"upper\", \"lower\"]\n";
     let old = spec(

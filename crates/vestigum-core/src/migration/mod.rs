@@ -2,9 +2,9 @@
 //!
 //! A spec that was read with its [history](crate::history) takes every older image through the versions between, one
 //! after the other. `steps` reads what the document says and `names` knows what became of names; `plan` works out where
-//! every field's values come from, and `needs` finds what was forgotten; `prepare` does so for every version. `apply` takes
-//! an image one version on (`entries` knows where each entry goes), `chain` a player's and a device's all the way. Old images are never
-//! touched: loading makes new ones of them, which replace the old as the newest only when the game saves.
+//! every field's values come from, and `needs` finds what was forgotten; `prepare` does so for every version. `apply`
+//! takes an image one version on (`entries` knows where each entry goes), `chain` a player's and a device's all the way.
+//! Old images are never touched: loading makes new ones of them, which become the newest only when the game saves.
 //!
 //! ```
 //! use vestigum_core::{History, Progress, Spec};

@@ -201,7 +201,12 @@ impl Names {
                     let now = self.member(&was.name, name).and_then(|now| is.position(now));
                     match now {
                         Some(index) => fits &= self.fits(field, ty, &is.members[index].1, lost),
-                        None if !dropped => lost.push(Lost::Member(was.name.clone(), name.clone())),
+                        None if !dropped => {
+                            let new =
+                                is.members.iter().filter(|(known, like)| like == ty && was.position(known).is_none());
+                            let fresh = new.map(|(known, _)| known.clone()).collect();
+                            lost.push(Lost::Member { of: was.name.clone(), member: name.clone(), fresh });
+                        }
                         None => {}
                     }
                 }
@@ -251,8 +256,12 @@ impl Names {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Lost {
     Choice(Arc<str>),
-    /// Of a struct.
-    Member(Arc<str>, Arc<str>),
+    /// A member of a struct, and those of its type that the struct did not have before.
+    Member {
+        of: Arc<str>,
+        member: Arc<str>,
+        fresh: Vec<Arc<str>>,
+    },
 }
 
 /// Whether a value of one type becomes one of the other under new names: what differs is only how choices and members

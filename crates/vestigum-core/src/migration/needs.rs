@@ -28,7 +28,7 @@ pub(crate) struct Need {
 /// Finds what no step says.
 pub(super) fn needs(pair: &Pair<'_>, plan: &Plan) -> Vec<Need> {
     let old = &*pair.old.0;
-    let mut finder = Finder { pair, plan, old, needs: Vec::new() };
+    let mut finder = Finder { pair, plan, old, offered: Vec::new(), needs: Vec::new() };
     finder.merged();
     finder.levels();
     finder.keys();
@@ -50,6 +50,8 @@ struct Finder<'a> {
     pair: &'a Pair<'a>,
     plan: &'a Plan,
     old: &'a SpecData,
+    /// New names that a step offers already: no second one may want them.
+    offered: Vec<String>,
     needs: Vec<Need>,
 }
 
@@ -130,7 +132,7 @@ impl Finder<'_> {
             let Some(now) = names.levels[index as usize] else {
                 let fresh = new.levels.iter().zip(&names.old_levels).filter(|(_, before)| before.is_none());
                 let fresh: Vec<&str> = fresh.map(|(level, _)| &*level.id).collect();
-                let step = match heir(&level.id, &fresh) {
+                let step = match self.heir("level", &level.id, &fresh) {
                     Some(heir) => steps::rename("level", None, &level.id, heir),
                     None => steps::drop("level", None, &level.id),
                 };
@@ -145,7 +147,7 @@ impl Finder<'_> {
                 let listed: Vec<&str> = new.level(now).checkpoints().collect();
                 let fresh: Vec<&str> =
                     listed.into_iter().filter(|name| !level.checkpoints.iter().any(|old| **old == **name)).collect();
-                let step = match heir(checkpoint, &fresh) {
+                let step = match self.heir(&level.id, checkpoint, &fresh) {
                     Some(heir) => steps::rename("checkpoint", Some(&level.id), checkpoint, heir),
                     None => steps::drop("checkpoint", Some(&level.id), checkpoint),
                 };
@@ -173,7 +175,7 @@ impl Finder<'_> {
                             continue;
                         }
                         let fresh: Vec<&str> = now.names().filter(|name| !set.names.contains(*name)).collect();
-                        let step = match heir(key, &fresh) {
+                        let step = match self.heir(&set.name, key, &fresh) {
                             Some(heir) => steps::rename("key", Some(&set.name), key, heir),
                             None => steps::drop("key", Some(&set.name), key),
                         };
@@ -207,7 +209,10 @@ impl Finder<'_> {
                         );
                         self.step(self.place(session), message, steps::drop("field", None, name));
                     }
-                    None => self.step(self.pair.at, self.missing(&what), self.heir_of(was)),
+                    None => {
+                        let step = self.heir_of(was);
+                        self.step(self.pair.at, self.missing(&what), step);
+                    }
                 }
             }
             return;
@@ -274,9 +279,13 @@ impl Finder<'_> {
                     };
                     self.step(place, self.missing(&format!("the choice `{choice}` of `{name}`")), step);
                 }
-                Lost::Member(of, member) => {
+                Lost::Member { of, member, fresh } => {
                     let what = format!("the field `{member}` of the struct `{of}`");
-                    let step = steps::drop("struct field", Some(&of), &member);
+                    let fresh: Vec<&str> = fresh.iter().map(|name| &**name).collect();
+                    let step = match heir(&member, &fresh) {
+                        Some(heir) => steps::rename("struct field", Some(&of), &member, heir),
+                        None => steps::drop("struct field", Some(&of), &member),
+                    };
                     if !self.needs.iter().any(|need| need.step.as_ref() == Some(&step)) {
                         self.step(place, self.missing(&what), step);
                     }
@@ -341,8 +350,17 @@ impl Finder<'_> {
         )
     }
 
+    /// The new name that something of a kind probably has, if no other is offered it.
+    fn heir<'n>(&mut self, kind: &str, name: &str, fresh: &[&'n str]) -> Option<&'n str> {
+        let known = |heir: &str| format!("{kind} {heir}");
+        let free: Vec<&str> = fresh.iter().copied().filter(|heir| !self.offered.contains(&known(heir))).collect();
+        let heir = heir(name, &free)?;
+        self.offered.push(known(heir));
+        Some(heir)
+    }
+
     /// The step for a field that is gone: it bears another name, or it is dropped.
-    fn heir_of(&self, was: &Field) -> String {
+    fn heir_of(&mut self, was: &Field) -> String {
         let (new, plan) = (self.pair.new, self.plan);
         let candidates = new.fields.iter().filter(|field| {
             let fresh =
@@ -351,7 +369,7 @@ impl Finder<'_> {
             fresh && same && rank(field.lasts) == rank(was.lasts) && Owned::of(field) == Owned::of(was)
         });
         let candidates: Vec<&str> = candidates.map(|field| &*field.name).collect();
-        match heir(&was.name, &candidates) {
+        match self.heir("field", &was.name, &candidates) {
             Some(heir) => steps::rename("field", None, &was.name, heir),
             None => steps::drop("field", None, &was.name),
         }

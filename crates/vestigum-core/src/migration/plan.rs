@@ -92,6 +92,8 @@ pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> Plan {
     for fill in fills {
         fields[fill.field.0 as usize].fills.push(fill);
     }
+    // A fill of one entry wins over one of all entries, wherever they stand.
+    fields.iter_mut().for_each(|plan| plan.fills.sort_by_key(|fill| fill.at.is_some()));
     Plan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() }
 }
 

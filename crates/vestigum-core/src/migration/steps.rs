@@ -42,7 +42,13 @@ pub(super) struct Reader<'a> {
 impl Reader<'_> {
     pub fn read(&mut self, entry: &MigrationEntry) -> Steps {
         let mut steps = Steps::default();
-        for Spanned { value: step, span } in &entry.steps {
+        // Checkpoints and fills are read by what has become of levels and key sets.
+        let first = |step: &StepEntry| {
+            let (StepEntry::Rename { what, .. } | StepEntry::Drop { what, .. }) = step else { return false };
+            matches!(what.value.as_str(), "level" | "key set")
+        };
+        let (names, rest): (Vec<_>, Vec<_>) = entry.steps.iter().partition(|step| first(&step.value));
+        for Spanned { value: step, span } in names.into_iter().chain(rest) {
             // What cannot be taken has been reported.
             let _ = match step {
                 StepEntry::Rename { what, of, from, to } => self.names(&mut steps, what, of.as_ref(), from, Some(to)),
@@ -51,8 +57,9 @@ impl Reader<'_> {
                 StepEntry::Move { field, to } => self.moves(&mut steps, field, to, *span),
                 StepEntry::Hook { field } => self.hook(&mut steps, field),
             };
-            steps.told.push(told(step));
         }
+        steps.told.extend(entry.steps.iter().map(|step| told(&step.value)));
+        self.owners(entry, &steps);
         for fill in &steps.fills {
             self.reads(entry, &steps, fill);
         }
@@ -128,6 +135,28 @@ impl Reader<'_> {
         match spec.key_sets.iter().position(|set| *set.name == *word.value) {
             Some(set) => Some(set as u32),
             None => self.unknown(spec.version, "key set", word, spec.key_sets.iter().map(|set| &*set.name)),
+        }
+    }
+
+    /// Whether what is moved belongs to its new owner in the new version.
+    fn owners(&mut self, entry: &MigrationEntry, steps: &Steps) {
+        for was in steps.moved.iter().map(|was| self.old.field(*was)) {
+            let now = match steps.said.fields.get(&was.id) {
+                Some(FieldStep::Renamed(now)) => Some(self.new.field(*now)),
+                Some(FieldStep::Dropped) => None,
+                None => self.new.find_field(&was.name),
+            };
+            let Some(now) = now.filter(|now| Owned::of(now) == Owned::of(was)) else { continue };
+            let moves = |step: &&Spanned<StepEntry>| matches!(&step.value, StepEntry::Move { field, .. } if *field.value == *was.name);
+            let span = entry.steps.iter().find(moves).map_or(entry.to.span, |step| step.span);
+            let message = format!(
+                "`{}` is moved, and lasts {} {} in version {}",
+                now.name,
+                now.lasts.article(),
+                now.lasts,
+                self.new.version
+            );
+            self.error(span, message).help = Some("let it last as long as its new owner, or take this step out".into());
         }
     }
 
@@ -277,7 +306,7 @@ impl Reader<'_> {
         let same = || new.level_ids.get(&self.old.level(level).id).copied();
         let Some(now) = steps.said.levels.get(&level).copied().unwrap_or_else(same) else {
             let message = format!("version {} has no level `{}`", new.version, self.old.level(level).id);
-            self.error(to.span, message).help = Some("rename the level before its checkpoints".into());
+            self.error(to.span, message).help = Some("say what has become of the level".into());
             return None;
         };
         let listed = &new.level(now).checkpoints;
@@ -297,8 +326,7 @@ impl Reader<'_> {
             self.error(to.span, format!("`{}` lasts a session, so no save holds it", field.name));
             return None;
         }
-        let twice = |fill: &&Fill| fill.field == field.id && (fill.at.is_none() == at.is_none()) && fill.at == at;
-        if steps.fills.iter().any(|fill| twice(&fill)) {
+        if steps.fills.iter().any(|fill| fill.field == field.id && fill.at == at) {
             self.error(to.span, format!("another step fills `{}` already", to.value));
             return None;
         }
@@ -310,7 +338,7 @@ impl Reader<'_> {
     /// An expression over the old values: of the field's type, or of one that becomes it under new names.
     fn expression(&mut self, said: &Said, field: &Field, with: &Word) -> Option<Expression> {
         let place = place_of(self.text, with);
-        // The key sets of the old version that the entry has keys of. A rename of one stands before its fills.
+        // The key sets of the old version that the entry has keys of.
         let mut sets = [None; 3];
         let axes = field.axes.iter().filter_map(|axis| match axis {
             Axis::Keys(set) => Some(*set),
