@@ -743,3 +743,35 @@ fn the_proof_finds_what_is_lost_though_every_step_is_there() {
     opened → ["opened"] Kept lost []
     "#);
 }
+
+#[test]
+fn the_proof_finds_the_saves_in_which_a_value_shows() {
+    let visit = |name: &str| {
+        format!("[field.{name}]\ntype = \"int\"\nper = \"checkpoint\"\nlasts = \"visit\"\nafter_failure = \"keep\"\n")
+    };
+    let old = spec(
+        1,
+        &format!(
+            "{PATHS}{}{}{}{}",
+            visit("found"),
+            visit("seen"),
+            field("coins", "int", ""),
+            field("title", "text", "")
+        ),
+    );
+    let proof = |richest: &str| {
+        let added = ["most", "least", "rich", "chief"].map(|name| field(name, "int", "range = [0, 60]")).concat();
+        let steps = [
+            "{ fill = \"most\", with = \"highest(found)\" }",
+            "{ fill = \"least\", with = \"lowest(seen)\" }",
+            &format!("{{ fill = \"rich\", with = \"if(coins == 4711, {richest}, 0)\" }}"),
+            "{ fill = \"chief\", with = \"if(title == 'postmaster', 1, 0)\" }",
+        ];
+        let rest = format!("{PATHS}{added}{}", migration(2, &steps));
+        prove(&updated(2, &rest, &frozen(&[&old])), &Options { random: 0, seed: 1 })
+    };
+    let held = proof("1");
+    assert!(held.holds(), "{:#?}", held.versions[0].lost().collect::<Vec<_>>());
+    let lost = proof("0");
+    assert_eq!(lost.versions[0].lost().map(|field| field.field.as_str()).collect::<Vec<_>>(), ["coins"]);
+}

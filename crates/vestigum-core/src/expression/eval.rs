@@ -184,19 +184,33 @@ impl Node {
         let any = |node: &Node| node.any_read(env, is_so);
         match self {
             Node::Read(..) | Node::Filled(..) => is_so(self),
-            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => any(inner),
-            Node::Member(inner, _) | Node::Steps(_, inner, _) => any(inner),
-            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
-                any(left) || any(right)
-            }
             Node::If(branches) => {
                 let [condition, yes, no] = &**branches;
                 any(condition) || any(if condition.value(env).as_bool() { yes } else { no })
             }
-            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(any),
             Node::Derived(index) => any(&env.spec.derived[*index as usize].expression.node),
-            Node::Const(_) | Node::Over(..) | Node::Open(_) => false,
-            Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
+            _ => self.parts().into_iter().any(any),
+        }
+    }
+
+    /// Tells every value that stands in the expression as such.
+    pub fn each_literal(&self, tell: &mut dyn FnMut(&Value)) {
+        match self {
+            Node::Const(value) => tell(value),
+            _ => self.parts().into_iter().for_each(|part| part.each_literal(tell)),
+        }
+    }
+
+    /// What this is made of.
+    fn parts(&self) -> Vec<&Node> {
+        match self {
+            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => vec![inner],
+            Node::Member(inner, _) | Node::Steps(_, inner, _) => vec![inner],
+            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => vec![left, right],
+            Node::If(branches) => branches.iter().collect(),
+            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().collect(),
+            Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Over(..) | Node::Derived(_) => Vec::new(),
+            Node::Open(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => Vec::new(),
         }
     }
 

@@ -96,6 +96,13 @@ impl Expression {
         self.node.value(env)
     }
 
+    /// The values that stand in it as such.
+    pub(crate) fn literals(&self) -> Vec<Value> {
+        let mut literals = Vec::new();
+        self.node.each_literal(&mut |value| literals.push(value.clone()));
+        literals
+    }
+
     /// Whether the value is made of one that is not filled.
     pub(crate) fn reads_unfilled(&self, env: &Env<'_>) -> bool {
         self.node.any_read(env, &|node| node.is_unfilled(env))

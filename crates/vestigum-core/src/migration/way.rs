@@ -1,6 +1,7 @@
 //! What a plan says about single fields, for those who tell about it.
 
 use crate::spec::{Axis, Field, FieldId, Spec, SpecData};
+use crate::value::Value;
 
 use super::names::FieldStep;
 use super::plan::Plan;
@@ -63,6 +64,12 @@ impl Way<'_> {
     pub fn filled_from(&self, field: FieldId) -> Vec<String> {
         let fills = self.plan.fields[field.0 as usize].fills.iter();
         fills.map(|fill| fill.expression.source().to_owned()).collect()
+    }
+
+    /// The literals in the expressions that fill fields.
+    pub fn literals(&self) -> Vec<Value> {
+        let fills = self.plan.fields.iter().flat_map(|field| &field.fills);
+        fills.flat_map(|fill| fill.expression.literals()).collect()
     }
 
     /// Whether a step drops the level, checkpoint or key of an entry.

@@ -25,6 +25,8 @@ pub(super) struct Sample {
     pub state: State,
     /// Whether it was made for the place where the player stopped.
     pub stopped: bool,
+    /// Whether its values are all the smallest or all the largest.
+    pub extreme: bool,
 }
 
 /// What values a sample has.
@@ -62,14 +64,14 @@ impl Sample {
                 }
             }
         }
-        Sample { name, spec: spec.clone(), state, stopped: false }
+        let extreme = matches!(kind, Kind::Smallest | Kind::Largest);
+        Sample { name, spec: spec.clone(), state, stopped: false, extreme }
     }
 
     /// The same save with other values in some slots of a field, and in their marks.
-    pub fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Kind)>) -> Sample {
+    pub fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Value)>) -> Sample {
         let mut sample = self.clone();
-        for (slot, kind) in changes {
-            let value = made(field, kind, slot as u64);
+        for (slot, value) in changes {
             sample.state.write_through(slot, value.clone());
             if self.state.spot.is_level() && field.rewinds {
                 sample.state.write_marks(slot, value.clone(), value);
@@ -88,6 +90,12 @@ pub(super) fn samples(spec: &Spec, random: usize, seed: u64) -> Vec<Sample> {
         Sample::new(spec, "after a game over".into(), Kind::Typical(2), Spot::RunOver),
     ];
     let places = places(&spec.0);
+    if let Some(place) = places.first() {
+        for (name, kind) in [("smallest", Kind::Smallest), ("largest", Kind::Largest)] {
+            let name = format!("{name} in {}", place.named(&spec.0));
+            samples.push(Sample::new(spec, name, kind, Spot::Level(place.clone())));
+        }
+    }
     for (index, place) in places.iter().enumerate() {
         let name = format!("suspended in {}", place.named(&spec.0));
         let sample = Sample::new(spec, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone()));
@@ -125,7 +133,7 @@ fn places(spec: &SpecData) -> Vec<Standing> {
 }
 
 /// A value of a field.
-fn made(field: &Field, kind: Kind, slot: u64) -> Value {
+pub(super) fn made(field: &Field, kind: Kind, slot: u64) -> Value {
     let value = match kind {
         Kind::Smallest if field.optional => return Value::Unfilled,
         Kind::Random(seed) if field.optional && mixed(seed ^ slot).is_multiple_of(4) => return Value::Unfilled,

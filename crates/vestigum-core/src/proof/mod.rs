@@ -33,8 +33,9 @@ use crate::migration::upgrade;
 use crate::progress::{Launched, Progress, entry_name};
 use crate::spec::{Field, Resume, Span, Spec};
 use crate::state::State;
+use crate::value::Value;
 
-use images::{Kind, Sample, samples};
+use images::{Kind, Sample, made, samples};
 pub use trace::Became;
 use trace::Trace;
 
@@ -304,9 +305,12 @@ impl Prover<'_> {
     /// on that entry; one that depends on several changes in more.
     fn seen_together(&self, field: &Field, slots: &[usize]) -> BTreeSet<usize> {
         let fits = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
-        let Some(base) = self.samples.iter().skip(2).find(fits) else { return BTreeSet::new() };
+        let Some(base) = self.samples.iter().filter(|sample| !sample.extreme).find(fits) else {
+            return BTreeSet::new();
+        };
         let all = |kind: &dyn Fn(usize) -> Kind| {
-            let changes = slots.iter().enumerate().map(|(number, slot)| (*slot, kind(number)));
+            let changes =
+                slots.iter().enumerate().map(|(number, slot)| (*slot, made(field, kind(number), *slot as u64)));
             self.left(&base.with(field, changes))
         };
         let Some(before) = all(&|_| Kind::Typical(40)) else { return BTreeSet::new() };
@@ -330,9 +334,13 @@ impl Prover<'_> {
     fn matters(&self, field: &Field, slot: usize) -> bool {
         let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
         let in_level = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
-        let bases = self.samples.iter().filter(in_level);
-        bases.step_by(if field.needs_level() { 1 } else { 2 }).take(12).any(|base| {
-            let mut left = kinds.iter().filter_map(|kind| self.left(&base.with(field, [(slot, *kind)])));
+        let values: Vec<Value> =
+            kinds.iter().map(|kind| made(field, *kind, slot as u64)).chain(self.trace.compared(field)).collect();
+        let bases = || self.samples.iter().filter(in_level);
+        // The highest or the lowest of several values shows a change only where the others leave room for it.
+        let extremes = bases().filter(|base| base.extreme);
+        extremes.chain(bases().filter(|base| !base.extreme).take(8)).any(|base| {
+            let mut left = values.iter().filter_map(|value| self.left(&base.with(field, [(slot, value.clone())])));
             left.next().is_some_and(|first| left.any(|other| !is_same(&first, &other)))
         })
     }
@@ -340,7 +348,7 @@ impl Prover<'_> {
     /// A value before and after.
     fn example(&self, field: &Field, now: &[String]) -> Option<Example> {
         let wanted = |sample: &&Sample| sample.state.spot.is_level() == field.needs_level();
-        let sample = self.samples.iter().skip(2).find(wanted)?;
+        let sample = self.samples.iter().filter(|sample| !sample.extreme).find(wanted)?;
         let loaded = self.load(sample).ok()?;
         let made = &sample.state.made;
         let slots = || {

@@ -4,6 +4,7 @@ use std::fmt;
 
 use crate::migration::Way;
 use crate::spec::{Field, FieldId, Spec};
+use crate::value::Value;
 
 /// What a migration makes of a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -145,6 +146,16 @@ impl Trace {
         let shown = at.map(|(field, slot)| self.shown(field, Some(slot)));
         let is_told = |shown: &String| now.iter().any(|name| shown.split('[').next() == name.split('[').next());
         shown.filter(is_told)
+    }
+
+    /// Values of a field that fills may compare it with: their literals, and the whole numbers beside them.
+    pub fn compared(&self, field: &Field) -> Vec<Value> {
+        let literals = self.plans().flat_map(|way| way.literals());
+        let beside = literals.flat_map(|literal| match literal {
+            Value::Int(int) => vec![Value::Int(int.saturating_sub(1)), literal, Value::Int(int.saturating_add(1))],
+            _ => vec![literal],
+        });
+        beside.filter_map(|value| Some(field.limits.clamp(value.fitted(&field.ty)?).0)).collect()
     }
 
     /// Fields of the spec that the version does not have, and the expressions that fill them; none of those that begin at
