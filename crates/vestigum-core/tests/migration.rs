@@ -538,7 +538,7 @@ fn each_new_name_is_offered_once_and_the_order_of_steps_does_not_matter() {
     let history = frozen(&[&old]);
     let rest = format!("[levels]\norder = [\"east\"]\n{}{}", parcel("grams"), field("best", "int", "per = \"level\""));
     let checked = check_with_history("fellpost.toml", &text(2, &rest), history.clone());
-    let steps: Vec<&str> = checked.missing.iter().map(|(_, step)| step.as_str()).collect();
+    let steps: Vec<&str> = checked.missing.iter().map(|missing| missing.step.as_str()).collect();
     assert_eq!(
         steps,
         [
@@ -546,6 +546,19 @@ fn each_new_name_is_offered_once_and_the_order_of_steps_does_not_matter() {
             "{ drop = \"level\", name = \"south\" }",
             "{ rename = \"struct field\", of = \"parcel\", from = \"weight\", to = \"grams\" }",
         ]
+    );
+    let two =
+        check_with_history("fellpost.toml", &text(2, &rest.replace("\"east\"", "\"east\", \"west\"")), history.clone());
+    assert!(
+        two.migrations()
+            .contains("{ drop = \"level\", name = \"north\" },  # or is it \"east\" or \"west\" now? then rename it\n"),
+        "{}",
+        two.migrations()
+    );
+    assert!(
+        two.findings.to_string().contains("name = \"north\" }; or rename it, if it is `east` or `west` now"),
+        "{}",
+        two.findings
     );
     let mut game = Progress::fresh(&old);
     game.write("best", &["north"], Value::Int(4)).unwrap();

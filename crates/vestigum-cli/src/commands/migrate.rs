@@ -26,6 +26,8 @@ pub struct Arguments {
     seed: u64,
 }
 
+const NOTHING_OLDER: &str = "There is no older version to come from.";
+
 pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
     attempt(out, arguments).unwrap_or_else(|verdict| verdict)
 }
@@ -56,6 +58,10 @@ fn way(out: &Output, spec: &Spec, history: &History) {
         out.json(&json!({ "ok": true, "version": spec.version(), "migrations": list.collect::<Vec<_>>() }));
         return;
     }
+    if first == spec.version() {
+        out.line(NOTHING_OLDER);
+        return;
+    }
     for (to, steps) in steps {
         out.line(paint(STRONG, format_args!("version {} → {to}", to - 1)));
         for step in &steps {
@@ -78,7 +84,7 @@ fn proof(out: &Output, spec: &Spec, options: &Options) -> Verdict {
         return verdict;
     }
     if proof.versions.is_empty() {
-        out.line("There is no older version to come from.");
+        out.line(NOTHING_OLDER);
         return verdict;
     }
     for version in &proof.versions {

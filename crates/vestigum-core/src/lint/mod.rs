@@ -32,6 +32,7 @@ use std::sync::Arc;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::history::History;
+use crate::migration::Offer;
 use crate::spec::Spec;
 
 /// A document that was checked.
@@ -44,7 +45,19 @@ pub struct Checked {
     /// The findings that the spec allows, and why.
     pub allowed: Vec<Allowed>,
     /// The steps that no migration says, by the version that they lead to: see [`Checked::migrations`].
-    pub missing: Vec<(i64, String)>,
+    pub missing: Vec<MissingStep>,
+}
+
+/// A step that no migration says.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct MissingStep {
+    /// The version that it leads to.
+    pub to: i64,
+    /// The step as it is written.
+    pub step: String,
+    /// If it drops something: new names that it may bear instead, as none of them is near enough to guess.
+    pub or: Vec<String>,
 }
 
 /// A finding that is meant.
@@ -84,7 +97,11 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
         findings.extend(meant);
         allowed = others;
     }
-    let missing = needs.iter().filter_map(|need| Some((need.to, need.step.clone()?))).collect();
+    let missing = needs.iter().filter_map(|need| {
+        let Offer { step, or } = need.offer.clone()?;
+        Some(MissingStep { to: need.to, step, or })
+    });
+    let missing = missing.collect();
     findings.extend(needs.into_iter().map(|need| need.diagnostic));
     let findings = Diagnostics::new(name, text, findings);
     Checked { spec: spec.filter(|_| sound), findings, allowed, missing }
@@ -99,14 +116,25 @@ fn unchecked_migrations(spec: &Spec) -> Option<Finding> {
     Some(Finding { subject: "migration".into(), diagnostic })
 }
 
+impl MissingStep {
+    /// The step on a line of its own, and what may be meant instead.
+    fn line(&self) -> String {
+        let names: Vec<String> = self.or.iter().map(|name| format!("\"{name}\"")).collect();
+        match &names[..] {
+            [] => format!("  {},\n", self.step),
+            names => format!("  {},  # or is it {} now? then rename it\n", self.step, names.join(" or ")),
+        }
+    }
+}
+
 impl Checked {
     /// The missing steps as they are written into the spec, one `[[migration]]` for each version.
     pub fn migrations(&self) -> String {
         let mut out = String::new();
-        let mut versions: Vec<i64> = self.missing.iter().map(|(to, _)| *to).collect();
+        let mut versions: Vec<i64> = self.missing.iter().map(|missing| missing.to).collect();
         versions.dedup();
         for version in versions {
-            let steps = self.missing.iter().filter(|(to, _)| *to == version).map(|(_, step)| format!("  {step},\n"));
+            let steps = self.missing.iter().filter(|missing| missing.to == version).map(MissingStep::line);
             let gap = if out.is_empty() { "" } else { "\n" };
             out.push_str(&format!("{gap}[[migration]]\nto = {version}\nsteps = [\n{}]\n", steps.collect::<String>()));
         }

@@ -43,7 +43,7 @@
 //! "#, History::default().freeze(&old)?.history)?;
 //! let game = Progress::launch(&spec, Some(&saved), None)?;
 //! assert_eq!(game.progress.value("best_letters", &["mill_lane"])?.as_int(), 80);
-//! assert_eq!(game.report.migrated[0].to_string(), "migrated to version 2: the level old_mill is mill_lane now; best_letters[mill_lane] is best");
+//! assert_eq!(game.report.migrated[0].to_string(), "migrated to version 2: the level old_mill is mill_lane now; best_letters[mill_lane] is filled with best");
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
@@ -68,7 +68,7 @@ use crate::spec::Spec;
 pub(crate) use chain::{Migrated, migrate};
 pub use hook::HookError;
 pub(crate) use hook::Hooks;
-pub(crate) use needs::Need;
+pub(crate) use needs::{Need, Offer};
 pub(crate) use prepare::{Migrations, is_compatible, prepare};
 pub(crate) use way::{Way, ways};
 

@@ -3,6 +3,7 @@
 //! Everything that the old shape has must be found again in the new one, or a step must say what becomes of it. What is
 //! missing is an error with the step that would do it, ready to paste.
 
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use crate::codes;
@@ -21,14 +22,29 @@ pub(crate) struct Need {
     pub diagnostic: Diagnostic,
     /// The version that the step leads to.
     pub to: i64,
-    /// The step that says it, ready to paste; none where a raised version is enough.
-    pub step: Option<String>,
+    /// What says it; nothing where a raised version is enough.
+    pub offer: Option<Offer>,
+}
+
+/// A step that a migration can say.
+#[derive(Clone, Debug)]
+pub(crate) struct Offer {
+    /// Ready to paste.
+    pub step: String,
+    /// New names that what is dropped may have instead, as none of them is near enough to guess.
+    pub or: Vec<String>,
+}
+
+impl From<String> for Offer {
+    fn from(step: String) -> Offer {
+        Offer { step, or: Vec::new() }
+    }
 }
 
 /// Finds what no step says.
 pub(super) fn needs(pair: &Pair<'_>, plan: &Plan) -> Vec<Need> {
     let old = &*pair.old.0;
-    let mut finder = Finder { pair, plan, old, offered: Vec::new(), needs: Vec::new() };
+    let mut finder = Finder { pair, plan, old, offered: Vec::new(), asked: BTreeSet::new(), needs: Vec::new() };
     finder.merged();
     finder.levels();
     finder.keys();
@@ -50,12 +66,14 @@ struct Finder<'a> {
     pair: &'a Pair<'a>,
     plan: &'a Plan,
     old: &'a SpecData,
-    /// New names that a step offers already: no second one may want them.
+    /// New names that a step offers already, by what they name: no second one may want them.
     offered: Vec<String>,
+    /// Struct fields that were asked about.
+    asked: BTreeSet<(String, String)>,
     needs: Vec<Need>,
 }
 
-impl Finder<'_> {
+impl<'a> Finder<'a> {
     /// "version 1 has the level `attic`, and version 2 …"
     fn missing(&self, what: &str) -> String {
         let version = self.old.version;
@@ -70,14 +88,18 @@ impl Finder<'_> {
         if self.pair.raised { format!("in version {}", self.pair.new.version) } else { "now".into() }
     }
 
-    fn step(&mut self, span: SourceSpan, message: String, step: String) {
-        let to = self.old.version + 1;
-        let help = match self.pair.raised {
-            true => format!("say in the migration to version {to}: {step}"),
-            false => format!("raise `version` to {to} and say in its migration: {step}"),
+    fn step(&mut self, span: SourceSpan, message: String, offer: impl Into<Offer>) {
+        let (to, offer) = (self.old.version + 1, offer.into());
+        let mut help = match self.pair.raised {
+            true => format!("say in the migration to version {to}: {}", offer.step),
+            false => format!("raise `version` to {to} and say in its migration: {}", offer.step),
         };
+        if !offer.or.is_empty() {
+            let names: Vec<String> = offer.or.iter().map(|name| format!("`{name}`")).collect();
+            help.push_str(&format!("; or rename it, if it is {} now", names.join(" or ")));
+        }
         let diagnostic = Diagnostic::error(codes::NEEDS_MIGRATION, span, message).help(help);
-        self.needs.push(Need { diagnostic, to, step: Some(step) });
+        self.needs.push(Need { diagnostic, to, offer: Some(offer) });
     }
 
     /// What a raised version is enough for.
@@ -88,7 +110,7 @@ impl Finder<'_> {
                 self.old.version + 1
             );
             let diagnostic = Diagnostic::error(codes::NEEDS_VERSION, span, message).help(help);
-            self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
+            self.needs.push(Need { diagnostic, to: self.old.version + 1, offer: None });
         }
     }
 
@@ -118,7 +140,7 @@ impl Finder<'_> {
         for message in found {
             let diagnostic = Diagnostic::error(codes::BAD_STEP, self.pair.at, message);
             let diagnostic = diagnostic.help("drop one of them, or give it another name");
-            self.needs.push(Need { diagnostic, to: self.old.version + 1, step: None });
+            self.needs.push(Need { diagnostic, to: self.old.version + 1, offer: None });
         }
     }
 
@@ -132,11 +154,8 @@ impl Finder<'_> {
             let Some(now) = names.levels[index as usize] else {
                 let fresh = new.levels.iter().zip(&names.old_levels).filter(|(_, before)| before.is_none());
                 let fresh: Vec<&str> = fresh.map(|(level, _)| &*level.id).collect();
-                let step = match self.heir("level", &level.id, &fresh) {
-                    Some(heir) => steps::rename("level", None, &level.id, heir),
-                    None => steps::drop("level", None, &level.id),
-                };
-                self.step(self.pair.at, self.missing(&format!("the level `{}`", level.id)), step);
+                let offer = self.offer("level", None, &level.id, &fresh);
+                self.step(self.pair.at, self.missing(&format!("the level `{}`", level.id)), offer);
                 continue;
             };
             for (at, checkpoint) in level.checkpoints.iter().enumerate() {
@@ -147,12 +166,9 @@ impl Finder<'_> {
                 let listed: Vec<&str> = new.level(now).checkpoints().collect();
                 let fresh: Vec<&str> =
                     listed.into_iter().filter(|name| !level.checkpoints.iter().any(|old| **old == **name)).collect();
-                let step = match self.heir(&level.id, checkpoint, &fresh) {
-                    Some(heir) => steps::rename("checkpoint", Some(&level.id), checkpoint, heir),
-                    None => steps::drop("checkpoint", Some(&level.id), checkpoint),
-                };
+                let offer = self.offer("checkpoint", Some(&level.id), checkpoint, &fresh);
                 let what = format!("the checkpoint `{checkpoint}` of `{}`", level.id);
-                self.step(self.pair.at, self.missing(&what), step);
+                self.step(self.pair.at, self.missing(&what), offer);
             }
         }
     }
@@ -175,11 +191,8 @@ impl Finder<'_> {
                             continue;
                         }
                         let fresh: Vec<&str> = now.names().filter(|name| !set.names.contains(*name)).collect();
-                        let step = match self.heir(&set.name, key, &fresh) {
-                            Some(heir) => steps::rename("key", Some(&set.name), key, heir),
-                            None => steps::drop("key", Some(&set.name), key),
-                        };
-                        self.step(self.pair.at, self.missing(&format!("the {} `{key}`", set.name)), step);
+                        let offer = self.offer("key", Some(&set.name), key, &fresh);
+                        self.step(self.pair.at, self.missing(&format!("the {} `{key}`", set.name)), offer);
                     }
                 }
                 _ => {}
@@ -210,8 +223,8 @@ impl Finder<'_> {
                         self.step(self.place(session), message, steps::drop("field", None, name));
                     }
                     None => {
-                        let step = self.heir_of(was);
-                        self.step(self.pair.at, self.missing(&what), step);
+                        let offer = self.offer("field", None, name, &self.candidates(was));
+                        self.step(self.pair.at, self.missing(&what), offer);
                     }
                 }
             }
@@ -273,21 +286,16 @@ impl Finder<'_> {
                     let before = crate::history::choices(&was.ty).unwrap_or_default();
                     let fresh = names.iter().filter(|known| !before.iter().any(|old| old.name == known.name));
                     let fresh: Vec<&str> = fresh.map(|chosen| &*chosen.name).collect();
-                    let step = match heir(&choice, &fresh) {
-                        Some(heir) => steps::rename("choice", Some(name), &choice, heir),
-                        None => steps::drop("choice", Some(name), &choice),
-                    };
-                    self.step(place, self.missing(&format!("the choice `{choice}` of `{name}`")), step);
+                    let offer = self.offer("choice", Some(name), &choice, &fresh);
+                    self.step(place, self.missing(&format!("the choice `{choice}` of `{name}`")), offer);
                 }
                 Lost::Member { of, member, fresh } => {
                     let what = format!("the field `{member}` of the struct `{of}`");
                     let fresh: Vec<&str> = fresh.iter().map(|name| &**name).collect();
-                    let step = match heir(&member, &fresh) {
-                        Some(heir) => steps::rename("struct field", Some(&of), &member, heir),
-                        None => steps::drop("struct field", Some(&of), &member),
-                    };
-                    if !self.needs.iter().any(|need| need.step.as_ref() == Some(&step)) {
-                        self.step(place, self.missing(&what), step);
+                    // Of a struct that several fields have, once.
+                    if self.asked.insert((of.to_string(), member.to_string())) {
+                        let offer = self.offer("struct field", Some(&of), &member, &fresh);
+                        self.step(place, self.missing(&what), offer);
                     }
                 }
             }
@@ -350,17 +358,25 @@ impl Finder<'_> {
         )
     }
 
-    /// The new name that something of a kind probably has, if no other is offered it.
-    fn heir<'n>(&mut self, kind: &str, name: &str, fresh: &[&'n str]) -> Option<&'n str> {
-        let known = |heir: &str| format!("{kind} {heir}");
+    /// The step for something that is gone: it probably has a new name that is near, or the only new one there is, and
+    /// is dropped otherwise.
+    fn offer(&mut self, what: &str, of: Option<&str>, name: &str, fresh: &[&str]) -> Offer {
+        let known = |heir: &str| format!("{what} {} {heir}", of.unwrap_or_default());
         let free: Vec<&str> = fresh.iter().copied().filter(|heir| !self.offered.contains(&known(heir))).collect();
-        let heir = heir(name, &free)?;
+        let heir = match free[..] {
+            [only] => Some(only),
+            _ => nearest(name, free.iter().copied()),
+        };
+        let Some(heir) = heir else {
+            let or = free.into_iter().map(str::to_owned).collect();
+            return Offer { step: steps::drop(what, of, name), or };
+        };
         self.offered.push(known(heir));
-        Some(heir)
+        steps::rename(what, of, name, heir).into()
     }
 
-    /// The step for a field that is gone: it bears another name, or it is dropped.
-    fn heir_of(&mut self, was: &Field) -> String {
+    /// New fields that can have the values of one that is gone.
+    fn candidates(&self, was: &Field) -> Vec<&'a str> {
         let (new, plan) = (self.pair.new, self.plan);
         let candidates = new.fields.iter().filter(|field| {
             let fresh =
@@ -368,11 +384,7 @@ impl Finder<'_> {
             let same = field.ty == was.ty && plan.names.same_axes(self.old, new, was, field);
             fresh && same && rank(field.lasts) == rank(was.lasts) && Owned::of(field) == Owned::of(was)
         });
-        let candidates: Vec<&str> = candidates.map(|field| &*field.name).collect();
-        match self.heir("field", &was.name, &candidates) {
-            Some(heir) => steps::rename("field", None, &was.name, heir),
-            None => steps::drop("field", None, &was.name),
-        }
+        candidates.map(|field| &*field.name).collect()
     }
 
     /// The step for a field that is kept by other keys than before.
@@ -404,15 +416,6 @@ fn merging<'n>(
         }
     }
     found
-}
-
-/// The new name that something probably has: one that is near, or the only one there is.
-fn heir<'n>(name: &str, fresh: &[&'n str]) -> Option<&'n str> {
-    match fresh {
-        [] => None,
-        [only] => Some(only),
-        several => nearest(name, several.iter().copied()),
-    }
 }
 
 /// "one value", "one for each level"

@@ -418,7 +418,7 @@ fn told(step: &StepEntry) -> String {
         StepEntry::Rename { what, of, from, to } => {
             format!("the {} {}{} is {} now", what.value, from.value, part(of), to.value)
         }
-        StepEntry::Fill { target, with } => format!("{} is {}", target.value, with.value),
+        StepEntry::Fill { target, with } => format!("{} is filled with {}", target.value, with.value),
         StepEntry::Drop { what, of, name } => format!("the {} {}{} is dropped", what.value, name.value, part(of)),
         StepEntry::Move { field, to } => format!("{} belongs to the {} now", field.value, to.value),
         StepEntry::Hook { field } => format!("{} is made by the game's code", field.value),
