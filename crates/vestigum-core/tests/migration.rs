@@ -426,14 +426,6 @@ fn steps_that_do_not_fit_are_shown_where_they_stand() {
         "{ hook = \"nothing\" }",
     ];
     insta::assert_snapshot!(refused(2, &format!("{rest}{}", migration(2, &steps)), &frozen(&[&old])), @r#"
-    error[V304]: `best` is filled from other values, and what `best` was goes nowhere
-      --> fellpost.toml:14:8
-       |
-    14 | [field.best]
-       |        ^^^^
-       |
-       = help: say in the migration to version 2: { drop = "field", name = "best" }
-
     error[V305]: version 1 has no field `stamps`
       --> fellpost.toml:30:30
        |

@@ -86,6 +86,7 @@ fn between(
     dropped: &[(String, i64)],
     errors: &mut Vec<Diagnostic>,
 ) -> (Plan, Vec<Need>) {
+    let before = errors.len();
     let entry = spec.document.migrations.iter().find(|entry| entry.to.value == new.version);
     let steps = match entry {
         Some(entry) => Reader { old: &old.0, new, text, dropped_before: dropped, errors }.read(entry),
@@ -95,7 +96,8 @@ fn between(
     let at = entry.map_or_else(|| version_place(spec), |entry| entry.to.span);
     let pair = Pair { old, new, raised: true, at, place: &place };
     let plan = plan(&pair, steps);
-    let needs = needs(&pair, &plan);
+    // What a step would have said that cannot be read is not asked for again.
+    let needs = if errors.len() == before { needs(&pair, &plan) } else { Vec::new() };
     (plan, needs)
 }
 

@@ -58,6 +58,11 @@ impl Reader<'_> {
                 StepEntry::Hook { field } => self.hook(&mut steps, field),
             };
         }
+        for Spanned { value: step, .. } in &entry.steps {
+            if let StepEntry::Rename { what, of: Some(of), to, .. } = step {
+                self.new_name(&steps, what, of, to);
+            }
+        }
         steps.told.extend(entry.steps.iter().map(|step| told(&step.value)));
         self.owners(entry, &steps);
         for fill in &steps.fills {
@@ -79,22 +84,34 @@ impl Reader<'_> {
         word: &Word,
         known: impl IntoIterator<Item = &'k str>,
     ) -> Option<T> {
-        let message = format!("version {version} has no {what} `{}`", word.value.escape_debug());
+        self.unknown_of(version, what, None, word, known)
+    }
+
+    fn unknown_of<'k, T>(
+        &mut self,
+        version: i64,
+        what: &str,
+        of: Option<&str>,
+        word: &Word,
+        known: impl IntoIterator<Item = &'k str>,
+    ) -> Option<T> {
+        let of = of.map(|of| format!(" of `{}`", of.escape_debug())).unwrap_or_default();
+        let message = format!("version {version} has no {what} `{}`{of}", word.value.escape_debug());
         let error = Diagnostic::error(codes::BAD_STEP, word.span, message);
         let before = self.dropped_before.iter().find(|(name, _)| what == "field" && *name == word.value);
-        let later = version == self.old.version
-            && match what {
-                "field" => self.new.find_field(&word.value).is_some(),
-                "level" => self.new.level_ids.contains_key(word.value.as_str()),
-                _ => false,
-            };
-        self.errors.push(match before {
-            Some((_, dropped)) => error.help(format!("it is gone since version {dropped}")),
-            None if later => error.help(format!(
+        let field = self.new.find_field(&word.value).filter(|_| what == "field");
+        let level = self.new.level_ids.get(&*word.value).filter(|_| what == "level");
+        let is_old = version == self.old.version;
+        self.errors.push(match (before, field) {
+            (Some((_, dropped)), _) => error.help(format!("it is gone since version {dropped}")),
+            (None, Some(field)) if is_old && field.lasts == Span::Session => {
+                error.help(format!("it lasts a session in version {}, so no save holds it", self.new.version))
+            }
+            _ if is_old && (field.is_some() || level.is_some()) => error.help(format!(
                 "version {} has one; a step comes from the names of version {version}",
                 self.new.version
             )),
-            None => error.suggest(&word.value, known),
+            _ => error.suggest(&word.value, known),
         });
         None
     }
@@ -240,8 +257,8 @@ impl Reader<'_> {
                 let level = self.level(of, true)?;
                 let listed = &self.old.level(level).checkpoints;
                 let Some(index) = listed.iter().position(|name| **name == *from.value) else {
-                    let what = format!("checkpoint of `{}`", of.value);
-                    return self.unknown(self.old.version, &what, from, listed.iter().map(|name| &**name));
+                    let listed = listed.iter().map(|name| &**name);
+                    return self.unknown_of(self.old.version, "checkpoint", Some(&of.value), from, listed);
                 };
                 let new = match to {
                     Some(to) => Some(self.checkpoint_now(steps, level, to)?),
@@ -272,8 +289,8 @@ impl Reader<'_> {
                 let field = self.old_field(of)?;
                 let names = crate::history::choices(&self.old.field(field).ty).unwrap_or_default();
                 let Some(chosen) = names.iter().find(|chosen| *chosen.name == *from.value) else {
-                    let what = format!("choice of `{}`", of.value);
-                    return self.unknown(self.old.version, &what, from, names.iter().map(|chosen| &*chosen.name));
+                    let names = names.iter().map(|chosen| &*chosen.name);
+                    return self.unknown_of(self.old.version, "choice", Some(&of.value), from, names);
                 };
                 let to = to.map(|to| Arc::<str>::from(to.value.as_str()));
                 steps.said.choices.insert((field, chosen.name.clone()), to).is_some()
@@ -284,8 +301,8 @@ impl Reader<'_> {
                     return self.unknown(old.version, "struct", of, old.structs.iter().map(|ty| &*ty.name));
                 };
                 let Some(index) = ty.position(&from.value) else {
-                    let what = format!("field of the struct `{}`", of.value);
-                    return self.unknown(old.version, &what, from, ty.members.iter().map(|(name, _)| &**name));
+                    let members = ty.members.iter().map(|(name, _)| &**name);
+                    return self.unknown_of(old.version, "struct field", Some(&of.value), from, members);
                 };
                 let to = to.map(|to| Arc::<str>::from(to.value.as_str()));
                 steps.said.members.insert((ty.name.clone(), ty.members[index].0.clone()), to).is_some()
@@ -300,21 +317,60 @@ impl Reader<'_> {
         Some(())
     }
 
+    /// The new name of a key, choice or struct field: what it belongs to must have it.
+    fn new_name(&mut self, steps: &Steps, what: &Word, of: &Word, to: &Word) -> Option<()> {
+        let (old, new) = (self.old, self.new);
+        let (of, known): (&str, Vec<&str>) = match what.value.as_str() {
+            "key" => {
+                let set = old.key_sets.iter().position(|set| *set.name == *of.value)?;
+                let same = || new.key_sets.iter().position(|set| *set.name == *of.value).map(|set| set as u32);
+                let set = &new.key_sets[steps.said.sets.get(&(set as u32)).copied().or_else(same)? as usize];
+                // Open sets take any name.
+                if set.max.is_some() {
+                    return None;
+                }
+                (&set.name, set.names().collect())
+            }
+            "choice" => {
+                let was = old.find_field(&of.value)?;
+                let field = match steps.said.fields.get(&was.id) {
+                    Some(FieldStep::Renamed(now)) => new.field(*now),
+                    Some(FieldStep::Dropped) => return None,
+                    None => new.find_field(&of.value)?,
+                };
+                (&field.name, crate::history::choices(&field.ty)?.iter().map(|chosen| &*chosen.name).collect())
+            }
+            "struct field" => {
+                let ty = new.structs.iter().find(|ty| *ty.name == *of.value)?;
+                (&ty.name, ty.members.iter().map(|(name, _)| &**name).collect())
+            }
+            _ => return None,
+        };
+        if known.contains(&to.value.as_str()) {
+            return Some(());
+        }
+        self.unknown_of(new.version, &what.value, Some(of), to, known)
+    }
+
     /// A checkpoint of the level that an old level has become, by its place.
     fn checkpoint_now(&mut self, steps: &Steps, level: u32, to: &Word) -> Option<u32> {
         let new = self.new;
         let same = || new.level_ids.get(&self.old.level(level).id).copied();
         let Some(now) = steps.said.levels.get(&level).copied().unwrap_or_else(same) else {
-            let message = format!("version {} has no level `{}`", new.version, self.old.level(level).id);
-            self.error(to.span, message).help = Some("say what has become of the level".into());
+            let id = &self.old.level(level).id;
+            let (message, help) = match steps.said.levels.contains_key(&level) {
+                true => (format!("`{id}` is dropped here, and its checkpoints with it"), "take this step out"),
+                false => (format!("version {} has no level `{id}`", new.version), "say what has become of the level"),
+            };
+            self.error(to.span, message).help = Some(help.into());
             return None;
         };
         let listed = &new.level(now).checkpoints;
         match listed.iter().position(|name| **name == *to.value) {
             Some(index) => Some(index as u32),
             None => {
-                let what = format!("checkpoint of `{}`", new.level(now).id);
-                self.unknown(new.version, &what, to, listed.iter().map(|name| &**name))
+                let listed = listed.iter().map(|name| &**name);
+                self.unknown_of(new.version, "checkpoint", Some(&new.level(now).id), to, listed)
             }
         }
     }
