@@ -590,6 +590,86 @@ fn a_save_folder_is_migrated_only_with_yes() {
     assert_eq!(code, 0, "{out}");
 }
 
+#[test]
+fn a_player_who_cannot_be_migrated_stays_as_he_is() {
+    let folder = shipped("v1");
+    let bert = folder.path().join("saves/profiles/bert");
+    let saves = || -> Vec<(PathBuf, Vec<u8>)> {
+        let files = fs::read_dir(&bert).unwrap().map(|file| file.unwrap().path());
+        let mut files: Vec<_> = files.filter(|file| file.extension().is_some_and(|end| end == "json")).collect();
+        files.sort();
+        files.into_iter().map(|file| (file.clone(), fs::read(file).unwrap())).collect()
+    };
+    for (file, bytes) in saves() {
+        fs::write(file, &bytes[..100]).unwrap();
+    }
+    let before = saves();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves"]);
+    assert!(code == 1 && out.contains("add --yes to bring 1 player to version 3\n1 player could not"), "{out}");
+    let (code, told) = json(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
+    assert_eq!((code, &told["ok"], &told["done"]), (1, &false.into(), &true.into()));
+    let players = told["players"].as_array().unwrap();
+    let of = |name: &str| players.iter().find(|player| player["profile"] == name).unwrap();
+    assert_eq!((&of("ada")["version"], &of("ada")["written"]), (&1.into(), &4.into()));
+    assert!(of("bert")["error"].as_str().unwrap().contains("generation 4: it is not whole"), "{told}");
+    assert_eq!(saves(), before);
+    let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
+    assert!(code == 1 && out.contains("ada   version 3 already\nbert   no save of profile `bert`"), "{out}");
+    assert!(!out.contains("done"), "{out}");
+
+    fs::create_dir(folder.path().join("empty")).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "empty"]);
+    assert!(code == 2 && err.contains("there are no saves of any player"), "{err}");
+    let (code, told) = json(folder.path(), &["migrate", "fellpost.toml"]);
+    assert_eq!((code, told["migrations"].as_array().unwrap().len()), (0, 2));
+    fs::remove_file(folder.path().join("fellpost.history.json")).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
+    assert!(
+        code == 2 && err.contains("there is no history fellpost.history.json; `vestigum freeze` begins one"),
+        "{err}"
+    );
+}
+
+/// Whatever an update takes from players is told, where they stood as well.
+#[test]
+fn the_proof_tells_of_places_and_of_what_is_lost_in_part() {
+    let folder = tempfile::tempdir().unwrap();
+    let spec = folder.path().join("fellpost.toml");
+    let version = |version: u32, paths: &str, rest: &str| {
+        let text = format!(
+            "[game]\nid = \"fellpost\"\nversion = {version}\n[levels]\norder = [{paths}]\n[field.best]\ntype = \"int\"\n\
+             per = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n[field.seed]\ntype = \"int\"\n\
+             lasts = \"profile\"\nafter_failure = \"keep\"\n[save]\nresume = \"entry\"\n{rest}"
+        );
+        fs::write(&spec, text).unwrap();
+        let run = |arguments: &[&str]| vestigum(folder.path(), arguments);
+        (
+            run(&["migrate", "fellpost.toml"]),
+            run(&["migrate", "fellpost.toml", "--prove"]),
+            run(&["freeze", "fellpost.toml"]),
+        )
+    };
+    let (_, proof, (code, ..)) = version(1, "\"mill_lane\", \"heather_rise\", \"tarn_steps\"", "");
+    assert_eq!((proof.0, code), (2, 0), "without a history nothing is to be proved");
+    let (way, (code, out, _), _) = version(1, "\"mill_lane\", \"heather_rise\", \"tarn_steps\", \"attic\"", "");
+    assert_eq!((way.1.as_str(), code), ("There is no older version to come from.\n", 0));
+    assert_eq!(out, way.1);
+    let steps = "[[migration]]\nto = 2\nsteps = [\n{ drop = \"level\", name = \"tarn_steps\" },\n\
+        { fill = \"best\", with = \"best[mill_lane]\" },\n{ hook = \"seed\" },\n]\n";
+    let (_, (code, out, _), _) = version(2, "\"mill_lane\", \"heather_rise\", \"attic\"", steps);
+    assert_eq!(code, 1);
+    for told in [
+        "best best lost in part",
+        "lost: best[heather_rise], best[attic]",
+        "seed made by code in 2",
+        "places tarn_steps → menu: there is no level `tarn_steps` of version 1 any more",
+        "1 field lost",
+    ] {
+        let told_in = |line: &str| line.split_whitespace().collect::<Vec<_>>().join(" ").contains(told);
+        assert!(out.lines().any(told_in), "{told}\n{out}");
+    }
+}
+
 /// What the guide shows stands in the files it names, word for word, and every file and picture it links is there.
 #[test]
 fn the_guide_shows_what_is_there() {

@@ -113,7 +113,7 @@ fn levels_and_checkpoints_that_move_take_their_players_along() {
         the checkpoint hut of heather_rise is bothy now
         the checkpoint cairn of heather_rise is dropped
         the level attic is dropped
-      the place was attic of version 1 at anywhere and is menu now: there is no level `attic of version 1` any more
+      the place was attic of version 1 at anywhere and is menu now: there is no level `attic` of version 1 any more
     ");
     assert_eq!(shown(&launched.progress, "completed", &["mill_lane"]), "true");
 }

@@ -415,7 +415,7 @@ impl Loader<'_> {
         let index = spec.level_ids.get(level).copied();
         let (Some(index), false) = (index, spec.resume == Resume::None) else {
             let why = match index {
-                None => format!("there is no level `{level}` any more"),
+                None => format!("there is no level {} any more", quoted(level)),
                 Some(_) => "levels are not resumed any more".to_owned(),
             };
             self.leave(index);
@@ -431,7 +431,7 @@ impl Loader<'_> {
         if gone.is_some() || to_entry {
             self.back_to_entry();
             let why = match gone {
-                Some(name) => format!("`{level}` has no checkpoint `{name}` any more"),
+                Some(name) => format!("`{level}` has no checkpoint {} any more", quoted(name)),
                 None => "levels are resumed at their entry now".to_owned(),
             };
             self.changed(image, why);
@@ -495,5 +495,13 @@ impl Loader<'_> {
         }
         self.state.take_marks();
         self.state.spot = Spot::Menu;
+    }
+}
+
+/// A name in a message. One that a migration dropped says of which version it was.
+fn quoted(name: &str) -> String {
+    match name.split_once(' ') {
+        Some((name, of)) => format!("`{name}` {of}"),
+        None => format!("`{name}`"),
     }
 }

@@ -89,6 +89,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let older = players.iter().filter(|player| player.done.as_ref().is_ok_and(|done| done.version < spec.version()));
     match (older.count(), arguments.yes) {
         (0, _) if failed == 0 => out.line(paint(GOOD, format_args!("all are of version {} already", spec.version()))),
+        (0, _) => {}
         (count, true) => out.line(format_args!(
             "{}: {} of version {}; the older saves stay behind the new ones",
             paint(GOOD, "done"),
@@ -126,7 +127,7 @@ fn show(out: &Output, spec: &Spec, player: &Player) {
     let done = match &player.done {
         Ok(done) => done,
         Err(why) => {
-            out.line(format_args!("{name}   {}", paint(BAD, why)));
+            out.line(format_args!("{name}   {}", paint(BAD, why.replace('\n', "\n   "))));
             return;
         }
     };
