@@ -109,11 +109,15 @@ impl Diagnostic {
         self
     }
 
-    /// Adds a help line that suggests the name nearest to `wrong`, if one is near.
+    /// Adds a help line that suggests the name nearest to `wrong`, if one is near, or else all of a few.
     #[must_use]
     pub fn suggest<'a>(self, wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
-        match nearest(wrong, known) {
+        let known: Vec<&str> = known.into_iter().collect();
+        match nearest(wrong, known.iter().copied()) {
             Some(name) => self.help(format!("did you mean `{name}`?")),
+            None if self.help.is_none() && (1..=FEW).contains(&known.len()) => {
+                self.help(format!("known here: {}", known.join(", ")))
+            }
             None => self,
         }
     }
@@ -137,6 +141,9 @@ pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
     }
     best.map(|(_, name)| name)
 }
+
+/// So many names are listed where none is near.
+const FEW: usize = 6;
 
 /// How many diagnostics are shown in full; the rest are counted.
 const SHOWN: usize = 100;

@@ -485,6 +485,8 @@ fn steps_that_do_not_fit_are_shown_where_they_stand() {
        |
     37 |   { fill = "best[mill_lane]", with = "coins" },
        |                  ^^^^^^^^^
+       |
+       = help: known here: old_mill, attic, heather_rise
 
     error[V305]: `volume` is the device's and `coins` is a player's: the two are saved apart
       --> fellpost.toml:38:29
@@ -513,6 +515,8 @@ fn steps_that_do_not_fit_are_shown_where_they_stand() {
        |
     42 |   { hook = "nothing" },
        |            ^^^^^^^^^
+       |
+       = help: known here: letters, best, stamps, volume, completed, opened
     "#);
 }
 

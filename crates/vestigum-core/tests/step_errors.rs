@@ -119,6 +119,7 @@ fn names_that_are_not_there() {
 
     { rename = "checkpoint", of = "heather_rise", from = "hat", to = "bothy" }
     V305 version 1 has no checkpoint `hat` of `heather_rise`
+         known here: hut, cairn
 
     { rename = "checkpoint", of = "heather_rise", from = "hut", to = "both" }
     V305 version 2 has no checkpoint `both` of `heather_rise`
@@ -158,6 +159,7 @@ fn names_that_are_not_there() {
 
     { rename = "key", of = "gate", from = "upper", to = "top" }
     V305 version 2 has no key `top` of `gate`
+         known here: upper, lower
 
     { rename = "choice", of = "rank", from = "novice", to = "courier" }
     V305 version 2 has no choice `courier` of `rank`
@@ -165,6 +167,7 @@ fn names_that_are_not_there() {
 
     { rename = "struct field", of = "parcel", from = "label", to = "name" }
     V305 version 2 has no struct field `name` of `parcel`
+         known here: grams, label
 
     { drop = "field", name = "coin" }
     V305 version 1 has no field `coin`

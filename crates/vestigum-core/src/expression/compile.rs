@@ -317,6 +317,7 @@ impl Compiler<'_> {
             None => {
                 let known: Vec<&str> = match &ty {
                     Type::Struct(ty) => ty.members.iter().map(|(name, _)| &**name).collect(),
+                    Type::Vec2 => vec!["x", "y"],
                     _ => vec!["x", "y", "z"],
                 };
                 let error = self

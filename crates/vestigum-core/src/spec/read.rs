@@ -71,14 +71,21 @@ impl Reader {
     pub(super) fn finish(&mut self, table: Table<'_, '_>) {
         for (name, _) in table.table.iter() {
             if !table.known.contains(&&**name.get_ref()) {
-                let place = if table.name.is_empty() { "a spec".into() } else { format!("`[{}]`", table.name) };
+                let place = match &*table.name {
+                    "" => "a spec".into(),
+                    "on" => "a rule".into(),
+                    "step" => "a step like this".into(),
+                    listed @ ("source" | "promise" | "allow" | "migration") => format!("`[[{listed}]]`"),
+                    name => format!("`[{name}]`"),
+                };
                 let message = format!("{place} has no key `{}`", name.get_ref().escape_debug());
                 let error = Diagnostic::error(codes::SHAPE, name.span().into(), message);
-                let mut error = error.suggest(name.get_ref(), table.known.iter().copied());
-                if error.help.is_none() && table.known.len() > 1 {
-                    error = error.help(format!("it has: {}", table.known.join(", ")));
-                }
-                self.errors.push(error);
+                let error = if table.known.len() > 1 {
+                    error.help(format!("it has: {}", table.known.join(", ")))
+                } else {
+                    error
+                };
+                self.errors.push(error.suggest(name.get_ref(), table.known.iter().copied()));
             }
         }
     }
