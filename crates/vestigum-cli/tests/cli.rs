@@ -127,6 +127,39 @@ fn a_failing_playthrough_says_why_and_exits_with_1() {
 }
 
 #[test]
+fn statements_that_go_another_way_are_told_in_every_form() {
+    let folder = tempfile::tempdir().unwrap();
+    let play = "playthrough \"taken\"\nlaunch\nrefuse enter mill_lane\n\
+        playthrough \"refused\"\nlaunch\nenter cloud_pass\n\
+        playthrough \"damaged\"\nlaunch\nsave\nquit\ndamage all\nlaunch\n\
+        playthrough \"the board\"\nlaunch\nboard\nquit\n";
+    fs::write(folder.path().join("ways.play"), play).unwrap();
+    let spec = demo("fellpost.toml");
+    let arguments = ["play", spec.to_str().unwrap(), "ways.play", "--trace"];
+    let (code, out, _) = vestigum(folder.path(), &arguments);
+    assert_eq!(code, 1);
+    for told in [
+        "ways.play:3  refuse enter mill_lane\n      it was not refused",
+        "ways.play:6  enter cloud_pass\n      refused: `cloud_pass` is locked: needs completed[scree_gate]",
+        "ways.play:12  launch\n      refused: no save of profile `player` can be read",
+        "4 playthroughs, 3 failed",
+    ] {
+        assert!(out.contains(told), "{told}\n{out}");
+    }
+    for on_disk in [&[][..], &["--on-disk"]] {
+        let (code, told) = json(folder.path(), &[&arguments[..], on_disk].concat());
+        let played = told["playthroughs"].as_array().unwrap();
+        let why = |index: usize| &played[index]["failure"]["why"];
+        assert_eq!((code, &why(0)["not_refused"]), (1, &true.into()));
+        assert!(why(1)["refused"].as_str().unwrap().contains("is locked"), "{told}");
+        assert!(why(2)["refused"].as_str().unwrap().starts_with("no save of profile `player` can be read"), "{told}");
+        let board = &played[3]["timeline"][1]["board"];
+        assert_eq!((&board[0]["open"], &board[0]["values"]["best_time"]), (&true.into(), &serde_json::Value::Null));
+        assert_eq!(board[1]["why_locked"], "needs completed[mill_lane]");
+    }
+}
+
+#[test]
 fn the_demo_runs_and_leaves_its_files() {
     let folder = tempfile::tempdir().unwrap();
     let (code, out, err) = vestigum(folder.path(), &["demo"]);
@@ -209,7 +242,22 @@ fn saves_are_reset_and_restored_only_with_yes() {
     assert!(code == 0 && out.contains("it is generation 7 now"), "{out}");
     let (_, out, _) = vestigum(folder.path(), &reset);
     assert!(out.contains("best_letters[mill_lane]   90       0"), "{out}");
-    let cases: [(&[&str], &str); 6] = [
+    for (scope, told) in [
+        (&["run"][..], "lanterns   2        3"),
+        (&["field", "best_letters", "mill_lane"], "1 value"),
+        (&["profile"], "xp "),
+        (&["device"], "everything is at its beginning already"),
+        (&["everything"], "xp "),
+    ] {
+        let (code, out, _) = vestigum(folder.path(), &[&reset[..4], scope, &["--profile", "ada"]].concat());
+        assert!(code == 0 && out.contains(told), "{scope:?}\n{out}");
+    }
+    let cases: [(&[&str], &str); 8] = [
+        (
+            &["saves", "reset", spec, saves, "level", "--profile", "ada"],
+            "`level` takes the name of one level; here are 0",
+        ),
+        (&["saves", "reset", spec, saves, "field", "--profile", "ada"], "`field` takes the name of a field"),
         (&["saves", "restore", saves, "99", "--profile", "ada"], "has no generation 99; there are: "),
         (&["saves", "restore", saves, "7", "--profile", "ada"], "is the newest of profile `ada` already"),
         (&["saves", "restore", saves, "1", "--profile", "ben"], "there are: profile `ada`, the device"),
@@ -441,13 +489,28 @@ fn a_broken_promise_is_explored_told_and_written() {
 fn a_rule_that_nobody_pins_is_probed() {
     let spec = demo("fellpost.toml");
     let one = demo("plays/falls.play");
+    let folder = tempfile::tempdir().unwrap();
+    let missing = folder.path().join("missing.play");
     let arguments = ["probe", spec.to_str().unwrap(), one.to_str().unwrap()];
-    let (code, out, _) = here(&arguments);
+    let (code, out, _) = here(&[&arguments[..], &["--all", "--out", missing.to_str().unwrap()]].concat());
     assert_eq!(code, 1);
     assert!(out.contains("best_score: `set` in `on.complete = { max = \"score\" }`"), "{out}");
     assert!(out.contains("nobody notices; this would:") && out.contains("expect best_score == 40"), "{out}");
-    let (_, probed) = json(Path::new("."), &arguments);
+    assert!(out.contains("✓ lanterns: after_failure = \"entry\" instead of \"keep\""), "{out}");
+    assert!(out.contains("no play that was tried tells them apart"), "{out}");
+    // With what was missing, nothing goes unnoticed.
+    let (code, probed) = json(Path::new("."), &[&arguments[..], &[missing.to_str().unwrap()]].concat());
+    assert_eq!((code, &probed["ok"]), (0, &true.into()));
     assert!(probed["changes"].as_array().unwrap().iter().any(|change| change["noticed_by"].is_string()), "{probed}");
+
+    // What fails already would notice everything.
+    let wrong = folder.path().join("wrong.play");
+    fs::write(&wrong, "playthrough \"wrong\"\nlaunch\nexpect score == 1\n").unwrap();
+    let arguments = ["probe", spec.to_str().unwrap(), wrong.to_str().unwrap()];
+    let (code, out, _) = here(&arguments);
+    assert!(code == 1 && out.contains("wrong.play: wrong\n  fails on the spec as it is"), "{out}");
+    let (code, probed) = json(Path::new("."), &arguments);
+    assert!(code == 1 && probed["failing"].as_str().unwrap().ends_with("wrong.play: wrong"), "{probed}");
 }
 
 /// docs/lints.md says what `--explain` says. `VESTIGUM_WRITE_DOCS=1` writes it anew.

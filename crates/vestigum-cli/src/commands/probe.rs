@@ -39,6 +39,17 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     });
     let texts = texts.collect::<Result<Vec<_>, Verdict>>()?;
     let probe = Probe::with_files(&spec, texts, Box::new(imported_file)).map_err(|errors| out.unreadable(&errors))?;
+    if let Some(by) = probe.failing() {
+        if out.json {
+            out.json(&json!({ "ok": false, "failing": by }));
+        } else {
+            out.line(format_args!("{} {}", paint(BAD, "✗"), paint(STRONG, &by)));
+            out.line(
+                "  fails on the spec as it is, so it would notice everything; `vestigum play` and `explore` tell why",
+            );
+        }
+        return Ok(Verdict::Failed);
+    }
     let bar = ProgressBar::new(0).with_style(style());
     let verdicts = probe_all(&probe, &|done, of| {
         bar.set_length(of as u64);

@@ -82,6 +82,12 @@ impl Probe {
         Ok(Probe { spec: spec.clone(), scripts, bounds, files })
     }
 
+    /// The first playthrough or promise that fails on the spec as it is. It would notice everything, so there is nothing
+    /// to learn before it is mended.
+    pub fn failing(&self) -> Option<String> {
+        self.noticed(&self.spec)
+    }
+
     /// Every way in which the spec can be weakened in one place.
     pub fn weakened(&self) -> Vec<Weakened> {
         weaken::weakened(&self.spec)
