@@ -1,5 +1,7 @@
 //! Migrations step by step: every kind of step, on values, marks and places, and what is said when one does not fit.
 
+use std::sync::Arc;
+
 use vestigum_core::image::Tree;
 use vestigum_core::lint::check_with_history;
 use vestigum_core::migration::HookError;
@@ -783,4 +785,41 @@ fn the_proof_finds_the_saves_in_which_a_value_shows() {
     assert!(held.holds(), "{:#?}", held.versions[0].lost().collect::<Vec<_>>());
     let lost = proof("0");
     assert_eq!(lost.versions[0].lost().map(|field| field.field.as_str()).collect::<Vec<_>>(), ["coins"]);
+}
+
+#[test]
+fn what_a_shorter_limit_cuts_is_told() {
+    let fields = |most: &str| {
+        ["set of text", "map of int", "list of int", "parcel", "text"]
+            .into_iter()
+            .zip(["notes", "stops", "times", "load", "motto"])
+            .map(|(ty, name)| field(name, ty, most))
+            .collect::<String>()
+            + "[struct.parcel]\nlabel = \"text\"\nitems = \"list of int\"\n"
+    };
+    let old = spec(1, &fields(""));
+    let mut game = Progress::fresh(&old);
+    for item in ["carol", "ada", "bert"] {
+        game.insert("notes", &[], Value::text(item)).unwrap();
+        game.insert_at("stops", &[], item, Value::Int(1)).unwrap();
+    }
+    let numbers = Value::List(Arc::new([7, 8, 9].map(Value::Int).to_vec()));
+    game.write("times", &[], numbers.clone()).unwrap();
+    game.write("motto", &[], Value::text("rain")).unwrap();
+    let load_value = game.value("load", &[]).unwrap();
+    let Value::Struct(ty, _) = load_value else { panic!("a struct") };
+    game.write("load", &[], Value::Struct(ty, Arc::new(vec![Value::text("heavy"), numbers]))).unwrap();
+    let (profile, _) = saved(&game);
+    let new = updated(2, &fields("max_len = 2"), &frozen(&[&old]));
+    let launched = Progress::load(&new, Some(&profile), None).unwrap();
+    insta::assert_snapshot!(launched.report, @"
+    loaded generation 0
+      saved by version 1 of the spec
+      migrated to version 2
+      notes was {'ada', 'bert', 'carol'}, outside its limits; it is {'ad', 'be'} now
+      stops was {ada: 1, bert: 1, carol: 1}, outside its limits; it is {ada: 1, bert: 1} now
+      times was [7, 8, 9], outside its limits; it is [7, 8] now
+      load was { label = 'heavy', items = [7, 8, 9] }, outside its limits; it is { label = 'he', items = [7, 8] } now
+      motto was 'rain', outside its limits; it is 'ra' now
+    ");
 }
