@@ -198,6 +198,9 @@ impl Session {
         if !live.is_live() {
             saver.desk().found(&Owner::Device, device.newest, spec.keep());
         }
+        if report.migrated.iter().any(|step| step.device_first) {
+            saver.desk().device_first(&running.owner);
+        }
         let seen = live.join(&progress);
         running.joined = true;
         let has_device = spec.fields().any(|field| field.lasts() == Span::Device);

@@ -3,9 +3,12 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 use vestigum::migration::HookError;
-use vestigum::{DirStore, Session, Spec, Store};
+use vestigum::{Committed, Common, DirStore, Image, Owner, Session, Spec, Store, StoreError, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
@@ -118,4 +121,72 @@ fn every_player_of_every_version_comes_to_this_one() {
             game.quit().unwrap();
         }
     }
+}
+
+/// A store that refuses the device's saves while it is told to.
+#[derive(Clone)]
+struct NoDevice {
+    store: DirStore,
+    refuses: Arc<AtomicBool>,
+}
+
+impl Store for NoDevice {
+    fn common(&self) -> &Common {
+        self.store.common()
+    }
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        self.store.owners()
+    }
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
+        self.store.generations(owner)
+    }
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        self.store.read(owner, generation)
+    }
+    fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        if image.owner == Owner::Device && self.refuses.load(Ordering::SeqCst) {
+            let source = std::io::Error::other("the disk says no");
+            return Err(StoreError::Io { action: "write", path: "device".into(), source });
+        }
+        self.store.commit(follows, image)
+    }
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+        self.store.prune(owner, keep)
+    }
+}
+
+#[test]
+fn what_moves_to_the_device_is_never_gone_from_both() {
+    let folder = shipped("v1");
+    let before = files(folder.path());
+    let open = || NoDevice { store: DirStore::open(folder.path()).unwrap(), refuses: Arc::new(AtomicBool::new(true)) };
+    {
+        let store = open();
+        let mut game = Session::launch(&spec(), store, "ada").unwrap();
+        game.write("stamps", &[], Value::Int(99)).unwrap();
+        let ticket = game.save();
+        let error = ticket.wait_timeout(Duration::from_secs(10)).expect("told soon").unwrap_err();
+        assert!(error.to_string().contains("the disk says no"), "{error}");
+        assert!(game.quit_within(Duration::from_millis(100)).is_err());
+    }
+    assert_eq!(files(folder.path()), before, "the player's save waits for the device's");
+    let store = open();
+    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    assert_eq!(game.value("volume", &[]).unwrap().as_int(), 35);
+    game.write("stamps", &[], Value::Int(99)).unwrap();
+    let ticket = game.save();
+    store.refuses.store(false, Ordering::SeqCst);
+    ticket.wait().unwrap();
+    // From now on the two are on their own again.
+    store.refuses.store(true, Ordering::SeqCst);
+    game.write("stamps", &[], Value::Int(100)).unwrap();
+    game.write("volume", &[], Value::Int(10)).unwrap();
+    drop(game.save());
+    let newest = || store.generations(&Owner::Profile("ada".into())).unwrap().last().copied().unwrap();
+    while newest() < 5 {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    drop((game, store));
+    let game = launch(&spec(), folder.path(), "ada").unwrap();
+    assert_eq!((game.value("stamps", &[]).unwrap().as_int(), game.value("volume", &[]).unwrap().as_int()), (100, 35));
 }

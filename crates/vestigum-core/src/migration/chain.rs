@@ -53,7 +53,7 @@ pub(super) fn migrate_to<'a>(
         let Some(plan) = spec.0.migrations.to(to) else { continue };
         let new = history.spec(to).map_or(&*spec.0, |frozen| &frozen.0);
         migrated.step(spec, plan, new, &mut notes)?;
-        report.migrated.push(Step { to, told: plan.told.clone() });
+        report.migrated.push(Step { to, told: plan.told.clone(), device_first: takes_from_players(plan) });
     }
     // Those of names that later versions have given up tell nobody anything.
     report.filled.extend(notes.filled.into_iter().filter(|name| spec.0.find_field(name).is_some()));

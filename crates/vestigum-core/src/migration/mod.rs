@@ -80,6 +80,9 @@ pub struct Step {
     pub to: i64,
     /// What its steps say, in words.
     pub told: Arc<[String]>,
+    /// Whether it moved values of players to the device: until the device's image is durable, a player's must not
+    /// follow, or the values would be in neither.
+    pub device_first: bool,
 }
 
 impl fmt::Display for Step {

@@ -50,6 +50,18 @@ struct Lane {
     saved: Saved,
     failure: Option<Failure>,
     prune: Prune,
+    after: After,
+}
+
+/// Whether the device's lane must be ahead of a player's.
+#[derive(Clone, Copy, Default)]
+enum After {
+    #[default]
+    Nothing,
+    /// Of what is handed over next.
+    Next,
+    /// Of this number of the device's lane.
+    Device(u64),
 }
 
 struct Waiting {
@@ -121,7 +133,15 @@ impl Desk {
         lane.saved = Saved { generation: newest, written: false };
         lane.failure = None;
         lane.prune = Prune { keep, commits: 0, due: true };
+        lane.after = After::Nothing;
         self.work.notify_one();
+    }
+
+    /// Loading moved values of this player to the device: nothing is written for the player before the device has them.
+    pub fn device_first(&self, owner: &Owner) {
+        if let Some(lane) = self.lock().lanes.get_mut(owner) {
+            lane.after = After::Next;
+        }
     }
 
     /// A session of that owner has ended.
@@ -145,7 +165,11 @@ impl Desk {
         let mut state = self.lock();
         let mut marks = Marks::with_capacity(2);
         if has_device {
-            marks.push((Owner::Device, state.put(&Owner::Device, suspended.clone(), at)));
+            let number = state.put(&Owner::Device, suspended.clone(), at);
+            marks.push((Owner::Device, number));
+            if let Some(lane) = state.lanes.get_mut(profile).filter(|lane| matches!(lane.after, After::Next)) {
+                lane.after = After::Device(number);
+            }
         }
         marks.push((profile.clone(), state.put(profile, suspended, at)));
         self.work.notify_one();
@@ -262,7 +286,8 @@ impl Desk {
             if state.closing {
                 return Task::End;
             }
-            let again = state.lanes.values().filter(|lane| lane.waiting.is_some());
+            let device = state.device();
+            let again = state.lanes.values().filter(|lane| lane.waiting.is_some() && lane.may_follow(device));
             let again = again.filter_map(|lane| lane.failure.as_ref()?.again).min();
             state = match again {
                 None => self.work.wait(state).unwrap_or_else(PoisonError::into_inner),
@@ -306,10 +331,16 @@ impl State {
         lane.handed
     }
 
+    /// How far the device's lane is.
+    fn device(&self) -> u64 {
+        self.lanes.get(&Owner::Device).map_or(0, |lane| lane.durable)
+    }
+
     /// The projection that is to be written next.
     fn take(&mut self, now: Instant) -> Option<Job> {
         let closing = self.closing;
-        let ready = self.lanes.iter_mut().filter(|(_, lane)| lane.is_due(now, closing));
+        let device = self.device();
+        let ready = self.lanes.iter_mut().filter(|(_, lane)| lane.is_due(now, closing) && lane.may_follow(device));
         let (owner, lane) = ready.min_by_key(|(_, lane)| lane.waiting.as_ref().map(|waiting| waiting.turn))?;
         let Waiting { number, turn, suspended, at } = lane.waiting.take()?;
         Some(Job { owner: owner.clone(), follows: lane.saved.generation, suspended, at, number, turn })
@@ -346,6 +377,11 @@ impl State {
 impl Lane {
     fn is_settled(&self) -> bool {
         self.durable == self.handed
+    }
+
+    /// Whether the device's lane is as far as this one needs it.
+    fn may_follow(&self, device: u64) -> bool {
+        !matches!(self.after, After::Device(number) if device < number)
     }
 
     /// Whether something waits that can be tried now. At the end everything is tried once.
