@@ -823,3 +823,30 @@ fn what_a_shorter_limit_cuts_is_told() {
       motto was 'rain', outside its limits; it is 'ra' now
     ");
 }
+
+/// Names that players made can be too many now, or become one: what has no place any more is told.
+#[test]
+fn names_that_were_made_and_have_no_place_are_told() {
+    let stones =
+        |max: u32| format!("[keys.stone]\nopen = true\nmax = {max}\n{}", field("found", "int", "per = \"stone\""));
+    let old = spec(1, &stones(4));
+    let mut game = Progress::fresh(&old);
+    for (count, name) in ["moss", "cairn", "ford"].into_iter().enumerate() {
+        game.write("found", &[name], Value::Int(count as i64 + 1)).unwrap();
+    }
+    let (profile, _) = saved(&game);
+    let fewer = updated(2, &stones(2), &frozen(&[&old]));
+    let launched = Progress::load(&fewer, Some(&profile), None).unwrap();
+    let dropped = [("found[ford]".to_owned(), "`stone` keeps 2 names at most".to_owned())];
+    assert_eq!(launched.report.dropped, dropped);
+    assert_eq!(shown(&launched.progress, "found", &["cairn"]), "2");
+    let fewest = updated(2, &stones(1), &frozen(&[&old]));
+    assert!(prove(&fewest, &Options::default()).holds(), "a raised version is enough");
+
+    let step = "{ rename = \"key\", of = \"stone\", from = \"moss\", to = \"ford\" }";
+    let one = updated(2, &format!("{}{}", stones(4), migration(2, &[step])), &frozen(&[&old]));
+    let launched = Progress::load(&one, Some(&profile), None).unwrap();
+    let dropped = [("found[ford]".to_owned(), "another entry is `found[ford]` now".to_owned())];
+    assert_eq!(launched.report.dropped, dropped);
+    assert_eq!(shown(&launched.progress, "found", &["ford"]), "1", "the name that was made first");
+}

@@ -4,13 +4,13 @@
 //! Every step reads the old values and writes the new ones, so the order of steps never matters. Values and both marks
 //! are taken the same way.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crate::expression::Env;
 use crate::image::{Image, Owner, SavedMarks, SavedPlace, Values, read_shape, values};
 use crate::progress::entry_name;
-use crate::spec::{Field, FieldId, MadeKeys, Span, SpecData};
+use crate::spec::{Axis, Field, FieldId, MadeKeys, Span, SpecData};
 use crate::state::State;
 use crate::value::Value;
 
@@ -219,12 +219,35 @@ impl Taking<'_> {
     fn carry(&mut self, field: &Field, was: &Field, from: &State) {
         // What is at the default is left out of images, so it is what the default was then.
         let same_default = was.default == field.default;
+        // Two names that were made at run time can be one now: the first keeps its place.
+        let may_merge = was
+            .axes
+            .iter()
+            .any(|axis| matches!(axis, Axis::Keys(set) if self.old.key_sets[*set as usize].max.is_some()));
+        let mut taken_up = BTreeSet::new();
         for slot in was.slots() {
             let value = from.value(slot);
             if same_default && *value == was.default && !from.is_noted(slot) {
                 continue;
             }
-            let Some(now) = self.entries(from).now(was, field, slot) else { continue };
+            let entries = self.entries(from);
+            let why = match entries.now(was, field, slot) {
+                Some(now) if !may_merge || taken_up.insert(now) => Ok(now),
+                Some(now) => {
+                    let taker = entry_name(self.new, field, now, &self.made);
+                    Err(Some(format!("another entry is `{taker}` now")))
+                }
+                None => Err(entries.no_room(was, slot)),
+            };
+            let now = match why {
+                Ok(now) => now,
+                Err(why) => {
+                    let why = why.filter(|_| *value != was.default);
+                    let shown = || entry_name(self.old, was, slot, &from.made);
+                    self.notes.dropped.extend(why.map(|why| (shown(), why)));
+                    continue;
+                }
+            };
             let names = &self.plan.names;
             let taken = |value: &Value| match names.convert(was.id, value, &was.ty, &field.ty) {
                 Some(Value::Unfilled) | None if !field.optional => field.default.clone(),

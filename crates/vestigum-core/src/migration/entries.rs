@@ -42,6 +42,18 @@ impl Entries<'_> {
         Some(is.slot_at(&keys.collect::<Option<Vec<u32>>>()?))
     }
 
+    /// Why an old entry has no place, if that is because of a name that was made at run time: the new version keeps
+    /// fewer of them.
+    pub fn no_room(&self, was: &Field, slot: usize) -> Option<String> {
+        was.axes.iter().zip(was.keys_of(slot)).find_map(|(axis, key)| {
+            let Axis::Keys(set) = axis else { return None };
+            let keys = &self.new.key_sets[self.names.sets[*set as usize]? as usize];
+            let made = self.from.made[*set as usize].get_index(key as usize)?;
+            self.names.key(*set, made)?;
+            Some(format!("`{}` keeps {} names at most", keys.name, keys.max?))
+        })
+    }
+
     /// What a new entry was. None for one of an open key set whose name was never made.
     pub fn before(&self, field: &Field, slot: usize) -> Option<Before> {
         let mut before = Before { level: None, checkpoint: None, keys: Vec::new() };

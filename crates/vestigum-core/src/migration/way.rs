@@ -72,7 +72,7 @@ impl Way<'_> {
         fills.flat_map(|fill| fill.expression.literals()).collect()
     }
 
-    /// Whether a step drops the level, checkpoint or key of an entry.
+    /// Whether a step drops the level, checkpoint or key of an entry, or the new version keeps fewer names.
     pub fn drops_keys(&self, was: FieldId, slot: usize) -> bool {
         let field = self.old.field(was);
         let names = &self.plan.names;
@@ -81,6 +81,10 @@ impl Way<'_> {
             Axis::Checkpoint => {
                 let (level, checkpoint) = self.old.stops[key as usize];
                 names.drops_level(level) || names.drops_checkpoint(level, checkpoint)
+            }
+            Axis::Keys(set) if self.old.key_sets[*set as usize].max.is_some() => {
+                let now = names.sets[*set as usize].map(|now| &self.new.key_sets[now as usize]);
+                now.and_then(|now| now.max).is_some_and(|max| key >= max)
             }
             Axis::Keys(set) => {
                 let keys = &self.old.key_sets[*set as usize].names;
