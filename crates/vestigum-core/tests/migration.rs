@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use vestigum_core::image::Tree;
 use vestigum_core::lint::check_with_history;
-use vestigum_core::migration::HookError;
+use vestigum_core::migration::{HookError, upgrade};
 use vestigum_core::proof::{Options, Proof, Verdict, prove};
 use vestigum_core::{History, Image, LoadError, Owner, Progress, Spec, Value};
 
@@ -849,4 +849,28 @@ fn names_that_were_made_and_have_no_place_are_told() {
     let dropped = [("found[ford]".to_owned(), "another entry is `found[ford]` now".to_owned())];
     assert_eq!(launched.report.dropped, dropped);
     assert_eq!(shown(&launched.progress, "found", &["ford"]), "1", "the name that was made first");
+}
+
+/// What goes to the device is the device's only, and a fill waits for the player who brings what it reads.
+#[test]
+fn what_was_moved_is_in_one_image_only() {
+    let device = |name: &str, more: &str| format!("[field.{name}]\ntype = \"int\"\nlasts = \"device\"\n{more}\n");
+    let old = spec(1, &format!("{}{}", field("volume", "int", ""), device("starts", "")));
+    let mut game = Progress::fresh(&old);
+    game.write("volume", &[], Value::Int(30)).unwrap();
+    game.write("starts", &[], Value::Int(4)).unwrap();
+    let (profile, on_device) = saved(&game);
+    let steps = ["{ move = \"volume\", to = \"device\" }", "{ fill = \"loudness\", with = \"volume * 2 + 1\" }"];
+    let rest = format!("{}{}{}", device("loudness", "default = 70"), device("starts", ""), migration(2, &steps));
+    let new = updated(2, &rest, &frozen(&[&old]));
+
+    let upgraded = upgrade(&new, 2, Some(&profile), Some(&on_device)).unwrap();
+    let (profile_now, device_now) = (upgraded.profile.unwrap(), upgraded.device.unwrap());
+    let names = |image: &Image| image.values.keys().map(|name| name.to_string()).collect::<Vec<_>>();
+    assert_eq!(names(&profile_now), ["completed", "opened"]);
+    assert_eq!(names(&device_now), ["loudness", "starts"]);
+    let both = Progress::load(&new, Some(&profile), Some(&on_device)).unwrap().progress;
+    assert_eq!((shown(&both, "loudness", &[]), shown(&both, "starts", &[])), ("61".into(), "4".into()));
+    let alone = Progress::load(&new, None, Some(&on_device)).unwrap().progress;
+    assert_eq!(shown(&alone, "loudness", &[]), "70", "nobody brought a volume");
 }
