@@ -641,6 +641,7 @@ fn a_save_folder_is_migrated_only_with_yes() {
     assert_eq!((code, err.as_str()), (0, ""));
     assert!(out.contains("score was 8001050, outside its limits; it is 999999 now"), "{out}");
     assert!(out.contains("nothing was changed: add --yes to bring 2 players to version 3"), "{out}");
+    assert!(out.contains("   new, at the default: best_time, falls, best_streak, gate_open\n"), "{out}");
     assert!(!folder.path().join("saves/device").exists());
     let (code, out, _) = migrate(&["--yes"]);
     assert!(code == 0 && out.contains("ada   generation 3, version 1 → 3, written as generation 4"), "{out}");

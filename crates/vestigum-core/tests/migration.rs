@@ -861,7 +861,8 @@ fn what_was_moved_is_in_one_image_only() {
     game.write("starts", &[], Value::Int(4)).unwrap();
     let (profile, on_device) = saved(&game);
     let steps = ["{ move = \"volume\", to = \"device\" }", "{ fill = \"loudness\", with = \"volume * 2 + 1\" }"];
-    let rest = format!("{}{}{}", device("loudness", "default = 70"), device("starts", ""), migration(2, &steps));
+    let fields = format!("{}{}{}", field("xp", "int", ""), device("loudness", "default = 70"), device("starts", ""));
+    let rest = format!("{fields}{}", migration(2, &steps));
     let new = updated(2, &rest, &frozen(&[&old]));
 
     let upgraded = upgrade(&new, 2, Some(&profile), Some(&on_device)).unwrap();
@@ -869,7 +870,9 @@ fn what_was_moved_is_in_one_image_only() {
     let names = |image: &Image| image.values.keys().map(|name| name.to_string()).collect::<Vec<_>>();
     assert_eq!(names(&profile_now), ["completed", "opened"]);
     assert_eq!(names(&device_now), ["loudness", "starts"]);
-    let both = Progress::load(&new, Some(&profile), Some(&on_device)).unwrap().progress;
+    let both = Progress::load(&new, Some(&profile), Some(&on_device)).unwrap();
+    assert_eq!(both.report.filled, ["xp"]);
+    let both = both.progress;
     assert_eq!((shown(&both, "loudness", &[]), shown(&both, "starts", &[])), ("61".into(), "4".into()));
     let alone = Progress::load(&new, None, Some(&on_device)).unwrap().progress;
     assert_eq!(shown(&alone, "loudness", &[]), "70", "nobody brought a volume");
