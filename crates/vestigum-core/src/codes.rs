@@ -288,7 +288,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: NEEDS_VERSION,
         title: "a change that needs a raised version",
-        text: "A narrower range, a shorter length and another default of a keyed field change what saves of the frozen version mean. With a raised version, loading knows which saves are old: it brings their values inside and reports it.",
+        text: "A narrower range, a shorter length, fewer names of an open key set and another default of a keyed field change what saves of the frozen version mean. With a raised version, loading knows which saves are old: it brings their values inside and reports it.",
         wrong: "version = 1\n[field.stars]\nrange = [0, 3]        # was [0, 5]",
         right: "version = 2\n[field.stars]\nrange = [0, 3]",
     },
