@@ -558,6 +558,10 @@ fn each_new_name_is_offered_once_and_the_order_of_steps_does_not_matter() {
         "{}",
         two.findings
     );
+    let many = ["a1", "b2", "c3", "d4", "e5"].map(|name| format!("\"{name}\"")).join(", ");
+    let many = check_with_history("fellpost.toml", &text(2, &rest.replace("\"east\"", &many)), history.clone());
+    let told = "# or is it \"a1\" or \"b2\" or \"c3\" or \"d4\" or another new one now? then rename it";
+    assert!(many.migrations().contains(told), "{}", many.migrations());
     let mut game = Progress::fresh(&old);
     game.write("best", &["north"], Value::Int(4)).unwrap();
     let images = saved(&game);

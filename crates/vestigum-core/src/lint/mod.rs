@@ -32,7 +32,7 @@ use std::sync::Arc;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::history::History;
-use crate::migration::Offer;
+use crate::migration::{Offer, either};
 use crate::spec::Spec;
 
 /// A document that was checked.
@@ -119,10 +119,9 @@ fn unchecked_migrations(spec: &Spec) -> Option<Finding> {
 impl MissingStep {
     /// The step on a line of its own, and what may be meant instead.
     fn line(&self) -> String {
-        let names: Vec<String> = self.or.iter().map(|name| format!("\"{name}\"")).collect();
-        match &names[..] {
+        match &self.or[..] {
             [] => format!("  {},\n", self.step),
-            names => format!("  {},  # or is it {} now? then rename it\n", self.step, names.join(" or ")),
+            names => format!("  {},  # or is it {} now? then rename it\n", self.step, either(names, '"')),
         }
     }
 }

@@ -68,7 +68,7 @@ use crate::spec::Spec;
 pub(crate) use chain::{Migrated, migrate};
 pub use hook::HookError;
 pub(crate) use hook::Hooks;
-pub(crate) use needs::{Need, Offer};
+pub(crate) use needs::{Need, Offer, either};
 pub(crate) use prepare::{Migrations, is_compatible, prepare};
 pub(crate) use way::{Way, ways};
 

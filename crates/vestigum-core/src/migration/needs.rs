@@ -35,6 +35,16 @@ pub(crate) struct Offer {
     pub or: Vec<String>,
 }
 
+/// The names between quotes, a few of them: "`east` or `west`".
+pub(crate) fn either(names: &[String], quote: char) -> String {
+    const FEW: usize = 4;
+    let mut shown: Vec<String> = names.iter().take(FEW).map(|name| format!("{quote}{name}{quote}")).collect();
+    if names.len() > FEW {
+        shown.push("another new one".into());
+    }
+    shown.join(" or ")
+}
+
 impl From<String> for Offer {
     fn from(step: String) -> Offer {
         Offer { step, or: Vec::new() }
@@ -95,8 +105,7 @@ impl<'a> Finder<'a> {
             false => format!("raise `version` to {to} and say in its migration: {}", offer.step),
         };
         if !offer.or.is_empty() {
-            let names: Vec<String> = offer.or.iter().map(|name| format!("`{name}`")).collect();
-            help.push_str(&format!("; or rename it, if it is {} now", names.join(" or ")));
+            help.push_str(&format!("; or rename it, if it is {} now", either(&offer.or, '`')));
         }
         let diagnostic = Diagnostic::error(codes::NEEDS_MIGRATION, span, message).help(help);
         self.needs.push(Need { diagnostic, to, offer: Some(offer) });
