@@ -881,3 +881,25 @@ fn what_was_moved_is_in_one_image_only() {
     let alone = Progress::load(&new, None, Some(&on_device)).unwrap().progress;
     assert_eq!(shown(&alone, "loudness", &[]), "70", "nobody brought a volume");
 }
+
+#[test]
+fn only_the_migrations_on_the_way_are_taken() {
+    let first = spec(1, &field("coins", "int", ""));
+    let to_two = migration(2, &["{ rename = \"field\", from = \"coins\", to = \"stamps\" }"]);
+    let stamps = format!("{}{to_two}", field("stamps", "int", ""));
+    let second = updated(2, &stamps, &frozen(&[&first]));
+    let mut game = Progress::fresh(&second);
+    game.write("stamps", &[], Value::Int(4)).unwrap();
+    let (profile, _) = saved(&game);
+    let history = frozen(&[&first, &second]);
+    let third = updated(3, &stamps, &history);
+    let launched = Progress::load(&third, Some(&profile), None).unwrap();
+    assert_eq!(launched.report.migrated.iter().map(|step| step.to).collect::<Vec<_>>(), [3]);
+    assert_eq!(shown(&launched.progress, "stamps", &[]), "4");
+    // Without the history, only a migration that would be needed is missed.
+    let alone = spec(3, &stamps);
+    assert_eq!(Progress::load(&alone, Some(&profile), None).unwrap().report.migrated, []);
+    let older = Image { version: 1, ..profile };
+    let error = Progress::load(&alone, Some(&older), None).unwrap_err();
+    assert!(matches!(error, LoadError::NoHistory { found: 1, known: 3 }), "{error}");
+}
