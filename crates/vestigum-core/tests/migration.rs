@@ -310,14 +310,28 @@ fn code_takes_what_no_step_can_and_a_failure_says_what_and_where() {
             new.values.insert("route".into(), Tree::List(stops.collect()));
         }
         // Whose it is and of which version is not for a hook to say.
-        new.version = 99;
+        (new.version, new.generation, new.game, new.saved_at) = (99, 99, "tarn".into(), "never".into());
+        new.owner = Owner::Profile("nobody".into());
         Ok(())
     });
+    let upgraded = upgrade(&split, 2, Some(&images.0), Some(&images.1)).unwrap();
+    for (now, was) in [(upgraded.profile.unwrap(), &images.0), (upgraded.device.unwrap(), &images.1)] {
+        assert_eq!((now.version, now.generation, &now.game), (2, was.generation, &was.game));
+        assert_eq!((&now.saved_at, &now.owner), (&was.saved_at, &was.owner));
+    }
     assert_eq!(shown(&load(&split, &images), "route", &[]), "['ford', 'stile']");
     assert!(prove(&split, &Options::default()).holds());
     let failing = new.with_hook(2, |_, _| Err(HookError::new("route", "it has a stop that nobody knows")));
     let failed = Progress::load(&failing, Some(&images.0), None).unwrap_err();
     insta::assert_snapshot!(failed, @"the migration to version 2 failed in the game's code, at `route`, which is \"ford stile\": it has a stop that nobody knows; nothing was overwritten");
+    let mut long = images.0.clone();
+    let stops = |count: usize| "o".repeat(count);
+    for (count, told) in [(58, format!("which is \"{}\": ", stops(58))), (59, format!("which is \"{}…: ", stops(58)))]
+    {
+        long.values.insert("route".into(), Tree::Text(stops(count).into()));
+        let failed = Progress::load(&failing, Some(&long), None).unwrap_err().to_string();
+        assert!(failed.contains(&told), "{failed}");
+    }
 }
 
 #[test]
@@ -902,4 +916,27 @@ fn only_the_migrations_on_the_way_are_taken() {
     let older = Image { version: 1, ..profile };
     let error = Progress::load(&alone, Some(&older), None).unwrap_err();
     assert!(matches!(error, LoadError::NoHistory { found: 1, known: 3 }), "{error}");
+}
+
+/// Keys that go, and fields that are kept by other keys than before.
+#[test]
+fn keys_are_dropped_by_a_step_and_other_keys_want_one() {
+    let gates = |more: &str, per: &str| {
+        format!("[keys.gate]\n{more}\n[keys.door]\nnames = [\"upper\", \"lower\"]\n{}", field("passed", "int", per))
+    };
+    let both = "names = [\"upper\", \"lower\"]";
+    let old = spec(1, &gates(both, "per = \"gate\""));
+    let history = frozen(&[&old]);
+    let mut game = Progress::fresh(&old);
+    game.write("passed", &["upper"], Value::Int(1)).unwrap();
+    game.write("passed", &["lower"], Value::Int(2)).unwrap();
+    let drops = migration(2, &["{ drop = \"key\", of = \"gate\", name = \"upper\" }"]);
+    let rest = format!("{}{drops}", gates("names = [\"lower\"]", "per = \"gate\""));
+    assert_eq!(shown(&load(&updated(2, &rest, &history), &saved(&game)), "passed", &["lower"]), "2");
+    for (keys, per) in [("open = true\nmax = 4", "per = \"gate\""), (both, "per = \"door\""), (both, "")] {
+        let said = refused(2, &gates(keys, per), &history);
+        assert!(said.contains("`passed` has one for each gate in version 1, and one"), "{keys} {per}\n{said}");
+    }
+    let two = gates(both, "per = [\"gate\", \"door\"]");
+    assert!(refused(2, &two, &history).contains("and one for each gate and door in version 2"));
 }
