@@ -57,6 +57,7 @@ mod plan;
 mod prepare;
 mod steps;
 mod way;
+mod wording;
 
 use std::borrow::Cow;
 use std::fmt;

@@ -14,7 +14,7 @@ use crate::value::below;
 
 use super::names::{FieldStep, Lost};
 use super::plan::{Owned, Pair, Plan, successor};
-use super::steps;
+use super::wording;
 
 /// Something that the spec does not say.
 #[derive(Clone, Debug)]
@@ -229,7 +229,7 @@ impl<'a> Finder<'a> {
                             session.lasts,
                             self.now()
                         );
-                        self.step(self.place(session), message, steps::drop("field", None, name));
+                        self.step(self.place(session), message, wording::drop("field", None, name));
                     }
                     None => {
                         let offer = self.offer("field", None, name, &self.candidates(was));
@@ -247,17 +247,17 @@ impl<'a> Finder<'a> {
         if covered {
             if !read {
                 let message = format!("`{}` is filled from other values, and what `{name}` was goes nowhere", now.name);
-                self.step(place, message, steps::drop("field", None, name));
+                self.step(place, message, wording::drop("field", None, name));
             }
             return;
         }
         if Owned::of(was) != Owned::of(now) && !self.plan.moved.contains(&was.id) {
             let to = if now.lasts == Span::Device { "device" } else { "profile" };
-            self.step(place, self.spans(was, now), steps::moved(name, to));
+            self.step(place, self.spans(was, now), wording::moved(name, to));
             return;
         }
         if rank(now.lasts) < rank(was.lasts) {
-            self.step(place, self.spans(was, now), steps::drop("field", None, name));
+            self.step(place, self.spans(was, now), wording::drop("field", None, name));
             return;
         }
         if !names.same_axes(self.old, new, was, now) {
@@ -284,7 +284,7 @@ impl<'a> Finder<'a> {
                 self.now()
             );
             let widened = was.ty == Type::Int && now.ty == Type::Float;
-            let step = if widened { steps::fill(&now.name, name) } else { steps::drop("field", None, name) };
+            let step = if widened { wording::fill(&now.name, name) } else { wording::drop("field", None, name) };
             self.step(place, message, step);
             return;
         }
@@ -315,7 +315,7 @@ impl<'a> Finder<'a> {
                 self.old.version,
                 self.now()
             );
-            self.step(place, message, steps::fill(&now.name, name));
+            self.step(place, message, wording::fill(&now.name, name));
         }
         self.limits(was, now, place);
     }
@@ -378,10 +378,10 @@ impl<'a> Finder<'a> {
         };
         let Some(heir) = heir else {
             let or = free.into_iter().map(str::to_owned).collect();
-            return Offer { step: steps::drop(what, of, name), or };
+            return Offer { step: wording::drop(what, of, name), or };
         };
         self.offered.push(known(heir));
-        steps::rename(what, of, name, heir).into()
+        wording::rename(what, of, name, heir).into()
     }
 
     /// New fields that can have the values of one that is gone.
@@ -400,9 +400,9 @@ impl<'a> Finder<'a> {
     fn spread(&self, was: &Field, now: &Field) -> String {
         let first = self.pair.new.levels.first().map(|level| &*level.id).filter(|_| was.ty == now.ty);
         match (was.is_keyed(), &now.axes[..], first) {
-            (false, [Axis::Level], Some(first)) => steps::fill(&format!("{}[{first}]", now.name), &was.name),
-            (true, [], Some(_)) if was.ty.is_number() => steps::fill(&now.name, &format!("highest({})", was.name)),
-            _ => steps::drop("field", None, &was.name),
+            (false, [Axis::Level], Some(first)) => wording::fill(&format!("{}[{first}]", now.name), &was.name),
+            (true, [], Some(_)) if was.ty.is_number() => wording::fill(&now.name, &format!("highest({})", was.name)),
+            _ => wording::drop("field", None, &was.name),
         }
     }
 }

@@ -6,11 +6,11 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::expression::{Expression, Scope, Target, compile, target};
 use crate::spec::document::{MigrationEntry, StepEntry, Word};
-use crate::spec::write::step as written;
 use crate::spec::{Axis, Field, FieldId, Span, SpecData, place_of};
 
 use super::names::{FieldStep, Said};
 use super::plan::{Fill, Owned};
+use super::wording::{moved, told};
 
 /// The words for what can be renamed and dropped.
 const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "choice", "struct field"];
@@ -465,39 +465,4 @@ impl Reader<'_> {
         steps.hooked.push(word.value.clone());
         Some(())
     }
-}
-
-/// A step in words.
-fn told(step: &StepEntry) -> String {
-    let part = |of: &Option<Word>| of.as_ref().map(|of| format!(" of {}", of.value)).unwrap_or_default();
-    match step {
-        StepEntry::Rename { what, of, from, to } => {
-            format!("the {} {}{} is {} now", what.value, from.value, part(of), to.value)
-        }
-        StepEntry::Fill { target, with } => format!("{} is filled with {}", target.value, with.value),
-        StepEntry::Drop { what, of, name } => format!("the {} {}{} is dropped", what.value, name.value, part(of)),
-        StepEntry::Move { field, to } => format!("{} belongs to the {} now", field.value, to.value),
-        StepEntry::Hook { field } => format!("{} is made by the game's code", field.value),
-    }
-}
-
-/// A step as it is written into a spec.
-pub(super) fn rename(what: &str, of: Option<&str>, from: &str, to: &str) -> String {
-    written(&StepEntry::Rename { what: word(what), of: of.map(word), from: word(from), to: word(to) })
-}
-
-pub(super) fn drop(what: &str, of: Option<&str>, name: &str) -> String {
-    written(&StepEntry::Drop { what: word(what), of: of.map(word), name: word(name) })
-}
-
-pub(super) fn fill(target: &str, with: &str) -> String {
-    written(&StepEntry::Fill { target: word(target), with: word(with) })
-}
-
-pub(super) fn moved(field: &str, to: &str) -> String {
-    written(&StepEntry::Move { field: word(field), to: word(to) })
-}
-
-fn word(text: &str) -> Word {
-    Spanned::new(text.to_owned(), SourceSpan::default())
 }

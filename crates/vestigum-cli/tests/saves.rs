@@ -1,0 +1,207 @@
+//! `vestigum saves` on the folders that the demo and its shipped versions leave.
+
+mod program;
+
+use std::fs;
+use std::path::PathBuf;
+
+use program::*;
+
+#[test]
+fn saves_are_reset_and_restored_only_with_yes() {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let (spec, saves) = ("vestigum-demo/fellpost.toml", "vestigum-demo/saves");
+    let reset = ["saves", "reset", spec, saves, "level", "mill_lane", "--profile", "ada"];
+    let files = || {
+        let entries = fs::read_dir(folder.path().join(saves).join("profiles/ada")).unwrap();
+        let mut names: Vec<String> = entries.flatten().map(|entry| entry.file_name().into_string().unwrap()).collect();
+        names.sort();
+        names
+    };
+    let before = files();
+    let (code, out, _) = vestigum(folder.path(), &reset);
+    assert_eq!(code, 0);
+    assert!(out.contains("best_letters[mill_lane]   90       0") && out.contains("nothing was changed"), "{out}");
+    assert_eq!(files(), before);
+    let (code, out, _) = vestigum(folder.path(), &[&reset[..], &["--yes"]].concat());
+    assert!(code == 0 && out.contains("done as generation 6"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &reset);
+    assert!(out.contains("everything is at its beginning already"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "restore", saves, "5", "--profile", "ada", "--yes"]);
+    assert!(code == 0 && out.contains("it is generation 7 now"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &reset);
+    assert!(out.contains("best_letters[mill_lane]   90       0"), "{out}");
+    for (scope, told) in [
+        (&["run"][..], "lanterns   2        3"),
+        (&["field", "best_letters", "mill_lane"], "1 value"),
+        (&["profile"], "xp "),
+        (&["device"], "everything is at its beginning already"),
+        (&["everything"], "xp "),
+    ] {
+        let (code, out, _) = vestigum(folder.path(), &[&reset[..4], scope, &["--profile", "ada"]].concat());
+        assert!(code == 0 && out.contains(told), "{scope:?}\n{out}");
+    }
+    let cases: [(&[&str], &str); 8] = [
+        (
+            &["saves", "reset", spec, saves, "level", "--profile", "ada"],
+            "`level` takes the name of one level; here are 0",
+        ),
+        (&["saves", "reset", spec, saves, "field", "--profile", "ada"], "`field` takes the name of a field"),
+        (&["saves", "restore", saves, "99", "--profile", "ada"], "has no generation 99; there are: "),
+        (&["saves", "restore", saves, "7", "--profile", "ada"], "is the newest of profile `ada` already"),
+        (&["saves", "restore", saves, "1", "--profile", "ben"], "there are: profile `ada`, the device"),
+        (&["saves", "restore", "nowhere", "1", "--profile", "ada"], "there is no save folder nowhere"),
+        (&["saves", "reset", spec, saves, "level", "attic", "--profile", "ada"], "no level is called `attic`"),
+        (&["saves", "reset", spec, saves, "run", "now", "--profile", "ada"], "this takes no name"),
+    ];
+    for (arguments, expected) in cases {
+        let (code, _, err) = vestigum(folder.path(), arguments);
+        assert_eq!(code, 2, "{arguments:?}");
+        assert!(err.contains(expected), "{arguments:?}: {err}");
+    }
+}
+
+/// The demo's saves, of which generation 5 is cut in half and generation 4 edited.
+fn damaged() -> tempfile::TempDir {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let ada = folder.path().join("vestigum-demo/saves/profiles/ada");
+    let (newest, edited) = (ada.join("5.json"), ada.join("4.json"));
+    let bytes = fs::read(&newest).unwrap();
+    fs::write(newest, &bytes[..bytes.len() / 2]).unwrap();
+    fs::write(&edited, fs::read_to_string(&edited).unwrap().replace("\"xp\":15", "\"xp\":9000")).unwrap();
+    folder
+}
+
+const SPEC: &str = "vestigum-demo/fellpost.toml";
+const SAVES: &str = "vestigum-demo/saves";
+
+#[test]
+fn saves_are_listed_and_verified_with_what_is_wrong() {
+    let folder = damaged();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "list", SAVES]);
+    assert_eq!(code, 0);
+    for line in ["4 files of fellpost, 2 of them not whole", "damaged", "changed after it was saved", "heather_rise"] {
+        assert!(out.contains(line), "{out}");
+    }
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", SAVES]);
+    assert_eq!(code, 1);
+    assert!(out.contains("saves/profiles/ada/5.json: it is not whole") && out.contains("2 not whole"), "{out}");
+    let (code, verified) = json(folder.path(), &["saves", "verify", SAVES]);
+    assert_eq!((code, &verified["files"], &verified["damaged"][0]["generation"]), (1, &4.into(), &5.into()));
+    let (_, listed) = json(folder.path(), &["saves", "list", SAVES]);
+    assert_eq!((&listed["saves"][1]["generation"], &listed["saves"][1]["game"]), (&4.into(), &"fellpost".into()));
+    assert_eq!(vestigum(folder.path(), &["saves", "list", "nowhere"]).0, 2);
+}
+
+#[test]
+fn a_save_is_shown_as_a_players_progress() {
+    let folder = damaged();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES]);
+    assert_eq!(code, 0);
+    assert!(out.contains("profile `ada`, generation 3") && out.contains("stands at: menu"), "{out}");
+    assert!(out.contains("mill_lane      90") && out.contains("needs total_stars >= 4, has 2"), "{out}");
+    assert!(out.contains("rank           1     derived"), "{out}");
+    // What nobody can vouch for is shown too, when it is asked for, and says so.
+    let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "4"]);
+    assert!(out.contains("changed after it was saved") && out.contains("9000"), "{out}");
+    assert!(out.contains("at the entry"), "the player stands in a level: {out}");
+    let (code, _, err) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "5"]);
+    assert!(code == 2 && err.contains("generation 5 of profile `ada` cannot be shown: it is not whole"), "{err}");
+    let (_, shown) = json(folder.path(), &["saves", "show", SPEC, SAVES, "3"]);
+    assert_eq!((&shown["place"], &shown["board"][0]["completed"]), (&"menu".into(), &true.into()));
+    let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "--device"]);
+    assert!(out.contains("volume   70"), "{out}");
+}
+
+#[test]
+fn an_edited_save_is_compared_and_taken_up() {
+    let folder = damaged();
+    let (_, out, _) = vestigum(folder.path(), &["saves", "diff", SPEC, SAVES, "3", "4"]);
+    assert!(
+        out.contains("xp         15       9000") && out.contains("stood at menu, and stands at heather_rise"),
+        "{out}"
+    );
+    let seal = ["saves", "seal", SPEC, SAVES, "4"];
+    let (_, out, _) = vestigum(folder.path(), &seal);
+    assert!(out.contains("against generation 3") && out.contains("nothing was changed: add --yes"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &[&seal[..], &["--yes"]].concat());
+    assert!(out.contains("it is generation 6 now"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES]);
+    assert!(out.contains("generation 6") && out.contains("xp             9000"), "{out}");
+    let (_, compared) = json(folder.path(), &["saves", "diff", SPEC, SAVES, "3", "6"]);
+    assert_eq!(compared["values"].as_array().unwrap().len(), 3);
+    // With a key of the game, what was saved without one is refused, and sealed when it is taken up.
+    fs::write(folder.path().join("key"), "the lanterns of Cloud Pass\n").unwrap();
+    let with_key = ["--key-file", "key"];
+    let (code, out, _) = vestigum(folder.path(), &[&["saves", "verify", SAVES], &with_key[..]].concat());
+    assert!(code == 1 && out.contains("it is not sealed, and this game seals its saves"), "{out}");
+    vestigum(folder.path(), &[&["saves", "seal", SPEC, SAVES, "6", "--yes"], &with_key[..]].concat());
+    let (_, out, _) = vestigum(folder.path(), &[&["saves", "show", SPEC, SAVES], &with_key[..]].concat());
+    assert!(out.contains("generation 7") && out.contains("whole"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &["saves", "list", SAVES]);
+    assert!(out.contains("sealed") && out.contains("say --key-file FILE"), "{out}");
+}
+
+#[test]
+fn a_save_folder_is_migrated_only_with_yes() {
+    let folder = shipped("v1");
+    let migrate =
+        |more: &[&str]| vestigum(folder.path(), &[&["saves", "migrate", "fellpost.toml", "saves"], more].concat());
+    let (code, out, err) = migrate(&[]);
+    assert_eq!((code, err.as_str()), (0, ""));
+    assert!(out.contains("score was 8001050, outside its limits; it is 999999 now"), "{out}");
+    assert!(out.contains("nothing was changed: add --yes to bring 2 players to version 3"), "{out}");
+    assert!(out.contains("   new, at the default: best_time, falls, best_streak, gate_open\n"), "{out}");
+    assert!(!folder.path().join("saves/device").exists());
+    let (code, out, _) = migrate(&["--yes"]);
+    assert!(code == 0 && out.contains("ada   generation 3, version 1 → 3, written as generation 4"), "{out}");
+    // Bert played last, so the device has his volume.
+    let device = fs::read_to_string(folder.path().join("saves/device/1.json")).unwrap();
+    assert!(device.contains("\"volume\":90"), "{device}");
+    let (code, out, _) = migrate(&[]);
+    assert!(code == 0 && out.contains("all are of version 3 already"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", "saves"]);
+    assert_eq!(code, 0, "{out}");
+}
+
+#[test]
+fn a_player_who_cannot_be_migrated_stays_as_he_is() {
+    let folder = shipped("v1");
+    let bert = folder.path().join("saves/profiles/bert");
+    let saves = || -> Vec<(PathBuf, Vec<u8>)> {
+        let files = fs::read_dir(&bert).unwrap().map(|file| file.unwrap().path());
+        let mut files: Vec<_> = files.filter(|file| file.extension().is_some_and(|end| end == "json")).collect();
+        files.sort();
+        files.into_iter().map(|file| (file.clone(), fs::read(file).unwrap())).collect()
+    };
+    for (file, bytes) in saves() {
+        fs::write(file, &bytes[..100]).unwrap();
+    }
+    let before = saves();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves"]);
+    assert!(code == 1 && out.contains("add --yes to bring 1 player to version 3\n1 player could not"), "{out}");
+    let (code, told) = json(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
+    assert_eq!((code, &told["ok"], &told["done"]), (1, &false.into(), &true.into()));
+    let players = told["players"].as_array().unwrap();
+    let of = |name: &str| players.iter().find(|player| player["profile"] == name).unwrap();
+    assert_eq!((&of("ada")["version"], &of("ada")["written"]), (&1.into(), &4.into()));
+    assert!(of("bert")["error"].as_str().unwrap().contains("generation 4: it is not whole"), "{told}");
+    assert_eq!(saves(), before);
+    let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
+    assert!(code == 1 && out.contains("ada   version 3 already\nbert   no save of profile `bert`"), "{out}");
+    assert!(!out.contains("done"), "{out}");
+
+    fs::create_dir(folder.path().join("empty")).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "empty"]);
+    assert!(code == 2 && err.contains("there are no saves of any player"), "{err}");
+    let (code, told) = json(folder.path(), &["migrate", "fellpost.toml"]);
+    assert_eq!((code, told["migrations"].as_array().unwrap().len()), (0, 2));
+    fs::remove_file(folder.path().join("fellpost.history.json")).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
+    assert!(
+        code == 2 && err.contains("there is no history fellpost.history.json; `vestigum freeze` begins one"),
+        "{err}"
+    );
+}
