@@ -419,3 +419,29 @@ fn keys_are_dropped_by_a_step_and_other_keys_want_one() {
     let two = gates(both, "per = [\"gate\", \"door\"]");
     assert!(refused(2, &two, &history).contains("and one for each gate and door in version 2"));
 }
+
+/// A struct changes its type if one of its members does, and an optional choice that nobody made stays so.
+#[test]
+fn structs_and_choices_change_part_by_part() {
+    let parcel = |members: &str, names: &str| {
+        let rank = field("rank", "choice", &format!("of = [{names}]\noptional = true"));
+        format!("[struct.parcel]\n{members}\n{}{rank}", field("load", "parcel", ""))
+    };
+    let old = spec(1, &parcel("grams = \"int\"\nlabel = \"text\"", "\"novice\", \"carrier\""));
+    let history = frozen(&[&old]);
+    let said = refused(2, &parcel("grams = \"text\"\nlabel = \"text\"", "\"novice\", \"carrier\""), &history);
+    assert!(
+        said.contains("`grams` of the parcel in `load` is of type int in version 1, and of type text in version 2"),
+        "{said}"
+    );
+    let said =
+        refused(2, &parcel("grams = \"int\"\ntitle = \"text\"\nnotes = \"int\"", "\"novice\", \"carrier\""), &history);
+    assert!(said.contains("from = \"label\", to = \"title\" }"), "one of its type\n{said}");
+    let listed = |grams: &str| format!("[struct.parcel]\ngrams = \"{grams}\"\n{}", field("loads", "map of parcel", ""));
+    let said = refused(2, &listed("bool"), &frozen(&[&spec(1, &listed("int"))]));
+    assert!(said.contains("`grams` of the parcel in `loads` is of type int in version 1, and of type bool"), "{said}");
+    let renamed = migration(2, &["{ rename = \"choice\", of = \"rank\", from = \"novice\", to = \"new\" }"]);
+    let rest = format!("{}{renamed}", parcel("grams = \"int\"\nlabel = \"text\"", "\"new\", \"carrier\""));
+    let game = load(&updated(2, &rest, &history), &saved(&Progress::fresh(&old)));
+    assert!(!game.value("rank", &[]).unwrap().is_filled());
+}

@@ -219,6 +219,23 @@ impl Names {
         }
     }
 
+    /// The member of a struct, however deep, whose type is another one now.
+    pub fn changed_member<'t>(&self, field: FieldId, was: &'t Type, is: &'t Type) -> Option<Changed<'t>> {
+        match (was, is) {
+            (Type::Struct(was), Type::Struct(is)) => was.members.iter().find_map(|(name, ty)| {
+                let now = self.member(&was.name, name).and_then(|now| is.position(now))?;
+                let now = &is.members[now].1;
+                let changed = !self.fits(field, ty, now, &mut Vec::new());
+                let here = || changed.then_some(Changed { of: &was.name, member: name, was: ty, is: now });
+                self.changed_member(field, ty, now).or_else(here)
+            }),
+            (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
+                self.changed_member(field, was, is)
+            }
+            _ => None,
+        }
+    }
+
     /// A value of the old type as one of the new; none if it was dropped.
     pub fn convert(&self, field: FieldId, value: &Value, was: &Type, is: &Type) -> Option<Value> {
         Some(match (value, was, is) {
@@ -250,6 +267,14 @@ impl Names {
             _ => return None,
         })
     }
+}
+
+/// A member of a struct that is of another type than before.
+pub(super) struct Changed<'t> {
+    pub of: &'t str,
+    pub member: &'t str,
+    pub was: &'t Type,
+    pub is: &'t Type,
 }
 
 /// What a type of the new version has no place for.

@@ -12,7 +12,7 @@ use crate::spec::{Axis, Field, FieldId, Resume, Span, SpecData};
 use crate::types::Type;
 use crate::value::below;
 
-use super::names::{FieldStep, Lost};
+use super::names::{Changed, FieldStep, Lost};
 use super::plan::{Owned, Pair, Plan, successor};
 use super::wording;
 
@@ -276,13 +276,13 @@ impl<'a> Finder<'a> {
         }
         let mut lost = Vec::new();
         if !names.fits(was.id, &was.ty, &now.ty, &mut lost) {
-            let message = format!(
-                "`{name}` is of type {} in version {}, and of type {} {}",
-                was.ty,
-                self.old.version,
-                now.ty,
-                self.now()
-            );
+            let (what, before, after) = match names.changed_member(was.id, &was.ty, &now.ty) {
+                Some(Changed { of, member, was, is }) => (format!("`{member}` of the {of} in `{name}`"), was, is),
+                None => (format!("`{name}`"), &was.ty, &now.ty),
+            };
+            let version = self.old.version;
+            let message =
+                format!("{what} is of type {before} in version {version}, and of type {after} {}", self.now());
             let widened = was.ty == Type::Int && now.ty == Type::Float;
             let step = if widened { wording::fill(&now.name, name) } else { wording::drop("field", None, name) };
             self.step(place, message, step);
