@@ -189,7 +189,7 @@ impl Node {
                 any(condition) || any(if condition.value(env).as_bool() { yes } else { no })
             }
             Node::Derived(index) => any(&env.spec.derived[*index as usize].expression.node),
-            _ => self.parts().into_iter().any(any),
+            _ => self.any_part(&mut |part| any(part)),
         }
     }
 
@@ -197,20 +197,27 @@ impl Node {
     pub fn each_literal(&self, tell: &mut dyn FnMut(&Value)) {
         match self {
             Node::Const(value) => tell(value),
-            _ => self.parts().into_iter().for_each(|part| part.each_literal(tell)),
+            _ => {
+                self.any_part(&mut |part| {
+                    part.each_literal(tell);
+                    false
+                });
+            }
         }
     }
 
-    /// What this is made of.
-    fn parts(&self) -> Vec<&Node> {
+    /// Whether a part of this is so.
+    fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
         match self {
-            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => vec![inner],
-            Node::Member(inner, _) | Node::Steps(_, inner, _) => vec![inner],
-            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => vec![left, right],
-            Node::If(branches) => branches.iter().collect(),
-            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().collect(),
-            Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Over(..) | Node::Derived(_) => Vec::new(),
-            Node::Open(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => Vec::new(),
+            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),
+            Node::Member(inner, _) | Node::Steps(_, inner, _) => is_so(inner),
+            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
+                is_so(left) || is_so(right)
+            }
+            Node::If(branches) => branches.iter().any(is_so),
+            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(is_so),
+            Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Over(..) | Node::Derived(_) => false,
+            Node::Open(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
         }
     }
 
