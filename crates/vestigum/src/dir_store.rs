@@ -11,7 +11,6 @@
 //! A commit writes a temporary file beside the others, syncs it, renames it to a *new* number and syncs the folder. So a
 //! power cut leaves the old generations as they were and the new one either whole or not there.
 
-use std::any::Any;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -21,7 +20,7 @@ use vestigum_core::image::{Damaged, SealKey};
 use vestigum_core::{Image, Owner};
 
 use crate::common::Common;
-use crate::disk::{Disk, Lock, RealDisk};
+use crate::disk::{Disk, HeldLock, Lock, RealDisk};
 use crate::store::{Committed, Store, StoreError};
 
 /// The beginning of the names of files that are being written.
@@ -37,12 +36,11 @@ pub struct DirStore {
     key: Option<SealKey>,
 }
 
-#[derive(Debug)]
 struct Inner {
     disk: Arc<dyn Disk>,
     root: PathBuf,
     /// Held as long as the store lives; none if the store only reads.
-    lock: Option<HeldLock>,
+    lock: Option<Box<dyn HeldLock>>,
     /// What this process knows of each owner. Whoever writes or removes holds it, so that no two do at once.
     known: Mutex<BTreeMap<Owner, Newest>>,
     /// The folders whose names this process has made durable.
@@ -50,11 +48,9 @@ struct Inner {
     common: Common,
 }
 
-struct HeldLock(#[expect(dead_code, reason = "it is held, never read")] Box<dyn Any + Send + Sync>);
-
-impl std::fmt::Debug for HeldLock {
+impl std::fmt::Debug for Inner {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("HeldLock")
+        f.debug_struct("DirStore").field("root", &self.root).finish_non_exhaustive()
     }
 }
 
@@ -88,7 +84,7 @@ impl DirStore {
         settle_folder(&disk, &root, &mut settled).map_err(io_error("make the save folder", &root))?;
         let lock_file = root.join(".lock");
         let lock = match disk.lock(&lock_file).map_err(io_error("lock the save folder with", &lock_file))? {
-            Lock::Held(lock) => HeldLock(lock),
+            Lock::Held(lock) => lock,
             Lock::Taken(holder) => return Err(StoreError::InUse { path: root, holder }),
         };
         let (disk, known, settled) = (Arc::new(disk), Mutex::default(), Mutex::new(settled));

@@ -63,7 +63,9 @@ mod store_shelf;
 
 pub use common::Common;
 pub use dir_store::DirStore;
-pub use disk::{Disk, DiskFile, Fault, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk};
+pub use disk::{
+    Disk, DiskFile, EntryKind, Fault, HeldLock, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk,
+};
 pub use exploring::explore_with;
 pub use faults::{FaultKind, FaultReport, FaultsDone, Step, Tried, Violation, faults};
 pub use imported::imported_file;

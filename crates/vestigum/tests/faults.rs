@@ -58,21 +58,33 @@ launch
 "#;
 
 fn report<S: Store>(play: &str, open: impl Fn(SimDisk) -> Result<S, StoreError> + Sync) -> FaultReport {
+    report_keeping(2, play, open)
+}
+
+fn report_keeping<S: Store>(
+    keep: u32,
+    play: &str,
+    open: impl Fn(SimDisk) -> Result<S, StoreError> + Sync,
+) -> FaultReport {
     let spec = Spec::from_toml(WORLD).unwrap_or_else(|errors| panic!("{errors}"));
     let script = Script::from_text("evenings.play", play, &spec).unwrap_or_else(|errors| panic!("{errors}"));
-    faults(&spec, &script.playthroughs()[0], &open, &|_| {}).unwrap()
+    faults(&spec, &script.playthroughs()[0], keep, &open, &|_| {}).unwrap()
 }
 
 #[test]
 fn no_fault_under_the_shipped_store_breaks_a_promise() {
-    let report = report(PLAY, |disk| DirStore::open_on(disk, "saves"));
-    assert!(report.violations.is_empty(), "{:#?}", report.violations);
-    let tried = |kind| report.tried[&kind];
-    assert!(report.saves >= 7 && tried(FaultKind::PowerLoss).points > 40, "{report:?}");
-    // Each byte of each file can be where it tears.
-    assert!(tried(FaultKind::PowerLoss).outcomes > 3_000, "{report:?}");
-    assert!(tried(FaultKind::DiskFull).points > 10 && tried(FaultKind::DiskError).points > 60, "{report:?}");
-    assert!(tried(FaultKind::ShortRead).recovered > 0 && tried(FaultKind::BitRot).recovered > 500, "{report:?}");
+    for keep in 1..=3 {
+        let report = report_keeping(keep, PLAY, |disk| DirStore::open_on(disk, "saves"));
+        assert!(report.violations.is_empty(), "keep {keep}: {:#?}", report.violations);
+        let tried = |kind| report.tried[&kind];
+        assert!(report.saves >= 7 && tried(FaultKind::PowerLoss).points > 40, "{report:?}");
+        // Each byte of each file can be where it tears.
+        assert!(tried(FaultKind::PowerLoss).outcomes > 3_000 && tried(FaultKind::Kill).outcomes > 500, "{report:?}");
+        assert!(tried(FaultKind::DiskFull).points > 10 && tried(FaultKind::DiskError).points > 60, "{report:?}");
+        if keep > 1 {
+            assert!(tried(FaultKind::ShortRead).recovered > 0 && tried(FaultKind::BitRot).recovered > 500, "{report:?}");
+        }
+    }
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]

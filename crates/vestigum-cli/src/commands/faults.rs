@@ -20,6 +20,9 @@ pub struct Arguments {
     /// Only playthroughs whose name contains this
     #[arg(long, value_name = "TEXT")]
     only: Option<String>,
+    /// How many generations of each owner are kept; left out, what the spec says
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
+    keep: Option<u32>,
 }
 
 pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
@@ -39,15 +42,20 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
             bar.set_length(done.of as u64);
             bar.set_position(done.done as u64);
         };
-        let report = on_one(&spec, playthrough, &watch).map_err(|error| out.unusable(&error))?;
+        let report = on_one(&spec, playthrough, arguments.keep.unwrap_or_else(|| spec.keep()), &watch).map_err(|error| out.unusable(&error))?;
         reports.push((*playthrough, report));
     }
     bar.finish_and_clear();
     Ok(show(out, &reports))
 }
 
-fn on_one(spec: &Spec, playthrough: &Playthrough, watch: &(dyn Fn(FaultsDone) + Sync)) -> Result<FaultReport, String> {
-    faults(spec, playthrough, &|disk| DirStore::open_on(disk, "saves"), watch).map_err(|error| error.to_string())
+fn on_one(
+    spec: &Spec,
+    playthrough: &Playthrough,
+    keep: u32,
+    watch: &(dyn Fn(FaultsDone) + Sync),
+) -> Result<FaultReport, String> {
+    faults(spec, playthrough, keep, &|disk| DirStore::open_on(disk, "saves"), watch).map_err(|error| error.to_string())
 }
 
 fn style() -> ProgressStyle {
@@ -56,10 +64,11 @@ fn style() -> ProgressStyle {
 }
 
 /// The kinds of faults, what each means, and what must hold.
-const KINDS: [(FaultKind, &str); 5] = [
+const KINDS: [(FaultKind, &str); 6] = [
     (FaultKind::PowerLoss, "after each operation, in every way that unsynced data and names allow"),
-    (FaultKind::DiskFull, "one operation finds no space, play goes on, then the power fails"),
-    (FaultKind::DiskError, "one operation fails, play goes on, then the power fails"),
+    (FaultKind::Kill, "a kill after each operation; the next process saves, prunes, then the power fails"),
+    (FaultKind::DiskFull, "one or two operations find no space, play goes on, a next process, the power fails"),
+    (FaultKind::DiskError, "one or two operations fail, play goes on, a next process, the power fails"),
     (FaultKind::ShortRead, "a launch reads half of a file"),
     (FaultKind::BitRot, "one bit of each byte, and each block of 512 bytes"),
 ];
@@ -142,7 +151,7 @@ fn explained(playthrough: &Playthrough, violation: &Violation) -> String {
     for step in &violation.steps[hidden..] {
         lines.push(match step {
             Step::Save(_) | Step::Acknowledged(_) => format!("    {}", paint(RULE, step)),
-            Step::Failed(..) | Step::NotSaved(_) => format!("    {}", paint(BAD, step)),
+            Step::Failed(..) | Step::NotSaved(_) | Step::Killed => format!("    {}", paint(BAD, step)),
             _ => format!("      {step}"),
         });
     }

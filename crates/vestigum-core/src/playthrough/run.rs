@@ -278,6 +278,7 @@ impl Runner<'_> {
             }
             Action::Crash => {
                 self.players.values_mut().for_each(|player| player.progress = None);
+                self.shelf.crash();
                 Ok("nothing more was saved".into())
             }
             Action::Damage { all } => {

@@ -21,6 +21,9 @@ pub trait Shelf {
     /// What went wrong, in words.
     fn commit(&mut self, image: Image) -> Result<u64, String>;
 
+    /// The process of all sessions has died. What it knew of the images is gone with it; they stay.
+    fn crash(&mut self);
+
     /// Damages the newest image of an owner, or all of them, as a failing disk would. Answers how many were.
     ///
     /// # Errors
@@ -87,6 +90,8 @@ impl Shelf for MemoryShelf {
         images.push(image.to_json());
         Ok(image.generation)
     }
+
+    fn crash(&mut self) {}
 
     fn damage(&mut self, owner: &Owner, all: bool) -> Result<usize, String> {
         let images = self.images.get_mut(owner).map(Vec::as_mut_slice).unwrap_or_default();

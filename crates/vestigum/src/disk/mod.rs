@@ -12,7 +12,6 @@ pub use outcomes::{Outcomes, PowerLoss};
 pub use real::RealDisk;
 pub use sim::{Fault, Operation, SimDisk};
 
-use std::any::Any;
 use std::fmt;
 use std::io;
 use std::path::Path;
@@ -29,8 +28,11 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// What the system says; also if something of that name is there.
     fn make_folder(&self, path: &Path) -> io::Result<()>;
 
-    /// Whether there is a folder of that name.
+    /// Whether there is a folder of that name, also through a link.
     fn is_folder(&self, path: &Path) -> bool;
+
+    /// What has that name, if anything has. A link is a link, wherever it leads.
+    fn kind(&self, path: &Path) -> Option<EntryKind>;
 
     /// The names in a folder, in any order. Names that are not Unicode are left out: no store gives such names.
     ///
@@ -38,13 +40,20 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// What the system says.
     fn list(&self, folder: &Path) -> io::Result<Vec<String>>;
 
-    /// The content of a file, of which at most `most` bytes are read.
+    /// The content of a regular file, of which at most `most` bytes are read. Never waits for anything else that has the
+    /// name, and never follows a link.
     ///
     /// # Errors
-    /// What the system says.
+    /// What the system says; also if it is no regular file.
     fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>>;
 
-    /// Makes an empty file, or empties the one that is there, to write into.
+    /// Makes an empty file to write into, under a name that nothing has yet.
+    ///
+    /// # Errors
+    /// What the system says; [`io::ErrorKind::AlreadyExists`] if something of that name is there, a link included.
+    fn create_new(&self, path: &Path) -> io::Result<Box<dyn DiskFile>>;
+
+    /// Makes an empty file, or empties the one that is there, to write into. Never follows a link.
     ///
     /// # Errors
     /// What the system says.
@@ -74,7 +83,8 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// What the system says.
     fn sync_folder(&self, path: &Path) -> io::Result<()>;
 
-    /// Takes a lock that other processes respect, through a file of that name that is never removed.
+    /// Takes a lock that other processes respect, through a file of that name that is never removed. Never follows a
+    /// link.
     ///
     /// # Errors
     /// What the system says. That somebody else holds it is an answer, no error.
@@ -96,10 +106,31 @@ pub trait DiskFile: Send {
     fn sync(&mut self) -> io::Result<()>;
 }
 
+/// What a name in a folder stands for.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum EntryKind {
+    /// A regular file, and its length in bytes.
+    File(u64),
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+    /// Anything else: a pipe, a socket, a device.
+    Other,
+}
+
 /// What asking for a lock gave.
 pub enum Lock {
     /// It is held until this is dropped.
-    Held(Box<dyn Any + Send + Sync>),
+    Held(Box<dyn HeldLock>),
     /// Somebody else holds it: the process, if it is known.
     Taken(Option<u32>),
+}
+
+/// A lock that is held. Dropping it gives it up.
+pub trait HeldLock: Send + Sync {
+    /// Whether it still keeps others out: the file that they would ask for is the locked one. It is not if the file was
+    /// removed.
+    fn is_in_place(&self) -> bool;
 }

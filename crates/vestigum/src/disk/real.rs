@@ -2,9 +2,9 @@
 
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read, Seek, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
-use super::{Disk, DiskFile, Lock};
+use super::{Disk, DiskFile, EntryKind, HeldLock, Lock};
 
 /// The disk of this machine. Every operation is one or two system calls.
 #[derive(Clone, Copy, Debug, Default)]
@@ -19,21 +19,44 @@ impl Disk for RealDisk {
         path.is_dir()
     }
 
+    fn kind(&self, path: &Path) -> Option<EntryKind> {
+        let metadata = fs::symlink_metadata(path).ok()?;
+        let kind = metadata.file_type();
+        Some(if kind.is_symlink() {
+            EntryKind::Link
+        } else if kind.is_dir() {
+            EntryKind::Folder
+        } else if kind.is_file() {
+            EntryKind::File(metadata.len())
+        } else {
+            EntryKind::Other
+        })
+    }
+
     fn list(&self, folder: &Path) -> io::Result<Vec<String>> {
         let names = fs::read_dir(folder)?.map(|entry| Ok(entry?.file_name().into_string().ok()));
         names.filter_map(io::Result::transpose).collect()
     }
 
     fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>> {
-        let file = File::open(path)?;
-        let len = file.metadata()?.len().min(most);
-        let mut bytes = Vec::with_capacity(usize::try_from(len).unwrap_or_default());
+        let file = open(path, OpenOptions::new().read(true))?;
+        let metadata = file.metadata()?;
+        if !metadata.is_file() {
+            return Err(io::Error::other("it is not a regular file"));
+        }
+        let mut bytes = Vec::with_capacity(usize::try_from(metadata.len().min(most)).unwrap_or_default());
         file.take(most).read_to_end(&mut bytes)?;
         Ok(bytes)
     }
 
+    fn create_new(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
+        let file = OpenOptions::new().write(true).create_new(true).open(path)?;
+        Ok(Box::new(file))
+    }
+
     fn create(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
-        File::create(path).map(|file| Box::new(file) as Box<dyn DiskFile>)
+        let file = open(path, OpenOptions::new().write(true).create(true).truncate(true))?;
+        Ok(Box::new(file))
     }
 
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
@@ -60,12 +83,15 @@ impl Disk for RealDisk {
     }
 
     fn lock(&self, path: &Path) -> io::Result<Lock> {
-        let mut file = OpenOptions::new().read(true).write(true).create(true).truncate(false).open(path)?;
+        let mut file = open(path, OpenOptions::new().read(true).write(true).create(true).truncate(false))?;
+        if !file.metadata()?.is_file() {
+            return Err(io::Error::other("it is not a regular file"));
+        }
         match file.try_lock() {
             Ok(()) => {
                 // The number only helps a message, so failing to write it stops nothing.
                 let _ = file.set_len(0).and_then(|()| write!(file, "{}", std::process::id()));
-                Ok(Lock::Held(Box::new(file)))
+                Ok(Lock::Held(Box::new(RealLock { file, path: path.to_path_buf() })))
             }
             Err(TryLockError::WouldBlock) => {
                 let mut text = String::new();
@@ -73,6 +99,38 @@ impl Disk for RealDisk {
                 Ok(Lock::Taken(text.trim().parse().ok()))
             }
             Err(TryLockError::Error(error)) => Err(error),
+        }
+    }
+}
+
+/// Opens what is to be a regular file below a save folder. A link is not followed, and a pipe is not waited for: a save
+/// folder may come from somebody else.
+fn open(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::custom_flags(options, libc::O_NOFOLLOW | libc::O_NONBLOCK);
+    #[cfg(not(unix))]
+    if fs::symlink_metadata(path).is_ok_and(|metadata| metadata.file_type().is_symlink()) {
+        return Err(io::Error::other("it is a link"));
+    }
+    options.open(path)
+}
+
+struct RealLock {
+    file: File,
+    path: PathBuf,
+}
+
+impl HeldLock for RealLock {
+    fn is_in_place(&self) -> bool {
+        #[cfg(unix)]
+        {
+            use std::os::unix::fs::MetadataExt;
+            let (Ok(held), Ok(there)) = (self.file.metadata(), fs::symlink_metadata(&self.path)) else { return false };
+            (held.dev(), held.ino()) == (there.dev(), there.ino())
+        }
+        #[cfg(not(unix))]
+        {
+            self.file.metadata().is_ok() && self.path.is_file()
         }
     }
 }

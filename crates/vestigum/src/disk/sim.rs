@@ -9,7 +9,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 
-use super::{Disk, DiskFile, Lock, Outcomes};
+use super::{Disk, DiskFile, EntryKind, HeldLock, Lock, Outcomes};
 
 /// A disk in memory that logs every operation, fails where it is told to, and can lose its power after any of them.
 ///
@@ -37,9 +37,15 @@ pub struct SimDisk {
 #[derive(Default)]
 struct Inner {
     state: DiskState,
-    log: Vec<(Operation, DiskState)>,
-    fault: Option<(usize, Fault)>,
+    log: Vec<Arc<Logged>>,
+    faults: Vec<(usize, Fault)>,
     locks: BTreeSet<PathBuf>,
+}
+
+/// An operation and the state that it left.
+struct Logged {
+    operation: Operation,
+    after: DiskState,
 }
 
 /// What is seen, what is durable, and what stands between them.
@@ -155,14 +161,14 @@ impl SimDisk {
         SimDisk { inner: Arc::new(Mutex::new(Inner { state, ..Inner::default() })) }
     }
 
-    /// Lets the operation with that number (from 0) fail.
+    /// Lets the operation with that number (from 0) fail, besides those that are to fail already.
     pub fn fail(&self, operation: usize, fault: Fault) {
-        self.lock_inner().fault = Some((operation, fault));
+        self.lock_inner().faults.push((operation, fault));
     }
 
     /// Every operation so far.
     pub fn operations(&self) -> Vec<Operation> {
-        self.lock_inner().log.iter().map(|(operation, _)| operation.clone()).collect()
+        self.lock_inner().log.iter().map(|logged| logged.operation.clone()).collect()
     }
 
     /// How many operations there were so far.
@@ -178,8 +184,17 @@ impl SimDisk {
     /// Every state in which the disk could be found if the power had failed after so many operations.
     pub fn power_loss_after(&self, operations: usize) -> Outcomes {
         let inner = self.lock_inner();
-        let before = operations.checked_sub(1).and_then(|last| inner.log.get(last));
-        Outcomes::of(before.map(|(_, state)| state.clone()).unwrap_or_default())
+        Outcomes::of(inner.state_after(operations))
+    }
+
+    /// A disk of its own as it was after so many operations, with its log up to there: the process that used it was
+    /// killed, and the power stayed on. So everything that was seen is there, and what was not synced is still not
+    /// durable. Nobody holds a lock.
+    #[must_use]
+    pub fn killed_after(&self, operations: usize) -> SimDisk {
+        let inner = self.lock_inner();
+        let (state, log) = (inner.state_after(operations), inner.log[..operations.min(inner.log.len())].to_vec());
+        SimDisk { inner: Arc::new(Mutex::new(Inner { state, log, ..Inner::default() })) }
     }
 
     /// The files that are seen, with their content.
@@ -223,12 +238,19 @@ impl SimDisk {
     ) -> io::Result<T> {
         let mut inner = self.lock_inner();
         let number = inner.log.len();
-        let fault =
-            inner.fault.filter(|(at, fault)| *at == number && fault.strikes(&operation)).map(|(_, fault)| fault);
+        let strikes = |(at, fault): &&(usize, Fault)| *at == number && fault.strikes(&operation);
+        let fault = inner.faults.iter().find(strikes).map(|(_, fault)| *fault);
         let result = act(&mut inner.state, number, fault);
-        let state = inner.state.clone();
-        inner.log.push((operation, state));
+        let after = inner.state.clone();
+        inner.log.push(Arc::new(Logged { operation, after }));
         result
+    }
+}
+
+impl Inner {
+    fn state_after(&self, operations: usize) -> DiskState {
+        let last = operations.checked_sub(1).and_then(|last| self.log.get(last).or(self.log.last()));
+        last.map(|logged| logged.after.clone()).unwrap_or_default()
     }
 }
 
@@ -265,6 +287,14 @@ impl DiskState {
         let change = NameChange { goes, comes, operation };
         change.apply(&mut self.seen);
         self.pending.push(change);
+    }
+
+    fn make_file(&mut self, path: &Path, operation: usize) -> FileId {
+        let file = self.next;
+        self.next += 1;
+        self.files.insert(file, Content::default());
+        self.change(None, Some((path, Entry::File(file))), operation);
+        file
     }
 
     fn rename(&mut self, from: &Path, to: &Path, operation: usize) -> io::Result<()> {
@@ -322,6 +352,14 @@ impl Disk for SimDisk {
         self.lock_inner().state.folder(path).is_ok()
     }
 
+    fn kind(&self, path: &Path) -> Option<EntryKind> {
+        let inner = self.lock_inner();
+        match inner.state.seen.get(path)? {
+            Entry::Folder => Some(EntryKind::Folder),
+            Entry::File(file) => Some(EntryKind::File(inner.state.files[file].seen.len() as u64)),
+        }
+    }
+
     fn list(&self, folder: &Path) -> io::Result<Vec<String>> {
         self.operate(Operation::List(folder.to_path_buf()), |state, _, fault| {
             unless(fault)?;
@@ -344,6 +382,18 @@ impl Disk for SimDisk {
         })
     }
 
+    fn create_new(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
+        let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            state.folder(path.parent().unwrap_or(Path::new("")))?;
+            if state.seen.contains_key(path) {
+                return Err(io::Error::from(io::ErrorKind::AlreadyExists));
+            }
+            Ok(state.make_file(path, number))
+        })?;
+        Ok(Box::new(SimFile { disk: self.clone(), path: path.to_path_buf(), file }))
+    }
+
     fn create(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
         let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
             unless(fault)?;
@@ -354,11 +404,7 @@ impl Disk for SimDisk {
                 (content.seen, content.lost) = (Arc::default(), false);
                 return Ok(file);
             }
-            let file = state.next;
-            state.next += 1;
-            state.files.insert(file, Content::default());
-            state.change(None, Some((path, Entry::File(file))), number);
-            Ok(file)
+            Ok(state.make_file(path, number))
         })?;
         Ok(Box::new(SimFile { disk: self.clone(), path: path.to_path_buf(), file }))
     }
@@ -419,6 +465,12 @@ impl Disk for SimDisk {
 struct SimLock {
     disk: SimDisk,
     path: PathBuf,
+}
+
+impl HeldLock for SimLock {
+    fn is_in_place(&self) -> bool {
+        self.disk.lock_inner().locks.contains(&self.path)
+    }
 }
 
 impl Drop for SimLock {

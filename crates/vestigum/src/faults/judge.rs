@@ -2,15 +2,15 @@
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use vestigum_core::image::{Origin, Tree};
+use vestigum_core::image::Origin;
 use vestigum_core::{Image, Owner, Progress, Spec};
 
 use crate::disk::SimDisk;
 use crate::recovery::newest_readable;
 use crate::session::SessionError;
-use crate::store::{Store, StoreError};
+use crate::store::Store;
 
-use super::recorder::{Expectations, Expected};
+use super::recorder::{Expectations, Expected, Open, changed};
 
 /// What was loaded, and what should have been.
 #[derive(Clone, Debug)]
@@ -26,8 +26,6 @@ pub(super) enum Rotten {
     /// The damage was passed over, or the launch refused, and said why.
     Reported,
 }
-
-type Open<'a, S> = &'a (dyn Fn(SimDisk) -> Result<S, StoreError> + Sync);
 
 /// After a power loss: of each owner the last acknowledged image or a newer one, whole; and the next save works. Answers
 /// whether a launch had to pass something over.
@@ -112,8 +110,7 @@ fn launches(spec: &Spec, owner: &Owner, image: Option<&Image>, expected: &Expect
 
 /// A save of something new is there when it was acknowledged.
 fn next_save(store: &dyn Store, newest: u64, image: &Image, expected: &Expected) -> Result<(), Finding> {
-    let mut next = image.clone();
-    next.values.insert("the next save".into(), Tree::Int(1));
+    let next = changed(image);
     let failed = |error: &dyn std::fmt::Display| Finding {
         loaded: format!("the right image, but the next save fails: {error}"),
         expected: expected.told(),

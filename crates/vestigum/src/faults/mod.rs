@@ -3,8 +3,10 @@
 //! A playthrough is run once on a [`SimDisk`], and every disk operation of its saves is logged. Then
 //!
 //! - the power fails after each of them, in every way that the operations before allow ([`crate::Outcomes`]);
-//! - each of them fails once: the disk is full, or reports an error, or a read comes out short; play goes on, and then
-//!   the power fails;
+//! - the process is killed after each of them, the next one loads, saves what it loaded, prunes and saves again, and then
+//!   the power fails: what was never made durable is still not so when another process finds it;
+//! - each of them fails once, and each two in a row: the disk is full, or reports an error, or a read comes out short; play
+//!   goes on, the process ends, the next one does the same, and the power fails in between;
 //! - each byte of each file that the playthrough leaves is damaged.
 //!
 //! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
@@ -20,7 +22,7 @@
 //! let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
 //! let script = Script::from_text("xp.play", "playthrough \"xp is kept\"\nlaunch\nxp += 5\nquit", &spec)?;
 //! let open = |disk| DirStore::open_on(disk, "saves");
-//! let report = faults(&spec, &script.playthroughs()[0], &open, &|_| {})?;
+//! let report = faults(&spec, &script.playthroughs()[0], spec.keep(), &open, &|_| {})?;
 //! assert!(report.violations.is_empty());
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
@@ -29,7 +31,7 @@ mod explain;
 mod judge;
 mod recorder;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::num::NonZero;
 use std::path::PathBuf;
@@ -44,7 +46,7 @@ use crate::disk::{Fault, Operation, PowerLoss, SimDisk};
 use crate::store::{Store, StoreError};
 
 use judge::{Finding, Rotten, judge, judge_rot};
-use recorder::{Commits, Recorder};
+use recorder::{Commits, Open, Recorder};
 
 /// A kind of fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -52,6 +54,8 @@ use recorder::{Commits, Recorder};
 pub enum FaultKind {
     /// The power fails.
     PowerLoss,
+    /// The process is killed, the next one saves, and then the power fails.
+    Kill,
     /// One operation finds the disk full, and later the power fails.
     DiskFull,
     /// One operation ends with an error of the disk, and later the power fails.
@@ -66,6 +70,7 @@ impl fmt::Display for FaultKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {
             FaultKind::PowerLoss => "power loss",
+            FaultKind::Kill => "kill",
             FaultKind::DiskFull => "disk full",
             FaultKind::DiskError => "disk error",
             FaultKind::ShortRead => "short read",
@@ -144,6 +149,8 @@ pub enum Step {
     Save(String),
     /// The save was acknowledged: from here on it must not be lost.
     Acknowledged(String),
+    /// The process died, and the next one opened the store.
+    Killed,
     /// The save failed, and was reported.
     NotSaved(String),
 }
@@ -156,6 +163,7 @@ impl fmt::Display for Step {
             Step::Failed(operation, _) => write!(f, "{operation}  (fails)"),
             Step::Save(what) => write!(f, "save {what}"),
             Step::Acknowledged(what) => write!(f, "acknowledged: {what}"),
+            Step::Killed => f.write_str("the process is killed; the next one opens the store"),
             Step::NotSaved(what) => write!(f, "failed: {what}"),
         }
     }
@@ -172,26 +180,32 @@ pub struct FaultsDone {
 
 /// One thing to try.
 enum Point {
+    /// The power fails after so many operations.
     Cut(usize),
-    Fail(usize, Fault),
+    /// The process is killed after so many operations.
+    Kill(usize),
+    /// These operations fail, the same fault each time.
+    Fail(Vec<usize>, Fault),
     Rot(PathBuf, Vec<u8>),
 }
 
 /// Tries every fault at every operation of a playthrough's saves, on all cores. `open` opens the store under test on a
-/// disk; `watch` hears how far it is.
+/// disk; each owner's newest `keep` generations are kept (see [`Spec::keep`]); `watch` hears how far it is.
 ///
 /// # Errors
 /// If the store cannot be opened even on a sound disk.
 pub fn faults<S: Store>(
     spec: &Spec,
     playthrough: &Playthrough,
+    keep: u32,
     open: &(dyn Fn(SimDisk) -> Result<S, StoreError> + Sync),
     watch: &(dyn Fn(FaultsDone) + Sync),
 ) -> Result<FaultReport, StoreError> {
     let disk = SimDisk::default();
-    let mut recorder = Recorder::new(open(disk.clone())?, disk.clone(), spec.keep());
+    open(SimDisk::default())?;
+    let mut recorder = Recorder::new(open, disk.clone(), keep, Commits::default());
     let played = run(spec, playthrough, &mut recorder);
-    let trial = Trial { spec, playthrough, open, log: disk.operations(), commits: recorder.into_commits(), disk };
+    let trial = Trial { spec, playthrough, keep, open, log: disk.operations(), commits: recorder.into_commits(), disk };
     let points = trial.points();
     let report = Mutex::new(FaultReport {
         saves: trial.commits.written(),
@@ -232,7 +246,8 @@ impl FaultReport {
 struct Trial<'a, S> {
     spec: &'a Spec,
     playthrough: &'a Playthrough,
-    open: &'a (dyn Fn(SimDisk) -> Result<S, StoreError> + Sync),
+    keep: u32,
+    open: Open<'a, S>,
     disk: SimDisk,
     log: Vec<Operation>,
     commits: Commits,
@@ -244,9 +259,15 @@ impl<S: Store> Trial<'_, S> {
         for (number, operation) in self.log.iter().enumerate() {
             if operation.changes() {
                 points.push(Point::Cut(number + 1));
+                points.push(Point::Kill(number + 1));
             }
-            let faults = [Fault::Full, Fault::Broken, Fault::ShortRead].into_iter();
-            points.extend(faults.filter(|fault| fault.strikes(operation)).map(|fault| Point::Fail(number, fault)));
+            let strike = |fault: &Fault| fault.strikes(operation);
+            for fault in [Fault::Full, Fault::Broken, Fault::ShortRead].into_iter().filter(strike) {
+                points.push(Point::Fail(vec![number], fault));
+                if fault != Fault::ShortRead {
+                    points.push(Point::Fail(vec![number, number + 1], fault));
+                }
+            }
         }
         points.extend(self.disk.files().into_iter().map(|(path, bytes)| Point::Rot(path, bytes)));
         points
@@ -255,58 +276,104 @@ impl<S: Store> Trial<'_, S> {
     fn attempt(&self, point: &Point) -> (FaultKind, Tried, Vec<Violation>) {
         match point {
             Point::Cut(operations) => self.cut(*operations),
-            Point::Fail(operation, fault) => self.fail(*operation, *fault),
+            Point::Kill(operations) => self.kill(*operations),
+            Point::Fail(operations, fault) => self.fail(operations, *fault),
             Point::Rot(path, bytes) => self.rot(path, bytes),
         }
     }
 
     fn cut(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
         let losses = self.disk.power_loss_after(operations);
-        let case =
-            Case { kind: FaultKind::PowerLoss, log: &self.log, cut: operations, commits: &self.commits, failed: None };
-        let (tried, violations) = self.launches(&case, losses);
+        let (log, commits) = (&self.log, &self.commits);
+        let case = Case { kind: FaultKind::PowerLoss, log, cut: operations, commits, failed: None };
+        let (mut tried, violations) = self.launches(&case, losses, true);
+        tried.points = 1;
         (case.kind, tried, violations)
     }
 
-    fn fail(&self, operation: usize, fault: Fault) -> (FaultKind, Tried, Vec<Violation>) {
+    fn kill(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
+        let disk = self.disk.killed_after(operations);
+        let (mut tried, violations) = self.next_life(FaultKind::Kill, &disk, &self.commits, None);
+        tried.points = 1;
+        (FaultKind::Kill, tried, violations)
+    }
+
+    fn fail(&self, operations: &[usize], fault: Fault) -> (FaultKind, Tried, Vec<Violation>) {
         let kind = match fault {
             Fault::Full => FaultKind::DiskFull,
             Fault::Broken => FaultKind::DiskError,
             Fault::ShortRead => FaultKind::ShortRead,
         };
         let disk = SimDisk::default();
-        disk.fail(operation, fault);
+        operations.iter().for_each(|operation| disk.fail(*operation, fault));
         // A store that cannot be opened refuses; what is on the disk must be as good as before.
-        let commits = match (self.open)(disk.clone()) {
-            Ok(store) => {
-                let mut recorder = Recorder::new(store, disk.clone(), self.spec.keep());
-                run(self.spec, self.playthrough, &mut recorder);
-                recorder.into_commits()
-            }
-            Err(_) => Commits::default(),
-        };
+        let mut recorder = Recorder::new(self.open, disk.clone(), self.keep, Commits::default());
+        run(self.spec, self.playthrough, &mut recorder);
+        let commits = recorder.into_commits();
         let log = disk.operations();
-        let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed: Some((operation, fault)) };
-        let (mut tried, mut violations) = self.launches(&case, disk.power_loss());
+        let failed = Some((operations, fault));
+        let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
+        let (mut tried, mut violations) = self.launches(&case, disk.power_loss(), true);
         if let Some(silent) = &commits.silently_older {
             tried.violations += 1;
             violations.push(case.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
         }
         tried.recovered += commits.recovered;
+        let (after, more) = self.next_life(kind, &disk.killed_after(log.len()), &commits, failed);
+        tried += after;
+        tried.points = 1;
+        violations.extend(more);
         (kind, tried, violations)
     }
 
+    /// Another process finds the disk as the one before left it, saves and prunes; the power fails after each save that
+    /// is acknowledged, and after each file that is removed.
+    fn next_life(
+        &self,
+        kind: FaultKind,
+        disk: &SimDisk,
+        commits: &Commits,
+        failed: Option<(&[usize], Fault)>,
+    ) -> (Tried, Vec<Violation>) {
+        let begins = disk.count();
+        let mut recorder = Recorder::new(self.open, disk.clone(), self.keep, commits.killed_after(begins));
+        recorder.next_life(&commits.owners());
+        let (commits, log) = (recorder.into_commits(), disk.operations());
+        let removed = log.iter().enumerate().skip(begins);
+        let removed = removed.filter(|(_, operation)| matches!(operation, Operation::Remove(_)));
+        let cuts: BTreeSet<usize> =
+            commits.acknowledged_after(begins).chain(removed.map(|(number, _)| number + 1)).collect();
+        let (mut tried, mut violations) = (Tried::default(), Vec::new());
+        for cut in cuts {
+            let case = Case { kind, log: &log, cut, commits: &commits, failed };
+            let (one, broken) = self.launches(&case, disk.power_loss_after(cut).coarse(), false);
+            tried += one;
+            violations.extend(broken);
+        }
+        if let Some(silent) = &commits.silently_older {
+            let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
+            tried.violations += 1;
+            violations.push(case.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
+        }
+        (tried, violations)
+    }
+
     /// Launches from every state in which the disk can be found.
-    fn launches(&self, case: &Case<'_>, losses: impl Iterator<Item = PowerLoss>) -> (Tried, Vec<Violation>) {
+    fn launches(
+        &self,
+        case: &Case<'_>,
+        losses: impl Iterator<Item = PowerLoss>,
+        then_save: bool,
+    ) -> (Tried, Vec<Violation>) {
         let expected = case.commits.expected(case.cut);
-        let mut tried = Tried { points: 1, ..Tried::default() };
+        let mut tried = Tried::default();
         let mut violations = Vec::new();
         let mut names_seen = Vec::new();
         for loss in losses {
             tried.outcomes += 1;
             // Whether the next save works depends on the names that are there, so each set of names is tried once.
             let names: Vec<PathBuf> = loss.names().map(PathBuf::from).collect();
-            let save_again = !names_seen.contains(&names);
+            let save_again = then_save && !names_seen.contains(&names);
             if save_again {
                 names_seen.push(names);
             }
@@ -365,7 +432,7 @@ struct Case<'a> {
     log: &'a [Operation],
     cut: usize,
     commits: &'a Commits,
-    failed: Option<(usize, Fault)>,
+    failed: Option<(&'a [usize], Fault)>,
 }
 
 impl Case<'_> {
@@ -374,7 +441,7 @@ impl Case<'_> {
         for (number, operation) in self.log.iter().enumerate().take(self.cut) {
             self.commits.tell(number, &mut steps);
             match self.failed {
-                Some((failed, fault)) if failed == number => steps.push(Step::Failed(operation.clone(), fault)),
+                Some((failed, fault)) if failed.contains(&number) && fault.strikes(operation) => steps.push(Step::Failed(operation.clone(), fault)),
                 _ if operation.changes() => steps.push(Step::Operation(operation.clone())),
                 _ => {}
             }
