@@ -62,7 +62,7 @@ mod store;
 mod store_shelf;
 
 pub use common::Common;
-pub use dir_store::DirStore;
+pub use dir_store::{DirStore, Removable, Stray};
 pub use disk::{
     Disk, DiskFile, EntryKind, Fault, HeldLock, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk,
 };
@@ -75,6 +75,6 @@ pub use probing::probe_all;
 pub use recovery::restore;
 pub use saver::{SaveTicket, Saver};
 pub use session::{QuitError, Saved, Session, SessionError};
-pub use store::{Committed, Store, StoreError};
+pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_profile, prune_all};
 pub use store_shelf::StoreShelf;
 pub use vestigum_core::*;

@@ -6,7 +6,8 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use vestigum_core::{Image, Owner};
 
 use crate::common::Common;
-use crate::store::{Committed, Store, StoreError};
+use crate::dir_store::prove;
+use crate::store::{Committed, Pruned, Store, StoreError};
 
 type Generations = BTreeMap<u64, Vec<u8>>;
 
@@ -55,19 +56,21 @@ impl Store for MemoryStore {
         let (number, newest) = newest.map_or((0, None), |(number, image)| (number, image.ok()));
         let digest = image.digest();
         if newest.is_some_and(|newest| newest.digest() == digest) {
-            return Ok(Committed { generation: number, written: false });
+            return Ok(Committed::unchanged(number));
         }
         if number != follows {
             return Err(StoreError::Conflict { owner: image.owner.clone(), newest: number, follows });
         }
         let generation = number + 1;
-        images.insert(generation, image.encode(generation, &digest, None));
-        Ok(Committed { generation, written: true })
+        let bytes = image.encode(generation, &digest, None);
+        prove(image, generation, &bytes, None)?;
+        images.insert(generation, bytes);
+        Ok(Committed::written(generation))
     }
 
-    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         let mut owners = self.lock();
-        let Some(images) = owners.get_mut(owner) else { return Ok(0) };
+        let Some(images) = owners.get_mut(owner) else { return Ok(Pruned::default()) };
         let whole: Vec<u64> = images
             .iter()
             .filter(|(_, bytes)| Image::from_json(bytes).is_ok())
@@ -75,6 +78,6 @@ impl Store for MemoryStore {
             .collect();
         let old = &whole[..whole.len().saturating_sub(keep.max(1) as usize)];
         old.iter().for_each(|generation| drop(images.remove(generation)));
-        Ok(old.len())
+        Ok(Pruned { removed: old.len(), more: false })
     }
 }

@@ -24,31 +24,42 @@ pub(crate) struct Found {
     pub newest: u64,
 }
 
-/// The newest readable image of an owner.
+/// A running game may prune what was just listed; then the list is read again, a few times.
+const LOOKS: usize = 3;
+
+/// The newest readable image of an owner. What cannot be read is passed over like damage: the images before it are whole.
 pub(crate) fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
-    let generations = store.generations(owner)?;
-    let Some(newest) = generations.last().copied() else {
-        return Ok(Found { image: None, origin: Origin::Fresh, newest: 0 });
-    };
-    let mut passed_over = Vec::new();
-    for generation in generations.into_iter().rev() {
-        match store.read(owner, generation) {
-            Ok(image) => {
-                let origin = if passed_over.is_empty() {
-                    Origin::Loaded { generation }
-                } else {
-                    Origin::Recovered { generation, passed_over }
-                };
-                return Ok(Found { image: Some(image), origin, newest });
+    let mut looks = 0;
+    loop {
+        looks += 1;
+        let generations = store.generations(owner)?;
+        let Some(newest) = generations.last().copied() else {
+            return Ok(Found { image: None, origin: Origin::Fresh, newest: 0 });
+        };
+        let mut passed_over = Vec::new();
+        let mut gone = false;
+        for generation in generations.into_iter().rev() {
+            match store.read(owner, generation) {
+                Ok(image) => {
+                    let origin = if passed_over.is_empty() {
+                        Origin::Loaded { generation }
+                    } else {
+                        Origin::Recovered { generation, passed_over }
+                    };
+                    return Ok(Found { image: Some(image), origin, newest });
+                }
+                Err(StoreError::Damaged { damaged: Damaged::NewerFormat(format), .. }) => {
+                    return Err(SessionError::NewerFormat { owner: owner.clone(), generation, format });
+                }
+                Err(StoreError::NoGeneration { .. }) if looks < LOOKS => gone = true,
+                Err(StoreError::Damaged { damaged, .. }) => passed_over.push((generation, damaged.to_string())),
+                Err(error) => passed_over.push((generation, error.to_string())),
             }
-            Err(StoreError::Damaged { damaged: Damaged::NewerFormat(format), .. }) => {
-                return Err(SessionError::NewerFormat { owner: owner.clone(), generation, format });
-            }
-            Err(StoreError::Damaged { damaged, .. }) => passed_over.push((generation, damaged.to_string())),
-            Err(error) => return Err(error.into()),
+        }
+        if !gone {
+            return Err(SessionError::AllDamaged { owner: owner.clone(), damaged: passed_over });
         }
     }
-    Err(SessionError::AllDamaged { owner: owner.clone(), damaged: passed_over })
 }
 
 /// The same, but where everything is damaged there is nothing: a new game begins behind the highest number.

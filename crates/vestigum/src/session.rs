@@ -16,7 +16,7 @@ use vestigum_core::{
 use crate::peek::Peek;
 use crate::recovery::{Found, anew, newest_readable};
 use crate::saver::{SaveTicket, Saver};
-use crate::store::{Store, StoreError};
+use crate::store::{Store, StoreError, checked_profile};
 
 /// How long `quit` waits for the last save.
 const QUIT_WAITS: Duration = Duration::from_secs(3);
@@ -120,7 +120,7 @@ fn damaged_list(damaged: &[(u64, String)]) -> String {
 }
 
 impl Session {
-    /// Loads a profile's progress, or begins it, and launches.
+    /// Loads a profile's progress, or begins it, and launches. A profile's name has 1 to 60 characters of any script.
     ///
     /// # Errors
     /// If the store cannot be read, the newest image is of another game or a newer version, or all are damaged. No
@@ -164,6 +164,7 @@ impl Session {
     /// # Errors
     /// As [`Session::launch`].
     pub fn peek(spec: &Spec, store: &dyn Store, profile: &str) -> Result<Peek, SessionError> {
+        checked_profile(profile)?;
         let found = newest_readable(store, &Owner::Profile(profile.to_owned()))?;
         let device = newest_readable(store, &Owner::Device)?;
         let Launched { progress, mut report, .. } = Progress::load(spec, found.image.as_ref(), device.image.as_ref())?;
@@ -173,6 +174,7 @@ impl Session {
     }
 
     fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, find: Find) -> Result<Session, SessionError> {
+        checked_profile(profile)?;
         let owner = Owner::Profile(profile.to_owned());
         saver.begin(&owner)?;
         let mut running = Running { saver, owner, joined: false };

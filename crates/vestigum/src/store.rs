@@ -45,21 +45,74 @@ pub trait Store: Send + Sync {
     /// older generations are as they were.
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError>;
 
-    /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one.
-    /// Answers how many were removed.
+    /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one. Does no
+    /// more at a time than others can wait for (reads or removes one file), and says whether there is more to do.
     ///
     /// # Errors
     /// If the place cannot be read or written.
-    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError>;
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError>;
+}
+
+/// What one step of a prune did.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Pruned {
+    /// How many generations were removed.
+    pub removed: usize,
+    /// Whether another step may remove more.
+    pub more: bool,
+}
+
+/// Prunes to the end; answers how many generations were removed.
+///
+/// # Errors
+/// As [`Store::prune`].
+pub fn prune_all(store: &dyn Store, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+    let mut removed = 0;
+    loop {
+        let pruned = store.prune(owner, keep)?;
+        removed += pruned.removed;
+        if !pruned.more {
+            return Ok(removed);
+        }
+    }
+}
+
+/// The most characters that the name of a profile may have.
+pub const PROFILE_NAME_LEN: usize = 60;
+
+/// Whether a text can be the name of a profile: 1 to [`PROFILE_NAME_LEN`] characters of any script.
+///
+/// # Errors
+/// [`StoreError::BadProfile`] if it cannot.
+pub fn checked_profile(name: &str) -> Result<(), StoreError> {
+    if (1..=PROFILE_NAME_LEN).contains(&name.chars().count()) {
+        return Ok(());
+    }
+    Err(StoreError::BadProfile { name: name.chars().take(80).collect() })
 }
 
 /// What a commit did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[non_exhaustive]
 pub struct Committed {
     /// The generation that holds the progress now.
     pub generation: u64,
     /// Whether it was written; if not, it held the same progress already.
     pub written: bool,
+    /// Whether older saves were found to be gone, so that other owners' may be, too: their sessions write again.
+    pub missing: bool,
+}
+
+impl Committed {
+    /// The image was written as that generation.
+    pub const fn written(generation: u64) -> Committed {
+        Committed { generation, written: true, missing: false }
+    }
+
+    /// That generation holds the same progress already, and is durable.
+    pub const fn unchanged(generation: u64) -> Committed {
+        Committed { generation, written: false, missing: false }
+    }
 }
 
 /// Why a store could not do what was asked.
@@ -83,6 +136,21 @@ pub enum StoreError {
         path: PathBuf,
         /// The number of the other process, if it is known.
         holder: Option<u32>,
+    },
+    /// Another store of this process uses the folder.
+    #[error(
+        "a store of this process has the save folder {} open; clone that one, or drop it before opening another",
+        .path.display()
+    )]
+    OpenAlready {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// A whole image has the last number that there is.
+    #[error("{owner} has a save with the last number that there is, so none can follow; move that file away")]
+    NoMoreGenerations {
+        /// Whose saves.
+        owner: Owner,
     },
     /// Someone else wrote a newer generation.
     #[error(
@@ -132,7 +200,7 @@ pub enum StoreError {
         last: Option<Arc<StoreError>>,
     },
     /// A profile's name cannot be used.
-    #[error("`{}` cannot be the name of a profile: names have 1 to 60 characters", .name.escape_debug())]
+    #[error("`{}` cannot be the name of a profile: names have 1 to {PROFILE_NAME_LEN} characters", .name.escape_debug())]
     BadProfile {
         /// The name.
         name: String,
@@ -143,6 +211,12 @@ impl StoreError {
     /// Whether the same commit may succeed later: a full disk is emptied, a folder comes back. A conflict stays.
     pub fn may_pass(&self) -> bool {
         matches!(self, StoreError::Io { .. } | StoreError::InUse { .. } | StoreError::TimedOut { .. })
+    }
+
+    /// Whether there was no room for it.
+    pub fn is_full(&self) -> bool {
+        use std::io::ErrorKind::{QuotaExceeded, StorageFull};
+        matches!(self, StoreError::Io { source, .. } if matches!(source.kind(), StorageFull | QuotaExceeded))
     }
 }
 

@@ -6,7 +6,7 @@ use vestigum_core::{Image, Owner};
 use crate::dir_store::DirStore;
 use crate::recovery::newest_readable;
 use crate::session::SessionError;
-use crate::store::Store;
+use crate::store::{Store, prune_all};
 
 /// Lets a playthrough keep its images in a [`DirStore`]: it writes and reads real files.
 pub struct StoreShelf {
@@ -24,7 +24,7 @@ impl StoreShelf {
 impl Shelf for StoreShelf {
     fn newest(&mut self, owner: &Owner) -> Result<OnShelf, ShelfError> {
         let found = newest_readable(&self.store, owner).map_err(shelf_error)?;
-        self.store.prune(owner, self.keep).map_err(|error| ShelfError::Failed(error.to_string()))?;
+        prune_all(&self.store, owner, self.keep).map_err(|error| ShelfError::Failed(error.to_string()))?;
         Ok(OnShelf { image: found.image, origin: found.origin })
     }
 

@@ -155,11 +155,12 @@ fn saves_of_other_games_and_newer_versions_are_refused_and_kept() {
 }
 
 #[test]
-fn a_second_process_is_kept_out_with_the_number_of_the_first() {
+fn a_second_store_of_the_same_process_is_told_that_it_is_the_same() {
     let folder = tempfile::tempdir().unwrap();
     let game = launch(folder.path());
     let error = DirStore::open(folder.path()).unwrap_err();
-    assert!(matches!(error, StoreError::InUse { holder: Some(pid), .. } if pid == std::process::id()), "{error}");
+    assert!(matches!(error, StoreError::OpenAlready { .. }), "{error}");
+    assert!(error.to_string().starts_with("a store of this process has the save folder"), "{error}");
     drop(game);
     DirStore::open(folder.path()).unwrap();
 }

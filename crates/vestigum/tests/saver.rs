@@ -5,7 +5,7 @@ use std::sync::{Arc, Condvar, Mutex};
 use std::time::Duration;
 
 use vestigum::{
-    Committed, Common, Image, MemoryStore, Owner, Saver, Session, SessionError, Spec, Store, StoreError, Value,
+    Committed, Common, Image, MemoryStore, Owner, Pruned, Saver, Session, SessionError, Spec, Store, StoreError, Value,
 };
 
 const WORLD: &str = r#"
@@ -70,7 +70,7 @@ impl Store for Gated {
         self.commits.fetch_add(1, Ordering::SeqCst);
         self.store.commit(follows, image)
     }
-    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.store.prune(owner, keep)
     }
 }
@@ -209,8 +209,8 @@ fn a_store_that_panics_fails_the_saves_and_nothing_else() {
         fn commit(&self, _: u64, _: &Image) -> Result<Committed, StoreError> {
             panic!("a mistake in the store")
         }
-        fn prune(&self, _: &Owner, _: u32) -> Result<usize, StoreError> {
-            Ok(0)
+        fn prune(&self, _: &Owner, _: u32) -> Result<Pruned, StoreError> {
+            Ok(Pruned::default())
         }
     }
     let mut game = Session::launch(&spec(), Panics::default(), "ada").unwrap();

@@ -1,7 +1,7 @@
 //! Sessions: what a game does with one, from the first launch to a reset and back.
 
 use serde::{Deserialize, Serialize};
-use vestigum::{DirStore, MemoryStore, Owner, Place, Reset, Session, Spec, Store, Value, restore};
+use vestigum::{DirStore, MemoryStore, Owner, Place, Reset, Session, Spec, Store, Value, prune_all, restore};
 
 const WORLD: &str = r#"
 [game]
@@ -205,9 +205,9 @@ fn lists_and_prunes<S: Store + Clone + 'static>(store: &S) {
     let owners = store.owners().unwrap();
     assert!(owners.len() == 3 && [&ada, &ben, &Owner::Device].iter().all(|owner| owners.contains(owner)));
     assert_eq!(store.generations(&ada).unwrap(), [3, 4, 5], "quitting prunes to `keep`");
-    assert_eq!(store.prune(&ada, 1).unwrap(), 2);
+    assert_eq!(prune_all(store, &ada, 1).unwrap(), 2);
     assert_eq!(store.generations(&ada).unwrap(), [5]);
-    assert_eq!(store.prune(&ada, 0).unwrap(), 0, "the last one is never taken");
+    assert_eq!(prune_all(store, &ada, 0).unwrap(), 0, "the last one is never taken");
 }
 
 #[test]

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use vestigum::migration::HookError;
-use vestigum::{Committed, Common, DirStore, Image, Owner, Session, Spec, Store, StoreError, Value};
+use vestigum::{Committed, Common, DirStore, Image, Owner, Pruned, Session, Spec, Store, StoreError, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
@@ -150,7 +150,7 @@ impl Store for NoDevice {
         }
         self.store.commit(follows, image)
     }
-    fn prune(&self, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.store.prune(owner, keep)
     }
 }

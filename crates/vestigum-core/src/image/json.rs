@@ -17,6 +17,17 @@ pub enum Damaged {
     /// The bytes are not JSON, or end too early.
     #[error("it is not whole: {0}")]
     Unreadable(String),
+    /// It has more bytes than the store reads.
+    #[error("it has {bytes} bytes, and at most {most} are read")]
+    TooLarge {
+        /// How many it has.
+        bytes: u64,
+        /// How many are read.
+        most: u64,
+    },
+    /// It is a folder, a link, a pipe or the like.
+    #[error("it is no regular file")]
+    NoFile,
     /// The JSON is not that of an image.
     #[error("it is no image: {0}")]
     NoImage(String),
@@ -40,9 +51,6 @@ pub enum Damaged {
     NewerFormat(i64),
 }
 
-/// The most bytes that are read as an image. What is larger is damage.
-const MAX_BYTES: usize = 256 << 20;
-
 impl Image {
     /// The image as JSON, with its digest and check.
     pub fn to_json(&self) -> Vec<u8> {
@@ -65,7 +73,8 @@ impl Image {
         Image::decode(bytes, None)
     }
 
-    /// Reads an image and verifies its digest and check, with the key that sealed it if the game has one.
+    /// Reads an image and verifies its digest and check, with the key that sealed it if the game has one. That takes at
+    /// most ten times as much memory as there are bytes, and 64 MiB more.
     ///
     /// # Errors
     /// If the bytes are damaged, were edited, or are of a newer format. Hostile bytes are an error like any other.
@@ -93,15 +102,16 @@ struct Read {
 
 impl Read {
     fn from(bytes: &[u8], key: Option<&SealKey>) -> Result<Read, Damaged> {
-        if bytes.len() > MAX_BYTES {
-            return Err(Damaged::Unreadable(format!("it has more than {MAX_BYTES} bytes")));
-        }
-        let tree: Tree = serde_json::from_slice(bytes).map_err(|error| Damaged::Unreadable(error.to_string()))?;
+        let tree = Tree::from_json(bytes).map_err(|error| Damaged::Unreadable(error.to_string()))?;
         let Tree::Map(map) = tree else {
             return Err(Damaged::NoImage(format!("an object is wanted, and this is {}", tree.kind())));
         };
         let mut parts = Parts { map, path: "" };
         let format = parts.int("format")?;
+        // The numbers of formats begin with 1, and none was ever given up.
+        if format < 1 {
+            return Err(Damaged::NoImage(format!("`format` is {format}, and formats begin with 1")));
+        }
         if format <= FORMAT {
             return Read::parts(parts);
         }

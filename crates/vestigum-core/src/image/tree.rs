@@ -1,11 +1,12 @@
 //! The untyped tree of names and values that an image is made of.
 
+use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::fmt;
 use std::sync::Arc;
 
-use serde::de::{Deserialize, Deserializer, Error, MapAccess, SeqAccess, Visitor};
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
 /// A value of an image, before a spec gives it a type.
@@ -62,16 +63,55 @@ impl Serialize for Tree {
     }
 }
 
-impl<'de> Deserialize<'de> for Tree {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Tree, D::Error> {
-        deserializer.deserialize_any(Growing)
+impl Tree {
+    /// Reads a tree from JSON. Small values that stand close together take many times the memory of their text, so what
+    /// would take more than ten times as much as it has bytes, and more than 64 MiB, is an error.
+    pub(super) fn from_json(bytes: &[u8]) -> Result<Tree, serde_json::Error> {
+        let budget = Cell::new(bytes.len().saturating_mul(10).max(64 << 20));
+        let mut json = serde_json::Deserializer::from_slice(bytes);
+        let tree = Growing { budget: &budget }.deserialize(&mut json)?;
+        json.end().map(|()| tree)
     }
 }
 
-/// Grows a tree. A name that stands twice in one map is an error: which of the two was meant cannot be known.
-struct Growing;
+/// Without a limit: for what a developer wrote, such as a history.
+impl<'de> Deserialize<'de> for Tree {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Tree, D::Error> {
+        deserializer.deserialize_any(Growing { budget: &Cell::new(usize::MAX) })
+    }
+}
 
-impl<'de> Visitor<'de> for Growing {
+/// What a value takes in a list that has grown by doubling.
+const VALUE_BYTES: usize = 48;
+
+/// What an entry of a map takes besides the characters of its name.
+const ENTRY_BYTES: usize = 112;
+
+/// Grows a tree within a budget of memory. A name that stands twice in one map is an error: which of the two was meant
+/// cannot be known.
+#[derive(Clone, Copy)]
+struct Growing<'b> {
+    budget: &'b Cell<usize>,
+}
+
+impl Growing<'_> {
+    fn spend<E: Error>(self, bytes: usize) -> Result<(), E> {
+        let left = self.budget.get().checked_sub(bytes);
+        let left = left.ok_or_else(|| E::custom("it has more values than a save of its size can have"))?;
+        self.budget.set(left);
+        Ok(())
+    }
+}
+
+impl<'de> DeserializeSeed<'de> for Growing<'_> {
+    type Value = Tree;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Tree, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Growing<'_> {
     type Value = Tree;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -99,12 +139,14 @@ impl<'de> Visitor<'de> for Growing {
     }
 
     fn visit_str<E: Error>(self, text: &str) -> Result<Tree, E> {
+        self.spend(text.len())?;
         Ok(Tree::Text(text.into()))
     }
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Tree, A::Error> {
         let mut items = Vec::new();
-        while let Some(item) = seq.next_element()? {
+        while let Some(item) = seq.next_element_seed(self)? {
+            self.spend(VALUE_BYTES)?;
             items.push(item);
         }
         Ok(Tree::List(items))
@@ -113,8 +155,9 @@ impl<'de> Visitor<'de> for Growing {
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Tree, A::Error> {
         let mut entries = BTreeMap::new();
         while let Some(Name(name)) = map.next_key()? {
+            self.spend(ENTRY_BYTES + name.len())?;
             match entries.entry(name) {
-                Entry::Vacant(vacant) => drop(vacant.insert(map.next_value()?)),
+                Entry::Vacant(vacant) => drop(vacant.insert(map.next_value_seed(self)?)),
                 Entry::Occupied(known) => return Err(A::Error::custom(format!("`{}` stands twice", known.key()))),
             }
         }

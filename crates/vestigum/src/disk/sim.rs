@@ -37,6 +37,8 @@ pub struct SimDisk {
 #[derive(Default)]
 struct Inner {
     state: DiskState,
+    /// The state before the first operation.
+    first: DiskState,
     log: Vec<Arc<Logged>>,
     faults: Vec<(usize, Fault)>,
     locks: BTreeSet<PathBuf>,
@@ -158,7 +160,7 @@ impl Fault {
 
 impl SimDisk {
     pub(super) fn of(state: DiskState) -> SimDisk {
-        SimDisk { inner: Arc::new(Mutex::new(Inner { state, ..Inner::default() })) }
+        SimDisk { inner: Arc::new(Mutex::new(Inner { first: state.clone(), state, ..Inner::default() })) }
     }
 
     /// Lets the operation with that number (from 0) fail, besides those that are to fail already.
@@ -194,7 +196,7 @@ impl SimDisk {
     pub fn killed_after(&self, operations: usize) -> SimDisk {
         let inner = self.lock_inner();
         let (state, log) = (inner.state_after(operations), inner.log[..operations.min(inner.log.len())].to_vec());
-        SimDisk { inner: Arc::new(Mutex::new(Inner { state, log, ..Inner::default() })) }
+        SimDisk { inner: Arc::new(Mutex::new(Inner { state, first: inner.first.clone(), log, ..Inner::default() })) }
     }
 
     /// The files that are seen, with their content.
@@ -250,7 +252,7 @@ impl SimDisk {
 impl Inner {
     fn state_after(&self, operations: usize) -> DiskState {
         let last = operations.checked_sub(1).and_then(|last| self.log.get(last).or(self.log.last()));
-        last.map(|logged| logged.after.clone()).unwrap_or_default()
+        last.map_or_else(|| self.first.clone(), |logged| logged.after.clone())
     }
 }
 

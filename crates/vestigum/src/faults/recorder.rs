@@ -8,7 +8,8 @@ use vestigum_core::{Image, Owner};
 
 use crate::disk::SimDisk;
 use crate::recovery::{Found, newest_readable};
-use crate::store::{Store, StoreError};
+use crate::saver::commit_making_room;
+use crate::store::{Store, StoreError, prune_all};
 use crate::store_shelf::shelf_error;
 
 use super::Step;
@@ -176,7 +177,7 @@ impl<'a, S: Store> Recorder<'a, S> {
     /// A session prunes when there is time, and only reports what goes wrong with that.
     fn prune(&self, owner: &Owner) {
         if let Some(store) = &self.store {
-            let _ = store.prune(owner, self.keep);
+            let _ = prune_all(store, owner, self.keep);
         }
     }
 
@@ -212,7 +213,8 @@ impl<S: Store> Shelf for Recorder<'_, S> {
         let owner = image.owner.clone();
         let store = self.store()?;
         let follows = store.generations(&owner).map(|all| all.last().copied().unwrap_or(0));
-        let committed = follows.and_then(|follows| store.commit(follows, &image));
+        let owners: Vec<(Owner, u32)> = self.commits.owners().into_iter().map(|owner| (owner, self.keep)).collect();
+        let committed = follows.and_then(|follows| commit_making_room(store, follows, &image, &owners));
         let acknowledged = committed.as_ref().ok().map(|committed| (committed.generation, committed.written));
         let (digest, to) = (image.digest(), self.disk.count());
         self.commits.all.push(Commit { owner, image, digest, from, to, acknowledged });

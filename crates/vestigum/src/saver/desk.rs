@@ -5,13 +5,13 @@
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
-use std::time::{Duration, Instant};
+use std::time::{Duration, Instant, SystemTime};
 
 use jiff::Timestamp;
 use vestigum_core::{Owner, Suspended};
 
 use crate::session::Saved;
-use crate::store::{Committed, StoreError};
+use crate::store::{Committed, Pruned, StoreError};
 
 /// After so many failed tries of one projection its tickets answer with the error; the saver goes on trying.
 const TRIES: u32 = 4;
@@ -19,7 +19,7 @@ const TRIES: u32 = 4;
 const FIRST_PAUSE: Duration = Duration::from_millis(25);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 /// So many commits after the last pruning, old generations are removed when there is nothing else to do; after twice as
-/// many, before anything else.
+/// many, one file before each commit, so that they do not pile up while a game saves without a pause.
 const PRUNE_AFTER: u32 = 16;
 
 /// Where the game hands over and the writer takes.
@@ -51,6 +51,8 @@ struct Lane {
     failure: Option<Failure>,
     prune: Prune,
     after: After,
+    /// What was written last, while sessions run: if saves turn out to be gone, it is written again.
+    last: Option<(Arc<Suspended>, Timestamp)>,
 }
 
 /// Whether the device's lane must be ahead of a player's.
@@ -114,6 +116,12 @@ pub(super) enum Standing {
     Failed(Arc<StoreError>),
 }
 
+/// The time, as far as it can be written: a clock beyond the year 9999 counts as its end.
+fn timestamp(clock: SystemTime) -> Timestamp {
+    let end = if clock > SystemTime::UNIX_EPOCH { Timestamp::MAX } else { Timestamp::MIN };
+    Timestamp::try_from(clock).unwrap_or(end)
+}
+
 impl Desk {
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
@@ -148,6 +156,22 @@ impl Desk {
     pub fn end(&self, owner: &Owner) {
         if let Some(lane) = self.lock().lanes.get_mut(owner) {
             lane.running = false;
+            lane.last = None;
+        }
+    }
+
+    /// All owners whose saves may be pruned, with how many generations each keeps.
+    pub(super) fn owners(&self) -> Vec<(Owner, u32)> {
+        let state = self.lock();
+        let known = state.lanes.iter().filter(|(_, lane)| lane.prune.keep > 0);
+        known.map(|(owner, lane)| (owner.clone(), lane.prune.keep)).collect()
+    }
+
+    /// What one step of a prune did.
+    pub(super) fn pruned(&self, owner: &Owner, pruned: Pruned) {
+        if let Some(lane) = self.lock().lanes.get_mut(owner) {
+            lane.prune.due |= pruned.more;
+            lane.prune.commits = if pruned.more { lane.prune.commits.saturating_sub(1) } else { 0 };
         }
     }
 
@@ -161,7 +185,7 @@ impl Desk {
 
     /// Takes a projection of a profile, and of the device if there is something to save for it.
     pub fn hand_over(&self, profile: &Owner, suspended: Suspended, has_device: bool) -> Marks {
-        let (suspended, at) = (Arc::new(suspended), Timestamp::now());
+        let (suspended, at) = (Arc::new(suspended), timestamp(SystemTime::now()));
         let mut state = self.lock();
         let mut marks = Marks::with_capacity(2);
         if has_device {
@@ -305,11 +329,15 @@ impl Desk {
         let closing = state.closing;
         let Some(lane) = state.lanes.get_mut(&job.owner) else { return };
         match result {
-            Ok(Committed { generation, written }) => {
+            Ok(Committed { generation, written, missing }) => {
                 (lane.durable, lane.failure) = (job.number, None);
                 lane.saved = Saved { generation, written };
                 lane.prune.commits += u32::from(written);
                 lane.prune.due |= lane.prune.commits >= PRUNE_AFTER;
+                lane.last = lane.running.then_some((job.suspended, job.at));
+                if missing {
+                    state.write_again(&job.owner);
+                }
             }
             Err(error) => lane.failed(job, error, closing),
         }
@@ -331,6 +359,16 @@ impl State {
         lane.handed
     }
 
+    /// The saves of one owner were gone, so those of the others may be: what their sessions saved last is written again,
+    /// unless something newer waits.
+    fn write_again(&mut self, but: &Owner) {
+        let others = self.lanes.iter().filter(|(owner, lane)| *owner != but && lane.waiting.is_none());
+        let again = others.filter_map(|(owner, lane)| Some((owner.clone(), lane.last.clone()?)));
+        for (owner, (suspended, at)) in again.collect::<Vec<_>>() {
+            self.put(&owner, suspended, at);
+        }
+    }
+
     /// How far the device's lane is.
     fn device(&self) -> u64 {
         self.lanes.get(&Owner::Device).map_or(0, |lane| lane.durable)
@@ -348,7 +386,7 @@ impl State {
 
     fn prune(&mut self, which: impl Fn(&Prune) -> bool) -> Option<Task> {
         let (owner, lane) = self.lanes.iter_mut().find(|(_, lane)| which(&lane.prune))?;
-        (lane.prune.due, lane.prune.commits) = (false, 0);
+        lane.prune.due = false;
         Some(Task::Prune { owner: owner.clone(), keep: lane.prune.keep })
     }
 
@@ -409,5 +447,18 @@ impl Failure {
     /// Whether tickets answer with it: trying again cannot help, or has not helped for a while.
     fn is_told(&self) -> bool {
         self.again.is_none() || self.tries >= TRIES
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_clock_beyond_what_can_be_written_is_its_end() {
+        let far = Duration::from_secs(1 << 40);
+        assert_eq!(timestamp(SystemTime::UNIX_EPOCH + far), Timestamp::MAX);
+        assert_eq!(timestamp(SystemTime::UNIX_EPOCH - far), Timestamp::MIN);
+        assert_eq!(timestamp(SystemTime::UNIX_EPOCH), Timestamp::UNIX_EPOCH);
     }
 }

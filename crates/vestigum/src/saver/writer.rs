@@ -2,7 +2,7 @@
 
 use vestigum_core::{Image, Owner, Suspended};
 
-use crate::store::Store;
+use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
 
 use super::desk::{Desk, Task};
 
@@ -14,20 +14,42 @@ pub(super) fn run(store: &dyn Store, desk: &Desk) {
             Task::Commit(job) => {
                 let mut image = image(&job.owner, &job.suspended);
                 image.saved_at = format!("{:.3}", job.at);
-                let result = store.commit(job.follows, &image);
+                let result = commit_making_room(store, job.follows, &image, &desk.owners());
                 if let Err(error) = &result {
                     tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
                 }
                 desk.tried(job, result);
             }
             Task::Prune { owner, keep } => {
-                if let Err(error) = store.prune(&owner, keep) {
+                let pruned = store.prune(&owner, keep).unwrap_or_else(|error| {
                     tracing::warn!(%owner, %error, "old saves could not be removed");
-                }
+                    Pruned::default()
+                });
+                desk.pruned(&owner, pruned);
             }
             Task::End => return,
         }
     }
+}
+
+/// Commits; where the disk is full, removes at once what may go, and tries once more. `owners` are those whose saves may
+/// be pruned, each with how many generations it keeps.
+pub(crate) fn commit_making_room(
+    store: &dyn Store,
+    follows: u64,
+    image: &Image,
+    owners: &[(Owner, u32)],
+) -> Result<Committed, StoreError> {
+    let result = store.commit(follows, image);
+    if !result.as_ref().is_err_and(StoreError::is_full) {
+        return result;
+    }
+    for (owner, keep) in owners {
+        if let Err(error) = prune_all(store, owner, *keep) {
+            tracing::warn!(%owner, %error, "the disk is full, and old saves could not be removed");
+        }
+    }
+    store.commit(follows, image)
 }
 
 fn image(owner: &Owner, suspended: &Suspended) -> Image {

@@ -1,0 +1,29 @@
+//! What a process knows of the files of an owner.
+
+use std::collections::BTreeMap;
+
+/// What this process knows of an owner's generations. The lock of the folder keeps other processes out, so it stays true
+/// until this one writes, or until somebody removes files by hand.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Known {
+    /// The newest generation, durable or read; 0 if there is none.
+    pub generation: u64,
+    /// What it holds; none if it cannot be read.
+    pub digest: Option<String>,
+    /// The highest number that any file has. A commit that failed may have left a higher one than `generation`.
+    pub highest: u64,
+    /// Whether this process has synced the folder since it found the names in it, or since a sync failed. A name that
+    /// another process left may be one that was never made durable.
+    pub synced: bool,
+}
+
+/// What reading a generation said.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Verdict {
+    Whole,
+    /// Damaged, or not to be read.
+    Bad,
+}
+
+/// The verdicts of this process on an owner's generations: each is read to its end once.
+pub(super) type Verdicts = BTreeMap<u64, Verdict>;

@@ -1,0 +1,108 @@
+//! Removing old generations, a little at a time: nobody who saves waits for it.
+
+use vestigum_core::Owner;
+
+use crate::disk::EntryKind;
+use crate::store::{Pruned, Store, StoreError};
+
+use super::known::Verdict;
+use super::names::TEMPORARY;
+use super::{DirStore, io_error};
+
+/// What a prune would remove.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Removable {
+    /// How many files.
+    pub files: usize,
+    /// How many bytes they have.
+    pub bytes: u64,
+}
+
+impl DirStore {
+    /// Reads or removes one file. Nothing is removed before the names that stay are durable: a newer generation that
+    /// another process named and never synced may be gone after a power cut.
+    pub(super) fn prune_one(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
+        let mut turn = self.turn()?;
+        let disk = &*self.inner.disk;
+        let folder = self.folder(owner)?;
+        let names = self.names(&folder)?;
+        // Nobody writes while this store has the lock and the turn: these are left from a crash.
+        for name in names.iter().filter(|name| name.starts_with(TEMPORARY)) {
+            let path = folder.join(name);
+            // What is no file was not left by a crash, and removing it would fail for ever.
+            if matches!(disk.kind(&path), Some(EntryKind::File(_) | EntryKind::Link)) {
+                disk.remove(&path).map_err(io_error("remove", &path))?;
+                return Ok(Pruned { removed: 0, more: true });
+            }
+        }
+        let mut room = keep.max(1);
+        for generation in self.candidates(owner, keep)? {
+            match self.verdicts(owner).get(&generation) {
+                Some(Verdict::Bad) => {}
+                Some(Verdict::Whole) if room > 0 => room -= 1,
+                Some(Verdict::Whole) => {
+                    let synced = turn.known.get(owner).is_some_and(|known| known.synced);
+                    if !synced {
+                        self.sync(&mut turn, &folder)?;
+                        let known = match turn.known.get(owner) {
+                            Some(known) => known.clone(),
+                            None => self.look(owner)?,
+                        };
+                        turn.known.insert(owner.clone(), super::Known { synced: true, ..known });
+                    }
+                    let path = self.file(owner, generation)?;
+                    disk.remove(&path).map_err(io_error("remove", &path))?;
+                    self.judged(owner, generation, None);
+                    return Ok(Pruned { removed: 1, more: true });
+                }
+                None => {
+                    // Remembered from now on, whole or not.
+                    let _ = self.read(owner, generation);
+                    return Ok(Pruned { removed: 0, more: true });
+                }
+            }
+        }
+        Ok(Pruned { removed: 0, more: false })
+    }
+
+    /// The generations of an owner, the newest first, if there may be any to remove: none are read for nothing.
+    fn candidates(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
+        let verdicts = self.verdicts(owner);
+        let mut generations = self.generations(owner)?;
+        generations.retain(|generation| verdicts.get(generation) != Some(&Verdict::Bad));
+        if generations.len() <= keep.max(1) as usize {
+            return Ok(Vec::new());
+        }
+        generations.reverse();
+        Ok(generations)
+    }
+
+    /// What pruning an owner to `keep` generations would remove. Reads what it has not read yet.
+    ///
+    /// # Errors
+    /// If the folder cannot be read.
+    pub fn removable(&self, owner: &Owner, keep: u32) -> Result<Removable, StoreError> {
+        let folder = self.folder(owner)?;
+        let mut removable = Removable::default();
+        for name in self.names(&folder)?.iter().filter(|name| name.starts_with(TEMPORARY)) {
+            if let Some(EntryKind::File(bytes)) = self.inner.disk.kind(&folder.join(name)) {
+                removable.files += 1;
+                removable.bytes += bytes;
+            }
+        }
+        let mut room = keep.max(1);
+        for generation in self.candidates(owner, keep)? {
+            if self.read(owner, generation).is_err() {
+                continue;
+            }
+            if room > 0 {
+                room -= 1;
+                continue;
+            }
+            removable.files += 1;
+            removable.bytes += self.size(owner, generation)?.unwrap_or(0);
+        }
+        Ok(removable)
+    }
+}
