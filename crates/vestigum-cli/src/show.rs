@@ -44,6 +44,35 @@ pub fn paint(style: Style, text: impl std::fmt::Display) -> String {
     format!("{style}{text}{style:#}")
 }
 
+/// The text without anything that a terminal would obey: what comes from specs, scripts, saves and file names may have
+/// control characters. Colours are what this program writes itself, so the plain sequences for them stay; every other
+/// control character is shown as an escape.
+fn harmless(text: &str) -> String {
+    let mut out = String::with_capacity(text.len());
+    let mut rest = text;
+    while let Some(at) = rest.find(|c: char| c.is_control() && c != '\n') {
+        out.push_str(&rest[..at]);
+        rest = &rest[at..];
+        let colour = rest.strip_prefix("\u{1b}[").and_then(|sequence| {
+            let end = sequence.find(|c: char| !c.is_ascii_digit() && c != ';')?;
+            sequence[end..].starts_with('m').then_some("\u{1b}[".len() + end + 1)
+        });
+        let len = match colour {
+            Some(len) => {
+                out.push_str(&rest[..len]);
+                len
+            }
+            None => {
+                let control = rest.chars().next().unwrap_or_default();
+                out.extend(control.escape_default());
+                control.len_utf8()
+            }
+        };
+        rest = &rest[len..];
+    }
+    out + rest
+}
+
 /// Where a command prints.
 pub struct Output {
     /// Whether machines read it.
@@ -64,11 +93,11 @@ impl Output {
     /// Prints for people.
     pub fn line(&self, text: impl std::fmt::Display) {
         // A reader that went away, as `head` does, is no error worth a message.
-        let _ = writeln!(AutoStream::new(std::io::stdout(), self.choice), "{text}");
+        let _ = writeln!(AutoStream::new(std::io::stdout(), self.choice), "{}", harmless(&text.to_string()));
     }
 
     fn error_line(&self, text: impl std::fmt::Display) {
-        let _ = writeln!(AutoStream::new(std::io::stderr(), self.choice), "{text}");
+        let _ = writeln!(AutoStream::new(std::io::stderr(), self.choice), "{}", harmless(&text.to_string()));
     }
 
     /// Prints for machines.
@@ -175,4 +204,16 @@ pub fn width() -> usize {
 /// How many characters of a line are seen.
 pub fn seen(line: &str) -> usize {
     anstream::adapter::strip_str(line).map(|piece| piece.chars().count()).sum()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_a_terminal_obeys_comes_through() {
+        let said = harmless("a\u{1b}]0;title\u{7}b\u{1b}[2Jc\u{9b}31md\re\tf\nEnd\u{1b}[");
+        assert_eq!(said, "a\\u{1b}]0;title\\u{7}b\\u{1b}[2Jc\\u{9b}31md\\re\\tf\nEnd\\u{1b}[");
+        assert_eq!(harmless(&paint(BAD.bold(), "red")), paint(BAD.bold(), "red"));
+    }
 }

@@ -201,7 +201,7 @@ fn a_player_who_cannot_be_migrated_stays_as_he_is() {
     fs::remove_file(folder.path().join("fellpost.history.json")).unwrap();
     let (code, _, err) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
     assert!(
-        code == 2 && err.contains("there is no history fellpost.history.json; `vestigum freeze` begins one"),
+        code == 2 && err.contains("there are migrations, and no history that tells what saves they come from"),
         "{err}"
     );
 }

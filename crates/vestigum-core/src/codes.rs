@@ -43,6 +43,8 @@ pub const LEVEL_ORDER: &str = "V012";
 pub const CYCLE: &str = "V013";
 /// A level that can never open.
 pub const UNREACHABLE: &str = "V014";
+/// A condition of a level that can stop holding when other levels open.
+pub const CLOSING_CONDITION: &str = "V015";
 /// A statement of a playthrough that cannot be read.
 pub const STATEMENT: &str = "V020";
 /// A value that can be farmed by failing.
@@ -179,6 +181,13 @@ pub const ALL: &[Explanation] = &[
         text: "Whatever is played, the condition of this level cannot hold: it needs levels that wait for this one, or more than there is to have, such as more stars than all reachable levels give.",
         wrong: "[level.scree_gate]\nopens = \"completed[cloud_pass]\"\n[level.cloud_pass]\nopens = \"completed[scree_gate]\"",
         right: "[level.scree_gate]\nopens = \"completed[heather_rise]\"\n[level.cloud_pass]\nopens = \"completed[scree_gate]\"",
+    },
+    Explanation {
+        code: CLOSING_CONDITION,
+        title: "a condition that an opening level can end",
+        text: "All conditions are judged together, in no order, and a level that has opened stays open. So a condition may read `open(…)`, `opened` and what is made of them only so that more open levels never make it fail: `open(x)` and `count(opened) >= 3`, but not `not open(x)` or `count(opened) < 3`. Ask for what was completed or written instead.",
+        wrong: "[level.low_road]\nopens = \"not open(high_road)\"\n[level.high_road]\nopens = \"not open(low_road)\"",
+        right: "[level.low_road]\nopens = \"took_low_road\"\n[level.high_road]\nopens = \"not took_low_road\"",
     },
     Explanation {
         code: STATEMENT,

@@ -1,16 +1,11 @@
 //! Values in few words: what a container holds in a word, and what changed in it instead of all of it.
 
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
 use crate::value::Value;
 
 impl Value {
-    /// The value as an expression writes it: a choice in quotes.
-    pub(crate) fn literal(&self) -> String {
-        match self {
-            Value::Choice(chosen) => format!("'{}'", chosen.name),
-            other => other.to_string(),
-        }
-    }
-
     /// The value in a few characters: scalars as they are, of containers how much is in them.
     ///
     /// ```
@@ -20,21 +15,63 @@ impl Value {
     /// assert_eq!(Value::List(Arc::new(vec![Value::Int(1), Value::Int(2)])).brief(), "2 values");
     /// ```
     pub fn brief(&self) -> String {
-        let counted = |len: usize, what: &str| match len {
-            0 => "empty".to_owned(),
-            1 => format!("1 {what}"),
-            len => format!("{len} {what}s"),
-        };
         match self {
-            Value::List(list) => counted(list.len(), "value"),
-            Value::Set(set) => counted(set.len(), "value"),
-            Value::Map(map) if map.len() == 1 => "1 entry".into(),
-            Value::Map(map) => counted(map.len(), "entrie"),
+            Value::List(_) | Value::Set(_) | Value::Map(_) => self.counted(self.len()),
             Value::Struct(ty, _) => format!("a {}", ty.name()),
             Value::Text(text) if text.chars().count() > 24 => {
                 format!("'{}…'", text.chars().take(20).collect::<String>())
             }
             other => other.to_string(),
+        }
+    }
+
+    /// Whether it is a list, a set or a map.
+    pub(crate) fn is_container(&self) -> bool {
+        matches!(self, Value::List(_) | Value::Set(_) | Value::Map(_))
+    }
+
+    /// How much a container of this kind with so many values holds, in words.
+    pub(crate) fn counted(&self, len: usize) -> String {
+        let what = if matches!(self, Value::Map(_)) { ["entry", "entries"] } else { ["value", "values"] };
+        match len {
+            0 => "empty".to_owned(),
+            1 => format!("1 {}", what[0]),
+            len => format!("{len} {}", what[1]),
+        }
+    }
+
+    /// The container without what is in it; other values as they are.
+    pub(crate) fn emptied(&self) -> Value {
+        match self {
+            Value::List(_) => Value::List(Arc::default()),
+            Value::Set(_) => Value::Set(Arc::default()),
+            Value::Map(_) => Value::Map(Arc::default()),
+            other => other.clone(),
+        }
+    }
+
+    /// What differs between two containers: what went, and what came. Their [`Value::difference`] is that of the whole.
+    pub(crate) fn apart(&self, after: &Value) -> (Value, Value) {
+        match (self, after) {
+            (Value::Set(a), Value::Set(b)) => (
+                Value::Set(Arc::new(a.difference(b).cloned().collect())),
+                Value::Set(Arc::new(b.difference(a).cloned().collect())),
+            ),
+            (Value::Map(a), Value::Map(b)) => {
+                let other = |of: &BTreeMap<Arc<str>, Value>, than: &BTreeMap<Arc<str>, Value>| {
+                    let differs = of.iter().filter(|(key, value)| than.get(*key) != Some(*value));
+                    Value::Map(Arc::new(differs.map(|(key, value)| (key.clone(), value.clone())).collect()))
+                };
+                (other(a, b), other(b, a))
+            }
+            (Value::List(a), Value::List(b)) => {
+                let same = a.iter().zip(b.iter()).take_while(|(a, b)| a == b).count();
+                let (a, b) = (&a[same..], &b[same..]);
+                let same = a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count();
+                let list = |items: &[Value]| Value::List(Arc::new(items[..items.len() - same].to_vec()));
+                (list(a), list(b))
+            }
+            (before, after) => (before.clone(), after.clone()),
         }
     }
 

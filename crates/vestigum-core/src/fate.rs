@@ -14,7 +14,7 @@ use std::fmt;
 
 use crate::expression::Expression;
 use crate::moment::Moment;
-use crate::spec::{Field, FieldId, Span};
+use crate::spec::{Field, FieldId, Limits, Span};
 use crate::value::{self, Value};
 
 /// A fate without a price: it needs no operand.
@@ -84,14 +84,14 @@ impl Operation {
 
     /// The new value, and whether a sum was cut at the end of what a number can be. `zero` is what an unfilled value
     /// counts as, where it must count as something.
-    pub(crate) fn apply(self, old: &Value, operand: &Value, zero: &Value) -> (Value, bool) {
+    pub(crate) fn apply(self, old: &Value, operand: &Value, zero: &Value, limits: &Limits) -> (Value, bool) {
         let new = match self {
             Operation::Set => operand.clone(),
             Operation::Add => return value::sum(if old.is_filled() { old } else { zero }, operand),
             Operation::Max if !old.is_filled() || value::below(old, operand) => operand.clone(),
             Operation::Min if !old.is_filled() || value::below(operand, old) => operand.clone(),
             Operation::Max | Operation::Min => old.clone(),
-            Operation::Union => value::union(if old.is_filled() { old } else { zero }, operand),
+            Operation::Union => return limits.united(if old.is_filled() { old } else { zero }, operand),
         };
         (new, false)
     }
@@ -205,7 +205,11 @@ impl Plan {
     }
 
     pub fn fate(&self, field: FieldId, moment: Moment) -> &FieldFate {
-        &self.fates[moment.index() * self.fields + field.0 as usize]
+        // Nothing happens to a field that the spec does not have, or at a moment that it does not have.
+        static KEEP: FieldFate = FieldFate { rules: Vec::new(), otherwise: Simple::Keep };
+        let known = (field.0 as usize) < self.fields;
+        let at = moment.index() * self.fields + field.0 as usize;
+        self.fates.get(at).filter(|_| known).unwrap_or(&KEEP)
     }
 
     pub fn busy(&self, moment: Moment) -> impl Iterator<Item = (FieldId, &FieldFate)> {

@@ -15,7 +15,7 @@
 
 use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
-use crate::spec::{Field, Resume, Span, Spec};
+use crate::spec::{Field, Respawn, Resume, Span, Spec};
 use crate::suspend::{resembled, without_price};
 
 /// Every field against every moment.
@@ -183,9 +183,12 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     let keeps = |rule: &&Rule| matches!(rule.does, Deed::Simple(Simple::Keep));
     let telling = fate.rules.iter().find(|rule| !keeps(rule)).or(fate.rules.first());
     match telling {
-        None => FateCell::plain(fate.otherwise.word()),
+        None => FateCell::plain(marked(spec, moment, fate.otherwise).word()),
         Some(Rule { when, does }) => FateCell {
-            word: does.word(),
+            word: match does {
+                Deed::Simple(simple) => marked(spec, moment, *simple).word(),
+                Deed::Operation(operation, _) => operation.word(),
+            },
             operand: match does {
                 Deed::Simple(_) => None,
                 Deed::Operation(_, operand) => Some(operand.source().to_owned()),
@@ -196,13 +199,28 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     }
 }
 
+/// Where the checkpoint is given up first, its mark is the entry's.
+fn marked(spec: &Spec, moment: Moment, simple: Simple) -> Simple {
+    let given_up = match moment {
+        Moment::Restart | Moment::Abandon | Moment::GameOver => true,
+        Moment::Death => spec.respawn() == Respawn::Entry,
+        _ => false,
+    };
+    if given_up && simple == Simple::Checkpoint { Simple::Entry } else { simple }
+}
+
 /// What is left after quitting in a level and launching again.
 fn at_quit(spec: &Spec, field: &Field) -> FateCell {
     match (field.lasts(), spec.resume()) {
+        (Span::Device, _) => FateCell::plain("keep"),
         (Span::Session, _) => FateCell::plain("reset"),
         (_, Resume::None) => at_moment(spec, field, Moment::Abandon),
         (Span::Attempt, _) => FateCell::plain("entry"),
-        (_, resume) => FateCell::plain(without_price(&spec.0, field, resembled(resume)).touched.word()),
+        (_, resume) => {
+            let simple = without_price(&spec.0, field, resembled(resume)).touched;
+            let given_up = resume == Resume::Entry && simple == Simple::Checkpoint;
+            FateCell::plain(if given_up { Simple::Entry } else { simple }.word())
+        }
     }
 }
 

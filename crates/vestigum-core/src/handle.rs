@@ -174,13 +174,19 @@ pub enum HandleError {
         /// The type asked for.
         wanted: Type,
     },
-    /// The field has a value for each level, or has not.
-    #[error("`{name}` {}", if *.per_level { "has a value for each level: ask for it per level" } else { "has one value: ask for it without a level" })]
+    /// The field has other axes than the handle.
+    #[error("`{name}` {}", other_axes(.name, .axes))]
     WrongKey {
         /// The field.
         name: String,
-        /// Whether the field has a value for each level.
-        per_level: bool,
+        /// What the field has a value for each of; nothing if it has one value.
+        axes: Vec<String>,
+    },
+    /// It is a derived value.
+    #[error("`{name}` is a derived value, computed from fields: read it with `derived(\"{name}\")`")]
+    Derived {
+        /// The name asked for.
+        name: String,
     },
     /// No level has that name.
     #[error("no level is called `{name}`{}", did_you_mean(.nearest))]
@@ -192,6 +198,18 @@ pub enum HandleError {
     },
 }
 
+/// Which call reads a field with these axes.
+fn other_axes(name: &str, axes: &[String]) -> String {
+    match axes {
+        [] => "has one value: ask for it without a level".into(),
+        [level] if level == "level" => "has a value for each level: ask for it per level".into(),
+        axes => format!(
+            "has a value for each {}: no handle reads it, but `value(\"{name}\", &[…])` and `write` do, with the keys",
+            axes.join(" and each ")
+        ),
+    }
+}
+
 /// The end of a message that suggests a name.
 pub(crate) fn did_you_mean(nearest: &Option<String>) -> String {
     nearest.as_ref().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default()
@@ -199,6 +217,9 @@ pub(crate) fn did_you_mean(nearest: &Option<String>) -> String {
 
 fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) -> Result<&'s Field, HandleError> {
     let Some(field) = spec.0.find_field(name) else {
+        if spec.0.derived_ids.contains_key(name) {
+            return Err(HandleError::Derived { name: name.to_owned() });
+        }
         let nearest = nearest(name, spec.fields().map(Field::name)).map(str::to_owned);
         return Err(HandleError::UnknownField { name: name.to_owned(), nearest });
     };
@@ -207,7 +228,8 @@ fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) 
     }
     let found = field.axes();
     if found != if per_level { &[Axis::Level][..] } else { &[] } {
-        return Err(HandleError::WrongKey { name: name.to_owned(), per_level: found == [Axis::Level] });
+        let axes = found.iter().map(|axis| spec.0.axis_word(*axis).to_owned()).collect();
+        return Err(HandleError::WrongKey { name: name.to_owned(), axes });
     }
     Ok(field)
 }

@@ -23,6 +23,7 @@
 //! | [`lint`] | what is sound and probably not meant |
 
 pub mod codes;
+mod device;
 pub mod diagnostic;
 mod difference;
 pub mod explore;
@@ -33,6 +34,7 @@ pub mod handle;
 pub mod history;
 pub mod image;
 pub mod lint;
+mod literal;
 pub mod migration;
 mod moment;
 pub mod outcome;
@@ -47,6 +49,7 @@ pub mod suspend;
 pub mod types;
 pub mod value;
 
+pub use device::LiveDevice;
 pub use diagnostic::{Diagnostic, Diagnostics, Severity};
 pub use handle::{Handle, HandleError, PerLevel};
 pub use history::History;
@@ -58,4 +61,4 @@ pub use progress::{BoardRow, Entry, Launched, Progress, Reset, Update};
 pub use spec::{Span, Spec};
 pub use suspend::Suspended;
 pub use types::Type;
-pub use value::Value;
+pub use value::{Finite, Value};

@@ -229,6 +229,18 @@ pub enum AccessError {
         /// Some key.
         example: String,
     },
+    /// A field was asked for, and it is a derived value.
+    #[error("`{name}` is a derived value, which rules and play do not write: `derived(\"{name}\")` computes it")]
+    IsDerived {
+        /// The name asked for.
+        name: String,
+    },
+    /// A derived value was asked for, and it is a field.
+    #[error("`{name}` is a field: `value(\"{name}\", …)` reads it")]
+    IsField {
+        /// The name asked for.
+        name: String,
+    },
     /// The field has one value and a key was named.
     #[error("`{name}` has one value, so it takes no key")]
     NoKey {
@@ -264,7 +276,7 @@ pub enum AccessError {
         max: u32,
     },
     /// A name made at run time that cannot be a key.
-    #[error("`{}` cannot be a {axis}: names are made of letters, digits and underscores", .name.escape_debug())]
+    #[error("`{}` cannot be a {axis}: names have 1 to 60 characters, none of them a control character", .name.escape_debug())]
     BadKey {
         /// The key set.
         axis: String,

@@ -77,6 +77,7 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
     let resume = spec.0.resume;
     if resume == Resume::None {
         let mut left = Progress::at(spec, state.clone());
+        left.projects = true;
         // Giving up is always allowed in a level.
         let _ = left.abandon();
         return left.state;
@@ -88,7 +89,8 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
         suspended.spot = Spot::Level(Standing { checkpoint, ..standing.clone() });
     }
     for field in &spec.0.fields {
-        if !field.lasts.is_saved() {
+        // The device is saved as it is: what a failure's rule does to it is a price.
+        if !field.lasts.is_saved() || field.lasts == Span::Device {
             continue;
         }
         let fate = without_price(&spec.0, field, resembled(resume));

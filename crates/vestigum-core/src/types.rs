@@ -84,11 +84,11 @@ impl Type {
         match self {
             Type::Bool => Value::Bool(false),
             Type::Int => Value::Int(0),
-            Type::Float => Value::Float(0.0),
+            Type::Float => Value::float(0.0),
             Type::Text => Value::text(""),
             Type::Bytes => Value::Bytes(Arc::default()),
-            Type::Vec2 => Value::Vec2([0.0; 2]),
-            Type::Vec3 => Value::Vec3(Arc::new([0.0; 3])),
+            Type::Vec2 => Value::vec2(0.0, 0.0),
+            Type::Vec3 => Value::vec3(0.0, 0.0, 0.0),
             Type::Choice(names) => names.first().cloned().map_or(Value::Unfilled, Value::Choice),
             Type::Struct(ty) => {
                 Value::Struct(ty.clone(), ty.members.iter().map(|(_, member)| member.zero()).collect::<Vec<_>>().into())
@@ -118,6 +118,15 @@ impl Type {
     /// Whether `union` means something for it.
     pub fn is_union(&self) -> bool {
         matches!(self, Type::Set(_) | Type::Map(_))
+    }
+
+    /// Whether it is a struct or has structs inside.
+    pub(crate) fn has_struct(&self) -> bool {
+        match self {
+            Type::Struct(_) => true,
+            Type::List(inner) | Type::Set(inner) | Type::Map(inner) => inner.has_struct(),
+            _ => false,
+        }
     }
 
     /// How deep it goes: 1 for a type without others inside.

@@ -24,9 +24,62 @@ impl Chosen {
     }
 }
 
+/// A finite float that is never negative zero: so equality is plain equality, every value has an order, and every
+/// value can be saved.
+///
+/// ```
+/// use vestigum_core::Finite;
+///
+/// assert_eq!(Finite::new(0.5).get(), 0.5);
+/// assert_eq!(Finite::new(f64::INFINITY).get(), f64::MAX);
+/// assert_eq!(Finite::new(f64::NAN), Finite::new(-0.0));
+/// ```
+#[derive(Clone, Copy, Debug, Default, PartialEq)]
+pub struct Finite(f64);
+
+impl Finite {
+    /// The nearest finite float; what is not a number becomes 0, and negative zero becomes zero.
+    #[inline]
+    pub const fn new(float: f64) -> Finite {
+        Finite(if float.is_nan() { 0.0 } else { float.clamp(f64::MIN, f64::MAX) + 0.0 })
+    }
+
+    /// The float.
+    #[inline]
+    pub const fn get(self) -> f64 {
+        self.0
+    }
+}
+
+impl Eq for Finite {}
+
+impl PartialOrd for Finite {
+    fn partial_cmp(&self, other: &Finite) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+impl Ord for Finite {
+    fn cmp(&self, other: &Finite) -> Ordering {
+        self.0.total_cmp(&other.0)
+    }
+}
+
+impl From<f64> for Finite {
+    fn from(float: f64) -> Self {
+        Finite::new(float)
+    }
+}
+
+impl From<Finite> for f64 {
+    fn from(finite: Finite) -> Self {
+        finite.0
+    }
+}
+
 /// One value of a field.
 ///
-/// Floats in a `Value` are finite and never negative zero, so equality is plain equality and every value has an order.
+/// Floats in a `Value` are [finite](Finite), so equality is plain equality and every value has an order.
 // A tag as wide as the payload: with a smaller one the compiler copies a value in overlapping pieces, and copying a
 // state takes four times as long.
 #[repr(u64)]
@@ -41,15 +94,15 @@ pub enum Value {
     /// An int.
     Int(i64),
     /// A finite float.
-    Float(f64),
+    Float(Finite),
     /// Text.
     Text(Arc<str>),
     /// Bytes.
     Bytes(Arc<[u8]>),
     /// Two finite numbers.
-    Vec2([f64; 2]),
+    Vec2([Finite; 2]),
     /// Three finite numbers.
-    Vec3(Arc<[f64; 3]>),
+    Vec3(Arc<[Finite; 3]>),
     /// One of a few names.
     Choice(Arc<Chosen>),
     /// The members of a struct, in the order of its type.
@@ -70,17 +123,17 @@ impl Value {
 
     /// A float brought into the finite range; what is not a number becomes 0.
     pub fn float(float: f64) -> Value {
-        Value::Float(finite(float))
+        Value::Float(Finite::new(float))
     }
 
     /// Two numbers, each brought into the finite range.
     pub fn vec2(x: f64, y: f64) -> Value {
-        Value::Vec2([finite(x), finite(y)])
+        Value::Vec2([x, y].map(Finite::new))
     }
 
     /// Three numbers, each brought into the finite range.
     pub fn vec3(x: f64, y: f64, z: f64) -> Value {
-        Value::Vec3(Arc::new([finite(x), finite(y), finite(z)]))
+        Value::Vec3(Arc::new([x, y, z].map(Finite::new)))
     }
 
     /// Bytes, shared.
@@ -114,7 +167,7 @@ impl Value {
     pub fn as_float(&self) -> f64 {
         match self {
             Value::Int(int) => *int as f64,
-            Value::Float(float) => *float,
+            Value::Float(float) => float.get(),
             _ => 0.0,
         }
     }
@@ -139,7 +192,7 @@ impl Value {
     }
 
     /// The numbers of a vector, or none.
-    pub fn as_vector(&self) -> &[f64] {
+    pub fn as_vector(&self) -> &[Finite] {
         match self {
             Value::Vec2(vector) => vector,
             Value::Vec3(vector) => &**vector,
@@ -186,7 +239,7 @@ impl Value {
     /// The same number as a float where the value is an int.
     pub(crate) fn widened(self) -> Value {
         match self {
-            Value::Int(int) => Value::Float(int as f64),
+            Value::Int(int) => Value::float(int as f64),
             other => other,
         }
     }
@@ -232,15 +285,20 @@ impl Value {
                 }
             }
             (Type::Choice(names), value @ (Value::Text(_) | Value::Choice(_))) => Type::chosen(names, value.as_text())?,
-            (Type::Struct(wanted), Value::Struct(found, members)) if *wanted == found => Value::Struct(found, members),
-            (Type::Struct(ty), Value::Map(map)) => {
-                if map.keys().any(|key| ty.position(key).is_none()) {
+            (Type::Struct(wanted), Value::Struct(found, members)) if *wanted == found => {
+                if members.len() != wanted.members.len() {
                     return None;
                 }
-                let members = ty.members.iter().map(|(name, member)| match map.get(name) {
-                    Some(value) => value.clone().fitted(member),
-                    None => Some(member.zero()),
-                });
+                let typed = members.iter().zip(&wanted.members);
+                let fitted = typed.map(|(value, (_, ty))| value.clone().fitted(ty)).collect::<Option<Vec<_>>>()?;
+                Value::Struct(found, Arc::new(fitted))
+            }
+            // A struct is written whole: a member that is left out, or one more, is a mistake and no zero.
+            (Type::Struct(ty), Value::Map(map)) => {
+                if map.len() != ty.members.len() {
+                    return None;
+                }
+                let members = ty.members.iter().map(|(name, member)| map.get(name)?.clone().fitted(member));
                 Value::Struct(ty.clone(), Arc::new(members.collect::<Option<Vec<_>>>()?))
             }
             (Type::List(inner), Value::List(list)) => Value::List(Arc::new(fitted_all(&list, inner)?)),
@@ -257,6 +315,30 @@ impl Value {
             }
             _ => return None,
         })
+    }
+}
+
+impl Value {
+    /// The value with the members that a document leaves out of structs, each at its zero.
+    pub(crate) fn completed(self, ty: &Type) -> Value {
+        match (ty, self) {
+            (Type::Struct(ty), Value::Map(map)) => {
+                let mut map = (*map).clone();
+                for (name, member) in &ty.members {
+                    let value = map.remove(name).map_or_else(|| member.zero(), |value| value.completed(member));
+                    map.insert(name.clone(), value);
+                }
+                Value::Map(Arc::new(map))
+            }
+            (Type::List(inner) | Type::Set(inner), Value::List(list)) => {
+                Value::List(Arc::new(list.iter().map(|item| item.clone().completed(inner)).collect()))
+            }
+            (Type::Map(inner), Value::Map(map)) => {
+                let entries = map.iter().map(|(key, value)| (key.clone(), value.clone().completed(inner)));
+                Value::Map(Arc::new(entries.collect()))
+            }
+            (_, value) => value,
+        }
     }
 }
 
@@ -291,12 +373,11 @@ impl Ord for Value {
         match (self, other) {
             (Value::Bool(a), Value::Bool(b)) => a.cmp(b),
             (Value::Int(a), Value::Int(b)) => a.cmp(b),
-            (Value::Float(a), Value::Float(b)) => a.total_cmp(b),
+            (Value::Float(a), Value::Float(b)) => a.cmp(b),
             (Value::Text(a), Value::Text(b)) => a.cmp(b),
             (Value::Bytes(a), Value::Bytes(b)) => a.cmp(b),
             (Value::Vec2(_), Value::Vec2(_)) | (Value::Vec3(_), Value::Vec3(_)) => {
-                let pairs = self.as_vector().iter().zip(other.as_vector());
-                pairs.map(|(a, b)| a.total_cmp(b)).find(|order| order.is_ne()).unwrap_or(Ordering::Equal)
+                self.as_vector().cmp(other.as_vector())
             }
             (Value::Choice(a), Value::Choice(b)) => a.cmp(b),
             (Value::Struct(_, a), Value::Struct(_, b)) | (Value::List(a), Value::List(b)) => shared_cmp(a, b),
@@ -333,14 +414,14 @@ impl Value {
             Value::Unfilled => "none".into(),
             Value::Bool(bool) => bool.to_string(),
             Value::Int(int) => int.to_string(),
-            Value::Float(float) => format!("{float:?}"),
+            Value::Float(float) => format!("{:?}", float.get()),
             Value::Text(text) if text.chars().count() > 60 => {
                 format!("'{}…' ({} characters)", text.chars().take(40).collect::<String>(), text.chars().count())
             }
             Value::Text(text) => format!("'{}'", text.replace('\'', "''")),
             Value::Bytes(bytes) => format!("{} bytes", bytes.len()),
             Value::Vec2(_) | Value::Vec3(_) => {
-                let numbers: Vec<String> = self.as_vector().iter().map(f64::to_string).collect();
+                let numbers: Vec<String> = self.as_vector().iter().map(|number| number.get().to_string()).collect();
                 format!("[{}]", numbers.join(", "))
             }
             Value::Choice(chosen) => chosen.name.to_string(),
@@ -382,11 +463,6 @@ impl From<&str> for Value {
     }
 }
 
-/// The nearest finite float; what is not a number becomes 0, and negative zero becomes zero.
-pub(crate) fn finite(float: f64) -> f64 {
-    if float.is_nan() { 0.0 } else { float.clamp(f64::MIN, f64::MAX) + 0.0 }
-}
-
 /// The sum of two numbers of one type, saturating.
 pub(crate) fn add(a: &Value, b: &Value) -> Value {
     sum(a, b).0
@@ -401,9 +477,40 @@ pub(crate) fn sum(a: &Value, b: &Value) -> (Value, bool) {
         }
         (a, b) => {
             let (sum, cut) = sum_floats(a.as_float(), b.as_float());
-            (Value::Float(sum), cut)
+            (Value::float(sum), cut)
         }
     }
+}
+
+/// The sum of many numbers of one type: exact, and brought into the range once, at the end.
+pub(crate) fn total<'v>(values: impl Iterator<Item = &'v Value>, ty: &Type) -> Value {
+    if *ty == Type::Int {
+        let sum: i128 = values.map(|value| i128::from(value.as_int())).sum();
+        return Value::Int(i64::try_from(sum).unwrap_or(if sum < 0 { i64::MIN } else { i64::MAX }));
+    }
+    // Shewchuk's partial sums: numbers that do not overlap and together are the exact sum. Numbers near the end of the
+    // range are scaled down first, so that no partial sum leaves it.
+    let floats: Vec<f64> = values.map(Value::as_float).collect();
+    let scale = if floats.iter().any(|float| float.abs() > 1e250) { 2f64.powi(-80) } else { 1.0 };
+    let mut partials: Vec<f64> = Vec::new();
+    for float in floats {
+        let mut x = float * scale;
+        let mut kept = 0;
+        for at in 0..partials.len() {
+            let y = partials[at];
+            let (large, small) = if x.abs() < y.abs() { (y, x) } else { (x, y) };
+            let high = large + small;
+            let low = small - (high - large);
+            if low != 0.0 {
+                partials[kept] = low;
+                kept += 1;
+            }
+            x = high;
+        }
+        partials.truncate(kept);
+        partials.push(x);
+    }
+    Value::float(partials.iter().sum::<f64>() / scale)
 }
 
 #[inline]
@@ -416,20 +523,7 @@ pub(crate) fn sum_ints(a: i64, b: i64) -> (i64, bool) {
 
 #[inline]
 pub(crate) fn sum_floats(a: f64, b: f64) -> (f64, bool) {
-    (finite(a + b), !(a + b).is_finite())
-}
-
-/// Both sets or maps in one; the entries of `b` win.
-pub(crate) fn union(a: &Value, b: &Value) -> Value {
-    match (a, b) {
-        (Value::Set(a), Value::Set(b)) => Value::Set(Arc::new(a.union(b).cloned().collect())),
-        (Value::Map(a), Value::Map(b)) => {
-            let mut map = (**a).clone();
-            map.extend(b.iter().map(|(key, value)| (key.clone(), value.clone())));
-            Value::Map(Arc::new(map))
-        }
-        (_, b) => b.clone(),
-    }
+    (Finite::new(a + b).get(), !(a + b).is_finite())
 }
 
 /// Whether `a` is below `b`, for ordered values of one type.

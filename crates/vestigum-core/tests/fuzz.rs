@@ -18,6 +18,11 @@ use vestigum_core::playthrough::{MemoryShelf, Script, run};
 use vestigum_core::{History, Image, Owner, Progress, Spec};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
+
+/// The demo as a new game: what became of its older versions is not read here, so it needs no history.
+fn fellpost() -> &'static str {
+    FELLPOST.split("[[migration]]").next().unwrap_or_default()
+}
 const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
 /// Saves of players of the first two versions.
 const OLDER: [&[u8]; 3] = [
@@ -155,7 +160,7 @@ fn fuzz(reader: &str, more: Vec<Vec<u8>>, read: impl Fn(&[u8])) {
 #[test]
 fn the_spec_reader_answers_every_input() {
     let history = History::from_json("history", HISTORY).unwrap();
-    fuzz("spec", vec![FELLPOST.into()], |bytes| match Spec::from_toml(&String::from_utf8_lossy(bytes)) {
+    fuzz("spec", vec![fellpost().into()], |bytes| match Spec::from_toml(&String::from_utf8_lossy(bytes)) {
         Ok(spec) => {
             // As an update of what has shipped it takes the older saves, or says what it would lose.
             let text = String::from_utf8_lossy(bytes);
@@ -183,7 +188,7 @@ fn the_spec_reader_answers_every_input() {
 
 #[test]
 fn the_playthrough_reader_answers_every_input() {
-    let spec = Spec::from_toml(FELLPOST).unwrap();
+    let spec = Spec::from_toml(fellpost()).unwrap();
     let evening = include_bytes!("../../../demo/fellpost/plays/evening.play").to_vec();
     fuzz("playthrough", vec![evening], |bytes| {
         match Script::from_text("a.play", &String::from_utf8_lossy(bytes), &spec) {

@@ -5,8 +5,13 @@ use vestigum_core::{Image, Progress, Spec};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
+/// The demo as a new game: what became of its older versions is not read here, so it needs no history.
+fn fellpost() -> &'static str {
+    FELLPOST.split("[[migration]]").next().unwrap_or_default()
+}
+
 fn spec() -> Spec {
-    Spec::from_toml(FELLPOST).unwrap()
+    Spec::from_toml(fellpost()).unwrap()
 }
 
 fn played(text: &str) -> Run {
@@ -32,16 +37,16 @@ fn a_failing_expectation_tells_its_parts_and_their_last_changes() {
 #[test]
 fn refused_statements_say_why_in_a_sentence() {
     let why = |text: &str| match played(text).failure.map(|failure| failure.why) {
-        Some(Why::Refused(why)) => why,
+        Some(Why::Refused(why) | Why::Unjudged(why)) => why,
         other => panic!("{text}: {other:?}"),
     };
     assert_eq!(why("enter mill_lane"), "no session runs; `launch` begins one");
     assert_eq!(why("launch\nlaunch"), "a session runs already; quit or crash first");
     assert_eq!(why("launch\ndeath"), "death happens only inside a level, and the player is in the menu");
-    assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: needs completed[mill_lane]");
+    assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: complete Mill Lane first");
     assert_eq!(
         why("launch\nenter scree_gate"),
-        "`scree_gate` is locked: needs completed[heather_rise]; needs total_stars >= 4, has 0"
+        "`scree_gate` is locked: complete Heather Rise first; needs total_stars >= 4, has 0"
     );
     assert_eq!(
         why("launch\nletters += 1"),

@@ -134,17 +134,17 @@ fn what_does_not_fit_in_an_expression() {
     rested[tarn_steps, 3]
       V005 the name of a checkpoint is wanted here
     rested[level, jetty]
-      V010 `rested` has a value for each level, and no level is meant here
-           name one, as in `rested[mill_lane]`, or take them all, as in `count(rested)`
+      V010 `rested` has a value for each checkpoint, and none is meant here
+           name one, as in `rested[tarn_steps, jetty]`, or take them all, as in `count(rested)`
     rested[level, checkpoint]
-      V010 `rested` has a value for each level, and no level is meant here
-           name one, as in `rested[mill_lane]`, or take them all, as in `count(rested)`
+      V010 `rested` has a value for each checkpoint, and none is meant here
+           name one, as in `rested[tarn_steps, jetty]`, or take them all, as in `count(rested)`
     passed[uper]
       V004 no gate is called `uper`
            did you mean `upper`?
     passed[3]
-      V010 `passed` has a value for each gate
-           name one, as in `passed[upper]`, or give `[keys.gate]` a `current`
+      V005 the name of a gate is wanted here
+           a name that is no plain word stands in quotes, as in `['Bob''s mill']`
     passed[upper, lower]
       V005 `passed` takes a gate; here are 2
     wet[upper] > 1
@@ -285,7 +285,7 @@ fn what_does_not_fit_in_a_declaration() {
     [derived]; stars = "1"
       V006 `stars` is the name of a table already
     [save]; at = ["quit"]
-      V007 `quit` needs no mention: quitting always saves, a launch changes nothing that a save would lose
+      V007 `quit` needs no mention: quitting always saves
     [save]; at = ["dusk"]
       V004 there is no moment `dusk`
            the game's own moments are named in `[moments] names`

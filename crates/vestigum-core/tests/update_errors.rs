@@ -346,7 +346,11 @@ fn versions_follow_each_other() {
     let unknown = Image { version: 0, ..Progress::fresh(&old).suspend().profile_image("ada") };
     let error = Progress::load(&second, Some(&unknown), None).unwrap_err();
     assert_eq!(error, LoadError::UnknownVersion { found: 0, oldest: 1 });
-    let without_history = spec(2, &format!("{rest}{}", migration(2, &["{ drop = \"field\", name = \"coins\" }"])));
+    let dropped = format!("{rest}{}", migration(2, &["{ drop = \"field\", name = \"coins\" }"]));
+    let unread = vestigum_core::Spec::from_toml(&text(2, &dropped)).unwrap_err().to_string();
+    assert!(unread.contains("there are migrations, and no history"), "{unread}");
+    assert!(unread.contains("a game reads both, with `Spec::from_toml_with_history`"), "{unread}");
+    let without_history = spec(2, &rest);
     let error = Progress::load(&without_history, Some(&Progress::fresh(&old).suspend().profile_image("ada")), None);
     assert_eq!(error.unwrap_err(), LoadError::NoHistory { found: 1, known: 2 });
     let later = updated(

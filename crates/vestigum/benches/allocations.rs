@@ -11,8 +11,13 @@ static ALLOCATOR: &StatsAlloc<System> = &INSTRUMENTED_SYSTEM;
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
+/// The demo as a new game: what became of its older versions is not read here, so it needs no history.
+fn fellpost() -> &'static str {
+    FELLPOST.split("[[migration]]").next().unwrap_or_default()
+}
+
 fn main() {
-    let spec = Spec::from_toml(FELLPOST).expect("the demo is sound");
+    let spec = Spec::from_toml(fellpost()).expect("the demo is sound");
     let mut game = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
     game.enter("mill_lane").expect("it is open");
     game.checkpoint("ford").expect("it is there");

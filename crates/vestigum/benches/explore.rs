@@ -8,8 +8,13 @@ use vestigum::{Spec, explore_with};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
+/// The demo as a new game: what became of its older versions is not read here, so it needs no history.
+fn fellpost() -> &'static str {
+    FELLPOST.split("[[migration]]").next().unwrap_or_default()
+}
+
 fn main() {
-    let spec = Spec::from_toml(FELLPOST).expect("the demo is sound");
+    let spec = Spec::from_toml(fellpost()).expect("the demo is sound");
     let asked = questions(&spec);
     let question = &asked[0];
     // `cargo bench -- --test` only sees that it runs.

@@ -46,7 +46,6 @@
 //! Everything pure lives in the crate `vestigum-core` and is re-exported here.
 
 mod common;
-mod device;
 mod dir_store;
 mod disk;
 mod exploring;
@@ -63,10 +62,8 @@ mod store_shelf;
 
 pub use common::Common;
 pub use dir_store::{DirStore, Removable, Stray};
-pub use disk::{
-    Disk, DiskFile, EntryKind, Fault, HeldLock, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk,
-};
-pub use exploring::explore_with;
+pub use disk::{Disk, DiskFile, EntryKind, Fault, HeldLock, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk};
+pub use exploring::{Explored, explore_all, explore_with};
 pub use faults::{FaultKind, FaultReport, FaultsDone, Step, Tried, Violation, faults};
 pub use imported::imported_file;
 pub use memory_store::MemoryStore;

@@ -1,16 +1,16 @@
 //! A session: progress that is loaded from a store and saved into it.
 
 use std::fmt;
-use std::ops::Deref;
 use std::sync::Arc;
 use std::time::Duration;
 
 use serde::Serialize;
+use serde::de::DeserializeOwned;
 use thiserror::Error;
 use vestigum_core::handle::{Number, Scalar};
 use vestigum_core::{
-    AccessError, Change, Handle, Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Refused, Reset,
-    Span, Spec, Update, Value, Written,
+    AccessError, BoardRow, Change, Entry, Handle, Image, Launched, LoadError, LoadReport, Outcome, Owner, Place,
+    Progress, Refused, Reset, Span, Spec, Suspended, Update, Value, Written,
 };
 
 use crate::peek::Peek;
@@ -23,7 +23,7 @@ const QUIT_WAITS: Duration = Duration::from_secs(3);
 
 /// One player's session: from `launch` to `quit`.
 ///
-/// It reads like a [`Progress`] and saves when the spec's `[save] at` asks for it: the moment hands over what a save
+/// It reads as a [`Progress`] does and saves when the spec's `[save] at` asks for it: the moment hands over what a save
 /// writes, and the saver's thread makes it durable. A save that fails never stops play: [`Session::save_failure`]
 /// tells, and it is tried again. Dropping a session without `quit` is a crash: what was not handed over is lost.
 ///
@@ -186,15 +186,8 @@ impl Session {
             return Err(SessionError::OtherSpec);
         }
         let device = find(saver.store(), &Owner::Device)?;
-        let lent = if live.is_live() {
-            let mut looked = Progress::load(spec, None, device.image.as_ref())?.progress;
-            live.lend(&mut looked);
-            Some(looked.suspend().device_image())
-        } else {
-            None
-        };
-        let device_image = lent.as_ref().or(device.image.as_ref());
-        let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image)?;
+        let device_image = live.image(spec, device.image.as_ref())?;
+        let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image.as_ref())?;
         (report.origin, report.device_origin) = (found.origin, device.origin);
         saver.desk().found(&running.owner, found.newest, spec.keep());
         if !live.is_live() {
@@ -205,8 +198,14 @@ impl Session {
         }
         let seen = live.join(&progress);
         running.joined = true;
+        drop(live);
         let has_device = spec.fields().any(|field| field.lasts() == Span::Device);
-        Ok(Session { progress, running, report, launched: outcome, has_device, seen })
+        let save_due = outcome.save_due;
+        let mut session = Session { progress, running, report, launched: outcome, has_device, seen };
+        if save_due {
+            session.save();
+        }
+        Ok(session)
     }
 
     /// The newest generation of the profile that is durable; 0 if nothing was saved yet.
@@ -337,12 +336,89 @@ impl fmt::Debug for Session {
     }
 }
 
-/// Everything that reads progress works on a session too. Writes and moments go through the session, which saves.
-impl Deref for Session {
-    type Target = Progress;
+/// What reads progress. There is no way to the [`Progress`] itself: what plays is the session, and a copy of it that does
+/// not save cannot be made by accident.
+///
+/// ```compile_fail
+/// # use vestigum::{MemoryStore, Session, Spec};
+/// # let spec = Spec::from_toml("[game]\nid = \"fellpost\"").unwrap();
+/// let game = Session::launch(&spec, MemoryStore::default(), "ada").unwrap();
+/// let mut copy = game.clone();
+/// copy.new_run();
+/// ```
+impl Session {
+    /// The spec it runs.
+    pub fn spec(&self) -> &Spec {
+        self.progress.spec()
+    }
 
-    fn deref(&self) -> &Progress {
-        &self.progress
+    /// Where the player stands.
+    pub fn place(&self) -> Place {
+        self.progress.place()
+    }
+
+    /// The level overview, in the order of the levels; see [`Progress::board`].
+    pub fn board(&self) -> Vec<BoardRow> {
+        self.progress.board()
+    }
+
+    /// Every value; see [`Progress::entries`].
+    pub fn entries(&self) -> Vec<Entry> {
+        self.progress.entries()
+    }
+
+    /// Reads a value; see [`Progress::get`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    #[inline]
+    pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
+        self.progress.get(at)
+    }
+
+    /// Whether an optional field has a value.
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn filled<T: ?Sized>(&self, at: Handle<T>) -> bool {
+        self.progress.filled(at)
+    }
+
+    /// Reads a field by name; see [`Progress::value`].
+    ///
+    /// # Errors
+    /// As [`Progress::value`].
+    pub fn value(&self, field: &str, keys: &[&str]) -> Result<Value, AccessError> {
+        self.progress.value(field, keys)
+    }
+
+    /// Computes a derived value; see [`Progress::derived`].
+    ///
+    /// # Errors
+    /// As [`Progress::derived`].
+    pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
+        self.progress.derived(name)
+    }
+
+    /// Reads a field as a Rust value; see [`Progress::read_as`].
+    ///
+    /// # Errors
+    /// As [`Progress::read_as`].
+    pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
+        self.progress.read_as(field, keys)
+    }
+
+    /// What [`Session::reset`] would change.
+    ///
+    /// # Errors
+    /// As [`Session::reset`].
+    pub fn preview_reset(&self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
+        self.progress.preview_reset(reset)
+    }
+
+    /// What a save would write now: the player's progress as it would be after quitting.
+    pub fn suspend(&self) -> Suspended {
+        self.progress.suspend()
     }
 }
 

@@ -82,7 +82,10 @@ fn no_fault_under_the_shipped_store_breaks_a_promise() {
         assert!(tried(FaultKind::PowerLoss).outcomes > 3_000 && tried(FaultKind::Kill).outcomes > 300, "{report:?}");
         assert!(tried(FaultKind::DiskFull).points > 10 && tried(FaultKind::DiskError).points > 60, "{report:?}");
         if keep > 1 {
-            assert!(tried(FaultKind::ShortRead).recovered > 0 && tried(FaultKind::BitRot).recovered > 500, "{report:?}");
+            assert!(
+                tried(FaultKind::ShortRead).recovered > 0 && tried(FaultKind::BitRot).recovered > 500,
+                "{report:?}"
+            );
         }
     }
 }

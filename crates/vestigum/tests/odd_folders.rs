@@ -9,8 +9,8 @@ use std::time::Duration;
 
 use vestigum::image::Tree;
 use vestigum::{
-    Disk, DiskFile, DirStore, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Session, SessionError,
-    SimDisk, Spec, Store, StoreError, Value, prune_all,
+    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Session, SessionError, SimDisk,
+    Spec, Store, StoreError, Value, prune_all,
 };
 
 const WORLD: &str = r#"
@@ -102,7 +102,9 @@ fn a_folder_that_goes_away_is_noticed_by_a_save_of_nothing_new_and_everyone_writ
     fs::remove_file(store.file(&ada(), newest).unwrap()).unwrap();
     let saved = games[0].save().wait().unwrap();
     assert!(saved.written && saved.generation > newest, "{saved:?}");
-    games.into_iter().for_each(|game| drop(game.quit().unwrap()));
+    for game in games {
+        game.quit().unwrap();
+    }
     drop(store);
     assert_eq!(xp(&saves), 7);
 }

@@ -3,12 +3,12 @@
 use std::fs;
 use std::num::NonZero;
 use std::path::PathBuf;
-use std::time::{Duration, Instant};
+use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 use vestigum::explore::{Bounds, Counterexample, Ending, Question, Seen, questions};
-use vestigum::{Moment, Spec, explore_with};
+use vestigum::{Moment, Spec, explore_all};
 
 use crate::Verdict;
 use crate::input;
@@ -24,6 +24,9 @@ pub struct Arguments {
     /// The most states for each question
     #[arg(long, value_name = "COUNT", default_value_t = 1_000_000)]
     states: usize,
+    /// The most seconds for all questions together; 0 for as long as it takes
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    time: u64,
     /// Write each counterexample into this folder, as a playthrough that fails
     #[arg(long, value_name = "FOLDER")]
     out: Option<PathBuf>,
@@ -75,17 +78,16 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let (allowed, asked): (Vec<Question>, Vec<Question>) =
         asked.into_iter().partition(|question| question.allowed(&spec).is_some());
     let bar = ProgressBar::new_spinner().with_style(style());
-    let mut answers = Vec::new();
-    for question in asked {
-        bar.set_message(question.name().to_owned());
-        let start = Instant::now();
-        let ending = explore_with(&spec, &question, &bounds, arguments.threads, &mut |seen| {
-            let speed = seen.transitions as f64 / start.elapsed().as_secs_f64().max(0.001);
-            bar.set_prefix(format!("{:>9} states  {:>9}/s", grouped(seen.states), grouped(speed as usize)));
-            bar.tick();
-        });
-        answers.push(Answer { question, ending, took: start.elapsed() });
-    }
+    let budget = (arguments.time > 0).then(|| Duration::from_secs(arguments.time));
+    let explored = explore_all(&spec, &asked, &bounds, budget, arguments.threads, &mut |at, seen| {
+        bar.set_message(asked[at].name().to_owned());
+        bar.set_prefix(format!("{:>9} states  {:>9} steps", grouped(seen.states), grouped(seen.transitions)));
+        bar.tick();
+    });
+    let answered = asked.iter().cloned().zip(explored);
+    let answers: Vec<Answer> = answered
+        .map(|(question, explored)| Answer { question, ending: explored.ending, took: explored.took })
+        .collect();
     bar.finish_and_clear();
     let written = match &arguments.out {
         Some(folder) => write(out, folder, &answers)?,
@@ -105,9 +107,18 @@ fn write(out: &Output, folder: &PathBuf, answers: &[Answer]) -> Result<Vec<PathB
         move |error: std::io::Error| out.unusable(&format!("cannot write {path}: {error}"))
     };
     fs::create_dir_all(folder).map_err(failed(folder))?;
-    let mut written = Vec::new();
+    let mut written: Vec<PathBuf> = Vec::new();
     for counterexample in answers.iter().filter_map(Answer::broken) {
-        let path = folder.join(counterexample.file_name());
+        // Two promises can make one name: names are cut, and odd signs are left out.
+        let name = counterexample.file_name();
+        let stem = name.trim_end_matches(".play");
+        let mut path = folder.join(&name);
+        for number in 2.. {
+            if !written.contains(&path) {
+                break;
+            }
+            path = folder.join(format!("{stem}_{number}.play"));
+        }
         fs::write(&path, counterexample.play()).map_err(failed(&path))?;
         written.push(path);
     }
@@ -131,7 +142,7 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> 
             json!({
                 "question": answer.question.name(), "code": answer.question.code(), "promise": answer.question.is_promise(),
                 "holds": matches!(answer.ending, Ending::Holds(_)), "states": seen.states, "transitions": seen.transitions,
-                "depth": seen.depth, "all": seen.all,
+                "depth": seen.depth, "all": seen.all, "stopped": seen.stopped,
                 "what": answer.broken().map(Counterexample::what),
                 "steps": answer.broken().map(Counterexample::steps),
                 "playthrough": answer.broken().map(Counterexample::play),
@@ -153,6 +164,7 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> 
             (Ending::Broken(_), _) => (paint(BAD, "✗"), paint(BAD, "broken")),
             (Ending::Unknown(..), _) => (paint(BACK, "?"), paint(BACK, "not known")),
             (Ending::Holds(_), true) => (paint(GOOD, "✓"), paint(GOOD, "all of it")),
+            (Ending::Holds(_), false) if seen.stopped => (paint(GOOD, "✓"), paint(BACK, "until the time was up")),
             (Ending::Holds(_), false) => (paint(GOOD, "✓"), paint(BACK, "up to the bound")),
         };
         let speed = seen.transitions as f64 / answer.took.as_secs_f64().max(0.001);
@@ -215,12 +227,21 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> 
     if spec.sources().len() == 0 {
         out.line(paint(BACK, "the spec has no [[source]]: nothing is ever gained, so little can be found out"));
     }
-    let bounded = answers.iter().filter(|answer| matches!(answer.ending, Ending::Holds(seen) if !seen.all)).count();
-    let limit = if bounded == 0 {
-        String::new()
-    } else {
-        format!(", {bounded} only up to {} steps or {} states", arguments.depth, grouped(arguments.states))
+    let holds = |cut: fn(Seen) -> bool| {
+        answers.iter().filter(|answer| matches!(answer.ending, Ending::Holds(seen) if cut(seen))).count()
     };
+    let (bounded, stopped) = (holds(|seen| !seen.all && !seen.stopped), holds(|seen| seen.stopped));
+    let mut limit = String::new();
+    if bounded > 0 {
+        limit += &format!(", {bounded} only up to {} steps or {} states", arguments.depth, grouped(arguments.states));
+    }
+    if stopped > 0 {
+        let s = if arguments.time == 1 { "" } else { "s" };
+        limit += &format!(
+            ", {stopped} cut short after {} second{s} in all (--time 0 takes as long as it takes)",
+            arguments.time
+        );
+    }
     out.line(match broken {
         0 => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(GOOD, "nothing is broken")),
         _ => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(BAD, format_args!("{broken} broken"))),

@@ -42,7 +42,8 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
             bar.set_length(done.of as u64);
             bar.set_position(done.done as u64);
         };
-        let report = on_one(&spec, playthrough, arguments.keep.unwrap_or_else(|| spec.keep()), &watch).map_err(|error| out.unusable(&error))?;
+        let report = on_one(&spec, playthrough, arguments.keep.unwrap_or_else(|| spec.keep()), &watch)
+            .map_err(|error| out.unusable(&error))?;
         reports.push((*playthrough, report));
     }
     bar.finish_and_clear();

@@ -113,6 +113,7 @@ fn explained(file: &str, failure: &Failure) -> String {
         }
         Why::NotRefused => lines.push(format!("      {}", paint(BAD, "it was not refused"))),
         Why::Refused(why) => lines.push(format!("      {} {why}", paint(BAD, "refused:"))),
+        Why::Unjudged(why) => lines.push(format!("      {} {why}", paint(BAD, "cannot be judged:"))),
         Why::Storage(why) => lines.push(format!("      {} {why}", paint(BAD, "the saves:"))),
         other => lines.push(format!("      {other:?}")),
     }
@@ -152,8 +153,7 @@ fn laid_out(timeline: &Timeline, shown: usize, width: usize) -> String {
         }
         cells.extend(row.cells[..shown].iter().map(|cell| match (&cell.before, &cell.after) {
             (Some(before), Some(after)) => change(before, after),
-            (_, Some(after)) => paint(QUIET, after.brief()),
-            (_, None) => paint(QUIET, "·"),
+            _ => paint(QUIET, cell.brief().as_deref().unwrap_or("·")),
         }));
         cells.push(String::new());
         cells
@@ -226,9 +226,20 @@ pub fn value_json(value: &Value) -> Json {
     match value {
         Value::Bool(bool) => json!(bool),
         Value::Int(int) => json!(int),
-        Value::Float(float) => json!(float),
+        Value::Float(float) => json!(float.get()),
         Value::Text(text) => json!(&**text),
         Value::Unfilled => Json::Null,
+        Value::Choice(chosen) => json!(chosen.name()),
+        Value::Vec2(_) | Value::Vec3(_) => value.as_vector().iter().map(|number| number.get()).collect(),
+        Value::Struct(ty, members) => {
+            let names = ty.members().map(|(name, _)| name.to_owned());
+            Json::Object(names.zip(members.iter().map(value_json)).collect())
+        }
+        Value::List(list) => list.iter().map(value_json).collect(),
+        Value::Set(set) => set.iter().map(value_json).collect(),
+        Value::Map(map) => Json::Object(map.iter().map(|(key, value)| (key.to_string(), value_json(value))).collect()),
+        // As images write them: base64.
+        Value::Bytes(_) => value.to_json(),
         other => json!(other.to_string()),
     }
 }
@@ -251,6 +262,7 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
             }
             Why::NotRefused => json!({ "not_refused": true }),
             Why::Refused(why) => json!({ "refused": why }),
+            Why::Unjudged(why) => json!({ "unjudged": why }),
             Why::Storage(why) => json!({ "storage": why }),
             _ => Json::Null,
         };
@@ -267,8 +279,13 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
     if trace {
         let rows = run.timeline.rows.iter().map(|row| {
             let cells = run.timeline.columns.iter().zip(&row.cells).map(|(name, cell)| {
-                let before = cell.before.as_ref().map(value_json);
-                (name.clone(), json!({ "before": before, "after": cell.after.as_ref().map(value_json) }))
+                let (before, after) = (cell.before.as_ref().map(value_json), cell.after.as_ref().map(value_json));
+                let told = match cell.len {
+                    // Of a container what went and what came: a row for each statement has no room for all of it.
+                    Some(len) => json!({ "len": len, "went": before, "came": cell.changed().then_some(after) }),
+                    None => json!({ "before": before, "after": after }),
+                };
+                (name.clone(), told)
             });
             let board = row.board.iter().map(|level| {
                 let values = level.values.iter().map(|(name, found)| (name.clone(), value_json(found)));

@@ -168,7 +168,7 @@ pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<Strin
             let writes = source.gives.iter().enumerate().map(|(index, gift)| {
                 let field = data.field(gift.field);
                 let how = if matches!(gift.value, Value::Int(_) | Value::Float(_)) { "+=" } else { "=" };
-                let write = format!("{} {how} {}", field.name, gift.value.literal());
+                let write = format!("{} {how} {}", field.name, gift.value.literal().unwrap_or_else(|| "''".into()));
                 if index == 0 { format!("{write:34} # takes `{}`", source.name) } else { write }
             });
             writes.collect()

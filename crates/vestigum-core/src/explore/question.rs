@@ -3,13 +3,14 @@
 use std::sync::Arc;
 
 use crate::codes;
-use crate::expression::{Env, Expression};
+use crate::expression::{Env, Expression, Restating, Scope, compile};
 use crate::fate::{Deed, Operation, Rule};
 use crate::moment::Moment;
 use crate::place::Checkpoint;
 use crate::progress::{Progress, entry_name};
 use crate::spec::{Field, FieldId, Promised, Span, Spec};
 use crate::suspend::resembled;
+use crate::types::Type;
 use crate::value::{Value, below};
 
 use super::act::Act;
@@ -44,6 +45,18 @@ pub(super) struct Broken {
     pub what: String,
     /// The expectation that fails when it is played.
     pub expect: String,
+    /// What has to be known to understand the expectation.
+    pub note: Option<&'static str>,
+}
+
+/// A moment that happened: the states before and after it, and where it left the player.
+#[derive(Clone, Copy)]
+pub(super) struct Happened<'a> {
+    pub moment: Moment,
+    pub before: &'a Progress,
+    pub after: &'a Progress,
+    /// Whether `after` is what the player sees. It is not if a game over follows at once.
+    pub seen: bool,
 }
 
 /// Everything that can be asked of a spec: its promises first.
@@ -153,41 +166,45 @@ pub(super) fn moment_of(act: Act) -> Option<Moment> {
 }
 
 impl Asked {
-    /// Judges a fresh profile: only what must always hold can be broken there.
-    pub fn at_first(&self, game: &Progress) -> Option<Broken> {
+    /// Judges a moment, if the question is about it.
+    pub fn judge_moment(&self, happened: Happened<'_>) -> Option<Broken> {
+        let Happened { moment, before, after, seen } = happened;
         match self {
-            Asked::Holds(_, moments) if moments.is_empty() => self.judge(game, Act::Relaunch, game),
+            Asked::Holds(condition, moments) if moments.contains(&moment) => {
+                // A moment that leaves a level is about the level that is left.
+                let enters = matches!(moment, Moment::Enter | Moment::Checkpoint | Moment::Launch);
+                let env = Env { before: Some(&before.state), ..env_of(if enters { after } else { before }, after) };
+                if condition.needs_level() && env.level.is_none() {
+                    return None;
+                }
+                if condition.holds(&env) { None } else { Some(unheld(condition, &env, Some(moment), after, seen)) }
+            }
             _ => None,
         }
     }
 
-    /// Judges one step, from a state to the next, just before a game over that may follow.
-    pub fn judge(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
+    /// Judges a state that play has led to, and the step that led there.
+    pub fn judge_state(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
         match self {
             Asked::NeverFalls(field) => fallen(before, act, after, *field),
-            Asked::Holds(condition, moments) => {
-                let moment = moment_of(act);
-                let about = moments.is_empty() || moment.is_some_and(|moment| moments.contains(&moment));
-                if !about {
+            Asked::Holds(condition, moments) if moments.is_empty() => {
+                let env = env_of(after, after);
+                if condition.needs_level() && env.level.is_none() || condition.holds(&env) {
                     return None;
                 }
-                let always = moments.is_empty();
-                // A moment that leaves a level is about the level that is left.
-                let place = if always || act_enters(act) { after } else { before };
-                let standing = place.state.spot.standing();
-                if condition.needs_level() && standing.is_none() {
-                    return None;
-                }
-                let (level, checkpoint) =
-                    standing.map_or((None, None), |standing| (Some(standing.level), standing.checkpoint.as_ref()));
-                let seen = Env::new(&after.spec.0, &after.state, level, checkpoint);
-                let env = Env { before: (!always).then_some(&before.state), ..seen };
-                if condition.holds(&env) { None } else { Some(unheld(condition, &env, act, always)) }
+                Some(unheld(condition, &env, None, after, true))
             }
             Asked::NoBetterLeft(field) => left_with_more(before, act, after, *field),
-            Asked::Reachable | Asked::NothingGained(_) => None,
+            Asked::Holds(..) | Asked::Reachable | Asked::NothingGained(_) => None,
         }
     }
+}
+
+/// The state after a moment, with the level and the checkpoint of a place.
+fn env_of<'a>(place: &'a Progress, after: &'a Progress) -> Env<'a> {
+    let standing = place.state.spot.standing();
+    let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
+    Env::new(&after.spec.0, &after.state, standing.map(|standing| standing.level), checkpoint)
 }
 
 /// What leaving has left more of than a death in its place would have.
@@ -205,16 +222,12 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
     let (left, dead) = (after.state.value(slot), died.state.value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
     let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
-    Some(Broken { what, expect: at_most(&name, dead) })
+    Some(Broken { what, expect: at_most(&name, dead), note: None })
 }
 
 /// The expectation that something is not above a value; nothing is above no value but a value.
 pub(super) fn at_most(name: &str, value: &Value) -> String {
-    if value.is_filled() { format!("{name} <= {}", value.literal()) } else { format!("not filled({name})") }
-}
-
-fn act_enters(act: Act) -> bool {
-    matches!(act, Act::Enter(_) | Act::Checkpoint(_) | Act::Relaunch)
+    value.literal().map_or_else(|| format!("not filled({name})"), |value| format!("{name} <= {value}"))
 }
 
 fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
@@ -228,62 +241,41 @@ fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<
     let name = entry_name(spec, field, slot, &after.state.made);
     let (old, new) = (before.state.value(slot), after.state.value(slot));
     let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
-    let expect = match old {
-        Value::Bool(_) => name.clone(),
+    let expect = match (old, old.literal().unwrap_or_default()) {
+        (Value::Bool(_), _) => name.clone(),
         // Without a value it reads as zero, which may be more.
-        old if field.optional => format!("filled({name}) and {name} >= {}", old.literal()),
-        old => format!("{name} >= {}", old.literal()),
+        (_, old) if field.optional => format!("filled({name}) and {name} >= {old}"),
+        (_, old) => format!("{name} >= {old}"),
     };
-    Some(Broken { what: format!("`{name}` fell from {old} to {new} at `{told}`"), expect })
+    Some(Broken { what: format!("`{name}` fell from {old} to {new} at `{told}`"), expect, note: None })
 }
 
-fn unheld(condition: &Expression, env: &Env<'_>, act: Act, always: bool) -> Broken {
+/// A condition that does not hold, after a moment or always, and the expectation that fails behind the step.
+fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: &Progress, seen: bool) -> Broken {
     let judged = condition.judge(env);
     let failing = judged.iter().filter(|part| !part.holds);
     let parts: Vec<String> = failing
         .map(|part| {
             let values: Vec<String> = part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
-            format!("`{}` does not hold: {}", part.part, values.join(", "))
+            let values = if values.is_empty() { String::new() } else { format!(": {}", values.join(", ")) };
+            format!("`{}` does not hold{values}", part.part)
         })
         .collect();
-    let told = moment_of(act).map_or_else(|| act.to_string(), |moment| env.spec.moment_name(moment).to_owned());
-    let when = if always { String::new() } else { format!("after `{told}` ") };
-    // A playthrough knows no state before the moment: what was read there is written out.
-    let mut expect = condition.source().to_owned();
-    for (name, value) in judged.iter().flat_map(|part| &part.values) {
-        if ["was(", "entry(", "checkpoint("].iter().any(|function| name.starts_with(function)) {
-            expect = expect.replace(name.as_str(), &value.literal());
-        }
+    let when = moment.map(|moment| format!("after `{}` ", env.spec.moment_name(moment))).unwrap_or_default();
+    let restating = Restating { env: *env, seen, level: after.state.spot.level() };
+    let expect = condition.restated(restating).filter(|text| fails(text, after));
+    Broken {
+        what: format!("{when}{}", parts.join("; ")),
+        // What has no words in a playthrough fails all the same, where it should.
+        expect: expect.unwrap_or_else(|| "false".into()),
+        note: (!seen).then_some("It is judged before the game over that follows, so its values are written out."),
     }
-    // What meant the level that was left is named.
-    if let (Some(level), false) = (env.level, always) {
-        for id in condition.reads() {
-            let field = env.spec.field(*id);
-            if field.is_per_level() && !act_enters(act) {
-                expect = keyed(&expect, &field.name, &env.spec.level(level).id);
-            }
-        }
-    }
-    Broken { what: format!("{when}{}", parts.join("; ")), expect }
 }
 
-/// The text with a level in brackets behind each bare name of a per-level field.
-fn keyed(text: &str, name: &str, level: &str) -> String {
-    let mut out = String::new();
-    let mut rest = text;
-    while let Some(at) = rest.find(name) {
-        let (before, behind) = (&rest[..at], &rest[at + name.len()..]);
-        let inside = |c: char| c.is_alphanumeric() || c == '_';
-        let whole = !before.ends_with(inside) && !behind.starts_with(inside) && !behind.starts_with('[');
-        out.push_str(before);
-        out.push_str(name);
-        if whole {
-            out.push_str(&format!("[{level}]"));
-        }
-        rest = behind;
-    }
-    out.push_str(rest);
-    out
+/// Whether an expectation can be read by a playthrough, and fails where this one stands.
+fn fails(text: &str, after: &Progress) -> bool {
+    let compiled = compile(&after.spec.0, Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
+    compiled.is_some_and(|expectation| after.evaluate(&expectation).is_ok_and(|value| !value.as_bool()))
 }
 
 /// The checkpoint of a place, for keys of states.

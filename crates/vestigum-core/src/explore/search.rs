@@ -12,7 +12,7 @@ use crate::value::{Value, below};
 
 use super::act::{Act, Repertoire, says_game_over};
 use super::cone::Cone;
-use super::question::{Asked, Broken, Question, at_most, checkpoint_key, questions};
+use super::question::{Asked, Broken, Happened, Question, at_most, checkpoint_key, moment_of, questions};
 use super::story::{Counterexample, tell};
 
 /// How far a search goes.
@@ -46,6 +46,8 @@ pub struct Seen {
     pub depth: usize,
     /// Whether that was all there is.
     pub all: bool,
+    /// Whether it was stopped before it came to its bounds: by [`Search::stop`].
+    pub stopped: bool,
 }
 
 /// The answer of a search.
@@ -124,6 +126,8 @@ pub struct Search<'s> {
     best: FxHashMap<(u8, usize), Value>,
     completed: Vec<bool>,
     ended: Option<Ending>,
+    /// For gains: the search without failing, which comes first.
+    honest: Option<Box<Search<'s>>>,
 }
 
 impl<'s> Search<'s> {
@@ -135,18 +139,33 @@ impl<'s> Search<'s> {
         let mut search = Search::begin(spec, question, bounds.clone(), true);
         if let Asked::NothingGained(_) = question.asked {
             // First what can be had without failing, by the same steps.
-            let mut honest = Search::begin(spec, question, bounds, false);
-            while honest.ended.is_none() {
-                honest.round();
-            }
-            search.seen.transitions += honest.seen.transitions;
-            // What honest play was not seen to the end of may have more: then nothing can be said against failing.
-            if !honest.seen.all {
-                search.ended = Some(Ending::Holds(honest.seen));
-            }
-            search.best = honest.best;
+            search.honest = Some(Box::new(Search::begin(spec, question, bounds, false)));
+            search.after_honest();
         }
         search
+    }
+
+    /// Once it is known what can be had without failing, the search itself begins.
+    fn after_honest(&mut self) {
+        let Some(honest) = self.honest.take_if(|honest| honest.ended.is_some()) else { return };
+        self.seen.transitions += honest.seen.transitions;
+        // What honest play was not seen to the end of may have more: then nothing can be said against failing.
+        if !honest.seen.all {
+            self.ended = Some(Ending::Holds(honest.seen));
+        }
+        self.best = honest.best;
+    }
+
+    /// Ends the search where it is: what it has not seen is left open.
+    pub fn stop(&mut self) {
+        if let Some(mut honest) = self.honest.take() {
+            honest.seen.stopped = true;
+            self.ended = Some(Ending::Holds(honest.seen));
+        }
+        if self.ended.is_none() {
+            self.seen.stopped = true;
+            self.ended = Some(Ending::Holds(self.seen));
+        }
     }
 
     fn begin(plain: &'s Spec, question: &'s Question, bounds: Bounds, failures: bool) -> Search<'s> {
@@ -161,6 +180,7 @@ impl<'s> Search<'s> {
         let sources = cone.sources.clone();
         let without = bounds.without.clone();
         let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
+        let untouched = Progress::at(&spec, State::fresh(&spec.0));
         let game = Progress::fresh(&spec);
         let mut search = Search {
             question,
@@ -175,14 +195,18 @@ impl<'s> Search<'s> {
             best: FxHashMap::default(),
             completed: vec![false; spec.0.levels.len()],
             ended: None,
+            honest: None,
             spec,
         };
         let key = search.key(&mut Vec::new(), &game.state, 0);
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
         search.note(&game.state, 0);
-        // What must always hold must hold of a fresh profile too.
-        if let Some(broken) = search.question.asked.at_first(&game) {
+        // The first launch is a moment like any other, from everything at its default.
+        let asked = &search.question.asked;
+        let launched = Happened { moment: Moment::Launch, before: &untouched, after: &game, seen: true };
+        let broken = asked.judge_moment(launched).or_else(|| asked.judge_state(&untouched, Act::Relaunch, &game));
+        if let Some(broken) = broken {
             search.ended = Some(search.told(&[], &broken));
         }
         search.frontier.push(Node { id: 0, game, enters: 0 });
@@ -191,16 +215,23 @@ impl<'s> Search<'s> {
 
     /// What has been seen so far.
     pub fn seen(&self) -> Seen {
-        self.seen
+        self.honest.as_ref().map_or(self.seen, |honest| honest.seen)
     }
 
     /// How many states wait to be looked at in this round; 0 when the search is over.
     pub fn frontier(&self) -> usize {
-        if self.ended.is_some() { 0 } else { self.frontier.len() }
+        match &self.honest {
+            Some(honest) => honest.frontier(),
+            None if self.ended.is_some() => 0,
+            None => self.frontier.len(),
+        }
     }
 
     /// Looks at a part of the frontier: everything that can happen there. Changes nothing.
     pub fn expand(&self, part: std::ops::Range<usize>) -> Vec<Found> {
+        if let Some(honest) = &self.honest {
+            return honest.expand(part);
+        }
         let mut found = Vec::new();
         let mut known = FxHashSet::default();
         let mut bytes = Vec::with_capacity(16 + self.cone.slots.len() * 9);
@@ -239,6 +270,11 @@ impl<'s> Search<'s> {
 
     /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on.
     pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Found>>) -> bool {
+        if let Some(honest) = &mut self.honest {
+            honest.merge(rounds);
+            self.after_honest();
+            return self.frontier() > 0;
+        }
         let mut next = Vec::new();
         let depth = self.seen.depth + 1;
         for found in rounds.into_iter().flatten() {
@@ -278,7 +314,7 @@ impl<'s> Search<'s> {
 
     /// One round on this thread.
     pub fn round(&mut self) -> bool {
-        let found = self.expand(0..self.frontier.len());
+        let found = self.expand(0..self.frontier());
         self.merge([found])
     }
 
@@ -306,7 +342,7 @@ impl<'s> Search<'s> {
                 let id = self.spec.0.level(level as u32).id.clone();
                 let what = format!("`{id}` is never completed, whatever is played");
                 let expect = format!("completed[{id}]");
-                self.told(&[], &Broken { what, expect })
+                self.told(&[], &Broken { what, expect, note: None })
             }
             None => Ending::Holds(self.seen),
         });
@@ -353,6 +389,7 @@ impl<'s> Search<'s> {
                                 "`{name}` is {value}, and without failing it is {best} at most in {enters} visit{s}"
                             ),
                             expect: at_most(&name, &best),
+                            note: None,
                         });
                     }
                 }
@@ -362,26 +399,35 @@ impl<'s> Search<'s> {
         }
     }
 
-    /// One step: the state after it, and what it breaks.
+    /// One step: the state after it, and what it breaks. Every moment that happens is judged, whoever said it: a failure
+    /// may be followed by a game over. What must always hold, and what must never fall, is judged in the state that a
+    /// player sees.
     fn step(&self, before: &Progress, act: Act) -> Option<(Progress, Option<Broken>)> {
         let asked = &self.question.asked;
         let mut after = before.clone();
+        let mut broken = None;
         if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {
             let mut outcome = after.failure(moment).ok()?;
-            // A promise is judged before a game over that follows.
-            let broken = asked.judge(before, act, &after);
+            let failed = after.clone();
             after.judge_run(&mut outcome);
+            let over = outcome.game_over;
             after.finished(outcome);
-            let broken = broken.or_else(|| match asked {
-                Asked::NeverFalls(_) => asked.judge(before, act, &after),
-                _ => None,
-            });
-            return Some((after, broken));
+            // Without a game over the openings belong to the moment.
+            let judged = if over { &failed } else { &after };
+            broken = asked.judge_moment(Happened { moment, before, after: judged, seen: !over });
+            if over {
+                let end = Happened { moment: Moment::GameOver, before: &failed, after: &after, seen: true };
+                broken = broken.or_else(|| asked.judge_moment(end));
+            }
+        } else {
+            if !self.repertoire.apply(&mut after, act) {
+                return None;
+            }
+            if let Some(moment) = moment_of(act) {
+                broken = asked.judge_moment(Happened { moment, before, after: &after, seen: true });
+            }
         }
-        if !self.repertoire.apply(&mut after, act) {
-            return None;
-        }
-        let broken = asked.judge(before, act, &after);
+        let broken = broken.or_else(|| asked.judge_state(before, act, &after));
         Some((after, broken))
     }
 
@@ -448,7 +494,7 @@ fn put(bytes: &mut Vec<u8>, value: &Value) {
         }
         Value::Float(float) => {
             bytes.push(4);
-            bytes.extend_from_slice(&float.to_bits().to_le_bytes());
+            bytes.extend_from_slice(&float.get().to_bits().to_le_bytes());
         }
         other => {
             let text = other.to_string();

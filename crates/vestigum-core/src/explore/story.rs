@@ -60,17 +60,20 @@ impl Counterexample {
 
 pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Broken, seen: Seen) -> Counterexample {
     let name = question.name.clone();
+    // A name may have line breaks; what stands in a line may not.
+    let shown: String = name.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
     let mut lines = vec![
-        format!("# {}: {}", if question.is_promise() { "Broken promise" } else { "Asked of every game" }, name),
-        format!("# {}.", capital(&broken.what)),
+        format!("# {}: {}", if question.is_promise() { "Broken promise" } else { "Asked of every game" }, shown),
+        format!("# {}.", capital(&broken.what).replace(char::is_control, " ")),
     ];
+    lines.extend(broken.note.map(|note| format!("# {note}")));
     match acts.len() {
         0 => {}
         1 => lines.push("# It takes one step.".into()),
         steps => lines.push(format!("# There is no shorter way than these {steps} steps.")),
     }
     lines.push(String::new());
-    lines.push(format!("playthrough \"{}\"", name.replace('"', "'")));
+    lines.push(format!("playthrough \"{}\"", shown.replace('"', "'")));
     lines.push("launch".into());
     let mut level = None;
     for act in acts {

@@ -2,6 +2,10 @@
 //!
 //! This looks at every operand on its own, so the bounds are never too narrow: what lies outside them cannot happen.
 
+use std::cell::RefCell;
+
+use rustc_hash::FxHashMap;
+
 use crate::spec::{FieldId, SpecData};
 use crate::value::Value;
 
@@ -62,25 +66,64 @@ impl Bounds {
     }
 }
 
-pub(super) fn bounds(node: &Node, spec: &SpecData, of: &dyn Fn(FieldId, Option<usize>) -> Bounds) -> Bounds {
-    let inner = |node: &Node| bounds(node, spec, of);
+/// What fields can be, and what was worked out from that: many conditions ask for the sum of the same entries.
+pub(crate) struct FieldBounds<'a> {
+    of: &'a dyn Fn(FieldId, Option<usize>) -> Bounds,
+    over: RefCell<FxHashMap<(Over, FieldId), Bounds>>,
+}
+
+impl<'a> FieldBounds<'a> {
+    pub fn new(of: &'a dyn Fn(FieldId, Option<usize>) -> Bounds) -> FieldBounds<'a> {
+        FieldBounds { of, over: RefCell::default() }
+    }
+
+    fn over(&self, spec: &SpecData, over: Over, id: FieldId) -> Bounds {
+        if let Some(known) = self.over.borrow().get(&(over, id)) {
+            return *known;
+        }
+        let bounds = self.work_out(spec, over, id);
+        self.over.borrow_mut().insert((over, id), bounds);
+        bounds
+    }
+
+    fn work_out(&self, spec: &SpecData, over: Over, id: FieldId) -> Bounds {
+        let field = spec.field(id);
+        let slots = field.slots().map(|slot| (self.of)(id, Some(slot)));
+        // Of keys that are made at run time there may be none yet.
+        let open = field.axes().iter().any(|axis| spec.is_open(*axis));
+        match over {
+            Over::Count => Bounds::Number(0.0, slots.filter(|bounds| bounds.can_hold()).count() as f64),
+            Over::Sum => {
+                let of_entry = |bounds: Bounds| match bounds.number() {
+                    (low, high) if open => (low.min(0.0), high.max(0.0)),
+                    both => both,
+                };
+                let (low, high) = slots.map(of_entry).fold((0.0, 0.0), |(low, high), (a, b)| (low + a, high + b));
+                Bounds::Number(low, high)
+            }
+            Over::Highest | Over::Lowest if open => slots.fold(Bounds::Number(0.0, 0.0), Bounds::or),
+            Over::Highest | Over::Lowest => slots.reduce(Bounds::or).unwrap_or(Bounds::Any),
+            Over::Size => Bounds::Number(0.0, f64::INFINITY),
+        }
+    }
+}
+
+/// The bounds of a node. `derived` are those of the derived values that it reads.
+pub(super) fn bounds(node: &Node, spec: &SpecData, fields: &FieldBounds<'_>, derived: &[(u32, Bounds)]) -> Bounds {
+    let inner = |node: &Node| bounds(node, spec, fields, derived);
+    let of = fields.of;
     match node {
         Node::Const(value) => Bounds::of(value),
         Node::Read(From::Now, field, Entry::Slot(slot)) => of(*field, Some(*slot)),
         Node::Read(_, field, _) => of(*field, None),
-        Node::Over(over, id) => {
-            let slots = spec.field(*id).slots().map(|slot| of(*id, Some(slot)));
-            match over {
-                Over::Count => Bounds::Number(0.0, slots.filter(|bounds| bounds.can_hold()).count() as f64),
-                Over::Sum => {
-                    let sums = slots.map(Bounds::number).fold((0.0, 0.0), |(low, high), (a, b)| (low + a, high + b));
-                    Bounds::Number(sums.0, sums.1)
-                }
-                Over::Highest | Over::Lowest => slots.reduce(Bounds::or).unwrap_or(Bounds::Any),
-                Over::Size => Bounds::Number(0.0, f64::INFINITY),
-            }
+        Node::Over(over, field) => fields.over(spec, *over, *field),
+        Node::Derived(index) => match derived.binary_search_by_key(index, |(known, _)| *known) {
+            Ok(at) => derived[at].1,
+            Err(_) => Bounds::Any,
+        },
+        Node::Chain(first, rest) => {
+            rest.iter().fold(inner(first), |left, (operator, node)| binary(*operator, left, inner(node)))
         }
-        Node::Derived(index) => bounds(&spec.derived[*index as usize].expression.node, spec, of),
         Node::Wide(wide) => inner(wide),
         Node::Not(not) => {
             let of = inner(not);

@@ -99,6 +99,15 @@ impl Compiler<'_> {
             _ => None,
         };
         let Some(field) = keyed else {
+            if let Kind::Name(name) = &argument.kind
+                && let Some(container) = self.spec.find_field(name).filter(|field| field.ty.has_length())
+                && matches!(function, "count" | "size")
+            {
+                let message =
+                    format!("`{function}` counts the entries of a keyed field, and `{name}` is a {}", container.ty);
+                let error = self.error(codes::WRONG_TYPE, argument.span, message);
+                return self.fail(error.help(format!("`len({name})` tells how much is in it")));
+            }
             let message = format!("`{function}` takes a field that has a value for each level or key");
             let error = self
                 .error(codes::WRONG_TYPE, argument.span, message)

@@ -76,17 +76,20 @@ pub(crate) fn compile(
             return None;
         }
     };
-    let mut compiler = Compiler { spec, scope, text, place, errors, needs_level: None, reads: Vec::new() };
+    let mut compiler =
+        Compiler { spec, scope, text, place, errors, needs_level: None, reads: Vec::new(), derived: Vec::new() };
     let (node, ty) = match wanted {
         Some(wanted) => (compiler.of_type(&ast, wanted)?, wanted.clone()),
         None => compiler.node(&ast)?,
     };
     let mut parts = Vec::new();
     let clause = if ty == Type::Bool { compiler.parts(&ast, &mut parts) } else { Clause::All(Vec::new()) };
-    let Compiler { needs_level, mut reads, .. } = compiler;
+    let Compiler { needs_level, mut reads, mut derived, .. } = compiler;
     reads.sort_unstable();
     reads.dedup();
-    Some(Expression { source: text.into(), node, ty, needs_level, reads, parts, clause })
+    derived.sort_unstable();
+    derived.dedup();
+    Some(Expression { source: text.into(), node, ty, needs_level, reads, derived: derived.into(), parts, clause })
 }
 
 /// What a fill writes: a field, or one entry of it.
@@ -135,9 +138,13 @@ pub(super) struct Compiler<'a> {
     pub errors: &'a mut Vec<Diagnostic>,
     pub needs_level: Option<Arc<str>>,
     pub reads: Vec<FieldId>,
+    pub derived: Vec<u32>,
 }
 
 pub(super) type Typed = (Node, Type);
+
+/// Longer rows of sums and products are evaluated one after the other instead of one inside the other.
+const SHORT_ROW: usize = 16;
 
 impl Compiler<'_> {
     pub fn fail<T>(&mut self, error: Diagnostic) -> Option<T> {
@@ -233,7 +240,15 @@ impl Compiler<'_> {
             let error = self.error(codes::WRONG_TYPE, ast.span, format!("{} is wanted here", a(wanted)));
             return self.fail(error);
         }
-        let names: Vec<Arc<str>> = members.iter().map(|(name, _)| name.as_str().into()).collect();
+        let mut names: Vec<Arc<str>> = members.iter().map(|(name, _)| name.as_str().into()).collect();
+        // What a document leaves out of a struct is zero.
+        if let Type::Struct(ty) = wanted {
+            for (name, member) in ty.members.iter().filter(|(name, _)| members.iter().all(|(said, _)| **said != **name))
+            {
+                nodes.push(Node::Const(member.zero()));
+                names.push(name.clone());
+            }
+        }
         Some(Node::Make(nodes, Made::Named(wanted.clone(), names.into())))
     }
 
@@ -254,8 +269,12 @@ impl Compiler<'_> {
             let (a, ty) = left_typed?;
             return Some((a, self.of_type(right, &ty)?, ty));
         }
-        let (b, b_ty) = self.node(right)?;
-        let (a, a_ty) = left_typed?;
+        let right_typed = self.node(right)?;
+        self.widened(right, left_typed?, right_typed)
+    }
+
+    /// Two values of one type; an int beside a float becomes one.
+    fn widened(&mut self, right: &Ast, (a, a_ty): Typed, (b, b_ty): Typed) -> Option<(Node, Node, Type)> {
         match (&a_ty, &b_ty) {
             (x, y) if x == y => Some((a, b, a_ty)),
             (Type::Int, Type::Float) => Some((Node::Wide(Box::new(a)), b, Type::Float)),
@@ -284,6 +303,7 @@ impl Compiler<'_> {
                 let (node, ty) = self.number(inner)?;
                 Some((Node::Negative(Box::new(node)), ty))
             }
+            Kind::Binary(operator, ..) if operator.is_arithmetic() => self.arithmetic(ast),
             Kind::Binary(operator, left, right) => self.binary(*operator, left, right),
             // Without a type to take on, two or three numbers are a vector.
             Kind::List(items) => {
@@ -349,23 +369,81 @@ impl Compiler<'_> {
                 Some((boxed(a, b), Type::Bool))
             }
             Operator::Plus | Operator::Minus | Operator::Times | Operator::Over => {
-                let (a, b, ty) = self.pair(left, right)?;
-                if !ty.is_number() {
-                    return self.wrong_type(left, &ty, "a number");
-                }
-                let zero_or_unknown = match &right.kind {
-                    Kind::Literal(value) => value.as_float() == 0.0,
-                    _ => true,
-                };
-                if operator == Operator::Over && zero_or_unknown {
-                    let error = self
-                        .error(codes::EXPRESSION, right.span, "only a number other than zero can stand after `/`")
-                        .help("nothing a spec says can fail while the game runs, so no divisor is computed");
-                    return self.fail(error);
-                }
+                let left_typed = self.node(left);
+                let (a, b, ty) = self.operands(operator, (left, left_typed), right)?;
                 Some((boxed(a, b), ty))
             }
         }
+    }
+
+    /// A row of sums and products. It leans to the left, as deep as it is long, so it is walked and not descended.
+    fn arithmetic(&mut self, ast: &Ast) -> Option<Typed> {
+        let mut row = Vec::new();
+        let mut first = ast;
+        while let Kind::Binary(operator, left, right) = &first.kind
+            && operator.is_arithmetic()
+        {
+            row.push((*operator, &**left, &**right));
+            first = left;
+        }
+        let mut typed = self.node(first);
+        let mut chain: Option<(Node, Vec<(Operator, Node)>)> = None;
+        for (index, (operator, left, right)) in row.iter().rev().enumerate() {
+            if chain.is_none() && index >= SHORT_ROW {
+                let (node, ty) = typed?;
+                chain = Some((node, Vec::new()));
+                typed = Some((Node::Const(Value::Unfilled), ty));
+            }
+            let (a, b, ty) = self.operands(*operator, (left, typed), right)?;
+            typed = Some(match &mut chain {
+                // What came before is an int, and from here on floats are meant.
+                Some((sum, row)) => {
+                    if matches!(a, Node::Wide(_)) {
+                        let before = std::mem::replace(sum, Node::Const(Value::Unfilled));
+                        let rest = std::mem::take(row).into();
+                        *sum = Node::Wide(Box::new(Node::Chain(Box::new(before), rest)));
+                    }
+                    row.push((*operator, b));
+                    (Node::Const(Value::Unfilled), ty)
+                }
+                None => (Node::Binary(*operator, Box::new(a), Box::new(b)), ty),
+            });
+        }
+        match chain {
+            Some((first, rest)) => Some((Node::Chain(Box::new(first), rest.into()), typed?.1)),
+            None => typed,
+        }
+    }
+
+    /// The operands of a sum or a product, brought to one type.
+    fn operands(
+        &mut self,
+        operator: Operator,
+        (left, typed): (&Ast, Option<Typed>),
+        right: &Ast,
+    ) -> Option<(Node, Node, Type)> {
+        let takes_on = |ast: &Ast| matches!(ast.kind, Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)));
+        let (a, b, ty) = if takes_on(right) || takes_on(left) {
+            self.pair(left, right)?
+        } else {
+            let (b, b_ty) = self.node(right)?;
+            let (a, a_ty) = typed?;
+            self.widened(right, (a, a_ty), (b, b_ty))?
+        };
+        if !ty.is_number() {
+            return self.wrong_type(left, &ty, "a number");
+        }
+        let zero_or_unknown = match &right.kind {
+            Kind::Literal(value) => value.as_float() == 0.0,
+            _ => true,
+        };
+        if operator == Operator::Over && zero_or_unknown {
+            let error = self
+                .error(codes::EXPRESSION, right.span, "only a number other than zero can stand after `/`")
+                .help("nothing a spec says can fail while the game runs, so no divisor is computed");
+            return self.fail(error);
+        }
+        Some((a, b, ty))
     }
 
     fn name(&mut self, name: &str, ast: &Ast) -> Option<Typed> {
@@ -453,9 +531,15 @@ impl Compiler<'_> {
                 }
             }
             Kind::Not(inner) | Kind::Negative(inner) => self.leaves(inner, leaves),
-            Kind::Binary(_, left, right) => {
-                self.leaves(left, leaves);
-                self.leaves(right, leaves);
+            Kind::Binary(..) => {
+                let mut rights = Vec::new();
+                let mut first = ast;
+                while let Kind::Binary(_, left, right) = &first.kind {
+                    rights.push(&**right);
+                    first = left;
+                }
+                self.leaves(first, leaves);
+                rights.into_iter().rev().for_each(|right| self.leaves(right, leaves));
             }
         }
     }

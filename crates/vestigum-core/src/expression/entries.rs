@@ -6,6 +6,7 @@ use crate::codes;
 use crate::diagnostic::SourceSpan;
 use crate::spec::{Axis, Field};
 use crate::types::Type;
+use crate::value::Value;
 
 use super::compile::{Compiler, Scope, Typed};
 use super::eval::{Entry, From, Node, Pick};
@@ -31,6 +32,8 @@ impl<'a> Compiler<'a> {
             self.may_read(spec.field(*read), span)?;
         }
         self.reads.extend_from_slice(&derived.expression.reads);
+        self.derived.extend_from_slice(&derived.expression.derived);
+        self.derived.push(index);
         Some((Node::Derived(index), derived.expression.ty.clone()))
     }
 
@@ -38,14 +41,16 @@ impl<'a> Compiler<'a> {
         if !self.scope.has_level() {
             let numbers = self.spec.find_field(name).is_some_and(|field| field.ty.is_number());
             let all = if numbers { "sum" } else { "count" };
-            let example = self.spec.levels.first().map_or("LEVEL", |level| &level.id);
+            let per_checkpoint = self.spec.find_field(name).is_some_and(|field| field.axes.contains(&Axis::Checkpoint));
+            let checkpoint = self.spec.example_checkpoint().filter(|_| per_checkpoint);
+            let level = self.spec.levels.first().map_or("LEVEL", |level| &level.id);
+            let (example, each) = match &checkpoint {
+                Some(checkpoint) => (checkpoint.as_str(), "checkpoint"),
+                None => (level, "level"),
+            };
             let error = self
-                .error(
-                    codes::NO_LEVEL,
-                    span,
-                    format!("`{name}` has a value for each level, and no level is meant here"),
-                )
-                .label("which level?")
+                .error(codes::NO_LEVEL, span, format!("`{name}` has a value for each {each}, and none is meant here"))
+                .label(format!("which {each}?"))
                 .help(format!("name one, as in `{name}[{example}]`, or take them all, as in `{all}({name})`"));
             return self.fail(error);
         }
@@ -106,7 +111,7 @@ impl<'a> Compiler<'a> {
         if let Kind::Name(name) = &of.kind
             && let Some(field) = spec.find_field(name)
             && field.is_keyed()
-            && !(keys.len() == 1 && matches!(keys[0].kind, Kind::Literal(_)))
+            && !self.means_map_entry(field, keys)
         {
             let entry = self.entry(field, keys, ast.span)?;
             return self.read(From::Now, field, entry, ast.span);
@@ -114,6 +119,13 @@ impl<'a> Compiler<'a> {
         let (map, ty) = self.node(of)?;
         let Type::Map(inner) = &ty else {
             let what = self.slice(of.span);
+            if matches!(ty, Type::List(_) | Type::Set(_)) {
+                let kind = if matches!(ty, Type::List(_)) { "list" } else { "set" };
+                let error = self
+                    .error(codes::WRONG_TYPE, ast.span, format!("`{what}` is a {kind}, and its values have no keys"))
+                    .help(format!("`has({what}, …)` asks what is in it, `len({what})` how much"));
+                return self.fail(error);
+            }
             let error = self
                 .error(codes::WRONG_TYPE, ast.span, format!("`{what}` has one value, so it takes no key"))
                 .help("to give a field a value for each level, declare it with `per = \"level\"`");
@@ -125,6 +137,18 @@ impl<'a> Compiler<'a> {
         };
         let key = self.of_type(key, &Type::Text)?;
         Some((Node::MapEntry(Box::new(map), Box::new(key), (**inner).clone()), (**inner).clone()))
+    }
+
+    /// Whether what stands in brackets behind a keyed field is a key of the map that it is where play stands, and not a
+    /// key of the field: a single text, where the field has an entry without being given a key.
+    fn means_map_entry(&self, field: &Field, keys: &[Ast]) -> bool {
+        let has_entry = |axis: &Axis| match axis {
+            Axis::Level | Axis::Checkpoint => true,
+            Axis::Keys(set) => self.spec.key_sets[*set as usize].current.is_some(),
+        };
+        matches!(field.ty, Type::Map(_))
+            && matches!(keys, [Ast { kind: Kind::Literal(_), .. }])
+            && field.axes.iter().all(has_entry)
     }
 
     fn entry(&mut self, field: &Field, keys: &[Ast], span: SourceSpan) -> Option<Entry> {
@@ -199,17 +223,22 @@ impl<'a> Compiler<'a> {
 
     fn key(&mut self, field: &Field, set: u32, ast: &Ast) -> Option<Pick> {
         let keys = &self.spec.key_sets[set as usize];
-        let Kind::Name(name) = &ast.kind else {
-            let error = self.error(codes::WRONG_TYPE, ast.span, format!("the name of a {} is wanted here", keys.name));
-            return self.fail(error);
+        let name = match &ast.kind {
+            Kind::Name(name) => name.as_str(),
+            Kind::Literal(Value::Text(name)) => name,
+            _ => {
+                let error =
+                    self.error(codes::WRONG_TYPE, ast.span, format!("the name of a {} is wanted here", keys.name));
+                return self.fail(error.help("a name that is no plain word stands in quotes, as in `['Bob''s mill']`"));
+            }
         };
         if keys.max.is_some() {
-            return Some(Pick::Made(set, name.as_str().into()));
+            return Some(Pick::Made(set, name.into()));
         }
-        if let Some(key) = keys.names.get_index_of(name.as_str()) {
+        if let Some(key) = keys.names.get_index_of(name) {
             return Some(Pick::Fixed(key as u32));
         }
-        if keys.current.as_ref().is_some_and(|(current, _)| *self.spec.field(*current).name == **name) {
+        if keys.current.as_ref().is_some_and(|(current, _)| *self.spec.field(*current).name == *name) {
             return self.current(field, set, ast.span);
         }
         let error = self

@@ -3,10 +3,10 @@
 use std::sync::Arc;
 
 use crate::place::Checkpoint;
-use crate::spec::{FieldId, SpecData};
+use crate::spec::{Field, FieldId, SpecData, key_text};
 use crate::state::State;
 use crate::types::Type;
-use crate::value::{Value, add, below, finite, negated};
+use crate::value::{Value, add, below, negated, total};
 
 use super::syntax::Operator;
 
@@ -21,6 +21,8 @@ pub(crate) struct Env<'a> {
     pub checkpoint: Option<&'a Checkpoint>,
     /// The keys of the entry that a migration fills, each with its key set.
     pub filled: &'a [(u32, u32)],
+    /// Derived values that were worked out already, in the order of the spec.
+    pub derived: &'a [(u32, Value)],
 }
 
 /// Which version of a value is read.
@@ -58,7 +60,7 @@ pub(crate) enum Pick {
     Made(u32, Arc<str>),
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub(crate) enum Over {
     Sum,
     Highest,
@@ -96,6 +98,8 @@ pub(crate) enum Node {
     Not(Box<Node>),
     Negative(Box<Node>),
     Binary(Operator, Box<Node>, Box<Node>),
+    /// Many sums and products in a row, from left to right.
+    Chain(Box<Node>, Box<[(Operator, Node)]>),
     If(Box<[Node; 3]>),
     Highest(Vec<Node>),
     Lowest(Vec<Node>),
@@ -125,11 +129,17 @@ impl Node {
                 Value::Bool(slot.is_some_and(|slot| env.state.value(slot).is_filled()))
             }
             Node::Over(over, field) => over.value(env, *field),
-            Node::Derived(index) => env.spec.derived[*index as usize].expression.value(env),
+            Node::Derived(index) => match env.derived.binary_search_by_key(index, |(known, _)| *known) {
+                Ok(at) => env.derived[at].1.clone(),
+                Err(_) => env.spec.derived[*index as usize].expression.value(env),
+            },
             Node::Wide(inner) => inner.value(env).widened(),
             Node::Not(inner) => Value::Bool(!inner.value(env).as_bool()),
             Node::Negative(inner) => negated(&inner.value(env)),
             Node::Binary(operator, left, right) => binary(*operator, left, right, env),
+            Node::Chain(first, rest) => rest
+                .iter()
+                .fold(first.value(env), |sum, (operator, node)| calculated(*operator, &sum, &node.value(env))),
             Node::If(branches) => {
                 let [condition, yes, no] = &**branches;
                 if condition.value(env).as_bool() { yes.value(env) } else { no.value(env) }
@@ -171,7 +181,10 @@ impl Node {
                 (Some(checkpoint), Some(level)) => Value::Text(checkpoint.name(env.spec, level)),
                 _ => Value::text(""),
             },
-            Node::LevelIndex => Value::Int(env.level.map_or(0, |level| i64::from(level) + 1)),
+            Node::LevelIndex => {
+                let listed = env.level.filter(|level| (*level as usize) < env.spec.in_order);
+                Value::Int(listed.map_or(0, |level| i64::from(level) + 1))
+            }
             Node::CheckpointIndex => Value::Int(env.checkpoint.map_or(0, Checkpoint::index)),
         }
     }
@@ -190,6 +203,17 @@ impl Node {
             }
             Node::Derived(index) => any(&env.spec.derived[*index as usize].expression.node),
             _ => self.any_part(&mut |part| any(part)),
+        }
+    }
+
+    /// Whether the value depends on the level or the checkpoint that the moment is about.
+    pub fn speaks_of_place(&self, spec: &SpecData) -> bool {
+        let placed = |pick: &Pick| matches!(pick, Pick::Level | Pick::Checkpoint);
+        match self {
+            Node::Read(_, _, Entry::Picked(picks)) | Node::Filled(_, Entry::Picked(picks)) => picks.iter().any(placed),
+            Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex | Node::Open(None) => true,
+            Node::Steps(_, inner, table) => spec.tables[*table as usize].has_own_steps() || inner.speaks_of_place(spec),
+            _ => self.any_part(&mut |part| part.speaks_of_place(spec)),
         }
     }
 
@@ -214,6 +238,7 @@ impl Node {
             Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
                 is_so(left) || is_so(right)
             }
+            Node::Chain(first, rest) => is_so(first) || rest.iter().any(|(_, node)| is_so(node)),
             Node::If(branches) => branches.iter().any(is_so),
             Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(is_so),
             Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Over(..) | Node::Derived(_) => false,
@@ -249,7 +274,7 @@ impl<'a> Env<'a> {
         level: Option<u32>,
         checkpoint: Option<&'a Checkpoint>,
     ) -> Env<'a> {
-        Env { spec, state, before: None, level, checkpoint, filled: &[] }
+        Env { spec, state, before: None, level, checkpoint, filled: &[], derived: &[] }
     }
 
     /// The key of the moment's checkpoint on the axis of checkpoints.
@@ -261,19 +286,42 @@ impl<'a> Env<'a> {
     }
 }
 
-fn slot(env: &Env<'_>, field: FieldId, entry: &Entry) -> Option<usize> {
-    let picks = match entry {
-        Entry::Slot(slot) => return Some(*slot),
-        Entry::Picked(picks) => picks,
-    };
-    let keys = picks.iter().map(|pick| match pick {
+/// An entry under a name that was not made, as it is named; none if all its keys are there or some key means nothing.
+pub(super) fn made_name(env: &Env<'_>, field: &Field, picks: &[Pick]) -> Option<String> {
+    let mut missing = false;
+    let mut names: Vec<String> = Vec::new();
+    for (pick, axis) in picks.iter().zip(field.axes()) {
+        let key = match pick {
+            Pick::Made(set, name) if env.state.made[*set as usize].get_index_of(name).is_none() => {
+                missing = true;
+                names.push(key_text(name).into_owned());
+                continue;
+            }
+            Pick::Made(set, name) => env.state.made[*set as usize].get_index_of(name).map(|key| key as u32),
+            pick => key_of_pick(env, pick),
+        };
+        names.extend(env.spec.key_names(*axis, key?, &env.state.made).iter().map(|name| key_text(name).into_owned()));
+    }
+    missing.then(|| format!("{}[{}]", field.name(), names.join(", ")))
+}
+
+fn key_of_pick(env: &Env<'_>, pick: &Pick) -> Option<u32> {
+    match pick {
         Pick::Fixed(key) => Some(*key),
         Pick::Level => env.level,
         Pick::Checkpoint => env.stop(),
         Pick::Current(set) => env.spec.current_key(*set, |slot| env.state.value(slot).clone()),
         Pick::Filled(set) => env.filled.iter().find(|(of, _)| of == set).map(|(_, key)| *key),
         Pick::Made(set, name) => env.state.made[*set as usize].get_index_of(name).map(|key| key as u32),
-    });
+    }
+}
+
+pub(super) fn slot(env: &Env<'_>, field: FieldId, entry: &Entry) -> Option<usize> {
+    let picks = match entry {
+        Entry::Slot(slot) => return Some(*slot),
+        Entry::Picked(picks) => picks,
+    };
+    let keys = picks.iter().map(|pick| key_of_pick(env, pick));
     Some(env.spec.field(field).slot_at(&keys.collect::<Option<Vec<u32>>>()?))
 }
 
@@ -306,27 +354,32 @@ fn binary(operator: Operator, left: &Node, right: &Node, env: &Env<'_>) -> Value
         Operator::Or => return Value::Bool(a.as_bool() || right.value(env).as_bool()),
         _ => {}
     }
-    let b = right.value(env);
+    calculated(operator, &a, &right.value(env))
+}
+
+/// What an operator makes of two values.
+fn calculated(operator: Operator, a: &Value, b: &Value) -> Value {
     match operator {
         Operator::Equal => Value::Bool(a == b),
         Operator::Unequal => Value::Bool(a != b),
-        Operator::Below => Value::Bool(below(&a, &b)),
-        Operator::AtMost => Value::Bool(!below(&b, &a)),
-        Operator::Above => Value::Bool(below(&b, &a)),
-        Operator::AtLeast => Value::Bool(!below(&a, &b)),
-        Operator::Plus => add(&a, &b),
-        Operator::Minus => arithmetic(&a, &b, i64::saturating_sub, |a, b| a - b),
-        Operator::Times => arithmetic(&a, &b, i64::saturating_mul, |a, b| a * b),
+        Operator::Below => Value::Bool(below(a, b)),
+        Operator::AtMost => Value::Bool(!below(b, a)),
+        Operator::Above => Value::Bool(below(b, a)),
+        Operator::AtLeast => Value::Bool(!below(a, b)),
+        Operator::Plus => add(a, b),
+        Operator::Minus => arithmetic(a, b, i64::saturating_sub, |a, b| a - b),
+        Operator::Times => arithmetic(a, b, i64::saturating_mul, |a, b| a * b),
         // The compiler lets only literals other than zero through; `checked_div` still guards MIN / -1.
-        Operator::Over => arithmetic(&a, &b, |a, b| a.checked_div(b).unwrap_or(i64::MAX), |a, b| a / b),
-        Operator::And | Operator::Or => Value::Bool(false),
+        Operator::Over => arithmetic(a, b, |a, b| a.checked_div(b).unwrap_or(i64::MAX), |a, b| a / b),
+        Operator::And => Value::Bool(a.as_bool() && b.as_bool()),
+        Operator::Or => Value::Bool(a.as_bool() || b.as_bool()),
     }
 }
 
 fn arithmetic(a: &Value, b: &Value, int: fn(i64, i64) -> i64, float: fn(f64, f64) -> f64) -> Value {
     match (a, b) {
         (Value::Int(a), Value::Int(b)) => Value::Int(int(*a, *b)),
-        (a, b) => Value::Float(finite(float(a.as_float(), b.as_float()))),
+        (a, b) => Value::float(float(a.as_float(), b.as_float())),
     }
 }
 
@@ -336,17 +389,19 @@ fn extreme(mut values: impl Iterator<Item = Value>, better: impl Fn(&Value, &Val
 }
 
 impl Over {
-    /// The entries of a keyed field in one value; unfilled entries are skipped.
+    /// The entries of a keyed field in one value; unfilled entries, and those whose keys were not made, are skipped.
     fn value(self, env: &Env<'_>, field: FieldId) -> Value {
         let field = env.spec.field(field);
-        let mut filled = field.slots().map(|slot| env.state.value(slot)).filter(|value| value.is_filled());
+        let open = field.axes.iter().any(|axis| env.spec.is_open(*axis));
+        let there = field.slots().filter(|slot| !open || env.spec.is_made(field, *slot, &env.state.made));
+        let mut filled = there.map(|slot| env.state.value(slot)).filter(|value| value.is_filled());
         match self {
             Over::Count => {
                 let counts = |value: &&Value| **value != Value::Bool(false);
                 Value::Int(filled.filter(counts).count() as i64)
             }
             Over::Size => Value::Int(env.spec.entries_of(field, &env.state.made) as i64),
-            Over::Sum => filled.fold(field.ty.zero(), |sum, value| add(&sum, value)),
+            Over::Sum => total(filled, &field.ty),
             Over::Highest | Over::Lowest => {
                 let Some(first) = filled.next() else { return field.ty.zero() };
                 let best = filled.fold(first, |best, value| {

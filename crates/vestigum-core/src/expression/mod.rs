@@ -10,19 +10,23 @@ mod calls;
 mod compile;
 mod entries;
 mod eval;
+mod monotone;
+mod restate;
 mod syntax;
 mod token;
 
 use std::sync::Arc;
 
-pub(crate) use bounds::Bounds;
+pub(crate) use bounds::{Bounds, FieldBounds};
 pub(crate) use calls::FUNCTIONS;
 pub(crate) use compile::{Scope, Target, compile, target};
 pub(crate) use eval::Env;
-use eval::Node;
+use eval::{Entry, From, Node};
+pub(crate) use monotone::Moves;
+pub(crate) use restate::Restating;
 pub(crate) use token::{Token, tokens};
 
-use crate::spec::{FieldId, SpecData};
+use crate::spec::{Field, FieldId, MadeKeys, SpecData, key_text};
 use crate::types::Type;
 use crate::value::Value;
 
@@ -35,8 +39,17 @@ pub struct Expression {
     /// The first name that means the level's entry.
     needs_level: Option<Arc<str>>,
     reads: Vec<FieldId>,
+    /// The derived values that it reads, directly or through others, in the order of the spec.
+    derived: Arc<[u32]>,
     parts: Vec<Part>,
     clause: Clause,
+}
+
+/// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
+pub(crate) fn entry_text(spec: &SpecData, field: &Field, slot: usize, made: &MadeKeys) -> String {
+    let keys: Vec<String> =
+        spec.entry_names(field, slot, made).iter().map(|name| key_text(name).into_owned()).collect();
+    if keys.is_empty() { field.name.to_string() } else { format!("{}[{}]", field.name, keys.join(", ")) }
 }
 
 /// How the parts of a condition hang together.
@@ -66,6 +79,8 @@ pub struct Judged {
     /// The names in it and their values.
     pub values: Vec<(String, Value)>,
     pub(crate) reads: Vec<FieldId>,
+    /// What is to be done for it, in words, where there are better ones than the condition.
+    asks: Option<String>,
 }
 
 impl Expression {
@@ -88,12 +103,17 @@ impl Expression {
         self.needs_level.as_deref()
     }
 
+    /// The derived values that it reads, directly or through others.
+    pub(crate) fn derived(&self) -> &[u32] {
+        &self.derived
+    }
+
     pub(crate) fn reads(&self) -> &[FieldId] {
         &self.reads
     }
 
     pub(crate) fn value(&self, env: &Env<'_>) -> Value {
-        self.node.value(env)
+        self.with_derived(env, |env| self.node.value(env))
     }
 
     /// The values that stand in it as such.
@@ -114,34 +134,92 @@ impl Expression {
     }
 
     pub(crate) fn holds(&self, env: &Env<'_>) -> bool {
-        self.node.value(env).as_bool()
+        self.value(env).as_bool()
     }
 
-    /// Which values it can have, if fields have those that `of` says.
-    pub(crate) fn bounds(&self, spec: &SpecData, of: &dyn Fn(FieldId, Option<usize>) -> Bounds) -> Bounds {
-        bounds::bounds(&self.node, spec, of)
+    /// Which values it can have, if fields have those that are given.
+    pub(crate) fn bounds(&self, spec: &SpecData, fields: &FieldBounds<'_>) -> Bounds {
+        bounds::bounds(&self.node, spec, fields, &self.derived_bounds(spec, fields))
+    }
+
+    fn derived_bounds(&self, spec: &SpecData, fields: &FieldBounds<'_>) -> Vec<(u32, Bounds)> {
+        let mut known = Vec::with_capacity(self.derived.len());
+        for index in &*self.derived {
+            let node = &spec.derived[*index as usize].expression.node;
+            known.push((*index, bounds::bounds(node, spec, fields, &known)));
+        }
+        known
+    }
+
+    /// Whether it depends on the level or the checkpoint that is meant.
+    pub(crate) fn speaks_of_place(&self, spec: &SpecData) -> bool {
+        let derived = self.derived.iter().map(|index| &spec.derived[*index as usize].expression.node);
+        derived.chain([&self.node]).any(|node| node.speaks_of_place(spec))
+    }
+
+    /// The condition said again, as a playthrough can expect it behind the step at which it was judged.
+    pub(crate) fn restated(&self, restating: Restating<'_>) -> Option<String> {
+        self.with_derived(&restating.env, |env| Restating { env: *env, ..restating }.condition(&self.node))
+    }
+
+    /// How its value moves when more levels are open.
+    pub(crate) fn moves(&self, spec: &SpecData) -> Moves {
+        let mut known = Vec::with_capacity(self.derived.len());
+        for index in &*self.derived {
+            known.push((*index, monotone::moves(&spec.derived[*index as usize].expression.node, spec, &known)));
+        }
+        monotone::moves(&self.node, spec, &known)
+    }
+
+    /// Evaluates with each derived value worked out once, in the order of the spec, in which every one stands behind those
+    /// that it reads.
+    fn with_derived<T>(&self, env: &Env<'_>, evaluate: impl FnOnce(&Env<'_>) -> T) -> T {
+        if self.derived.len() < 2 || !env.derived.is_empty() {
+            return evaluate(env);
+        }
+        let mut known: Vec<(u32, Value)> = Vec::with_capacity(self.derived.len());
+        for index in &*self.derived {
+            let node = &env.spec.derived[*index as usize].expression.node;
+            let value = node.value(&Env { derived: &known, ..*env });
+            known.push((*index, value));
+        }
+        evaluate(&Env { derived: &known, ..*env })
     }
 
     /// The parts that can never hold.
-    pub(crate) fn impossible(&self, spec: &SpecData, of: &dyn Fn(FieldId, Option<usize>) -> Bounds) -> Vec<&str> {
-        let never = self.parts.iter().filter(|part| !bounds::bounds(&part.node, spec, of).can_hold());
+    pub(crate) fn impossible(&self, spec: &SpecData, fields: &FieldBounds<'_>) -> Vec<&str> {
+        let derived = self.derived_bounds(spec, fields);
+        let never = self.parts.iter().filter(|part| !bounds::bounds(&part.node, spec, fields, &derived).can_hold());
         never.map(|part| &*part.source).collect()
     }
 
     /// What is missing before the condition holds, in words; nothing if it holds.
     pub(crate) fn missing(&self, env: &Env<'_>) -> Option<String> {
-        self.clause.missing(&self.judge(env))
+        let mut judged = self.judge(env);
+        // What is to be completed is said with the title of the level.
+        for (part, judged) in self.parts.iter().zip(&mut judged) {
+            if let Node::Read(From::Now, field, Entry::Slot(slot)) = &part.node
+                && *field == env.spec.completed
+            {
+                let level = (slot - env.spec.field(*field).first_slot) as u32;
+                judged.asks = Some(format!("complete {} first", env.spec.level(level).title()));
+            }
+        }
+        self.clause.missing(&judged)
     }
 
     /// Every part of the condition with the values in it.
     pub(crate) fn judge(&self, env: &Env<'_>) -> Vec<Judged> {
-        let judged = self.parts.iter().map(|part| Judged {
-            part: part.source.to_string(),
-            holds: part.node.value(env).as_bool(),
-            values: part.leaves.iter().map(|(name, node)| (name.to_string(), node.value(env))).collect(),
-            reads: part.reads.clone(),
-        });
-        judged.collect()
+        self.with_derived(env, |env| {
+            let judged = self.parts.iter().map(|part| Judged {
+                part: part.source.to_string(),
+                holds: part.node.value(env).as_bool(),
+                values: part.leaves.iter().map(|(name, node)| (name.to_string(), node.value(env))).collect(),
+                reads: part.reads.clone(),
+                asks: None,
+            });
+            judged.collect()
+        })
     }
 }
 
@@ -150,6 +228,9 @@ impl Clause {
         match self {
             Clause::Part(index) => {
                 let part = parts.get(*index).filter(|part| !part.holds)?;
+                if let Some(asks) = &part.asks {
+                    return Some(asks.clone());
+                }
                 // A name that is not true says so by being named.
                 let has: Vec<String> = match &part.values[..] {
                     [(_, Value::Bool(_))] => Vec::new(),

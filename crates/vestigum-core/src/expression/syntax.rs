@@ -12,6 +12,8 @@ pub(crate) struct Ast {
     pub kind: Kind,
     pub span: SourceSpan,
     height: u16,
+    /// How many terms a row of sums has.
+    terms: u16,
 }
 
 #[derive(Clone, Debug, PartialEq)]
@@ -78,6 +80,10 @@ impl Operator {
         }
     }
 
+    pub fn is_arithmetic(self) -> bool {
+        matches!(self, Operator::Plus | Operator::Minus | Operator::Times | Operator::Over)
+    }
+
     pub fn is_comparison(self) -> bool {
         self.power() == COMPARISON
     }
@@ -89,6 +95,9 @@ const NEGATIVE: u8 = 7;
 
 /// How high a tree may grow. Trees are walked recursively, so a hostile document must not decide how deep.
 const MAX_HEIGHT: u16 = 100;
+
+/// How many terms a row of sums may have.
+const MAX_TERMS: u16 = 2_000;
 
 /// Reads an expression.
 pub(crate) fn parse(text: &str) -> Result<Ast, Unreadable> {
@@ -161,6 +170,16 @@ impl<'t, 'i> Parser<'t, 'i> {
             }
             self.next += 1;
             let right = self.expression(operator.power())?;
+            if matches!(operator, Operator::And | Operator::Or) {
+                // A row of one word holds as a whole, so its halves may be joined: many conditions are no deep nesting.
+                let mut row = vec![left, right];
+                while self.peek().is_some_and(|(token, _)| Operator::from_token(token) == Some(operator)) {
+                    self.next += 1;
+                    row.push(self.expression(operator.power())?);
+                }
+                left = joined(operator, row)?;
+                continue;
+            }
             let span = left.span.to(right.span);
             left = node(Kind::Binary(operator, Box::new(left), Box::new(right)), span)?;
         }
@@ -197,12 +216,17 @@ impl<'t, 'i> Parser<'t, 'i> {
                 node(Kind::List(items), span.to(close))
             }
             Token::Sign("{") => self.members(span),
+            Token::Sign("-") if matches!(self.peek(), Some((Token::Beyond, _))) => {
+                let end = self.take().map_or(span, |(_, span)| *span);
+                node(Kind::Literal(Value::Int(i64::MIN)), span.to(end))
+            }
+            Token::Beyond => Err(too_large(span)),
             Token::Sign("-") => {
                 let inner = self.expression(NEGATIVE)?;
                 let span = span.to(inner.span);
                 match inner.kind {
                     Kind::Literal(Value::Int(int)) => node(Kind::Literal(Value::Int(int.saturating_neg())), span),
-                    Kind::Literal(Value::Float(float)) => node(Kind::Literal(Value::float(-float)), span),
+                    Kind::Literal(Value::Float(float)) => node(Kind::Literal(Value::float(-float.get())), span),
                     _ => node(Kind::Negative(Box::new(inner)), span),
                 }
             }
@@ -295,7 +319,33 @@ impl<'t, 'i> Parser<'t, 'i> {
     }
 }
 
+/// Many conditions joined by one word, halved again and again.
+fn joined(operator: Operator, mut row: Vec<Ast>) -> Result<Ast, Unreadable> {
+    if row.len() > 1 {
+        let right = joined(operator, row.split_off(row.len() / 2))?;
+        let left = joined(operator, row)?;
+        let span = left.span.to(right.span);
+        return node(Kind::Binary(operator, Box::new(left), Box::new(right)), span);
+    }
+    row.pop().ok_or_else(|| Unreadable::new(SourceSpan::default(), "a condition is missing here"))
+}
+
 fn node(kind: Kind, span: SourceSpan) -> Result<Ast, Unreadable> {
+    // A row of sums leans to the left and is walked, so it is long and not deep.
+    if let Kind::Binary(operator, left, right) = &kind
+        && operator.is_arithmetic()
+        && matches!(&left.kind, Kind::Binary(before, ..) if before.is_arithmetic())
+    {
+        let (height, terms) = (left.height.max(right.height + 1), left.terms + 1);
+        if height > MAX_HEIGHT {
+            return Err(too_deep(span));
+        }
+        if terms > MAX_TERMS {
+            return Err(Unreadable::new(span, format!("this sum has more than {MAX_TERMS} terms"))
+                .help("give a part of it a name under [derived]"));
+        }
+        return Ok(Ast { kind, span, height, terms });
+    }
     let below = match &kind {
         Kind::Literal(_) | Kind::Name(_) => 0,
         Kind::Call(_, items) | Kind::List(items) => items.iter().map(|item| item.height).max().unwrap_or(0),
@@ -304,7 +354,11 @@ fn node(kind: Kind, span: SourceSpan) -> Result<Ast, Unreadable> {
         Kind::Not(inner) | Kind::Negative(inner) | Kind::Member(inner, _) => inner.height,
         Kind::Binary(_, left, right) => left.height.max(right.height),
     };
-    if below >= MAX_HEIGHT { Err(too_deep(span)) } else { Ok(Ast { kind, span, height: below + 1 }) }
+    if below >= MAX_HEIGHT { Err(too_deep(span)) } else { Ok(Ast { kind, span, height: below + 1, terms: 2 }) }
+}
+
+fn too_large(span: SourceSpan) -> Unreadable {
+    Unreadable::new(span, "this number is too large").help("ints go from -9223372036854775808 to 9223372036854775807")
 }
 
 fn too_deep(span: SourceSpan) -> Unreadable {

@@ -17,6 +17,8 @@ type Parsed<T> = Result<T, ContextError>;
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Token<'i> {
     Int(i64),
+    /// 9223372036854775808: an int only with a minus before it.
+    Beyond,
     Float(f64),
     Text(String),
     Name(&'i str),
@@ -75,7 +77,8 @@ fn number<'i>(input: &mut Input<'i>) -> Parsed<Token<'i>> {
         let float: f64 = digits.parse().map_err(|_| ContextError::new())?;
         if float.is_finite() { Ok(Token::Float(float)) } else { Err(ContextError::new()) }
     } else {
-        digits.parse().map(Token::Int).map_err(|_| ContextError::new())
+        let beyond = || (digits.parse() == Ok(i64::MIN.unsigned_abs())).then_some(Token::Beyond);
+        digits.parse().ok().map(Token::Int).or_else(beyond).ok_or_else(ContextError::new)
     }
 }
 
@@ -109,8 +112,12 @@ fn stray(rest: &str, at: usize) -> Unreadable {
             .help("text stands in single quotes, as in 'storm'"),
         '0'..='9' => {
             let len = rest.find(|c: char| !c.is_alphanumeric() && c != '.').unwrap_or(rest.len());
-            Unreadable::new(SourceSpan::new(at, at + len), "this number is too large")
-                .help("ints go from -9223372036854775808 to 9223372036854775807")
+            let help = if rest[..len].contains(['.', 'e', 'E']) {
+                "floats go up to 1.7976931348623157e308"
+            } else {
+                "ints go from -9223372036854775808 to 9223372036854775807"
+            };
+            Unreadable::new(SourceSpan::new(at, at + len), "this number is too large").help(help)
         }
         '&' => Unreadable::new(span, "`&` is not a sign of expressions").help("write `and`"),
         '|' => Unreadable::new(span, "`|` is not a sign of expressions").help("write `or`"),

@@ -11,6 +11,13 @@ use crate::value::Value;
 
 use super::Tree;
 
+impl Value {
+    /// The value as images write it, as JSON: bytes as base64 text.
+    pub fn to_json(&self) -> serde_json::Value {
+        serde_json::to_value(Tree::of(self)).unwrap_or_default()
+    }
+}
+
 impl Tree {
     /// The tree of a value. Bytes are written as base64 text.
     pub(crate) fn of(value: &Value) -> Tree {
@@ -40,8 +47,8 @@ pub(crate) fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(St
     let value = match (tree, ty) {
         (Tree::Bool(bool), Type::Bool) => Value::Bool(*bool),
         (Tree::Int(int), Type::Int) => Value::Int(*int),
-        (Tree::Int(int), Type::Float) => Value::Float(*int as f64),
-        (Tree::Float(float), Type::Float) => Value::float(*float),
+        (Tree::Int(int), Type::Float) => Value::float(*int as f64),
+        (Tree::Float(float), Type::Float) => Value::Float(*float),
         (Tree::Text(text), Type::Text) => Value::Text(text.clone()),
         (Tree::Text(text), Type::Bytes) => match STANDARD.decode(&**text) {
             Ok(bytes) => Value::bytes(bytes),
@@ -108,7 +115,7 @@ fn misfit(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, Strin
 fn number(tree: &Tree) -> Option<Value> {
     match tree {
         Tree::Int(int) => Some(Value::Int(*int)),
-        Tree::Float(float) => Some(Value::float(*float)),
+        Tree::Float(float) => Some(Value::Float(*float)),
         _ => None,
     }
 }

@@ -124,7 +124,7 @@ impl Walk {
             }
             Tree::Float(float) => {
                 self.kind(b'f');
-                self.bytes(&float.to_bits().to_le_bytes());
+                self.bytes(&float.get().to_bits().to_le_bytes());
             }
             Tree::Text(text) => {
                 self.kind(b't');

@@ -28,6 +28,9 @@ pub enum Damaged {
     /// It is a folder, a link, a pipe or the like.
     #[error("it is no regular file")]
     NoFile,
+    /// The system does not let it be read.
+    #[error("it cannot be read: {0}")]
+    NotRead(String),
     /// The JSON is not that of an image.
     #[error("it is no image: {0}")]
     NoImage(String),

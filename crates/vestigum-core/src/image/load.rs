@@ -14,7 +14,7 @@ use crate::migration::{Migrated, Step, migrate};
 use crate::moment::Moment;
 use crate::place::{Checkpoint, Place, Spot, Standing};
 use crate::progress::{Found, entry_of};
-use crate::spec::{Accept, Field, Resume, Span, Spec, SpecData, Touched, is_key_name};
+use crate::spec::{Accept, Field, Resume, Span, Spec, SpecData, Touched, is_made_name};
 use crate::state::State;
 use crate::suspend::{project, resembled, without_price};
 use crate::value::Value;
@@ -314,7 +314,7 @@ impl Loader<'_> {
                 continue;
             };
             for name in names {
-                if self.state.made[index].len() < max as usize && is_key_name(name) {
+                if self.state.made[index].len() < max as usize && is_made_name(name) {
                     self.state.made[index].insert(name.clone());
                 } else {
                     self.drop(name.to_string(), &format!("there is no room for it in `{set}`"));

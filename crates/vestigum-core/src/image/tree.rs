@@ -9,6 +9,8 @@ use std::sync::Arc;
 use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
+use crate::value::Finite;
+
 /// A value of an image, before a spec gives it a type.
 #[derive(Clone, Debug, PartialEq)]
 pub enum Tree {
@@ -18,8 +20,8 @@ pub enum Tree {
     Bool(bool),
     /// A whole number.
     Int(i64),
-    /// A number with a fraction; always finite.
-    Float(f64),
+    /// A number with a fraction.
+    Float(Finite),
     /// Text.
     Text(Arc<str>),
     /// Values in order.
@@ -49,7 +51,7 @@ impl Serialize for Tree {
             Tree::Null => serializer.serialize_unit(),
             Tree::Bool(bool) => serializer.serialize_bool(*bool),
             Tree::Int(int) => serializer.serialize_i64(*int),
-            Tree::Float(float) => serializer.serialize_f64(*float),
+            Tree::Float(float) => serializer.serialize_f64(float.get()),
             Tree::Text(text) => serializer.serialize_str(text),
             Tree::List(items) => serializer.collect_seq(items),
             Tree::Map(entries) => {
@@ -135,7 +137,7 @@ impl<'de> Visitor<'de> for Growing<'_> {
     }
 
     fn visit_f64<E: Error>(self, float: f64) -> Result<Tree, E> {
-        if float.is_finite() { Ok(Tree::Float(float)) } else { Err(E::custom("a number is too large")) }
+        if float.is_finite() { Ok(Tree::Float(Finite::new(float))) } else { Err(E::custom("a number is too large")) }
     }
 
     fn visit_str<E: Error>(self, text: &str) -> Result<Tree, E> {

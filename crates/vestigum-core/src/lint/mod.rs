@@ -58,6 +58,8 @@ pub struct MissingStep {
     pub step: String,
     /// If it drops something: new names that it may bear instead, as none of them is near enough to guess.
     pub or: Vec<String>,
+    /// If a field is dropped that may have been split into several new ones: the steps that fill each of them from it.
+    pub split: Vec<String>,
 }
 
 /// A finding that is meant.
@@ -98,8 +100,8 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
         allowed = others;
     }
     let missing = needs.iter().filter_map(|need| {
-        let Offer { step, or } = need.offer.clone()?;
-        Some(MissingStep { to: need.to, step, or })
+        let Offer { step, or, split } = need.offer.clone()?;
+        Some(MissingStep { to: need.to, step, or, split })
     });
     let missing = missing.collect();
     findings.extend(needs.into_iter().map(|need| need.diagnostic));
@@ -121,7 +123,12 @@ impl MissingStep {
     fn line(&self) -> String {
         match &self.or[..] {
             [] => format!("  {},\n", self.step),
-            names => format!("  {},  # or is it {} now? then rename it\n", self.step, either(names, '"')),
+            names => {
+                let step = format!("  {},  # or is it {} now? then rename it\n", self.step, either(names, '"'));
+                let split = self.split.iter().map(|step| format!("  # {step},\n"));
+                let heading = if self.split.is_empty() { "" } else { "  # or was it split? then fill each instead:\n" };
+                format!("{step}{heading}{}", split.collect::<String>())
+            }
         }
     }
 }

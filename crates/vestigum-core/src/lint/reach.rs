@@ -5,7 +5,7 @@
 
 use crate::codes;
 use crate::diagnostic::Diagnostic;
-use crate::expression::Bounds;
+use crate::expression::{Bounds, FieldBounds};
 use crate::spec::{FieldId, Opening, Spec, SpecData};
 use crate::value::Value;
 
@@ -14,20 +14,26 @@ use super::Finding;
 pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
     let data = &*spec.0;
     let mut reached = vec![false; data.levels.len()];
+    let mut waiting: Vec<usize> = (0..reached.len()).collect();
     loop {
-        let more: Vec<usize> =
-            (0..reached.len()).filter(|level| !reached[*level] && can_open(data, &reached, *level)).collect();
-        if more.is_empty() {
+        let opens: Vec<usize> = {
+            let have = |field, slot| have(data, &reached, field, slot);
+            let fields = FieldBounds::new(&have);
+            waiting.iter().copied().filter(|level| can_open(data, &reached, &fields, *level)).collect()
+        };
+        if opens.is_empty() {
             break;
         }
-        more.into_iter().for_each(|level| reached[level] = true);
+        opens.into_iter().for_each(|level| reached[level] = true);
+        waiting.retain(|level| !reached[*level]);
     }
     let lost = data.levels.iter().enumerate().filter(|(index, _)| !reached[*index]);
     let finding = |(index, level): (usize, &crate::spec::Level)| {
         let why = match &level.opens {
             Opening::After(before) => format!("it comes after `{}`, which cannot be completed", data.level(*before).id),
             Opening::When(condition) => {
-                let never = condition.impossible(data, &|field, slot| have(data, &reached, field, slot));
+                let have = |field, slot| have(data, &reached, field, slot);
+                let never = condition.impossible(data, &FieldBounds::new(&have));
                 let parts: Vec<String> = never.iter().map(|part| format!("`{part}`")).collect();
                 format!(
                     "{} can never hold",
@@ -59,11 +65,11 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
     lost.map(finding).collect()
 }
 
-fn can_open(spec: &SpecData, reached: &[bool], level: usize) -> bool {
+fn can_open(spec: &SpecData, reached: &[bool], fields: &FieldBounds<'_>, level: usize) -> bool {
     match &spec.levels[level].opens {
         Opening::Always => true,
         Opening::After(before) => reached[*before as usize],
-        Opening::When(condition) => condition.bounds(spec, &|field, slot| have(spec, reached, field, slot)).can_hold(),
+        Opening::When(condition) => condition.bounds(spec, fields).can_hold(),
     }
 }
 
@@ -78,6 +84,6 @@ fn have(spec: &SpecData, reached: &[bool], field: FieldId, slot: Option<usize>) 
     let Some(slot) = slot.filter(|_| field.is_per_level()) else { return range() };
     // Play may write an entry of any level from wherever it is; rules write only that of the level they are in.
     let only_there = field.built_in || !field.written_by.play();
-    let of_reached = (0..reached.len()).any(|level| reached[level] && field.is_of_level(spec, slot, level as u32));
+    let of_reached = field.level_of(spec, slot).is_none_or(|level| reached[level as usize]);
     if only_there && !of_reached { Bounds::of(&field.default) } else { range() }
 }

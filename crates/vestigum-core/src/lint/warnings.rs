@@ -2,6 +2,7 @@
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
+use crate::expression::{Bounds, FieldBounds};
 use crate::fate::{Deed, Operation, Simple};
 use crate::moment::Moment;
 use crate::spec::document::{DeedEntry, FieldEntry};
@@ -160,7 +161,7 @@ impl Declared<'_> {
         let Declared { spec, field, .. } = *self;
         let rule = spec.plan.fate(field.id, Moment::Death).rules.first()?;
         let Deed::Operation(Operation::Add, operand) = &rule.does else { return None };
-        if !operand.bounds(spec, &|_, _| crate::expression::Bounds::Any).is_below_zero() || field.ty != Type::Int {
+        if !operand.bounds(spec, &FieldBounds::new(&|_, _| Bounds::Any)).is_below_zero() || field.ty != Type::Int {
             return None;
         }
         let read = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));

@@ -62,6 +62,10 @@ impl Source {
     /// With the values that the other owner gives up.
     pub fn with_moved(&self, plan: &Plan, other: &Source) -> Source {
         let mut state = self.state.clone();
+        // The names made at run time are the player's, and their values are read by them.
+        if state.made.iter().all(|made| made.is_empty()) {
+            state.made.clone_from(&other.state.made);
+        }
         let mut present = self.present.clone();
         for was in plan.moved.iter().map(|was| plan.old.0.field(*was)) {
             let id = was.id.0 as usize;

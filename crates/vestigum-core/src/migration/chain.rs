@@ -41,9 +41,8 @@ pub(super) fn migrate_to<'a>(
     let oldest = [profile, device].into_iter().flatten().map(|image| image.version).min();
     let Some(oldest) = oldest.filter(|oldest| *oldest < version) else { return Ok(migrated) };
     let Some(history) = spec.history().filter(|history| !history.is_empty()) else {
-        // Without a migration there is nothing to say about older versions: what is missing is filled when it is loaded.
-        let asked = spec.0.document.migrations.iter().any(|entry| entry.to.value > oldest);
-        return if asked { Err(LoadError::NoHistory { found: oldest, known: version }) } else { Ok(migrated) };
+        // What an older version meant is not known: its values must not be taken for something else.
+        return Err(LoadError::NoHistory { found: oldest, known: version });
     };
     if let Some(first) = history.oldest().filter(|first| oldest < *first) {
         return Err(LoadError::UnknownVersion { found: oldest, oldest: first });

@@ -263,7 +263,7 @@ impl Names {
                 Value::Map(Arc::new(entries.collect()))
             }
             (value, was, is) if was == is => value.clone(),
-            (Value::Int(int), _, Type::Float) => Value::Float(*int as f64),
+            (Value::Int(int), _, Type::Float) => Value::float(*int as f64),
             _ => return None,
         })
     }

@@ -33,7 +33,12 @@ pub(crate) struct Offer {
     pub step: String,
     /// New names that what is dropped may have instead, as none of them is near enough to guess.
     pub or: Vec<String>,
+    /// The steps if it was split into several fields.
+    pub split: Vec<String>,
 }
+
+/// A field that was split into more than so many is not guessed at.
+const SPLIT: usize = 4;
 
 /// The names between quotes, a few of them: "`east` or `west`".
 pub(crate) fn either(names: &[String], quote: char) -> String {
@@ -47,7 +52,7 @@ pub(crate) fn either(names: &[String], quote: char) -> String {
 
 impl From<String> for Offer {
     fn from(step: String) -> Offer {
-        Offer { step, or: Vec::new() }
+        Offer { step, or: Vec::new(), split: Vec::new() }
     }
 }
 
@@ -377,8 +382,10 @@ impl<'a> Finder<'a> {
             _ => nearest(name, free.iter().copied()),
         };
         let Some(heir) = heir else {
+            let several = what == "field" && (2..=SPLIT).contains(&free.len());
+            let split = free.iter().filter(|_| several).map(|heir| wording::fill(heir, name)).collect();
             let or = free.into_iter().map(str::to_owned).collect();
-            return Offer { step: wording::drop(what, of, name), or };
+            return Offer { step: wording::drop(what, of, name), or, split };
         };
         self.offered.push(known(heir));
         wording::rename(what, of, name, heir).into()

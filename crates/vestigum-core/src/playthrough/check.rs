@@ -10,7 +10,7 @@ use indexmap::IndexSet;
 use crate::image::Image;
 use crate::moment::Moment;
 use crate::progress::{Progress, Reset, entry_of};
-use crate::spec::{Field, Spec};
+use crate::spec::{Field, Spec, key_text};
 use crate::types::Type;
 
 use super::script::{self, How, Kind, STATEMENTS, Statement, Target, Word, Written};
@@ -392,7 +392,10 @@ fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
             Action::Write { entry, .. } | Action::Insert { entry, .. } | Action::Remove { entry, .. } => {
                 match &entry.keys[..] {
                     [] => add(&entry.field),
-                    keys => add(&format!("{}[{}]", entry.field, keys.join(", "))),
+                    keys => {
+                        let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
+                        add(&format!("{}[{}]", entry.field, keys.join(", ")))
+                    }
                 }
             }
             Action::Expect(condition) => {

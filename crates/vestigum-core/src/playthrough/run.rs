@@ -5,8 +5,9 @@ use std::sync::Arc;
 
 use indexmap::IndexSet;
 
+use crate::device::LiveDevice;
 use crate::expression::{Expression, Judged};
-use crate::image::{Image, Origin, Owner};
+use crate::image::{Image, LoadError, Origin, Owner};
 use crate::moment::Moment;
 use crate::outcome::{AccessError, Outcome, Refused, Written};
 use crate::progress::{Launched, Progress, entry_name};
@@ -64,8 +65,10 @@ pub enum Why {
     },
     /// The statement should have been refused, and was not.
     NotRefused,
-    /// The statement was refused, or could not be judged.
+    /// The statement was refused.
     Refused(String),
+    /// An expectation means nothing where the player stands, so nothing can be said of it.
+    Unjudged(String),
     /// The images could not be read or written.
     Storage(String),
 }
@@ -93,7 +96,7 @@ pub fn run(spec: &Spec, playthrough: &Playthrough, shelf: &mut dyn Shelf) -> Run
         columns: &playthrough.columns,
         players: BTreeMap::new(),
         active: "player".into(),
-        device: None,
+        device: LiveDevice::default(),
         statements: 0,
         rows: Vec::new(),
     };
@@ -110,6 +113,8 @@ pub fn run(spec: &Spec, playthrough: &Playthrough, shelf: &mut dyn Shelf) -> Run
 /// One player: a session if one runs, and what is remembered for messages and for the timeline.
 struct Player {
     progress: Option<Progress>,
+    /// The version of the device's values that the progress holds.
+    device_seen: u64,
     watch: Watch,
     seen: Vec<Value>,
     changed: BTreeMap<usize, Changed>,
@@ -128,8 +133,8 @@ struct Runner<'a> {
     columns: &'a [Arc<Expression>],
     players: BTreeMap<Arc<str>, Player>,
     active: Arc<str>,
-    /// The device values of the process, while any session runs.
-    device: Option<Vec<Value>>,
+    /// The device values of the process.
+    device: LiveDevice,
     statements: usize,
     rows: Vec<Row>,
 }
@@ -162,6 +167,7 @@ impl Runner<'_> {
         let (spec, columns) = (self.spec, self.columns);
         self.players.entry(self.active.clone()).or_insert_with(|| Player {
             progress: None,
+            device_seen: 0,
             watch: Watch::new(columns.to_vec()),
             seen: spec.fields().flat_map(|field| field.slots().map(|_| field.default().clone())).collect(),
             changed: BTreeMap::new(),
@@ -175,11 +181,11 @@ impl Runner<'_> {
 
     /// One process has one device state: the player who acts now goes on with what the last one left.
     fn share_device(&mut self) {
-        if let Some(device) = self.device.take() {
-            if let Some(progress) = &mut self.player().progress {
-                progress.take_device_values(&device);
-            }
-            self.device = Some(device);
+        let device = &self.device;
+        if let Some(player) = self.players.get_mut(&self.active)
+            && let Some(progress) = &mut player.progress
+        {
+            device.take_values(progress, &mut player.device_seen);
         }
     }
 
@@ -199,7 +205,7 @@ impl Runner<'_> {
         }
         let row = Row {
             line: step.line,
-            profile: active,
+            profile: active.clone(),
             depth: step.depth,
             statement: step.text.clone(),
             place: progress.map(|progress| progress.place().to_string()).unwrap_or_default(),
@@ -210,11 +216,11 @@ impl Runner<'_> {
                 _ => Vec::new(),
             },
         };
-        let device = progress.map(Progress::device_values);
-        if device.is_some() {
-            self.device = device;
-        } else if self.players.values().all(|player| player.progress.is_none()) {
-            self.device = None;
+        let device = &mut self.device;
+        if let Some(player) = self.players.get_mut(&active)
+            && let Some(progress) = &player.progress
+        {
+            player.device_seen = device.leave_values(progress);
         }
         self.rows.push(row);
     }
@@ -278,6 +284,7 @@ impl Runner<'_> {
             }
             Action::Crash => {
                 self.players.values_mut().for_each(|player| player.progress = None);
+                self.device = LiveDevice::default();
                 self.shelf.crash();
                 Ok("nothing more was saved".into())
             }
@@ -308,19 +315,24 @@ impl Runner<'_> {
         };
         let profile = self.shelf.newest(&owner).map_err(why)?;
         let device = self.shelf.newest(&Owner::Device).map_err(why)?;
-        let launched = Progress::launch(self.spec, profile.image.as_ref(), device.image.as_ref());
-        let Launched { progress, .. } = launched.map_err(|error| Why::Refused(error.to_string()))?;
+        let refused = |error: LoadError| Why::Refused(error.to_string());
+        let device = self.device.image(self.spec, device.image.as_ref()).map_err(refused)?;
+        let launched = Progress::launch(self.spec, profile.image.as_ref(), device.as_ref());
+        let Launched { progress, outcome, .. } = launched.map_err(refused)?;
         let place = progress.place();
-        self.player().progress = Some(progress);
-        self.share_device();
-        Ok(match profile.origin {
+        let seen = self.device.join(&progress);
+        let player = self.player();
+        (player.progress, player.device_seen) = (Some(progress), seen);
+        let saved = if outcome.save_due { format!(", {}", self.save()?) } else { String::new() };
+        let loaded = match profile.origin {
             Origin::Fresh => "a fresh profile".into(),
             Origin::Loaded { generation } => format!("loaded {generation}: {place}"),
             Origin::Recovered { generation, passed_over } => {
                 let damaged: Vec<String> = passed_over.iter().map(|(number, _)| number.to_string()).collect();
                 format!("recovered {generation}: {place}; {} damaged", damaged.join(", "))
             }
-        })
+        };
+        Ok(loaded + &saved)
     }
 
     /// Puts a saved image on the shelf, as this player's newest, or as the device's.
@@ -344,8 +356,9 @@ impl Runner<'_> {
     fn quit(&mut self) -> Answer {
         self.session()?;
         let note = self.save()?;
-        // Others in this process go on with the device values that this session leaves.
-        self.device = self.player().progress.take().map(|progress| progress.device_values());
+        if self.player().progress.take().is_some() {
+            self.device.part();
+        }
         Ok(note)
     }
 
@@ -381,6 +394,12 @@ impl Runner<'_> {
         if !outcome.opened.is_empty() {
             notes.push(format!("opens {}", outcome.opened.join(" and ")));
         }
+        if outcome.moment == Moment::Complete {
+            notes.push(match &outcome.next {
+                Some(next) => format!("next is {next}"),
+                None => "no level comes next".to_owned(),
+            });
+        }
         if outcome.save_due {
             notes.push(self.save()?);
         }
@@ -404,7 +423,7 @@ impl Runner<'_> {
     }
 
     fn expect(&mut self, condition: &Expression) -> Answer {
-        let refused = |error: AccessError| Why::Refused(error.to_string());
+        let refused = |error: AccessError| Why::Unjudged(error.to_string());
         let progress = self.session()?;
         if progress.evaluate(condition).map_err(refused)?.as_bool() {
             return Ok(String::new());

@@ -118,8 +118,10 @@ const MAX_NESTING: usize = 16;
 /// Reads all playthroughs of a file.
 pub(super) fn read(source: &str) -> (Vec<Written>, Vec<Diagnostic>) {
     let mut reader = Reader { errors: Vec::new(), done: Vec::new(), open: Vec::new(), too_deep: 0 };
-    let mut offset = 0;
-    for line in source.split_inclusive('\n') {
+    // Some editors begin a file with a mark of its byte order.
+    let mut offset = source.len() - source.trim_start_matches('\u{feff}').len();
+    let source_text = &source[offset..];
+    for line in source_text.split_inclusive('\n') {
         let code = without_comment(line);
         let text = code.trim();
         if !text.is_empty() {
@@ -240,7 +242,10 @@ impl Reader {
     }
 
     fn repeat(&mut self, line: Line<'_>, rest: Line<'_>) {
-        let times = rest.text.parse::<u32>().ok().filter(|times| *times > 0);
+        let digits = !rest.text.is_empty() && rest.text.bytes().all(|byte| byte.is_ascii_digit());
+        // What is beyond any number is too often, too.
+        let times = if digits { Some(rest.text.parse::<u32>().unwrap_or(u32::MAX)) } else { None };
+        let times = times.filter(|times| *times > 0);
         let all = self.open.iter().map(|block| u64::from(block.times)).product::<u64>();
         let times = match times {
             Some(times) if all.saturating_mul(u64::from(times)) <= MAX_REPEAT => times,
@@ -306,6 +311,11 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
         }
         "refuse" => {
             some(rest, line, "which statement should be refused?", "write it behind, as in `refuse enter cloud_pass`")?;
+            if rest.split().0.text == "refuse" {
+                return Err(
+                    error(rest.span(), "`refuse` stands once").help("name the statement that should be refused")
+                );
+            }
             let inner = statement(rest)?;
             match inner.kind {
                 Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) => {}
@@ -452,13 +462,18 @@ fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(Target,
         Some((Token::Name(name), span)) => Some(Spanned::new((*name).to_owned(), span.shifted(line.start))),
         _ => None,
     };
+    // A key that is no plain name.
+    let quoted = |at: usize| match tokens.get(at) {
+        Some((Token::Text(name), span)) => Some(Spanned::new(name.clone(), span.shifted(line.start))),
+        _ => None,
+    };
     let Some(field) = name(0) else { return Err(error(line.span(), "which field?")) };
     let mut keys = Vec::new();
     let Some((Token::Sign("["), open)) = tokens.get(1) else { return Ok((Target { field, keys }, 1)) };
     let wrong = || error(open.shifted(line.start), "the names of keys are wanted in these brackets");
     let mut at = 2;
     loop {
-        keys.push(name(at).ok_or_else(wrong)?);
+        keys.push(name(at).or_else(|| quoted(at)).ok_or_else(wrong)?);
         match tokens.get(at + 1) {
             Some((Token::Sign("]"), _)) => return Ok((Target { field, keys }, at + 2)),
             Some((Token::Sign(","), _)) => at += 2,

@@ -43,9 +43,32 @@ pub struct Cell {
     pub before: Option<Value>,
     /// The value after it; none where there is nothing to read.
     pub after: Option<Value>,
+    /// Of a container, how much is in it after the statement. `before` and `after` hold only what went and what came: a
+    /// timeline that kept whole containers would take memory for each of its rows.
+    pub len: Option<usize>,
 }
 
 impl Cell {
+    fn new(before: Option<&Value>, after: Option<&Value>) -> Cell {
+        let Some(len) = after.filter(|after| after.is_container()).map(Value::len) else {
+            return Cell { before: before.cloned(), after: after.cloned(), len: None };
+        };
+        let (before, after) = match (before, after) {
+            (Some(before), Some(after)) => {
+                let (went, came) = before.apart(after);
+                (Some(went), Some(came))
+            }
+            (_, after) => (None, after.map(Value::emptied)),
+        };
+        Cell { before, after, len: Some(len) }
+    }
+
+    /// The value after the statement in a few characters: of a container how much is in it.
+    pub fn brief(&self) -> Option<String> {
+        let after = self.after.as_ref()?;
+        Some(self.len.map_or_else(|| after.brief(), |len| after.counted(len)))
+    }
+
     /// Whether the statement changed the value.
     pub fn changed(&self) -> bool {
         self.before.is_some()
@@ -71,8 +94,8 @@ impl Watch {
         for (column, last) in self.columns.iter().zip(&mut self.last) {
             let after = progress.and_then(|progress| progress.evaluate(column).ok());
             let before = last.take().filter(|before| after.as_ref().is_some_and(|after| after != before));
-            last.clone_from(&after);
-            cells.push(Cell { before, after });
+            cells.push(Cell::new(before.as_ref(), after.as_ref()));
+            *last = after;
         }
         cells
     }

@@ -87,7 +87,7 @@ fn played(spec: &Spec) -> Option<Spec> {
         let value = match &field.ty {
             Type::Bool => Value::Bool(true),
             Type::Int => Value::Int(1),
-            Type::Float => Value::Float(1.0),
+            Type::Float => Value::float(1.0),
             Type::Text => Value::text("a"),
             Type::Choice(names) => Value::Text(names.last()?.name.clone()),
             _ => continue,
@@ -135,18 +135,25 @@ fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<St
             let name = entry_name(spec, field, slot, &one.state.made);
             let container =
                 matches!(value, Value::Bytes(_) | Value::List(_) | Value::Set(_) | Value::Map(_) | Value::Struct(..));
-            return Some(match value {
-                Value::Unfilled => format!("not filled({name})"),
+            let literal = value.literal();
+            return Some(match (value, literal) {
+                (Value::Unfilled, _) => format!("not filled({name})"),
+                // What cannot be written is told apart by another field, if there is one.
+                (_, None) if !container => continue,
                 _ if !changed.is_filled() && container => format!("filled({name})"),
                 // What is in it has no short name; how much is in it may do.
                 _ if container && value.len() == changed.len() => continue,
                 _ if container => format!("len({name}) == {}", value.len()),
-                Value::Bool(true) => name,
-                Value::Bool(false) => format!("not {name}"),
-                value if field.optional && !changed.is_filled() => {
-                    format!("filled({name}) and {name} == {}", value.literal())
+                (Value::Bool(true), _) => name,
+                (Value::Bool(false), _) => format!("not {name}"),
+                (_, literal) => {
+                    let filled = if field.optional && !changed.is_filled() {
+                        format!("filled({name}) and ")
+                    } else {
+                        String::new()
+                    };
+                    format!("{filled}{name} == {}", literal.unwrap_or_default())
                 }
-                value => format!("{name} == {}", value.literal()),
             });
         }
     }

@@ -3,11 +3,10 @@
 use std::fmt;
 use std::sync::Arc;
 
-use crate::spec::Axis;
+use crate::spec::{Axis, key_text};
 use crate::value::Value;
 
 use super::Progress;
-use super::entries::key_of;
 
 /// One level of the board.
 #[derive(Clone, Debug, PartialEq)]
@@ -59,8 +58,13 @@ impl Progress {
                     if single {
                         values.push((field.name.to_string(), value.clone()));
                     } else if *value != field.default {
-                        let key = key_of(spec, field, slot, &self.state.made).unwrap_or_default();
-                        let others: Vec<&str> = key.split(", ").filter(|name| *name != &*level.id).collect();
+                        let axes = field.axes.iter().zip(field.keys_of(slot)).filter(|(axis, _)| **axis != Axis::Level);
+                        let others = axes.flat_map(|(axis, key)| {
+                            let names = spec.key_names(*axis, key, &self.state.made);
+                            // Of a level and its checkpoint the checkpoint: the row is the level's.
+                            names.last().map(|name| key_text(name).into_owned())
+                        });
+                        let others: Vec<String> = others.collect();
                         values.push((format!("{}[{}]", field.name, others.join(", ")), value.clone()));
                     }
                 }

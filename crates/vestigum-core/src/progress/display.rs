@@ -8,6 +8,7 @@ use serde::de::DeserializeOwned;
 
 use crate::image::{Tree, decode};
 use crate::outcome::{AccessError, Written};
+use crate::types::Type;
 use crate::value::Value;
 
 use super::Progress;
@@ -136,11 +137,43 @@ impl Progress {
         let ty = self.find(field)?.ty.clone();
         let json = serde_json::to_value(value).map_err(|error| shape(error.to_string()))?;
         let tree: Tree = serde_json::from_value(json).map_err(|error| shape(error.to_string()))?;
-        let mut misfits = Vec::new();
-        let value = decode(&tree, &ty, field, &mut |name, why| misfits.push(format!("{name}: {why}")));
-        match (value, misfits.is_empty()) {
-            (Some(value), true) => self.write(field, keys, value),
-            _ => Err(shape(misfits.join("; "))),
+        match exactly(&tree, &ty, field) {
+            Ok(value) => self.write(field, keys, value),
+            Err(misfits) => Err(shape(misfits.join("; "))),
         }
+    }
+}
+
+/// The value that a tree means, if it fits in every piece and leaves no member of a struct out; else what does not fit.
+pub(super) fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
+    let mut misfits = Vec::new();
+    let value = decode(tree, ty, name, &mut |name, why| misfits.push(format!("{name}: {why}")));
+    left_out(tree, ty, name, &mut misfits);
+    value.filter(|_| misfits.is_empty()).ok_or(misfits)
+}
+
+/// The members of structs that a tree does not have: a Rust value that lacks one is a mistake, and no zero.
+fn left_out(tree: &Tree, ty: &Type, name: &str, misfits: &mut Vec<String>) {
+    match (tree, ty) {
+        (Tree::Map(entries), Type::Struct(ty)) => {
+            for (member, member_type) in ty.members() {
+                let shown = format!("{name}.{member}");
+                match entries.get(member) {
+                    Some(tree) => left_out(tree, member_type, &shown, misfits),
+                    None => misfits.push(format!("{shown}: it is left out, and a {} is written whole", ty.name())),
+                }
+            }
+        }
+        (Tree::List(items), Type::List(inner) | Type::Set(inner)) => {
+            for (index, item) in items.iter().enumerate() {
+                left_out(item, inner, &format!("{name}, item {}", index + 1), misfits);
+            }
+        }
+        (Tree::Map(entries), Type::Map(inner)) => {
+            for (key, item) in entries {
+                left_out(item, inner, &format!("{name}['{key}']"), misfits);
+            }
+        }
+        _ => {}
     }
 }

@@ -1,10 +1,11 @@
 //! Finding the entry of a field that a game or a script names.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use crate::diagnostic::nearest;
 use crate::outcome::AccessError;
-use crate::spec::{Axis, Field, MadeKeys, SpecData};
+use crate::spec::{Axis, Field, MadeKeys, SpecData, key_text};
 
 use super::Progress;
 
@@ -19,6 +20,9 @@ pub(crate) enum Found {
 impl Progress {
     pub(crate) fn find(&self, name: &str) -> Result<&Field, AccessError> {
         self.spec.0.find_field(name).ok_or_else(|| {
+            if self.spec.0.derived_ids.contains_key(name) {
+                return AccessError::IsDerived { name: name.to_owned() };
+            }
             let nearest = nearest(name, self.spec.fields().map(Field::name)).map(str::to_owned);
             AccessError::UnknownName { name: name.to_owned(), nearest }
         })
@@ -61,7 +65,7 @@ impl Progress {
             if made.len() >= max as usize {
                 return Err(AccessError::KeysFull { axis: declared.name.to_string(), max });
             }
-            if !crate::spec::is_key_name(name) {
+            if !crate::spec::is_made_name(name) {
                 return Err(AccessError::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() });
             }
             new.push((*set as usize, name));
@@ -139,7 +143,8 @@ fn unknown_key<'a>(axis: &str, name: &str, known: impl Iterator<Item = &'a str>)
 
 fn which_key(spec: &SpecData, field: &Field, axis: Axis) -> AccessError {
     let example: Option<Arc<str>> = match axis {
-        Axis::Level | Axis::Checkpoint => spec.levels.first().map(|level| level.id.clone()),
+        Axis::Level => spec.levels.first().map(|level| level.id.clone()),
+        Axis::Checkpoint => spec.example_checkpoint().map(Arc::from),
         Axis::Keys(set) => spec.key_sets[set as usize].names.first().cloned(),
     };
     AccessError::WhichKey {
@@ -149,14 +154,16 @@ fn which_key(spec: &SpecData, field: &Field, axis: Axis) -> AccessError {
     }
 }
 
-/// The name of an entry's key: the names of all its axes.
+/// The key of an entry as expressions write it in brackets: the names of all its axes, in quotes where they are no plain
+/// names.
 pub(crate) fn key_of(spec: &SpecData, field: &Field, slot: usize, made: &MadeKeys) -> Option<Arc<str>> {
     if field.axes.is_empty() {
         return None;
     }
-    match &spec.entry_names(field, slot, made)[..] {
-        [one] => Some(one.clone()),
-        names => Some(names.join(", ").into()),
+    let names = spec.entry_names(field, slot, made);
+    match &names[..] {
+        [one] if matches!(key_text(one), Cow::Borrowed(_)) => Some(one.clone()),
+        names => Some(names.iter().map(|name| key_text(name)).collect::<Vec<_>>().join(", ").into()),
     }
 }
 

@@ -6,7 +6,7 @@ use crate::expression::Env;
 use crate::fate::{Deed, Fate, FieldFate, Simple};
 use crate::moment::Moment;
 use crate::outcome::{Change, Outcome};
-use crate::spec::{Field, SpecData, Touched};
+use crate::spec::{Field, Span, SpecData, Touched};
 use crate::state::State;
 use crate::value::Value;
 
@@ -16,7 +16,8 @@ use super::{Progress, Subject, key_of};
 struct Pending {
     slot: usize,
     value: Value,
-    change: Change,
+    /// None where only the marks change: the value is what it was.
+    change: Option<Change>,
 }
 
 impl Progress {
@@ -26,11 +27,13 @@ impl Progress {
             let spec = &*self.spec.0;
             let env = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
             let in_level = self.state.spot.level().is_some();
-            let mut weigh = Weigh { spec, state: &self.state, pending: Vec::new() };
+            let through = moment == Moment::Launch;
+            let mut weigh = Weigh { spec, state: &self.state, through, pending: Vec::new() };
             for (id, fate) in spec.plan.busy(moment) {
                 let field = spec.field(id);
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
-                if field.needs_level() && !in_level && moment != Moment::Enter {
+                let outside = field.needs_level() && !in_level && moment != Moment::Enter;
+                if outside || (self.projects && field.lasts == Span::Device) {
                     continue;
                 }
                 weigh.field(field, fate, &env);
@@ -43,7 +46,7 @@ impl Progress {
                 Moment::Launch => self.state.write_through(slot, value),
                 _ => self.state.write(slot, value),
             }
-            outcome.changes.push(change);
+            outcome.changes.extend(change);
         }
         if self.state.spot.level().is_some() {
             let names = self.spec.0.plan.set_back(moment).iter().map(|id| self.spec.0.field(*id).name.clone());
@@ -55,6 +58,8 @@ impl Progress {
 struct Weigh<'a> {
     spec: &'a SpecData,
     state: &'a State,
+    /// Whether the marks get the value, too.
+    through: bool,
     pending: Vec<Pending>,
 }
 
@@ -95,7 +100,7 @@ impl Weigh<'_> {
         match deed {
             Deed::Simple(simple) => self.simple(field, slot, *simple),
             Deed::Operation(operation, _) => {
-                let (new, cut) = operation.apply(self.state.value(slot), operand, &field.ty.zero());
+                let (new, cut) = operation.apply(self.state.value(slot), operand, &field.ty.zero(), &field.limits);
                 let (value, clamped) = field.limits.clamp(new);
                 self.change(field, slot, value, Fate::Operation(*operation), clamped || cut);
             }
@@ -104,7 +109,7 @@ impl Weigh<'_> {
 
     fn simple(&mut self, field: &Field, slot: usize, simple: Simple) {
         let value = match simple {
-            Simple::Keep => return,
+            Simple::Keep => return self.mark(slot),
             Simple::Entry | Simple::Checkpoint if !self.state.is_noted(slot) => return,
             Simple::Reset => &field.default,
             Simple::Entry => self.state.at_entry(slot),
@@ -112,13 +117,22 @@ impl Weigh<'_> {
         };
         if value != self.state.value(slot) {
             self.change(field, slot, value.clone(), Fate::Simple(simple), false);
+        } else {
+            self.mark(slot);
+        }
+    }
+
+    /// A rule leaves the value as it is; at `launch` the marks get it all the same.
+    fn mark(&mut self, slot: usize) {
+        if self.through && self.state.is_noted(slot) {
+            self.pending.push(Pending { slot, value: self.state.value(slot).clone(), change: None });
         }
     }
 
     fn change(&mut self, field: &Field, slot: usize, value: Value, fate: Fate, clamped: bool) {
         let before = self.state.value(slot);
         if *before == value && !clamped {
-            return;
+            return self.mark(slot);
         }
         let change = Change {
             field: field.name.clone(),
@@ -128,6 +142,6 @@ impl Weigh<'_> {
             fate,
             clamped,
         };
-        self.pending.push(Pending { slot, value, change });
+        self.pending.push(Pending { slot, value, change: Some(change) });
     }
 }

@@ -62,6 +62,8 @@ pub struct Progress {
     pub(crate) spec: Spec,
     pub(crate) state: State,
     pub(crate) closed: bool,
+    /// Whether it only works out what a save writes: then no rule changes the device, which is saved as it is.
+    pub(crate) projects: bool,
     fingerprint: u32,
 }
 
@@ -110,7 +112,7 @@ impl Progress {
 
     /// Progress that goes on from a state.
     pub(crate) fn at(spec: &Spec, state: State) -> Progress {
-        Progress { spec: spec.clone(), state, closed: false, fingerprint: spec.0.fingerprint }
+        Progress { spec: spec.clone(), state, closed: false, projects: false, fingerprint: spec.0.fingerprint }
     }
 
     /// The spec it runs.
@@ -177,6 +179,9 @@ impl Progress {
     pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
         let spec = &self.spec.0;
         let Some(index) = spec.derived_ids.get(name) else {
+            if spec.find_field(name).is_some() {
+                return Err(AccessError::IsField { name: name.to_owned() });
+            }
             let nearest = nearest(name, spec.derived_ids.keys().map(|name| &**name)).map(str::to_owned);
             return Err(AccessError::UnknownName { name: name.to_owned(), nearest });
         };

@@ -256,7 +256,7 @@ impl Progress {
 
     /// The moment `launch`, on what was loaded.
     pub(crate) fn begin(&mut self) -> Outcome {
-        let mut outcome = self.fated(Moment::Launch, Subject::default());
+        let mut outcome = self.fated(Moment::Launch, self.subject());
         outcome.respawn = self.respawn_at();
         self.finished(outcome)
     }

@@ -40,7 +40,27 @@ impl Progress {
         }
     }
 
-    fn can_open(&self, level: u32) -> bool {
+    /// Opens a level that a reset has just taken back.
+    pub(super) fn open_again(&mut self, level: u32, changes: &mut Vec<Change>) {
+        let spec = self.spec.clone();
+        let slot = spec.0.opened_slot(level);
+        let (opened, id) = (&spec.0.field(spec.0.opened).name, &spec.0.level(level).id);
+        let taken = changes.iter().position(|change| change.field == *opened && change.key.as_ref() == Some(id));
+        match taken {
+            Some(at) => drop(changes.remove(at)),
+            None => changes.push(Change {
+                field: opened.clone(),
+                key: Some(id.clone()),
+                before: Value::Bool(false),
+                after: Value::Bool(true),
+                fate: Fate::Opened,
+                clamped: false,
+            }),
+        }
+        self.state.write_through(slot, Value::Bool(true));
+    }
+
+    pub(super) fn can_open(&self, level: u32) -> bool {
         let spec = &*self.spec.0;
         match &spec.level(level).opens {
             Opening::Always => true,
@@ -58,7 +78,7 @@ impl Progress {
         let spec = &*self.spec.0;
         match &spec.level(level).opens {
             Opening::Always => "it opens at the next moment outside a level".into(),
-            Opening::After(before) => format!("needs completed[{}]", spec.level(*before).id),
+            Opening::After(before) => format!("complete {} first", spec.level(*before).title()),
             Opening::When(condition) => {
                 let missing = condition.missing(&self.env());
                 missing.unwrap_or_else(|| "it opens at the next moment outside a level".into())

@@ -8,7 +8,7 @@ use crate::diagnostic::nearest;
 use crate::fate::{Fate, Simple};
 use crate::outcome::{AccessError, Change};
 use crate::place::Spot;
-use crate::spec::{Field, FieldId, Span};
+use crate::spec::{Axis, Field, FieldId, Span, key_text};
 use crate::value::Value;
 
 use super::{Found, Progress, key_of};
@@ -41,7 +41,10 @@ impl fmt::Display for Reset {
             Reset::Level(level) => write!(f, "level {level}"),
             Reset::Run => f.write_str("run"),
             Reset::Field { name, keys } if keys.is_empty() => write!(f, "field {name}"),
-            Reset::Field { name, keys } => write!(f, "field {name}[{}]", keys.join(", ")),
+            Reset::Field { name, keys } => {
+                let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
+                write!(f, "field {name}[{}]", keys.join(", "))
+            }
             Reset::Profile => f.write_str("profile"),
             Reset::Device => f.write_str("device"),
             Reset::Everything => f.write_str("everything"),
@@ -83,6 +86,9 @@ impl Progress {
                 }
                 if self.state.spot.level() == Some(level) {
                     self.end_visit(&mut changes);
+                } else if self.can_open(level) {
+                    // It was taken back, and nothing locks it. Outside a level judging the openings says the same.
+                    self.open_again(level, &mut changes);
                 }
             }
             Reset::Run => {
@@ -100,6 +106,7 @@ impl Progress {
                         self.back_to_default(field, slot, &mut changes);
                     }
                 }
+                self.free_names(field);
             }
             Reset::Profile => self.reset_profile(&mut changes),
             Reset::Device => self.all_of(|field| field.lasts == Span::Device, &mut changes),
@@ -112,6 +119,56 @@ impl Progress {
         merge(&mut changes, opened);
         changes.sort_by_key(|change| spec.field_ids.get(&change.field).copied().unwrap_or(FieldId(0)));
         Ok(changes)
+    }
+
+    /// Gives up the names made at run time that no entry needs any more, so that they leave room for others.
+    fn free_names(&mut self, field: &Field) {
+        let spec = self.spec.clone();
+        let spec = &*spec.0;
+        for axis in &field.axes {
+            let Axis::Keys(set) = axis else { continue };
+            let index = *set as usize;
+            if spec.key_sets[index].max.is_none() {
+                continue;
+            }
+            let keyed = || spec.fields.iter().filter(|field| field.axes.contains(axis));
+            let mut used = vec![false; self.state.made[index].len()];
+            for field in keyed() {
+                let at = field.axes.iter().position(|other| other == axis).unwrap_or(0);
+                for slot in field.slots().filter(|slot| spec.is_made(field, *slot, &self.state.made)) {
+                    let (entry, checkpoint) = (self.state.at_entry(slot), self.state.at_checkpoint(slot));
+                    if [self.state.value(slot), entry, checkpoint].iter().any(|value| **value != field.default) {
+                        used[field.keys_of(slot)[at] as usize] = true;
+                    }
+                }
+            }
+            if used.iter().all(|used| *used) {
+                continue;
+            }
+            // The keys that stay move together, in their order.
+            for field in keyed() {
+                let at = field.axes.iter().position(|other| other == axis).unwrap_or(0);
+                let mut moved = vec![field.default.clone(); field.slots().len()];
+                let mut marks = vec![(field.default.clone(), field.default.clone()); moved.len()];
+                for slot in field.slots() {
+                    let mut keys = field.keys_of(slot);
+                    if used.get(keys[at] as usize) == Some(&true) {
+                        keys[at] = used[..keys[at] as usize].iter().filter(|used| **used).count() as u32;
+                        let to = field.slot_at(&keys) - field.first_slot;
+                        moved[to] = self.state.value(slot).clone();
+                        marks[to] = (self.state.at_entry(slot).clone(), self.state.at_checkpoint(slot).clone());
+                    }
+                }
+                for ((slot, value), (entry, checkpoint)) in field.slots().zip(moved).zip(marks) {
+                    self.state.write_through(slot, value);
+                    if field.rewinds && self.state.spot.level().is_some() {
+                        self.state.write_marks(slot, entry, checkpoint);
+                    }
+                }
+            }
+            let mut used = used.into_iter();
+            self.state.made[index].retain(|_| used.next().unwrap_or(true));
+        }
     }
 
     fn reset_profile(&mut self, changes: &mut Vec<Change>) {

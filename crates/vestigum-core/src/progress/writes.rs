@@ -3,11 +3,13 @@
 use std::sync::Arc;
 
 use crate::handle::{Handle, Number, Scalar};
+use crate::image::Tree;
 use crate::outcome::{AccessError, Written};
 use crate::spec::{Field, FieldId, Limits};
 use crate::types::Type;
 use crate::value::{Value, sum};
 
+use super::display::exactly;
 use super::{Found, Progress};
 
 impl Progress {
@@ -114,15 +116,18 @@ impl Progress {
             return Err(self.no_such_operation(id, "inserted into with a key"));
         };
         let item = self.fitted_to(id, item, &inner)?;
+        let written: Arc<str> = at.into();
         self.put_by_name(id, keys, |old, limits| {
+            let at = limits.shortened_key(&written);
             let (item, cut) = limits.clamp_item(item);
+            let cut = cut || at != written;
             let room = limits.has_room(&old);
             let mut map = match old {
-                Value::Map(map) if !room && !map.contains_key(at) => return (Value::Map(map), true),
+                Value::Map(map) if !room && !map.contains_key(&at) => return (Value::Map(map), true),
                 Value::Map(map) => map,
                 _ => Arc::default(),
             };
-            Arc::make_mut(&mut map).insert(at.into(), item);
+            Arc::make_mut(&mut map).insert(at, item);
             (Value::Map(map), cut)
         })
     }
@@ -171,11 +176,11 @@ impl Progress {
     }
 
     fn fitted_to(&self, field: FieldId, value: Value, ty: &Type) -> Result<Value, AccessError> {
-        let written = value.to_string();
-        value.fitted(ty).ok_or_else(|| AccessError::WrongType {
-            field: self.spec.0.field(field).name.to_string(),
-            wanted: ty.clone(),
-            value: written,
+        let name = || self.spec.0.field(field).name.to_string();
+        value.clone().fitted(ty).ok_or_else(|| match exactly(&Tree::of(&value), ty, &name()) {
+            // Of a struct it says which member is the matter.
+            Err(misfits) if ty.has_struct() => AccessError::Shape { field: name(), why: misfits.join("; ") },
+            _ => AccessError::WrongType { field: name(), wanted: ty.clone(), value: value.to_string() },
         })
     }
 

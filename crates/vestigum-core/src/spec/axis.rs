@@ -100,6 +100,13 @@ impl SpecData {
         ((checkpoint as usize) < self.level(level).checkpoints.len()).then_some(first + checkpoint)
     }
 
+    /// A checkpoint as keys name it, for messages: its level and its name.
+    pub fn example_checkpoint(&self) -> Option<String> {
+        let (level, checkpoint) = *self.stops.first()?;
+        let level = self.level(level);
+        Some(format!("{}, {}", level.id, level.checkpoints[checkpoint as usize]))
+    }
+
     /// The names of one key of an axis: two for a checkpoint.
     pub fn key_names(&self, axis: Axis, key: u32, made: &MadeKeys) -> Vec<Arc<str>> {
         match axis {
@@ -128,6 +135,11 @@ impl SpecData {
             names.extend(of_key);
         }
         names
+    }
+
+    /// Whether the keys of an axis are made at run time.
+    pub fn is_open(&self, axis: Axis) -> bool {
+        matches!(axis, Axis::Keys(set) if self.key_sets[set as usize].max.is_some())
     }
 
     /// How many entries a keyed field has: of an open key set only the keys that were made.
@@ -247,12 +259,19 @@ impl Field {
         self.axes.iter().any(|axis| matches!(axis, Axis::Level | Axis::Checkpoint))
     }
 
+    /// The level that an entry belongs to, if it belongs to one.
+    pub(crate) fn level_of(&self, spec: &SpecData, slot: usize) -> Option<u32> {
+        let at = self.axes.iter().position(|axis| matches!(axis, Axis::Level | Axis::Checkpoint))?;
+        let below: usize = self.dims[at + 1..].iter().map(|dim| *dim as usize).product();
+        let key = (slot - self.first_slot) / below.max(1) % (self.dims[at] as usize).max(1);
+        Some(match self.axes[at] {
+            Axis::Checkpoint => spec.stops[key].0,
+            Axis::Level | Axis::Keys(_) => key as u32,
+        })
+    }
+
     /// Whether an entry belongs to a level.
     pub(crate) fn is_of_level(&self, spec: &SpecData, slot: usize, level: u32) -> bool {
-        self.axes.iter().zip(self.keys_of(slot)).any(|(axis, key)| match axis {
-            Axis::Level => key == level,
-            Axis::Checkpoint => spec.stops[key as usize].0 == level,
-            Axis::Keys(_) => false,
-        })
+        self.level_of(spec, slot) == Some(level)
     }
 }

@@ -1,5 +1,6 @@
 //! Fields: named, typed pieces of progress.
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
@@ -241,6 +242,38 @@ impl Limits {
         self.shortened(item)
     }
 
+    /// Both sets or maps in one, as far as there is room: what `a` has stays, the entries of `b` win over those of the same
+    /// key. Says whether something was cut or found no room.
+    pub(crate) fn united(&self, a: &Value, b: &Value) -> (Value, bool) {
+        let (b, mut cut) = self.shortened(b.clone());
+        let united = match (a, &b) {
+            (Value::Set(a), Value::Set(b)) => {
+                let mut set = (**a).clone();
+                for item in b.iter() {
+                    let fits = set.len() < self.max_len || set.contains(item);
+                    cut |= !fits;
+                    if fits {
+                        set.insert(item.clone());
+                    }
+                }
+                Value::Set(Arc::new(set))
+            }
+            (Value::Map(a), Value::Map(b)) => {
+                let mut map = (**a).clone();
+                for (key, value) in b.iter() {
+                    let fits = map.len() < self.max_len || map.contains_key(key);
+                    cut |= !fits;
+                    if fits {
+                        map.insert(key.clone(), value.clone());
+                    }
+                }
+                Value::Map(Arc::new(map))
+            }
+            _ => b,
+        };
+        (united, cut)
+    }
+
     /// Whether a container has room for one more.
     pub(crate) fn has_room(&self, container: &Value) -> bool {
         container.len() < self.max_len
@@ -270,19 +303,37 @@ impl Limits {
             Value::List(list) => Value::List(Arc::new(list.iter().take(max).map(inner).collect())),
             Value::Set(set) => Value::Set(Arc::new(set.iter().take(max).map(inner).collect())),
             Value::Map(map) => {
-                let entries = map.iter().take(max).map(|(key, value)| (key.clone(), inner(value)));
-                Value::Map(Arc::new(entries.collect()))
+                let mut short = BTreeMap::new();
+                for (key, value) in map.iter() {
+                    // Where two keys become one when they are cut, the first one stays.
+                    if short.len() < max {
+                        short.entry(self.shortened_key(key)).or_insert_with(|| inner(value));
+                    }
+                }
+                Value::Map(Arc::new(short))
             }
             _ => return (value, false),
         };
         (short, true)
     }
 
+    fn is_long_key(&self, key: &str) -> bool {
+        key.len() > self.max_len && key.chars().count() > self.max_len
+    }
+
+    /// The key of a map, cut as a text is.
+    pub(crate) fn shortened_key(&self, key: &Arc<str>) -> Arc<str> {
+        match key.char_indices().nth(self.max_len) {
+            Some((end, _)) if self.is_long_key(key) => key[..end].into(),
+            _ => key.clone(),
+        }
+    }
+
     fn is_too_long(&self, value: &Value) -> bool {
         let inside = match value {
             Value::Struct(_, members) | Value::List(members) => members.iter().any(|member| self.is_too_long(member)),
             Value::Set(set) => set.iter().any(|member| self.is_too_long(member)),
-            Value::Map(map) => map.values().any(|member| self.is_too_long(member)),
+            Value::Map(map) => map.iter().any(|(key, member)| self.is_long_key(key) || self.is_too_long(member)),
             _ => false,
         };
         inside || value.len() > self.max_len

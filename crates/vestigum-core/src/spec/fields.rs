@@ -162,7 +162,7 @@ impl Resolver<'_> {
     }
 
     fn typed(&mut self, ty: &Type, literal: &Literal) -> Option<Value> {
-        let value = literal.value.clone().fitted(ty);
+        let value = literal.value.clone().completed(ty).fitted(ty);
         if value.is_none() {
             let message = format!("a value of type {ty} is wanted here, and {} is none", literal.value);
             let error = self.error(codes::WRONG_TYPE, literal.span, message);

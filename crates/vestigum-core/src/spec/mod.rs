@@ -79,6 +79,8 @@ pub(crate) struct SpecData {
     pub level_ids: FxHashMap<Arc<str>, u32>,
     /// All levels in the order of their ids, which is the one that images want.
     pub levels_by_name: Vec<u32>,
+    /// How many of the levels stand in `order`: the first ones.
+    pub in_order: usize,
     pub lasts: Lasts,
     /// The axis of checkpoints: level and checkpoint of each, for the levels that list theirs.
     pub stops: Vec<(u32, u32)>,
@@ -153,6 +155,8 @@ pub(crate) enum Opening {
 pub struct Derived {
     pub(crate) name: Arc<str>,
     pub(crate) expression: Expression,
+    /// 1 if it reads no other derived value, else one more than the deepest of those.
+    pub(crate) depth: usize,
 }
 
 impl Derived {
@@ -210,7 +214,16 @@ impl Spec {
     /// # Errors
     /// As [`Spec::from_toml`].
     pub fn from_named_toml(name: &str, text: &str) -> Result<Spec, Diagnostics> {
-        let (spec, errors, _) = Spec::read(text, None);
+        let (spec, mut errors, _) = Spec::read(text, None);
+        // A game that was built without its history would refuse the saves of its older versions.
+        if let Some(spec) = &spec
+            && let Some(first) = spec.0.document.migrations.first()
+        {
+            let message = "there are migrations, and no history that tells what saves they come from";
+            errors.push(Diagnostic::error(crate::codes::NO_HISTORY, first.to.span, message).help(
+                "a game reads both, with `Spec::from_toml_with_history`; the program finds `SPEC.history.json` beside the spec",
+            ));
+        }
         match spec {
             Some(spec) if errors.is_empty() => Ok(spec),
             _ => Err(Diagnostics::new(name, text, errors)),
@@ -411,7 +424,10 @@ impl Spec {
         self.0.moment(name)
     }
 
-    /// What one moment does to one field, as the rules say it.
+    /// What one moment does to one field, as the rules say it. At a moment that this game does not have nothing happens.
+    ///
+    /// # Panics
+    /// If the moment or the field is of another spec: take them from this one's [`Spec::moments`] and [`Spec::fields`].
     pub fn fate(&self, field: &Field, moment: Moment) -> &crate::fate::FieldFate {
         self.0.plan.fate(field.id, moment)
     }
@@ -524,7 +540,7 @@ impl SpecData {
 }
 
 /// Whether a name made at run time can be a key.
-pub(crate) use resolve::is_name as is_key_name;
+pub(crate) use resolve::{is_made_name, key_text};
 
 impl Accept {
     /// The word for it.

@@ -1,12 +1,13 @@
 //! From a [`Document`] to a spec: every name gets its meaning, and what cannot mean anything is reported.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
-use crate::expression::{Expression, FUNCTIONS, Scope, Token, compile, tokens};
+use crate::expression::{Expression, FUNCTIONS, Moves, Scope, Token, compile, tokens};
 use crate::fate::Plan;
 use crate::migration::Migrations;
 use crate::moment::Moment;
@@ -20,6 +21,9 @@ use super::{Accept, Derived, Level, Opening, Respawn, Resume, SpecData};
 
 /// More slots than this are a mistake, or a trap.
 const MAX_SLOTS: usize = 4_000_000;
+
+/// How deep derived values may read each other.
+const DERIVED_DEPTH: usize = 100;
 
 /// Builds the spec. What comes back is whole only if no error was added.
 pub(crate) fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnostic>) -> Option<SpecData> {
@@ -143,6 +147,7 @@ impl Resolver<'_> {
             levels: Vec::new(),
             level_ids: FxHashMap::default(),
             levels_by_name: Vec::new(),
+            in_order: 0,
             lasts: Lasts::default(),
             stops: Vec::new(),
             key_sets: Vec::new(),
@@ -197,6 +202,7 @@ impl Resolver<'_> {
             }
         }
         let in_order = spec.levels.len();
+        spec.in_order = in_order;
         for (name, _) in &document.levels {
             if !spec.level_ids.contains_key(name.value.as_str()) && self.name("level", name) {
                 add_level(spec, &name.value);
@@ -285,7 +291,13 @@ impl Resolver<'_> {
     ) {
         let Some((key, (name, text))) = waiting.get_key_value(name) else { return };
         let key = *key;
-        if path.contains(&key) || path.len() > 100 {
+        if path.len() >= DERIVED_DEPTH {
+            let message = format!("derived values read each other more than {DERIVED_DEPTH} deep here");
+            self.error(codes::OUT_OF_RANGE, name.span, message);
+            waiting.remove(key);
+            return;
+        }
+        if path.contains(&key) {
             let circle = path.iter().skip_while(|step| **step != key).chain([&key]).copied();
             let message = format!("these derived values need each other: {}", circle.collect::<Vec<_>>().join(" → "));
             self.error(codes::CYCLE, name.span, message);
@@ -309,7 +321,15 @@ impl Resolver<'_> {
         let compiled = compile(spec, Scope::Derived, &text.value, None, &place, self.errors);
         let index = match compiled {
             Some(expression) => {
-                spec.derived.push(Derived { name: key.into(), expression });
+                let below = expression.derived().iter().map(|index| spec.derived[*index as usize].depth).max();
+                let depth = below.unwrap_or(0) + 1;
+                if depth > DERIVED_DEPTH {
+                    let message = format!("derived values read each other more than {DERIVED_DEPTH} deep here");
+                    self.error(codes::OUT_OF_RANGE, name.span, message);
+                    spec.derived_ids.insert(key.into(), u32::MAX);
+                    return;
+                }
+                spec.derived.push(Derived { name: key.into(), expression, depth });
                 spec.derived.len() as u32 - 1
             }
             None => u32::MAX,
@@ -327,6 +347,13 @@ impl Resolver<'_> {
                 continue;
             };
             if let Some(condition) = self.condition(spec, Scope::Opens, opens) {
+                if !matches!(condition.moves(spec), Moves::Not | Moves::Up) {
+                    let message =
+                        format!("an opening level may lock `{}`: this may stop holding when others open", name.value);
+                    self.error(codes::CLOSING_CONDITION, opens.span, message).help = Some(
+                        "conditions are judged together, in no order; ask with `open(…)` only for levels that must be open".into(),
+                    );
+                }
                 spec.levels[index as usize].opens = Opening::When(condition);
             }
         }
@@ -344,11 +371,8 @@ impl Resolver<'_> {
         for word in &save.at {
             match spec.moment(&word.value) {
                 None => self.unknown_moment(spec, word),
-                Some(Moment::Quit | Moment::Launch) => {
-                    let message = format!(
-                        "`{}` needs no mention: quitting always saves, a launch changes nothing that a save would lose",
-                        word.value
-                    );
+                Some(Moment::Quit) => {
+                    let message = "`quit` needs no mention: quitting always saves";
                     self.error(codes::IDLE_RULE, word.span, message);
                 }
                 Some(moment) => spec.save_at.push(moment),
@@ -392,6 +416,20 @@ fn is_reserved(word: &str) -> bool {
     const OTHERS: [&str; 10] =
         ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
     OTHERS.contains(&word) || FUNCTIONS.contains(&word) || STATEMENTS.contains(&word)
+}
+
+/// Whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.
+pub(crate) fn is_made_name(name: &str) -> bool {
+    (1..=60).contains(&name.chars().count()) && !name.chars().any(char::is_control)
+}
+
+/// A key as expressions and playthroughs write it in brackets: in quotes if it is no plain name.
+pub(crate) fn key_text(name: &str) -> Cow<'_, str> {
+    if is_name(name) && !is_reserved(name) {
+        Cow::Borrowed(name)
+    } else {
+        Cow::Owned(format!("'{}'", name.replace('\'', "''")))
+    }
 }
 
 pub(crate) fn is_name(text: &str) -> bool {

@@ -143,7 +143,7 @@ impl Resolver<'_> {
             self.error(codes::WRONG_TYPE, name.span, message);
             return None;
         }
-        let Some(value) = value.clone().fitted(&field.ty) else {
+        let Some(value) = value.clone().completed(&field.ty).fitted(&field.ty) else {
             let message = format!("`{}` is of type {}, and {value} is not", field.name, field.ty);
             self.error(codes::WRONG_TYPE, span, message);
             return None;

@@ -68,8 +68,13 @@ impl Table {
         reached.checked_sub(1).map_or_else(|| self.zero(), |last| self.steps(level)[last].clone())
     }
 
+    /// Whether some level has steps of its own.
+    pub(crate) fn has_own_steps(&self) -> bool {
+        !self.of_levels.is_empty()
+    }
+
     fn zero(&self) -> Value {
-        if self.float { Value::Float(0.0) } else { Value::Int(0) }
+        if self.float { Value::float(0.0) } else { Value::Int(0) }
     }
 
     /// Steps of which one is a float are all floats.

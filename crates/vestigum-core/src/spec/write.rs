@@ -225,7 +225,7 @@ fn list(items: impl Iterator<Item = String>) -> String {
 fn literal(value: &Value) -> String {
     match value {
         Value::Text(text) => quoted(text),
-        Value::Float(float) => format!("{float:?}"),
+        Value::Float(float) => format!("{:?}", float.get()),
         Value::List(items) => list(items.iter().map(literal)),
         Value::Map(map) => {
             let entries = map.iter().map(|(name, value)| format!("{} = {}", key(name), literal(value)));

@@ -441,7 +441,9 @@ impl Case<'_> {
         for (number, operation) in self.log.iter().enumerate().take(self.cut) {
             self.commits.tell(number, &mut steps);
             match self.failed {
-                Some((failed, fault)) if failed.contains(&number) && fault.strikes(operation) => steps.push(Step::Failed(operation.clone(), fault)),
+                Some((failed, fault)) if failed.contains(&number) && fault.strikes(operation) => {
+                    steps.push(Step::Failed(operation.clone(), fault))
+                }
                 _ if operation.changes() => steps.push(Step::Operation(operation.clone())),
                 _ => {}
             }

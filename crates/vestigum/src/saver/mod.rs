@@ -21,10 +21,9 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
-use vestigum_core::{Owner, Suspended};
+use vestigum_core::{LiveDevice, Owner, Suspended};
 
 use crate::common::Writing;
-use crate::device::LiveDevice;
 use crate::session::SessionError;
 use crate::store::{Store, StoreError};
 

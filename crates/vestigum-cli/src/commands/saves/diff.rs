@@ -20,8 +20,8 @@ pub struct Arguments {
     spec: PathBuf,
     /// The save folder
     folder: PathBuf,
-    /// The generation to compare
-    from: u64,
+    /// The generation to compare; left out, the one before the newest
+    from: Option<u64>,
     /// The generation to compare with; left out, the newest
     to: Option<u64>,
     #[command(flatten)]
@@ -51,7 +51,10 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         let unreadable = || out.unusable(&format!("generation {generation} of {owner} cannot be compared: {damaged}"));
         load(out, &spec, state.image.ok_or_else(unreadable)?)
     };
-    let (from, to) = (read(arguments.from)?, read(arguments.to.unwrap_or(newest))?);
+    let before = generations.iter().rev().nth(1).copied();
+    let one = || out.unusable(&format!("{owner} has one save, generation {newest}, so there is nothing to compare"));
+    let from = arguments.from.or(before).ok_or_else(one)?;
+    let (from, to) = (read(from)?, read(arguments.to.unwrap_or(newest))?);
     let found = differences(&spec, &from, &to);
     let place =
         (from.image.place != to.image.place).then(|| (from.image.place.to_string(), to.image.place.to_string()));

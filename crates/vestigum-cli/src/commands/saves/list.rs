@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use serde_json::json;
-use vestigum::{DirStore, Owner, Store, StoreError};
+use vestigum::{DirStore, Owner, Store, StoreError, Stray};
 
 use crate::Verdict;
-use crate::show::{Output, QUIET, STRONG, counted, paint, table_with_numbers};
+use crate::show::{Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
 
 use super::{Key, State, moment_of};
 
@@ -14,6 +14,9 @@ use super::{Key, State, moment_of};
 pub struct Arguments {
     /// The save folder
     folder: PathBuf,
+    /// Also tell how much could go if the newest N generations of each owner are kept
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
+    keep: Option<u32>,
     #[command(flatten)]
     key: Key,
 }
@@ -23,7 +26,7 @@ pub(super) struct File {
     pub owner: Owner,
     pub generation: u64,
     pub newest: bool,
-    pub bytes: usize,
+    pub bytes: u64,
     pub state: State,
 }
 
@@ -31,10 +34,15 @@ pub(super) struct File {
 pub(super) fn files(store: &DirStore) -> Result<Vec<File>, StoreError> {
     let mut files = Vec::new();
     for owner in store.owners()? {
-        let generations = store.generations(&owner)?;
+        // A folder that cannot be read is told as a stray.
+        let Ok(generations) = store.generations(&owner) else { continue };
         for generation in generations.iter().rev().copied() {
             let newest = generations.last() == Some(&generation);
-            let (bytes, state) = (store.bytes(&owner, generation)?.len(), State::of(store, &owner, generation)?);
+            let (bytes, state) = match State::of(store, &owner, generation) {
+                // A game that runs beside has removed it since it was listed.
+                Err(StoreError::NoGeneration { .. }) => continue,
+                state => (store.size(&owner, generation)?.unwrap_or(0), state?),
+            };
             files.push(File { owner: owner.clone(), generation, newest, bytes, state });
         }
     }
@@ -43,7 +51,13 @@ pub(super) fn files(store: &DirStore) -> Result<Vec<File>, StoreError> {
 
 pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let store = arguments.key.open(out, &arguments.folder, false)?;
-    let files = files(&store).map_err(|error| out.unusable(&error.to_string()))?;
+    let failed = |error: StoreError| out.unusable(&error.to_string());
+    let files = files(&store).map_err(failed)?;
+    let strays = store.strays().map_err(failed)?;
+    let removable = match arguments.keep {
+        Some(keep) => Some((keep, removable(&store, &files, keep).map_err(failed)?)),
+        None => None,
+    };
     if out.json {
         let list = files.iter().map(|file| {
             let image = file.state.image.as_ref();
@@ -55,11 +69,16 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
                 "damaged": file.state.damaged.as_ref().map(ToString::to_string),
             })
         });
-        out.json(&json!({ "folder": arguments.folder, "saves": list.collect::<Vec<_>>() }));
+        let removable = removable.map(|(keep, (files, bytes))| json!({ "keep": keep, "files": files, "bytes": bytes }));
+        out.json(&json!({
+            "folder": arguments.folder, "saves": list.collect::<Vec<_>>(), "strays": strays_json(&strays),
+            "removable": removable,
+        }));
         return Ok(Verdict::Fine);
     }
     if files.is_empty() {
         out.line(format_args!("there are no saves in {}", arguments.folder.display()));
+        show_strays(out, &strays);
         return Ok(Verdict::Fine);
     }
     let heading = ["whose", "generation", "version", "saved (UTC)", "where the player stands", "bytes", "state"]
@@ -92,5 +111,35 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let damaged = if damaged == 0 { String::new() } else { format!(", {damaged} of them not whole") };
     let games: Vec<&str> = games.into_iter().collect();
     out.line(format_args!("{} of {}{damaged}", counted(files.len(), "file"), games.join(", ")));
+    if let Some((keep, (files, bytes))) = removable {
+        let bytes = grouped(usize::try_from(bytes).unwrap_or(usize::MAX));
+        out.line(format_args!(
+            "{} of {bytes} bytes could go: all but the newest {keep} whole ones of each; the game removes them itself",
+            counted(files, "file")
+        ));
+    }
+    show_strays(out, &strays);
     Ok(Verdict::Fine)
+}
+
+/// How many files, and how many bytes, a prune would remove.
+fn removable(store: &DirStore, files: &[File], keep: u32) -> Result<(usize, u64), StoreError> {
+    let owners: std::collections::BTreeSet<&Owner> = files.iter().map(|file| &file.owner).collect();
+    let mut all = (0, 0);
+    for owner in owners {
+        let one = store.removable(owner, keep)?;
+        all = (all.0 + one.files, all.1 + one.bytes);
+    }
+    Ok(all)
+}
+
+/// What lies in the folder and is no save of the game.
+pub(super) fn show_strays(out: &Output, strays: &[Stray]) {
+    for stray in strays {
+        out.line(paint(QUIET, format_args!("passed over: {}: {}", stray.path.display(), stray.why)));
+    }
+}
+
+pub(super) fn strays_json(strays: &[Stray]) -> Vec<serde_json::Value> {
+    strays.iter().map(|stray| json!({ "path": stray.path, "why": stray.why })).collect()
 }

@@ -168,10 +168,13 @@ impl State {
         match store.read(owner, generation) {
             Ok(image) => Ok(State { image: Some(image), damaged: None }),
             Err(StoreError::Damaged { damaged, .. }) => {
-                let image = Image::decode_unverified(&store.bytes(owner, generation)?).ok();
+                let bytes = store.bytes(owner, generation).ok();
+                let image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
                 Ok(State { image, damaged: Some(damaged) })
             }
-            Err(error) => Err(error),
+            Err(error @ StoreError::NoGeneration { .. }) => Err(error),
+            // One file that cannot be read stops nobody from looking at the others.
+            Err(error) => Ok(State { image: None, damaged: Some(Damaged::NotRead(error.to_string())) }),
         }
     }
 

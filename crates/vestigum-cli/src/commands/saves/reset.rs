@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use serde_json::json;
-use vestigum::{Change, Owner, Reset, Session};
+use vestigum::{Change, Owner, Reset, Session, Store};
 
 use crate::Verdict;
 use crate::input;
@@ -71,6 +71,8 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let store = arguments.key.open(out, &arguments.folder, true)?;
     let profile = arguments.whose.profile(out, &store)?;
     let before = super::generations(out, &store, &Owner::Profile(profile.clone()))?;
+    let owner = Owner::Profile(profile.clone());
+    let whole = before.iter().rev().copied().find(|generation| store.read(&owner, *generation).is_ok());
     let session = Session::inspect(&spec, store, &profile);
     let mut session = session.map_err(|error| out.unusable(&error.to_string()))?;
     let place = session.place();
@@ -82,7 +84,6 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let left = session.place();
     let saved = session.quit().map_err(|error| out.unusable(&error.to_string()))?;
     let generation = saved.generation;
-    let newest = before.last().copied().unwrap_or(0);
     if out.json {
         let list = changes.iter().map(|change| {
             let (before, after) = (change.before.to_string(), change.after.to_string());
@@ -101,9 +102,13 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
             out.line(format_args!("the player was at {place} and is at {left} now"));
         }
         out.line(format_args!("{} as generation {generation}", paint(GOOD, "done")));
+        // What was loaded is what can be gone back to: a newer one that is damaged cannot.
         out.line(paint(
             QUIET,
-            format_args!("generation {newest} is as it was: `vestigum saves restore` goes back to it"),
+            match whole {
+                Some(whole) => format!("generation {whole} is as it was: `vestigum saves restore` goes back to it"),
+                None => "there is no whole save to go back to".to_owned(),
+            },
         ));
     } else {
         out.line(format_args!("{}: add --yes to do it", paint(BACK, "nothing was changed")));

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
 use vestigum::image::SavedPlace;
-use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store};
+use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
 use crate::Verdict;
 use crate::commands::play::value_json;
@@ -149,10 +149,10 @@ fn values(spec: &Spec, loaded: &Loaded) -> String {
         if field.is_per_level() || (entry.key.is_some() && entry.value == *field.default()) {
             continue;
         }
-        let mut row = vec![entry.to_string(), entry.value.brief(), paint(QUIET, field.lasts())];
+        let mut row = vec![entry.to_string(), in_full(&entry.value), paint(QUIET, field.lasts())];
         if in_level {
             let (at_entry, at_checkpoint) =
-                entry.marks.as_ref().map(|(a, b)| (a.brief(), b.brief())).unwrap_or_default();
+                entry.marks.as_ref().map(|(a, b)| (in_full(a), in_full(b))).unwrap_or_default();
             row.extend([at_entry, at_checkpoint]);
         }
         rows.push(row);
@@ -163,6 +163,17 @@ fn values(spec: &Spec, loaded: &Loaded) -> String {
         }
     }
     table(&heading, rows, 3)
+}
+
+/// A container with what is in it, as far as there is room for it.
+fn in_full(value: &Value) -> String {
+    const ROOM: usize = 60;
+    let (full, brief) = (value.to_string(), value.brief());
+    if full.chars().count() <= ROOM || full == brief {
+        return full;
+    }
+    let shown: String = full.chars().take(ROOM - 1).collect();
+    format!("{shown}… ({brief})")
 }
 
 fn as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {

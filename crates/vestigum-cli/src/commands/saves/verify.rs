@@ -21,6 +21,7 @@ pub struct Arguments {
 pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let store = arguments.key.open(out, &arguments.folder, false)?;
     let files = list::files(&store).map_err(|error| out.unusable(&error.to_string()))?;
+    let strays = store.strays().map_err(|error| out.unusable(&error.to_string()))?;
     let bad: Vec<_> = files.iter().filter(|file| file.state.is_bad()).collect();
     // A launch needs one whole image of each owner that has any.
     let mut lost: Vec<&Owner> = bad.iter().map(|file| &file.owner).collect();
@@ -34,7 +35,10 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
                 "generation": file.generation, "damaged": file.state.damaged.as_ref().map(ToString::to_string),
             })
         });
-        out.json(&json!({ "ok": bad.is_empty(), "files": files.len(), "damaged": list.collect::<Vec<_>>() }));
+        out.json(&json!({
+            "ok": bad.is_empty(), "files": files.len(), "damaged": list.collect::<Vec<_>>(),
+            "strays": list::strays_json(&strays),
+        }));
         return Ok(verdict);
     }
     for file in &bad {
@@ -44,6 +48,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     for owner in &lost {
         out.line(format_args!("  {owner} has no whole save left: a launch is refused until the files are moved away"));
     }
+    list::show_strays(out, &strays);
     out.line(if bad.is_empty() {
         format!("{} {}, all whole", paint(GOOD, "✓"), counted(files.len(), "file"))
     } else {

@@ -1,11 +1,17 @@
 //! The device's progress while sessions run: one process has one.
+//!
+//! This is the one place that knows how the sessions of a process share it. A session takes the values over before it does
+//! anything, and leaves what it made of them; a session that begins is lent them before its `launch`, because the saved
+//! image may be older.
 
-use vestigum_core::{Progress, Spec, Value};
+use crate::image::{Image, LoadError};
+use crate::progress::Progress;
+use crate::spec::Spec;
+use crate::value::Value;
 
-/// The values of the device that all sessions on one store share. Each session takes them over before it does
-/// anything, and leaves what it made of them.
+/// The values of the device that all sessions of a process share.
 #[derive(Default)]
-pub(crate) struct LiveDevice {
+pub struct LiveDevice {
     sessions: usize,
     spec: Option<Spec>,
     values: Vec<Value>,
@@ -23,24 +29,30 @@ impl LiveDevice {
         !self.is_live() || self.spec.as_ref().is_some_and(|live| live.to_toml() == spec.to_toml())
     }
 
-    /// Puts the values of the sessions that run into one that begins.
-    pub fn lend(&self, progress: &mut Progress) {
-        if self.is_live() {
-            progress.take_device_values(&self.values);
+    /// The image of the device that a session launches with: what the sessions that run made of it, or what was saved.
+    ///
+    /// # Errors
+    /// If the saved image cannot be loaded.
+    pub fn image(&self, spec: &Spec, saved: Option<&Image>) -> Result<Option<Image>, LoadError> {
+        if !self.is_live() {
+            return Ok(saved.cloned());
         }
+        let mut looked = Progress::load(spec, None, saved)?.progress;
+        looked.take_device_values(&self.values);
+        Ok(Some(looked.suspend().device_image()))
     }
 
-    /// A session begins with what it loaded, or with what it was lent and its rules made of that.
+    /// A session begins with what it loaded, or with what it was lent and its rules made of that. Answers the version of
+    /// the values.
     pub fn join(&mut self, progress: &Progress) -> u64 {
         self.sessions += 1;
         self.spec = Some(progress.spec().clone());
-        self.leave_values(progress);
-        self.version
+        self.leave_values(progress)
     }
 
     /// A session ends.
     pub fn part(&mut self) {
-        self.sessions -= 1;
+        self.sessions = self.sessions.saturating_sub(1);
     }
 
     /// Brings a session up to date that has last seen the values of version `seen`.

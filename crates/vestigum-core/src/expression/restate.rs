@@ -1,0 +1,323 @@
+//! A condition said again after the fact: as a playthrough can expect it, behind the step at which it failed.
+//!
+//! A promise may speak of what a playthrough cannot: the state before the moment, the marks, the level that was left. All
+//! that is bound to what it was at that step, with its type; what is still to be read is named with the keys that were
+//! meant. The text is made from the compiled expression, so no name or text is ever taken for another.
+
+use crate::spec::{FieldId, key_text};
+use crate::value::Value;
+
+use super::entry_text;
+use super::eval::{Entry, Env, From, Made, Node, Over, Steps, made_name, slot};
+use super::syntax::Operator;
+
+/// How a condition is said again.
+#[derive(Clone, Copy)]
+pub(crate) struct Restating<'a> {
+    /// What the condition was judged in.
+    pub env: Env<'a>,
+    /// Whether the state that was judged is the one that the playthrough sees. If not, everything is bound.
+    pub seen: bool,
+    /// The level in which the playthrough stands when it is asked.
+    pub level: Option<u32>,
+}
+
+/// What became of a node: a text that reads something, or nothing is left to be read.
+enum Said {
+    Text(Text),
+    Bound,
+}
+
+/// A text, and how tightly its parts hang together.
+struct Text {
+    text: String,
+    tie: Tie,
+}
+
+/// From loosest to tightest: what is looser than its place allows is put in brackets.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+enum Tie {
+    Or,
+    And,
+    Not,
+    Comparison,
+    Sum,
+    Product,
+    Negative,
+    One,
+}
+
+impl Tie {
+    fn of(operator: Operator) -> Tie {
+        match operator {
+            Operator::Or => Tie::Or,
+            Operator::And => Tie::And,
+            Operator::Plus | Operator::Minus => Tie::Sum,
+            Operator::Times | Operator::Over => Tie::Product,
+            Operator::Equal
+            | Operator::Unequal
+            | Operator::Below
+            | Operator::AtMost
+            | Operator::Above
+            | Operator::AtLeast => Tie::Comparison,
+        }
+    }
+
+    /// What an operand on the right of an operator must be at least: operators of one kind are read from the left.
+    fn tighter(self) -> Tie {
+        match self {
+            Tie::Or => Tie::And,
+            Tie::And => Tie::Not,
+            Tie::Not => Tie::Comparison,
+            Tie::Comparison => Tie::Sum,
+            Tie::Sum => Tie::Product,
+            Tie::Product => Tie::Negative,
+            Tie::Negative | Tie::One => Tie::One,
+        }
+    }
+}
+
+impl Text {
+    /// For a place that takes what is tied so much or more.
+    fn placed(&self, least: Tie) -> String {
+        if self.tie < least { format!("({})", self.text) } else { self.text.clone() }
+    }
+}
+
+/// A text that stands for itself: a name, a call, an entry.
+fn one(text: impl Into<String>) -> Said {
+    Said::Text(Text { text: text.into(), tie: Tie::One })
+}
+
+fn joined_by_commas(parts: &[Text]) -> String {
+    parts.iter().map(|part| part.text.as_str()).collect::<Vec<_>>().join(", ")
+}
+
+impl Restating<'_> {
+    /// The condition as an expectation; none if there is no way to write it.
+    pub fn condition(self, node: &Node) -> Option<String> {
+        match self.say(node)? {
+            Said::Text(text) => Some(text.text),
+            Said::Bound => self.bound(node).map(|bound| bound.text),
+        }
+    }
+
+    /// The value that a node has.
+    fn bound(self, node: &Node) -> Option<Text> {
+        let text = node.value(&self.env).literal()?;
+        let tie = if text.starts_with('-') { Tie::Negative } else { Tie::One };
+        Some(Text { text, tie })
+    }
+
+    /// A part, and whether something in it is still read. What cannot be said as it stands is bound.
+    fn part(self, node: &Node) -> Option<(Text, bool)> {
+        match self.say(node) {
+            Some(Said::Text(text)) => Some((text, true)),
+            Some(Said::Bound) | None => Some((self.bound(node)?, false)),
+        }
+    }
+
+    /// Parts in a pattern; bound as a whole if all of them are.
+    fn parts(self, nodes: &[&Node], tie: Tie, say: impl FnOnce(&[Text]) -> String) -> Option<Said> {
+        let parts = nodes.iter().map(|node| self.part(node)).collect::<Option<Vec<_>>>()?;
+        if parts.iter().all(|(_, read)| !read) {
+            return Some(Said::Bound);
+        }
+        let parts: Vec<Text> = parts.into_iter().map(|(text, _)| text).collect();
+        Some(Said::Text(Text { text: say(&parts), tie }))
+    }
+
+    fn call(self, function: &str, arguments: &[&Node]) -> Option<Said> {
+        self.parts(arguments, Tie::One, |of| format!("{function}({})", joined_by_commas(of)))
+    }
+
+    fn say(self, node: &Node) -> Option<Said> {
+        let spec = self.env.spec;
+        Some(match node {
+            Node::Const(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => Said::Bound,
+            // What is not seen any more is bound, whatever it is.
+            Node::Read(..) | Node::Filled(..) | Node::Over(..) | Node::Derived(_) | Node::Open(_) if !self.seen => {
+                Said::Bound
+            }
+            Node::Read(From::Now, field, entry) => self.named(*field, entry).map_or(Said::Bound, one),
+            Node::Read(From::Entry | From::Checkpoint | From::Was, ..) => Said::Bound,
+            Node::Filled(field, entry) => {
+                self.named(*field, entry).map_or(Said::Bound, |name| one(format!("filled({name})")))
+            }
+            Node::Over(over, field) => one(format!("{}({})", over.word(), spec.field(*field).name)),
+            Node::Derived(index) => {
+                let derived = &spec.derived[*index as usize];
+                if derived.expression.speaks_of_place(spec) { Said::Bound } else { one(&*derived.name) }
+            }
+            Node::Open(level) => match level.or(self.env.level) {
+                Some(level) => one(format!("open({})", spec.level(level).id)),
+                None => Said::Bound,
+            },
+            Node::Wide(inner) => return self.say(inner),
+            Node::Not(inner) => {
+                return self.parts(&[inner], Tie::Not, |of| format!("not {}", of[0].placed(Tie::Sum)));
+            }
+            Node::Negative(inner) => {
+                return self.parts(&[inner], Tie::Negative, |of| format!("-{}", of[0].placed(Tie::One)));
+            }
+            Node::Binary(operator @ (Operator::And | Operator::Or), left, right) => {
+                return self.joined(*operator, left, right);
+            }
+            Node::Binary(operator, left, right) => {
+                let tie = Tie::of(*operator);
+                // Comparisons do not chain.
+                let first = if tie == Tie::Comparison { tie.tighter() } else { tie };
+                return self.parts(&[left, right], tie, |of| {
+                    format!("{} {} {}", of[0].placed(first), operator.word(), of[1].placed(tie.tighter()))
+                });
+            }
+            Node::Chain(first, rest) => return self.chain(first, rest),
+            Node::If(branches) => {
+                let [condition, yes, no] = &**branches;
+                // Where the condition is bound, so is the branch that was taken.
+                let Some((condition, true)) = self.part(condition) else {
+                    let taken = if condition.value(&self.env).as_bool() { yes } else { no };
+                    return self.say(taken);
+                };
+                let (yes, no) = (self.part(yes)?.0, self.part(no)?.0);
+                one(format!("if({}, {}, {})", condition.text, yes.text, no.text))
+            }
+            Node::Highest(nodes) => return self.call("max", &nodes.iter().collect::<Vec<_>>()),
+            Node::Lowest(nodes) => return self.call("min", &nodes.iter().collect::<Vec<_>>()),
+            Node::Len(inner) => return self.call("len", &[inner]),
+            Node::Has(container, item) => {
+                let Some((held, true)) = self.part(container) else { return self.any_of(container, item) };
+                one(format!("has({}, {})", held.text, self.part(item)?.0.text))
+            }
+            Node::MapEntry(map, key, _) => match (self.part(map)?, self.part(key)?) {
+                ((map, true), (key, _)) => one(format!("{}[{}]", map.text, key.text)),
+                _ => Said::Bound,
+            },
+            Node::Member(inner, name) => match self.part(inner)? {
+                (inner, true) => one(format!("{}.{name}", inner.text)),
+                _ => Said::Bound,
+            },
+            Node::Make(nodes, made) => {
+                let nodes: Vec<&Node> = nodes.iter().collect();
+                return self.parts(&nodes, Tie::One, |of| match made {
+                    Made::Items(_) => format!("[{}]", joined_by_commas(of)),
+                    Made::Named(_, names) => {
+                        let members = names.iter().zip(of);
+                        let members = members.map(|(name, value)| format!("{} = {}", key_text(name), value.text));
+                        format!("{{ {} }}", members.collect::<Vec<_>>().join(", "))
+                    }
+                });
+            }
+            Node::Steps(steps, inner, table) => {
+                let table = &spec.tables[*table as usize];
+                // A table with steps of a level's own means another level's where play stands now.
+                if table.has_own_steps() && self.level != self.env.level {
+                    return Some(Said::Bound);
+                }
+                let word = steps.word();
+                return self.parts(&[inner], Tie::One, |of| format!("{word}({}, {})", of[0].text, table.name));
+            }
+        })
+    }
+
+    fn chain(self, first: &Node, rest: &[(Operator, Node)]) -> Option<Said> {
+        let nodes: Vec<&Node> = std::iter::once(first).chain(rest.iter().map(|(_, node)| node)).collect();
+        let last = rest.last().map_or(Tie::One, |(operator, _)| Tie::of(*operator));
+        self.parts(&nodes, last, |of| {
+            let mut so_far = Text { text: of[0].text.clone(), tie: of[0].tie };
+            for ((operator, _), part) in rest.iter().zip(&of[1..]) {
+                let tie = Tie::of(*operator);
+                let text = format!("{} {} {}", so_far.placed(tie), operator.word(), part.placed(tie.tighter()));
+                so_far = Text { text, tie };
+            }
+            so_far.text
+        })
+    }
+
+    /// An entry of a field by the keys that were meant; none where there is no such entry.
+    fn named(self, field: FieldId, entry: &Entry) -> Option<String> {
+        let spec = self.env.spec;
+        let of = spec.field(field);
+        if let Entry::Picked(picks) = entry
+            && let Some(name) = made_name(&self.env, of, picks)
+        {
+            return Some(name);
+        }
+        slot(&self.env, field, entry).map(|slot| entry_text(spec, of, slot, &self.env.state.made))
+    }
+
+    /// `and` and `or`: what is bound on one side decides, or leaves the other.
+    fn joined(self, operator: Operator, left: &Node, right: &Node) -> Option<Said> {
+        let decides = operator == Operator::Or;
+        let text = |side: &Node| match self.say(side) {
+            Some(Said::Text(text)) => Ok(text),
+            Some(Said::Bound) | None => Err(side.value(&self.env).as_bool()),
+        };
+        let tie = Tie::of(operator);
+        Some(match (text(left), text(right)) {
+            // A row of one word may be joined in any way.
+            (Ok(a), Ok(b)) => {
+                Said::Text(Text { text: format!("{} {} {}", a.placed(tie), operator.word(), b.placed(tie)), tie })
+            }
+            (Ok(text), Err(bound)) | (Err(bound), Ok(text)) if bound != decides => Said::Text(text),
+            _ => Said::Bound,
+        })
+    }
+
+    /// Whether an item is in a container that is bound: equal to one of what is in it.
+    fn any_of(self, container: &Node, item: &Node) -> Option<Said> {
+        let Some(Said::Text(item)) = self.say(item) else { return Some(Said::Bound) };
+        let items: Vec<Value> = match container.value(&self.env) {
+            Value::Set(set) => set.iter().cloned().collect(),
+            Value::List(list) => list.to_vec(),
+            Value::Map(map) => map.keys().map(|key| Value::Text(key.clone())).collect(),
+            _ => return Some(Said::Bound),
+        };
+        let item = item.placed(Tie::Sum);
+        let each = items.iter().map(|value| Some(format!("{item} == {}", value.literal()?)));
+        let each = each.collect::<Option<Vec<_>>>()?;
+        let text = Text { text: each.join(" or "), tie: if each.len() == 1 { Tie::Comparison } else { Tie::Or } };
+        Some(if each.is_empty() { Said::Bound } else { Said::Text(text) })
+    }
+}
+
+impl Operator {
+    fn word(self) -> &'static str {
+        match self {
+            Operator::Or => "or",
+            Operator::And => "and",
+            Operator::Equal => "==",
+            Operator::Unequal => "!=",
+            Operator::Below => "<",
+            Operator::AtMost => "<=",
+            Operator::Above => ">",
+            Operator::AtLeast => ">=",
+            Operator::Plus => "+",
+            Operator::Minus => "-",
+            Operator::Times => "*",
+            Operator::Over => "/",
+        }
+    }
+}
+
+impl Over {
+    fn word(self) -> &'static str {
+        match self {
+            Over::Sum => "sum",
+            Over::Highest => "highest",
+            Over::Lowest => "lowest",
+            Over::Count => "count",
+            Over::Size => "size",
+        }
+    }
+}
+
+impl Steps {
+    fn word(self) -> &'static str {
+        match self {
+            Steps::Grade => "grade",
+            Steps::Into => "into",
+            Steps::Needed => "needed",
+        }
+    }
+}
