@@ -203,6 +203,28 @@ impl State {
         }
     }
 
+    /// What a display was told of a slot last; none if there is no display.
+    pub fn told(&self, slot: usize) -> Option<&Value> {
+        let told = self.told.as_ref()?;
+        if self.noted[slot] & TOLD == 0 {
+            Some(&self.values[slot])
+        } else {
+            told.get(&slot).or(Some(&self.values[slot]))
+        }
+    }
+
+    /// Sets what a display was told of a slot, as its entry has come from another one.
+    pub fn set_told(&mut self, slot: usize, value: Value) {
+        let Some(told) = &mut self.told else { return };
+        if value == self.values[slot] {
+            told.remove(&slot);
+            self.noted[slot] &= !TOLD;
+        } else {
+            told.insert(slot, value);
+            self.noted[slot] |= TOLD;
+        }
+    }
+
     /// What a display was last told of each value that was written since, in the order of the slots; none for the first
     /// time. From now on it has been told everything.
     pub fn drain_told(&mut self) -> Option<Vec<(usize, Value)>> {

@@ -5,6 +5,7 @@ mod support;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
+use support::hunting::config;
 use support::{Allowed, Sketch, apply_all, play, sketch, values};
 use vestigum_core::explore::{Bounds, Counterexample, Ending, Search, questions};
 use vestigum_core::playthrough::{MemoryShelf, Script, Why, run};
@@ -160,7 +161,7 @@ fn fails(spec: &Spec, counterexample: &Counterexample) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 60, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(config(60, kept_in!("exploring")))]
 
     #[test]
     fn what_cannot_matter_changes_no_answer(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {

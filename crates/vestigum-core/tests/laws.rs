@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 
 use proptest::prelude::*;
 use support::building::built;
+use support::hunting::config;
 use support::{Allowed, Sketch, Step, apply, apply_all, play, sketch, values};
 use vestigum_core::fate_table::FateTable;
 use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
@@ -41,7 +42,7 @@ fn without_price() -> impl Strategy<Value = Sketch> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(config(400, kept_in!("laws")))]
 
     #[test]
     fn suspending_twice_is_suspending_once(sketch in free(), steps in play(25)) {
@@ -220,7 +221,7 @@ proptest! {
         let mut game = Progress::fresh(&spec);
         let copy = |game: &Progress| values(&sketch, game).into_iter().collect::<BTreeMap<String, Value>>();
         let (mut entry, mut checkpoint) = (copy(&game), copy(&game));
-        for step in &steps {
+        for step in steps.iter().filter(|step| !matches!(step, Step::Reset(..))) {
             let outcome = apply(&sketch, &mut game, step);
             match (step, outcome) {
                 (Step::Enter { .. }, Ok(_)) => (entry, checkpoint) = (copy(&game), copy(&game)),
@@ -292,7 +293,9 @@ proptest! {
         let before = values(&sketch, &game);
         let _ = apply(&sketch, &mut game, &Step::Write { field, level, value, add: false });
         let after = values(&sketch, &game);
-        let changed: Vec<_> = before.iter().zip(&after).filter(|(a, b)| a != b).collect();
+        // What is written may open a level, outside of one.
+        let changed = before.iter().zip(&after).filter(|(a, b)| a != b && !a.0.starts_with("opened["));
+        let changed: Vec<_> = changed.collect();
         prop_assert!(changed.len() <= 1, "one write changed {:?}", changed);
     }
 

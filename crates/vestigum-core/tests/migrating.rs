@@ -5,6 +5,7 @@ mod support;
 use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
+use support::hunting::config;
 use support::{Allowed, FieldSketch, Sketch, apply_all, play, sketch, values};
 use vestigum_core::lint::{Checked, check_with_history};
 use vestigum_core::migration::upgrade;
@@ -225,7 +226,7 @@ fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) 
 }
 
 fn cases(cases: u32) -> ProptestConfig {
-    ProptestConfig { cases, failure_persistence: None, ..ProptestConfig::default() }
+    config(cases, kept_in!("migrating"))
 }
 
 proptest! {

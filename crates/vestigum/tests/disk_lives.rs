@@ -1,6 +1,10 @@
 //! Random lives of processes on one disk: saves, prunes, failing operations, kills between any two operations, and power
 //! losses, in any order. What was acknowledged is there, or something newer, whole.
 
+#[path = "../../vestigum-core/tests/support/hunting.rs"]
+mod hunting;
+
+use hunting::config;
 use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::collection::vec;
@@ -60,7 +64,7 @@ fn check(disk: &SimDisk, allowed: &mut Allowed, then: &str) -> Result<(), TestCa
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 1_500, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(config(1_500, kept_in!("disk_lives")))]
 
     #[test]
     fn what_was_acknowledged_outlives_processes_and_power_losses(keep in 1..4u32, acts in vec(act(), 1..25)) {

@@ -1,6 +1,10 @@
 //! The disk in memory: what it lets be found after a power loss is what is promised of disks, and while the power is on it
 //! does what the real one does.
 
+#[path = "../../vestigum-core/tests/support/hunting.rs"]
+mod hunting;
+
+use hunting::config;
 use std::collections::BTreeSet;
 use std::io::ErrorKind;
 use std::path::Path;
@@ -198,7 +202,7 @@ fn act(disk: &dyn Disk, root: &Path, step: &Step) -> Option<String> {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 150, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(config(150, kept_in!("disk_model")))]
 
     #[test]
     fn while_the_power_is_on_both_disks_do_the_same(steps in vec(step(), 1..25)) {

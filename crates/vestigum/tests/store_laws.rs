@@ -4,6 +4,7 @@
 mod support;
 
 use proptest::prelude::*;
+use support::hunting::config;
 use support::{Allowed, Sketch, apply_all, play, sketch};
 use vestigum::{Image, MemoryStore, Owner, Progress, Session, Spec, Store};
 
@@ -34,7 +35,7 @@ fn save(store: &MemoryStore, game: &Progress, name: &str) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 150, failure_persistence: None, ..ProptestConfig::default() })]
+    #![proptest_config(config(150, kept_in!("store_laws")))]
 
     #[test]
     fn quitting_is_saving_and_crashing(sketch in free(), steps in play(25)) {

@@ -103,7 +103,7 @@ impl Progress {
             spec.0.fields.iter().flat_map(defaults).collect()
         });
         let mut fields = spec.0.fields.iter().peekable();
-        let mut updates = Vec::new();
+        let mut updates = std::mem::take(&mut self.gone);
         for (slot, before) in told {
             // Slots ascend, and fields lie in their order.
             while fields.next_if(|field| field.slots().end <= slot).is_some() {}

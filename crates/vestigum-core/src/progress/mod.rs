@@ -62,6 +62,8 @@ pub struct Progress {
     pub(crate) spec: Spec,
     pub(crate) state: State,
     pub(crate) closed: bool,
+    /// What a display has yet to hear of entries whose names are gone.
+    gone: Vec<Update>,
     /// Whether it only works out what a save writes: then no rule changes the device, which is saved as it is.
     pub(crate) projects: bool,
     fingerprint: u32,
@@ -112,7 +114,14 @@ impl Progress {
 
     /// Progress that goes on from a state.
     pub(crate) fn at(spec: &Spec, state: State) -> Progress {
-        Progress { spec: spec.clone(), state, closed: false, projects: false, fingerprint: spec.0.fingerprint }
+        Progress {
+            spec: spec.clone(),
+            state,
+            closed: false,
+            projects: false,
+            gone: Vec::new(),
+            fingerprint: spec.0.fingerprint,
+        }
     }
 
     /// The spec it runs.

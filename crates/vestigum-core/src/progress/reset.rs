@@ -11,7 +11,7 @@ use crate::place::Spot;
 use crate::spec::{Axis, Field, FieldId, Span, key_text};
 use crate::value::Value;
 
-use super::{Found, Progress, key_of};
+use super::{Found, Progress, Update, key_of};
 
 /// What is reset.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -106,7 +106,11 @@ impl Progress {
                         self.back_to_default(field, slot, &mut changes);
                     }
                 }
-                self.free_names(field);
+                for axis in &field.axes {
+                    if let Axis::Keys(set) = axis {
+                        self.free_names(*set);
+                    }
+                }
             }
             Reset::Profile => self.reset_profile(&mut changes),
             Reset::Device => self.all_of(|field| field.lasts == Span::Device, &mut changes),
@@ -121,60 +125,76 @@ impl Progress {
         Ok(changes)
     }
 
-    /// Gives up the names made at run time that no entry needs any more, so that they leave room for others.
-    fn free_names(&mut self, field: &Field) {
+    /// Gives up the names of an open key set that no entry needs any more, so that they leave room for others.
+    fn free_names(&mut self, set: u32) {
         let spec = self.spec.clone();
         let spec = &*spec.0;
-        for axis in &field.axes {
-            let Axis::Keys(set) = axis else { continue };
-            let index = *set as usize;
-            if spec.key_sets[index].max.is_none() {
-                continue;
-            }
-            let keyed = || spec.fields.iter().filter(|field| field.axes.contains(axis));
-            let mut used = vec![false; self.state.made[index].len()];
-            for field in keyed() {
-                let at = field.axes.iter().position(|other| other == axis).unwrap_or(0);
-                for slot in field.slots().filter(|slot| spec.is_made(field, *slot, &self.state.made)) {
-                    let (entry, checkpoint) = (self.state.at_entry(slot), self.state.at_checkpoint(slot));
-                    if [self.state.value(slot), entry, checkpoint].iter().any(|value| **value != field.default) {
-                        used[field.keys_of(slot)[at] as usize] = true;
-                    }
+        let (index, axis) = (set as usize, Axis::Keys(set));
+        if spec.key_sets[index].max.is_none() {
+            return;
+        }
+        let keyed: Vec<(&Field, usize)> = spec
+            .fields
+            .iter()
+            .filter_map(|field| Some((field, field.axes.iter().position(|other| *other == axis)?)))
+            .collect();
+        let mut used = vec![false; self.state.made[index].len()];
+        for (field, at) in &keyed {
+            for slot in field.slots().filter(|slot| spec.is_made(field, *slot, &self.state.made)) {
+                let (entry, checkpoint) = (self.state.at_entry(slot), self.state.at_checkpoint(slot));
+                if [self.state.value(slot), entry, checkpoint].iter().any(|value| **value != field.default) {
+                    used[field.keys_of(slot)[*at] as usize] = true;
                 }
             }
-            if used.iter().all(|used| *used) {
-                continue;
+        }
+        if used.iter().all(|used| *used) {
+            return;
+        }
+        for (field, at) in keyed {
+            self.move_entries(field, at, &used);
+        }
+        let mut used = used.into_iter();
+        self.state.made[index].retain(|_| used.next().unwrap_or(true));
+    }
+
+    /// The entries whose keys stay move together, in their order, with their marks and with what a display was told. A
+    /// display hears of those that go as long as they have their names.
+    fn move_entries(&mut self, field: &Field, at: usize, used: &[bool]) {
+        let entry = Moving {
+            value: field.default.clone(),
+            marks: (field.default.clone(), field.default.clone()),
+            told: self.state.told(field.first_slot).map(|_| field.default.clone()),
+        };
+        let mut moved = vec![entry; field.slots().len()];
+        for slot in field.slots().filter(|slot| self.spec.0.is_made(field, *slot, &self.state.made)) {
+            let told = self.state.told(slot).cloned();
+            let mut keys = field.keys_of(slot);
+            if used.get(keys[at] as usize) == Some(&true) {
+                keys[at] = used[..keys[at] as usize].iter().filter(|used| **used).count() as u32;
+                let marks = (self.state.at_entry(slot).clone(), self.state.at_checkpoint(slot).clone());
+                let value = self.state.value(slot).clone();
+                moved[field.slot_at(&keys) - field.first_slot] = Moving { value, marks, told };
+            } else if let Some(told) = told.filter(|told| *told != field.default) {
+                let key = key_of(&self.spec.0, field, slot, &self.state.made);
+                let (name, after) = (field.name.clone(), field.default.clone());
+                self.gone.push(Update { field: name, key, before: told, after });
             }
-            // The keys that stay move together, in their order.
-            for field in keyed() {
-                let at = field.axes.iter().position(|other| other == axis).unwrap_or(0);
-                let mut moved = vec![field.default.clone(); field.slots().len()];
-                let mut marks = vec![(field.default.clone(), field.default.clone()); moved.len()];
-                for slot in field.slots() {
-                    let mut keys = field.keys_of(slot);
-                    if used.get(keys[at] as usize) == Some(&true) {
-                        keys[at] = used[..keys[at] as usize].iter().filter(|used| **used).count() as u32;
-                        let to = field.slot_at(&keys) - field.first_slot;
-                        moved[to] = self.state.value(slot).clone();
-                        marks[to] = (self.state.at_entry(slot).clone(), self.state.at_checkpoint(slot).clone());
-                    }
-                }
-                for ((slot, value), (entry, checkpoint)) in field.slots().zip(moved).zip(marks) {
-                    self.state.write_through(slot, value);
-                    if field.rewinds && self.state.spot.level().is_some() {
-                        self.state.write_marks(slot, entry, checkpoint);
-                    }
-                }
+        }
+        for (slot, Moving { value, marks: (entry, checkpoint), told }) in field.slots().zip(moved) {
+            self.state.write_through(slot, value);
+            if field.rewinds && self.state.spot.level().is_some() {
+                self.state.write_marks(slot, entry, checkpoint);
             }
-            let mut used = used.into_iter();
-            self.state.made[index].retain(|_| used.next().unwrap_or(true));
+            if let Some(told) = told {
+                self.state.set_told(slot, told);
+            }
         }
     }
 
     fn reset_profile(&mut self, changes: &mut Vec<Change>) {
         self.all_of(|field| matches!(field.lasts, Span::Session | Span::Run | Span::Profile), changes);
         self.end_visit(changes);
-        self.state.made.iter_mut().for_each(|made| made.clear());
+        (0..self.state.made.len() as u32).for_each(|set| self.free_names(set));
     }
 
     fn all_of(&mut self, wanted: impl Fn(&Field) -> bool, changes: &mut Vec<Change>) {
@@ -207,6 +227,15 @@ impl Progress {
         self.state.take_marks();
         self.state.spot = Spot::Menu;
     }
+}
+
+/// One entry on its way to another slot.
+#[derive(Clone)]
+struct Moving {
+    value: Value,
+    marks: (Value, Value),
+    /// What a display was told, if there is one.
+    told: Option<Value>,
 }
 
 /// A level that was locked and opens at once has not changed.

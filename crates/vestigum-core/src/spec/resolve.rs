@@ -295,6 +295,8 @@ impl Resolver<'_> {
             let message = format!("derived values read each other more than {DERIVED_DEPTH} deep here");
             self.error(codes::OUT_OF_RANGE, name.span, message);
             waiting.remove(key);
+            // Those that read it have nothing more to say.
+            spec.derived_ids.insert(key.into(), u32::MAX);
             return;
         }
         if path.contains(&key) {

@@ -34,7 +34,14 @@ pub fn built(sketch: &Sketch) -> Spec {
     }
     for (level, count) in sketch.levels.iter().enumerate() {
         let stops = (0..*count).map(|stop| format!("stop_{stop}"));
-        builder = builder.level(LevelBuilder::new(&sketch.level(level)).checkpoints(stops));
+        let mut built = LevelBuilder::new(&sketch.level(level)).checkpoints(stops);
+        if let Some(condition) = sketch.condition().filter(|_| level + 1 == sketch.levels.len()) {
+            built = built.opens(&condition);
+        }
+        if let Some(next) = sketch.next.filter(|_| level == 0) {
+            built = built.next(&sketch.level(next));
+        }
+        builder = builder.level(built);
     }
     for (index, field) in sketch.fields.iter().enumerate() {
         builder = with_field(builder, sketch, index, field);
@@ -64,7 +71,10 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
         out = out.of(["a", "b", "c"]);
     }
     if field.range {
-        out = out.range(-40i64, 60i64);
+        out = if field.ty == "int" { out.range(-40i64, 60i64) } else { out.max_len(2) };
+    }
+    if field.has_default() {
+        out = out.default(7i64);
     }
     if field.optional {
         out = out.optional();

@@ -6,6 +6,7 @@
 #![allow(dead_code, reason = "each test uses a part of the generator")]
 
 pub mod building;
+pub mod hunting;
 
 use std::fmt::Write;
 use std::sync::Arc;
@@ -14,7 +15,7 @@ use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
 use proptest::sample::select;
-use vestigum_core::{Outcome, Place, Progress, Value};
+use vestigum_core::{Outcome, Place, Progress, Reset, Value};
 
 pub const OWN: &str = "new_day";
 
@@ -30,6 +31,10 @@ pub struct Sketch {
     pub resume: &'static str,
     /// The int field and the bound below which the run is over.
     pub over: Option<(usize, i64)>,
+    /// The field that the last level's condition reads, with how many levels must be open besides.
+    pub opens: Option<(usize, usize)>,
+    /// The level that comes after the first, whatever the order says.
+    pub next: Option<usize>,
 }
 
 #[derive(Clone, Debug)]
@@ -76,8 +81,10 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
         select(vec!["none", "entry", "checkpoint"]),
         option::weighted(0.2, (0usize..7, -3i64..3)),
     );
-    (world, modes).prop_map(move |((levels, fields), (opening, opened_last, accept, respawn, resume, over))| {
-        let mut sketch = Sketch { levels, fields, opening, opened_last, accept, respawn, resume, over };
+    let ways = (option::weighted(0.3, (0usize..7, 1usize..3)), option::weighted(0.3, 0usize..4));
+    (world, modes, ways).prop_map(move |((levels, fields), modes, (opens, next))| {
+        let (opening, opened_last, accept, respawn, resume, over) = modes;
+        let mut sketch = Sketch { levels, fields, opening, opened_last, accept, respawn, resume, over, opens, next };
         sketch.tidy(allowed);
         sketch
     })
@@ -147,6 +154,17 @@ fn rule() -> impl Strategy<Value = RuleSketch> {
         .prop_map(|(moment, deed, operand, guard)| RuleSketch { moment, deed, operand, guard })
 }
 
+fn has_length(ty: &str) -> bool {
+    matches!(ty, "text" | "bytes" | "list of int" | "set of text" | "map of int" | "thing")
+}
+
+impl FieldSketch {
+    /// Whether it begins at 7: entries of names that were never made must not show.
+    pub fn has_default(&self) -> bool {
+        self.ty == "int" && self.per.contains(&"spot") && !self.optional
+    }
+}
+
 fn has_level(moment: &str) -> bool {
     !matches!(moment, "launch" | "new_run" | "game_over" | OWN)
 }
@@ -162,7 +180,8 @@ impl Sketch {
                 field.per.clear();
             }
             let per_level = field.per.iter().any(|axis| matches!(*axis, "level" | "checkpoint"));
-            field.range &= field.ty == "int";
+            // For what has a length, a short one.
+            field.range &= field.ty == "int" || has_length(field.ty);
             let FieldSketch { lasts, .. } = *field;
             field.rules.retain(|rule| {
                 let at = rule.moment;
@@ -186,11 +205,20 @@ impl Sketch {
                     && (allowed.priced_failures || free || !matches!(at, "death" | "restart"))
             });
         }
+        self.opens = self.opens.filter(|(index, _)| {
+            let read = self.fields.get(*index).filter(|field| field.ty == "int" && field.per.is_empty());
+            read.is_some_and(|field| matches!(field.lasts, "run" | "profile" | "device"))
+        });
         self.over = self.over.filter(|(index, _)| {
             self.fields
                 .get(*index)
                 .is_some_and(|field| field.ty == "int" && field.per.is_empty() && field.lasts != "session")
         });
+    }
+
+    /// The condition of the last level, if it has one of its own.
+    pub fn condition(&self) -> Option<String> {
+        self.opens.map(|(index, open)| format!("f{index} > 3 or count(opened) > {open} and f{index} > 0"))
     }
 
     pub fn level(&self, index: usize) -> String {
@@ -210,6 +238,12 @@ impl Sketch {
         for (index, count) in self.levels.iter().enumerate() {
             let names: Vec<String> = (0..*count).map(|n| format!("\"stop_{n}\"")).collect();
             let _ = writeln!(text, "[level.{}]\ncheckpoints = [{}]", self.level(index), names.join(", "));
+            if let Some(condition) = self.condition().filter(|_| index + 1 == self.levels.len()) {
+                let _ = writeln!(text, "opens = \"{condition}\"");
+            }
+            if let Some(next) = self.next.filter(|_| index == 0) {
+                let _ = writeln!(text, "next = \"{}\"", self.level(next));
+            }
         }
         text.push_str(KEYS);
         for index in order {
@@ -241,7 +275,10 @@ impl Sketch {
             text.push_str("optional = true\n");
         }
         if field.range {
-            text.push_str("range = [-40, 60]\n");
+            text.push_str(if field.ty == "int" { "range = [-40, 60]\n" } else { "max_len = 2\n" });
+        }
+        if field.has_default() {
+            text.push_str("default = 7\n");
         }
         for moment in MOMENTS {
             let rules: Vec<String> =
@@ -360,6 +397,7 @@ pub enum Step {
     Checkpoint(usize),
     Write { field: usize, level: usize, value: i64, add: bool },
     Moment(&'static str),
+    Reset(usize, usize),
 }
 
 pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
@@ -384,6 +422,7 @@ pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
         6 => (0usize..7, 0usize..4, -50i64..70, any::<bool>())
             .prop_map(|(field, level, value, add)| Step::Write { field, level, value, add }),
         4 => moment.prop_map(Step::Moment),
+        1 => (0usize..9, 0usize..7).prop_map(|(what, which)| Step::Reset(what, which)),
     ];
     vec(step, 0..len)
 }
@@ -424,6 +463,20 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
             };
             write(game, &format!("f{index}"), &keys, field.ty, *value, *add)
         }
+        Step::Reset(what, which) => {
+            let field = || format!("f{}", which % sketch.fields.len());
+            let entries = || sketch.entries(&sketch.fields[which % sketch.fields.len()]);
+            let reset = match what {
+                0 | 1 => Reset::Level(sketch.level(*which)),
+                2 => Reset::Run,
+                3 => Reset::Profile,
+                4 => Reset::Device,
+                5 => Reset::Everything,
+                6 => Reset::Field { name: field(), keys: entries().into_iter().last().unwrap_or_default() },
+                _ => Reset::Field { name: field(), keys: Vec::new() },
+            };
+            game.reset(&reset).map(|_| None).map_err(|error| error.to_string())
+        }
         Step::Moment(name) => moment(match *name {
             "death" => game.death(),
             "restart" => game.restart(),
@@ -457,7 +510,12 @@ fn write(
     let value = match ty {
         "bool" => Value::Bool(n % 2 == 0),
         "int" => Value::Int(n),
-        "float" => Value::from(n as f64 / 4.0),
+        "float" => Value::from(match n.rem_euclid(29) {
+            0 => f64::NAN,
+            1 => f64::INFINITY,
+            2 => -0.0,
+            _ => n as f64 / 4.0,
+        }),
         "vec2" => floats(2),
         "vec3" => floats(3),
         "choice" => Value::text(["a", "b", "c"][n.rem_euclid(3) as usize]),

@@ -26,6 +26,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 
 use vestigum_core::image::{Damaged, SealKey};
 use vestigum_core::{Image, Owner};
@@ -468,15 +469,26 @@ pub(crate) fn prove(image: &Image, generation: u64, bytes: &[u8], key: Option<&S
     }
 }
 
+/// So often, with a pause each time, a lock that this process seems to hold itself is asked for. A program that it starts
+/// just then has the lock for a moment, too.
+const LOCK_TRIES: u32 = 5;
+const LOCK_PAUSE: Duration = Duration::from_millis(10);
+
 fn take_lock(disk: &dyn Disk, root: &Path) -> Result<Box<dyn HeldLock>, StoreError> {
     let file = root.join(".lock");
-    match disk.lock(&file).map_err(io_error("lock the save folder with", &file))? {
-        Lock::Held(lock) => Ok(lock),
-        Lock::Taken(Some(holder)) if holder == std::process::id() => {
-            Err(StoreError::OpenAlready { path: root.to_path_buf() })
+    for attempt in 1.. {
+        match disk.lock(&file).map_err(io_error("lock the save folder with", &file))? {
+            Lock::Held(lock) => return Ok(lock),
+            Lock::Taken(Some(holder)) if holder == std::process::id() => {
+                if attempt >= LOCK_TRIES {
+                    break;
+                }
+                std::thread::sleep(LOCK_PAUSE);
+            }
+            Lock::Taken(holder) => return Err(StoreError::InUse { path: root.to_path_buf(), holder }),
         }
-        Lock::Taken(holder) => Err(StoreError::InUse { path: root.to_path_buf(), holder }),
     }
+    Err(StoreError::OpenAlready { path: root.to_path_buf() })
 }
 
 fn io_error(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> StoreError {
