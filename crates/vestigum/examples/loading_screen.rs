@@ -3,7 +3,7 @@
 //! Run it with `cargo run -p vestigum --example loading_screen`.
 
 use std::thread::sleep;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use vestigum::{DirStore, Session, Spec, Store};
 
@@ -35,6 +35,19 @@ fn draw(what: &str) {
     sleep(Duration::from_millis(1));
 }
 
+/// Draws until everything is durable, but not for ever.
+fn loading_screen(game: &Session, limit: Duration) -> Result<(), String> {
+    let begun = Instant::now();
+    while !game.settled() {
+        if begun.elapsed() >= limit {
+            let why = game.save_failure().map(|failure| failure.to_string());
+            return Err(why.unwrap_or_else(|| format!("the disk has not answered for {} ms", limit.as_millis())));
+        }
+        draw("loading screen");
+    }
+    Ok(())
+}
+
 fn main() -> Result<(), Box<dyn std::error::Error>> {
     let spec = Spec::from_toml(PROGRESS)?;
     let letters = spec.int("letters")?;
@@ -47,10 +60,11 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     // `[save] at` names this moment: what it leaves is handed over, and the call returns at once.
     let done = ada.complete()?;
     println!("completed; the next path is {}", done.next.as_deref().unwrap_or("none"));
-    while !ada.settled() {
-        draw("loading screen");
+    // A loading screen has a limit: on a disk that takes nothing, it ends with the reason.
+    match loading_screen(&ada, Duration::from_secs(5)) {
+        Ok(()) => println!("durable as generation {}", ada.generation()),
+        Err(why) => println!("not saved yet: {why}; the game says so and goes on, and it is tried again"),
     }
-    println!("durable as generation {}", ada.generation());
 
     // A save that the player asked for: the ticket tells when it is durable.
     ada.set(spec.int("volume")?, 40)?;

@@ -96,4 +96,92 @@ proptest! {
         }
         prop_assert_eq!((store.generations(&player("ada")).ok(), store.generations(&Owner::Device).ok()), before);
     }
+
+    /// Two players on one device, turn by turn: each sees what the other made of it, also through rules, openings, launches
+    /// and quits; and playthroughs, which have their own runner, come to the same.
+    #[test]
+    fn sessions_of_one_process_have_one_device(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        turns in proptest::collection::vec((any::<bool>(), 0usize..9, 0usize..7, -9i64..90), 1..30),
+    ) {
+        let spec = spec(&sketch);
+        let store = MemoryStore::default();
+        let names = ["ada", "ben"];
+        let launch = |name: &str| Session::launch(&spec, store.clone(), name).expect("memory can be read");
+        let mut games: [Option<Session>; 2] = names.map(|name| Some(launch(name)));
+        let mut text = String::from("playthrough \"two\"\nprofile ada\nlaunch\nprofile ben\nlaunch\n");
+        for (who, what, field, value) in turns {
+            let who = usize::from(who);
+            text.push_str(&format!("profile {}\n", names[who]));
+            let Some(game) = games[who].as_mut() else {
+                games[who] = Some(launch(names[who]));
+                text.push_str("launch\n");
+                continue;
+            };
+            let name = format!("f{}", field % sketch.fields.len());
+            let done = match what {
+                0 => game.enter_any(&sketch.level(field), None).is_ok().then(|| format!("enter_any {}", sketch.level(field))),
+                1 => game.death().is_ok().then(|| "death".to_owned()),
+                2 => game.complete().is_ok().then(|| "complete".to_owned()),
+                3 => game.travel().is_ok().then(|| "travel".to_owned()),
+                4 => {
+                    games[who].take().map(|game| game.quit().expect("memory takes everything"));
+                    Some("quit".to_owned())
+                }
+                _ => game.write(&name, &[], value.into()).is_ok().then(|| format!("{name} = {value}")),
+            };
+            text.extend(done.map(|line| line + "\n"));
+        }
+        let device = |game: &Session| {
+            let of_device = |name: &str| spec.fields().any(|field| field.name() == name && field.lasts() == vestigum::Span::Device);
+            let entries = game.entries().into_iter().filter(|entry| of_device(&entry.field));
+            entries.map(|entry| (entry.to_string(), entry.value)).collect::<Vec<_>>()
+        };
+        games.iter_mut().flatten().for_each(Session::update);
+        if let [Some(ada), Some(ben)] = &games {
+            prop_assert_eq!(device(ada), device(ben));
+        }
+        // The same turns as a playthrough, which expects what the sessions have.
+        for (name, game) in names.iter().zip(&games) {
+            let Some(game) = game else { continue };
+            text.push_str(&format!("profile {name}\n"));
+            for entry in game.entries().iter().filter(|entry| entry.key.is_none()) {
+                if let vestigum::Value::Int(int) = entry.value {
+                    text.push_str(&format!("expect {} == {int}\n", entry.field));
+                }
+            }
+        }
+        let script = vestigum::playthrough::Script::from_text("two.play", &text, &spec);
+        let script = script.unwrap_or_else(|errors| panic!("{errors}"));
+        let run = vestigum::playthrough::run(&spec, &script.playthroughs()[0], &mut vestigum::playthrough::MemoryShelf::default());
+        prop_assert!(run.passed(), "{:?}\n{}", run.failure, text);
+    }
+
+    /// With names made at run time, values of every kind and damage: what loads is what was saved before, whole.
+    #[test]
+    fn damage_falls_back_on_the_save_before(sketch in free(), first in play(20), second in play(20)) {
+        let spec = spec(&sketch);
+        let store = vestigum::DirStore::open_on(vestigum::SimDisk::default(), "saves").expect("it is a sound disk");
+        let mut game = Progress::fresh(&spec);
+        let mut digests = Vec::new();
+        for steps in [&first, &second] {
+            apply_all(&sketch, &mut game, steps);
+            let image = game.suspend().profile_image("ada");
+            let follows = store.generations(&image.owner).expect("it can be read").last().copied().unwrap_or(0);
+            if store.commit(follows, &image).expect("nobody else writes").written {
+                digests.push(image.digest());
+            }
+        }
+        let newest = *store.generations(&player("ada")).expect("it can be read").last().expect("it was saved");
+        store.damage(&player("ada"), newest).expect("it is there");
+        digests.pop();
+        match (Session::peek(&spec, &store, "ada"), digests.pop()) {
+            (Ok(looked), Some(before)) => {
+                prop_assert_eq!(looked.suspend().profile_image("ada").digest(), before);
+                prop_assert!(!looked.load_report().is_clean());
+            }
+            (looked, None) => prop_assert!(looked.is_err(), "there is nothing whole"),
+            (Err(error), Some(_)) => prop_assert!(false, "{error}"),
+        }
+    }
 }
