@@ -14,7 +14,7 @@ use crate::value::Value;
 
 use super::eval::{Entry, Made, Node};
 use super::syntax::{Ast, Kind, Operator, parse};
-use super::{Clause, Expression, Part};
+use super::{Clause, Expression, Part, Parts};
 
 /// Where an expression stands, which decides what it may read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -89,7 +89,8 @@ pub(crate) fn compile(
     reads.dedup();
     derived.sort_unstable();
     derived.dedup();
-    Some(Expression { source: text.into(), node, ty, needs_level, reads, derived: derived.into(), parts, clause })
+    let parts = Arc::new(Parts { all: parts, clause });
+    Some(Expression { source: text.into(), node, ty, needs_level, reads, derived: derived.into(), parts })
 }
 
 /// What a fill writes: a field, or one entry of it.

@@ -41,7 +41,13 @@ pub struct Expression {
     reads: Vec<FieldId>,
     /// The derived values that it reads, directly or through others, in the order of the spec.
     derived: Arc<[u32]>,
-    parts: Vec<Part>,
+    parts: Arc<Parts>,
+}
+
+/// A condition in parts, for messages that tell which of them failed.
+#[derive(Clone, Debug)]
+struct Parts {
+    all: Vec<Part>,
     clause: Clause,
 }
 
@@ -189,7 +195,7 @@ impl Expression {
     /// The parts that can never hold.
     pub(crate) fn impossible(&self, spec: &SpecData, fields: &FieldBounds<'_>) -> Vec<&str> {
         let derived = self.derived_bounds(spec, fields);
-        let never = self.parts.iter().filter(|part| !bounds::bounds(&part.node, spec, fields, &derived).can_hold());
+        let never = self.parts.all.iter().filter(|part| !bounds::bounds(&part.node, spec, fields, &derived).can_hold());
         never.map(|part| &*part.source).collect()
     }
 
@@ -197,7 +203,7 @@ impl Expression {
     pub(crate) fn missing(&self, env: &Env<'_>) -> Option<String> {
         let mut judged = self.judge(env);
         // What is to be completed is said with the title of the level.
-        for (part, judged) in self.parts.iter().zip(&mut judged) {
+        for (part, judged) in self.parts.all.iter().zip(&mut judged) {
             if let Node::Read(From::Now, field, Entry::Slot(slot)) = &part.node
                 && *field == env.spec.completed
             {
@@ -205,13 +211,13 @@ impl Expression {
                 judged.asks = Some(format!("complete {} first", env.spec.level(level).title()));
             }
         }
-        self.clause.missing(&judged)
+        self.parts.clause.missing(&judged)
     }
 
     /// Every part of the condition with the values in it.
     pub(crate) fn judge(&self, env: &Env<'_>) -> Vec<Judged> {
         self.with_derived(env, |env| {
-            let judged = self.parts.iter().map(|part| Judged {
+            let judged = self.parts.all.iter().map(|part| Judged {
                 part: part.source.to_string(),
                 holds: part.node.value(env).as_bool(),
                 values: part.leaves.iter().map(|(name, node)| (name.to_string(), node.value(env))).collect(),

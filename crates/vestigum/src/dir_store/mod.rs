@@ -255,7 +255,7 @@ impl DirStore {
     /// Answers whether what the caller follows is missing.
     fn known(&self, turn: &mut Turn, owner: &Owner, follows: u64) -> Result<(Known, bool), StoreError> {
         if let Some(known) = turn.known.get(owner)
-            && (known.generation == 0 || matches!(self.size(owner, known.generation)?, Some(_)))
+            && (known.generation == 0 || self.size(owner, known.generation)?.is_some())
         {
             let missing = known.highest < follows;
             return Ok((Known { highest: known.highest.max(follows), ..known.clone() }, missing));
