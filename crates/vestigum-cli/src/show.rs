@@ -47,7 +47,7 @@ pub fn paint(style: Style, text: impl std::fmt::Display) -> String {
 /// The text without anything that a terminal would obey: what comes from specs, scripts, saves and file names may have
 /// control characters. Colours are what this program writes itself, so the plain sequences for them stay; every other
 /// control character is shown as an escape.
-fn harmless(text: &str) -> String {
+pub fn harmless(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(at) = rest.find(|c: char| c.is_control() && c != '\n') {

@@ -326,3 +326,19 @@ fn values_outside_their_type_cannot_be_made() {
     assert_eq!(Value::float(-0.0).cmp(&Value::float(0.0)), std::cmp::Ordering::Equal);
     assert_eq!(Value::vec2(f64::NAN, -0.0), Value::vec2(0.0, 0.0));
 }
+
+#[test]
+fn a_format_that_never_was_is_damage_sealed_or_not() {
+    use vestigum_core::image::{Damaged, SealKey};
+    let spec = spec("");
+    let image = Progress::fresh(&spec).suspend().profile_image("ada");
+    let key = SealKey::from_text("the lanterns of Cloud Pass");
+    for key in [None, Some(&key)] {
+        let bytes = String::from_utf8(image.encode(1, &image.digest(), key)).unwrap();
+        for format in ["0", "-1"] {
+            let other = bytes.replacen("\"format\":1", &format!("\"format\":{format}"), 1);
+            let damaged = Image::decode(other.as_bytes(), key).unwrap_err();
+            assert!(matches!(&damaged, Damaged::NoImage(why) if why.contains("formats begin with 1")), "{damaged}");
+        }
+    }
+}

@@ -210,7 +210,11 @@ fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) 
         let is_saved = sketch.is_none_or(|field| matches!(field.lasts, "run" | "profile" | "device"));
         let clamped =
             sketch.is_some_and(|field| field.ty == "int" && !field.range) && !(-40..=60).contains(&value.as_int());
+        // A shorter limit cuts what is longer.
+        let cut = sketch.is_some_and(|field| support::has_length(field.ty) && !field.range)
+            && (value.len() > 2 || sketch.is_some_and(|field| matches!(field.ty, "thing" | "set of text")));
         if !is_saved
+            || cut
             || not_made(&name)
             || named(&field)
             || clamped

@@ -12,7 +12,7 @@ use vestigum::{Moment, Spec, explore_all};
 
 use crate::Verdict;
 use crate::input;
-use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, harmless, paint, table_with_numbers};
 
 #[derive(clap::Args)]
 pub struct Arguments {
@@ -80,7 +80,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let bar = ProgressBar::new_spinner().with_style(style());
     let budget = (arguments.time > 0).then(|| Duration::from_secs(arguments.time));
     let explored = explore_all(&spec, &asked, &bounds, budget, arguments.threads, &mut |at, seen| {
-        bar.set_message(asked[at].name().to_owned());
+        bar.set_message(harmless(asked[at].name()));
         bar.set_prefix(format!("{:>9} states  {:>9} steps", grouped(seen.states), grouped(seen.transitions)));
         bar.tick();
     });

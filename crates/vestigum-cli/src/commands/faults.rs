@@ -9,7 +9,7 @@ use vestigum::{DirStore, FaultKind, FaultReport, FaultsDone, Spec, Step, Tried, 
 
 use crate::Verdict;
 use crate::input;
-use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, paint, table_with_numbers};
+use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, harmless, paint, table_with_numbers};
 
 #[derive(clap::Args)]
 pub struct Arguments {
@@ -37,7 +37,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let mut reports = Vec::new();
     for (number, playthrough) in chosen.iter().enumerate() {
         bar.set_prefix(format!("{} of {}", number + 1, chosen.len()));
-        bar.set_message(playthrough.name().to_owned());
+        bar.set_message(harmless(playthrough.name()));
         let watch = |done: FaultsDone| {
             bar.set_length(done.of as u64);
             bar.set_position(done.done as u64);
@@ -67,9 +67,9 @@ fn style() -> ProgressStyle {
 /// The kinds of faults, what each means, and what must hold.
 const KINDS: [(FaultKind, &str); 6] = [
     (FaultKind::PowerLoss, "after each operation, in every way that unsynced data and names allow"),
-    (FaultKind::Kill, "a kill after each operation; the next process saves, prunes, then the power fails"),
-    (FaultKind::DiskFull, "one or two operations find no space, play goes on, a next process, the power fails"),
-    (FaultKind::DiskError, "one or two operations fail, play goes on, a next process, the power fails"),
+    (FaultKind::Kill, "killed after each operation; the next process saves; power loss"),
+    (FaultKind::DiskFull, "one or two operations find no space; a next process; power loss"),
+    (FaultKind::DiskError, "one or two operations fail; a next process; power loss"),
     (FaultKind::ShortRead, "a launch reads half of a file"),
     (FaultKind::BitRot, "one bit of each byte, and each block of 512 bytes"),
 ];

@@ -356,11 +356,10 @@ impl Prover<'_> {
         };
         let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
         let to = self.trace.entry_now(field, slot, now)?;
-        let (name, keys) = to.split_once('[').unwrap_or((&to, "]"));
-        let keys: Vec<&str> = keys.trim_end_matches(']').split(", ").filter(|key| !key.is_empty()).collect();
-        let value = loaded.progress.value(name, &keys).ok()?;
+        let keys: Vec<&str> = to.keys.iter().map(|key| &**key).collect();
+        let value = loaded.progress.value(&to.field, &keys).ok()?;
         let from = entry_name(&self.old.0, field, slot, made);
-        Some(Example { from, was: sample.state.value(slot).brief(), to, is: value.brief() })
+        Some(Example { from, was: sample.state.value(slot).brief(), to: to.shown, is: value.brief() })
     }
 }
 

@@ -1,9 +1,10 @@
 //! The way of a field through the migrations, as their steps tell it.
 
 use std::fmt;
+use std::sync::Arc;
 
 use crate::migration::Way;
-use crate::spec::{Field, FieldId, Spec};
+use crate::spec::{Field, FieldId, MadeKeys, Spec, SpecData};
 use crate::value::Value;
 
 /// What a migration makes of a field.
@@ -113,11 +114,9 @@ impl Trace {
     }
 
     fn shown(&self, field: FieldId, slot: Option<usize>) -> String {
-        // The version that the last step leads to, as it was frozen or as it is now.
-        let spec = self.plans().last().map_or(&*self.spec.0, |way| way.new);
+        let spec = self.last();
         let field = spec.field(field);
-        let none = vec![indexmap::IndexSet::new(); spec.key_sets.len()];
-        slot.map_or(field.name.to_string(), |slot| crate::progress::entry_name(spec, field, slot, &none))
+        slot.map_or(field.name.to_string(), |slot| crate::progress::entry_name(spec, field, slot, &none_made(spec)))
     }
 
     /// Whether a step drops the level, checkpoint or key of an entry.
@@ -134,7 +133,7 @@ impl Trace {
     }
 
     /// Where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
-    pub fn entry_now(&self, field: &Field, slot: usize, now: &[String]) -> Option<String> {
+    pub fn entry_now(&self, field: &Field, slot: usize, now: &[String]) -> Option<EntryNow> {
         let mut at = Some((field.id, slot));
         for way in self.plans() {
             at = at.and_then(|(field, slot)| {
@@ -143,9 +142,21 @@ impl Trace {
                 Some((now, one.or_else(|| way.slot_in(field, now, slot))?))
             });
         }
-        let shown = at.map(|(field, slot)| self.shown(field, Some(slot)));
-        let is_told = |shown: &String| now.iter().any(|name| shown.split('[').next() == name.split('[').next());
-        shown.filter(is_told)
+        let (id, slot) = at?;
+        let spec = self.last();
+        let field = spec.field(id);
+        let entry = EntryNow {
+            shown: self.shown(id, Some(slot)),
+            field: field.name.to_string(),
+            keys: spec.entry_names(field, slot, &none_made(spec)),
+        };
+        let of_field = |name: &String| *name == entry.field || name.starts_with(&format!("{}[", entry.field));
+        now.iter().any(of_field).then_some(entry)
+    }
+
+    /// The version that the last step leads to, as it was frozen or as it is now.
+    fn last(&self) -> &SpecData {
+        self.plans().last().map_or(&*self.spec.0, |way| way.new)
     }
 
     /// Values of a field that fills may compare it with: their literals, and the whole numbers beside them.
@@ -169,4 +180,16 @@ impl Trace {
         new.retain(|(name, _)| self.spec.0.find_field(name).is_some());
         new
     }
+}
+
+/// Where an entry of an old version is in the spec.
+pub(super) struct EntryNow {
+    /// As expressions name it.
+    pub shown: String,
+    pub field: String,
+    pub keys: Vec<Arc<str>>,
+}
+
+fn none_made(spec: &SpecData) -> MadeKeys {
+    vec![indexmap::IndexSet::new(); spec.key_sets.len()]
 }

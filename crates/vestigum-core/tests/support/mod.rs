@@ -154,7 +154,7 @@ fn rule() -> impl Strategy<Value = RuleSketch> {
         .prop_map(|(moment, deed, operand, guard)| RuleSketch { moment, deed, operand, guard })
 }
 
-fn has_length(ty: &str) -> bool {
+pub fn has_length(ty: &str) -> bool {
     matches!(ty, "text" | "bytes" | "list of int" | "set of text" | "map of int" | "thing")
 }
 

@@ -22,6 +22,10 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 /// many, one file before each commit, so that they do not pile up while a game saves without a pause.
 const PRUNE_AFTER: u32 = 16;
 
+/// When the last session of a store has ended, old generations are removed for so long at the most; what is left is removed
+/// after the next launch.
+const LAST_PRUNES: Duration = Duration::from_millis(20);
+
 /// Where the game hands over and the writer takes.
 #[derive(Default)]
 pub(crate) struct Desk {
@@ -37,6 +41,8 @@ struct State {
     lanes: BTreeMap<Owner, Lane>,
     turn: u64,
     closing: bool,
+    /// Until when old generations may still be removed: nobody who ends waits long for that.
+    closes_at: Option<Instant>,
     stopped: bool,
 }
 
@@ -282,7 +288,8 @@ impl Desk {
 
     /// Nobody hands over any more: the writer tries what is left once, and ends.
     pub fn close(&self) {
-        self.lock().closing = true;
+        let mut state = self.lock();
+        (state.closing, state.closes_at) = (true, Some(Instant::now() + LAST_PRUNES));
         self.work.notify_one();
     }
 
@@ -304,7 +311,8 @@ impl Desk {
             if let Some(job) = state.take(now) {
                 return Task::Commit(job);
             }
-            if let Some(prune) = state.prune(|prune| prune.due) {
+            let in_time = state.closes_at.is_none_or(|closes_at| now < closes_at);
+            if let Some(prune) = state.prune(|prune| prune.due && in_time) {
                 return prune;
             }
             if state.closing {
