@@ -336,13 +336,15 @@ impl Desk {
         let mut state = self.lock();
         let closing = state.closing;
         let Some(lane) = state.lanes.get_mut(&job.owner) else { return };
+        // What was saved before is dropped when nobody waits for this lock.
+        let mut before = None;
         match result {
             Ok(Committed { generation, written, missing }) => {
                 (lane.durable, lane.failure) = (job.number, None);
                 lane.saved = Saved { generation, written };
                 lane.prune.commits += u32::from(written);
                 lane.prune.due |= lane.prune.commits >= PRUNE_AFTER;
-                lane.last = lane.running.then_some((job.suspended, job.at));
+                before = std::mem::replace(&mut lane.last, lane.running.then_some((job.suspended, job.at)));
                 if missing {
                     state.write_again(&job.owner);
                 }
@@ -350,6 +352,8 @@ impl Desk {
             Err(error) => lane.failed(job, error, closing),
         }
         self.done.notify_all();
+        drop(state);
+        drop(before);
     }
 }
 
