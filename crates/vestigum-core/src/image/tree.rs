@@ -87,7 +87,7 @@ impl<'de> Deserialize<'de> for Tree {
 const VALUE_BYTES: usize = 48;
 
 /// What an entry of a map takes besides the characters of its name.
-const ENTRY_BYTES: usize = 112;
+const ENTRY_BYTES: usize = 136;
 
 /// Grows a tree within a budget of memory. A name that stands twice in one map is an error: which of the two was meant
 /// cannot be known.

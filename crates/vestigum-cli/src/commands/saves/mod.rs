@@ -168,7 +168,16 @@ impl State {
         match store.read(owner, generation) {
             Ok(image) => Ok(State { image: Some(image), damaged: None }),
             Err(StoreError::Damaged { damaged, .. }) => {
-                let bytes = store.bytes(owner, generation).ok();
+                // What nobody can vouch for can be shown all the same; what is no image cannot.
+                let shown = matches!(
+                    damaged,
+                    Damaged::CheckFailed
+                        | Damaged::Tampered
+                        | Damaged::NotSealed
+                        | Damaged::Sealed
+                        | Damaged::Misplaced(..)
+                );
+                let bytes = if shown { store.bytes(owner, generation).ok() } else { None };
                 let image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
                 Ok(State { image, damaged: Some(damaged) })
             }
