@@ -24,7 +24,7 @@ const PRUNE_AFTER: u32 = 16;
 
 /// When the last session of a store has ended, old generations are removed for so long at the most; what is left is removed
 /// after the next launch.
-const LAST_PRUNES: Duration = Duration::from_millis(20);
+const LAST_PRUNES: Duration = Duration::from_millis(50);
 
 /// Where the game hands over and the writer takes.
 #[derive(Default)]
