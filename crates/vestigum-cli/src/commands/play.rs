@@ -221,41 +221,18 @@ fn change(before: &Value, after: &Value) -> String {
     }
 }
 
-/// A value for machines.
-pub fn value_json(value: &Value) -> Json {
-    match value {
-        Value::Bool(bool) => json!(bool),
-        Value::Int(int) => json!(int),
-        Value::Float(float) => json!(float.get()),
-        Value::Text(text) => json!(&**text),
-        Value::Unfilled => Json::Null,
-        Value::Choice(chosen) => json!(chosen.name()),
-        Value::Vec2(_) | Value::Vec3(_) => value.as_vector().iter().map(|number| number.get()).collect(),
-        Value::Struct(ty, members) => {
-            let names = ty.members().map(|(name, _)| name.to_owned());
-            Json::Object(names.zip(members.iter().map(value_json)).collect())
-        }
-        Value::List(list) => list.iter().map(value_json).collect(),
-        Value::Set(set) => set.iter().map(value_json).collect(),
-        Value::Map(map) => Json::Object(map.iter().map(|(key, value)| (key.to_string(), value_json(value))).collect()),
-        // As images write them: base64.
-        Value::Bytes(_) => value.to_json(),
-        other => json!(other.to_string()),
-    }
-}
-
 fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
     let failure = run.failure.as_ref().map(|failure| {
         let why = match &failure.why {
             Why::Expectation { parts, changes } => {
                 let parts = parts.iter().map(|part| {
-                    let values = part.values.iter().map(|(name, found)| (name.clone(), value_json(found)));
+                    let values = part.values.iter().map(|(name, found)| (name.clone(), found.to_json()));
                     json!({ "part": part.part, "holds": part.holds, "values": Json::Object(values.collect()) })
                 });
                 let changes = changes.iter().map(|change| {
                     json!({
                         "field": change.name, "line": change.line, "statement": change.statement,
-                        "before": value_json(&change.before), "after": value_json(&change.after),
+                        "before": change.before.to_json(), "after": change.after.to_json(),
                     })
                 });
                 json!({ "expected": parts.collect::<Vec<_>>(), "last_changes": changes.collect::<Vec<_>>() })
@@ -279,7 +256,8 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
     if trace {
         let rows = run.timeline.rows.iter().map(|row| {
             let cells = run.timeline.columns.iter().zip(&row.cells).map(|(name, cell)| {
-                let (before, after) = (cell.before.as_ref().map(value_json), cell.after.as_ref().map(value_json));
+                let (before, after) =
+                    (cell.before.as_ref().map(Value::to_json), cell.after.as_ref().map(Value::to_json));
                 let told = match cell.len {
                     // Of a container what went and what came: a row for each statement has no room for all of it.
                     Some(len) => json!({ "len": len, "went": before, "came": cell.changed().then_some(after) }),
@@ -288,7 +266,7 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
                 (name.clone(), told)
             });
             let board = row.board.iter().map(|level| {
-                let values = level.values.iter().map(|(name, found)| (name.clone(), value_json(found)));
+                let values = level.values.iter().map(|(name, found)| (name.clone(), found.to_json()));
                 json!({
                     "level": &*level.level, "open": level.open, "why_locked": level.why_locked,
                     "completed": level.completed, "values": Json::Object(values.collect()),

@@ -7,7 +7,6 @@ use serde_json::json;
 use vestigum::{Entry, Image, Spec, Value};
 
 use crate::Verdict;
-use crate::commands::play::value_json;
 use crate::input;
 use crate::show::{BACK, Output, QUIET, STRONG, counted, paint, table};
 
@@ -62,7 +61,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         let list = found.iter().map(|difference| {
             json!({
                 "name": difference.name, "of": difference.what,
-                "before": value_json(&difference.before), "after": value_json(&difference.after),
+                "before": difference.before.to_json(), "after": difference.after.to_json(),
             })
         });
         out.json(&json!({

@@ -7,7 +7,6 @@ use vestigum::image::SavedPlace;
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
 use crate::Verdict;
-use crate::commands::play::value_json;
 use crate::input;
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 
@@ -180,9 +179,9 @@ fn as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {
     let values = entries(spec, loaded).into_iter().map(|entry| {
         let marks = entry.marks.as_ref();
         json!({
-            "field": &*entry.field, "key": entry.key.as_deref(), "value": value_json(&entry.value),
-            "at_entry": marks.map(|(value, _)| value_json(value)),
-            "at_checkpoint": marks.map(|(_, value)| value_json(value)),
+            "field": &*entry.field, "key": entry.key.as_deref(), "value": entry.value.to_json(),
+            "at_entry": marks.map(|(value, _)| value.to_json()),
+            "at_checkpoint": marks.map(|(_, value)| value.to_json()),
         })
     });
     let board = loaded.progress.board().into_iter().map(|row| {
