@@ -27,18 +27,47 @@ lasts = "device"
 /// What happens; `cut` says after which of its operations a process is killed, as a share of all.
 #[derive(Clone, Debug)]
 enum Act {
-    Save { owner: usize, new: bool },
-    Prune { owner: usize },
-    Fail { ahead: usize, fault: Fault },
+    /// `fail` is an operation of the commit, counted from its first.
+    Save {
+        owner: usize,
+        what: What,
+        fail: Option<(usize, Fault)>,
+    },
+    Prune {
+        owner: usize,
+    },
+    Fail {
+        ahead: usize,
+        fault: Fault,
+    },
     Kill,
-    PowerLoss { outcome: usize },
+    PowerLoss {
+        outcome: usize,
+    },
+}
+
+/// What a save holds.
+#[derive(Clone, Copy, Debug)]
+enum What {
+    /// What a launch would load now.
+    Loaded,
+    New,
+    /// One of a few values that come again and again: a game goes back to what it had, also after a save that failed.
+    Again(i64),
+}
+
+/// Mostly the same one, so that saves of one owner follow each other.
+fn owner() -> impl Strategy<Value = usize> {
+    prop_oneof![3 => Just(0), 1 => 1..3usize]
 }
 
 fn act() -> impl Strategy<Value = (Act, Option<u8>)> {
     let fault = prop_oneof![Just(Fault::Broken), Just(Fault::Full)];
+    let what = prop_oneof![1 => Just(What::Loaded), 1 => Just(What::New), 2 => (0..2i64).prop_map(What::Again)];
+    let fails = proptest::option::weighted(0.3, (0..7usize, fault.clone()));
     let act = prop_oneof![
-        6 => (0..3usize, any::<bool>()).prop_map(|(owner, new)| Act::Save { owner, new }),
-        3 => (0..3usize).prop_map(|owner| Act::Prune { owner }),
+        6 => (owner(), what, fails).prop_map(|(owner, what, fail)| Act::Save { owner, what, fail }),
+        3 => owner().prop_map(|owner| Act::Prune { owner }),
         2 => (0..9usize, fault).prop_map(|(ahead, fault)| Act::Fail { ahead, fault }),
         1 => Just(Act::Kill),
         2 => any::<usize>().prop_map(|outcome| Act::PowerLoss { outcome }),
@@ -81,16 +110,24 @@ proptest! {
             let mut saved = None;
             if let Some(store) = &store {
                 match &act {
-                    Act::Save { owner, new } => {
+                    Act::Save { owner, what, fail } => {
                         let owner = &images[*owner].owner;
                         let loaded = newest_or_none(store, owner);
                         let mut image = loaded.unwrap_or_else(|| {
                             images.iter().find(|image| image.owner == *owner).expect("it is one of them").clone()
                         });
-                        if *new {
-                            image.values.insert("xp".into(), Tree::Int(number as i64 + 1));
+                        let xp = match what {
+                            What::Loaded => None,
+                            What::New => Some(number as i64 + 1),
+                            What::Again(value) => Some(-value),
+                        };
+                        if let Some(xp) = xp {
+                            image.values.insert("xp".into(), Tree::Int(xp));
                         }
                         let follows = store.generations(owner).ok().and_then(|all| all.last().copied()).unwrap_or(0);
+                        if let Some((ahead, fault)) = fail {
+                            disk.fail(disk.count() + ahead, *fault);
+                        }
                         let acknowledged = store.commit(follows, &image).is_ok();
                         saved = Some((owner.clone(), image.digest(), acknowledged));
                     }

@@ -416,7 +416,9 @@ impl Store for DirStore {
         if missing {
             tracing::warn!(%owner, "saves were removed while the game runs; this one is written again");
         }
-        if known.digest.as_ref() == Some(&digest) {
+        // A commit that failed may have left a newer name, and a launch would take that: then this one is written again.
+        let is_newest = known.highest == known.generation;
+        if is_newest && known.digest.as_ref() == Some(&digest) {
             // Another process may have left the name without making it durable: then it is not there for good.
             if !known.synced {
                 self.sync(&mut turn, &folder)?;

@@ -139,7 +139,7 @@ impl Expected {
             None => format!("nothing: {owner} begins anew, and nobody is told"),
             Some(image) => match self.known.get(&image.digest()) {
                 Some(generation) => format!("generation {generation} of {owner}, which is older"),
-                None => format!("an image of {owner} that was never saved"),
+                None => format!("an image of {owner} whose save was never acknowledged"),
             },
         };
         Finding { loaded, expected: self.told() }

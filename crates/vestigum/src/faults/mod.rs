@@ -6,7 +6,8 @@
 //! - the process is killed after each of them, the next one loads, saves what it loaded, prunes and saves again, and then
 //!   the power fails: what was never made durable is still not so when another process finds it;
 //! - each of them fails once, and each two in a row: the disk is full, or reports an error, or a read comes out short; play
-//!   goes on, the process ends, the next one does the same, and the power fails in between;
+//!   goes on, the process ends, the next one does the same, and the power fails in between; where the last save failed,
+//!   the game also goes back to what it had saved before, and saves that;
 //! - each byte of each file that the playthrough leaves is damaged.
 //!
 //! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
@@ -274,27 +275,26 @@ impl<S: Store> Trial<'_, S> {
     }
 
     fn attempt(&self, point: &Point) -> (FaultKind, Tried, Vec<Violation>) {
-        match point {
+        let (kind, tried, violations) = match point {
             Point::Cut(operations) => self.cut(*operations),
             Point::Kill(operations) => self.kill(*operations),
             Point::Fail(operations, fault) => self.fail(operations, *fault),
-            Point::Rot(path, bytes) => self.rot(path, bytes),
-        }
+            Point::Rot(path, bytes) => return self.rot(path, bytes),
+        };
+        (kind, Tried { points: 1, ..tried }, violations)
     }
 
     fn cut(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
         let losses = self.disk.power_loss_after(operations);
         let (log, commits) = (&self.log, &self.commits);
         let case = Case { kind: FaultKind::PowerLoss, log, cut: operations, commits, failed: None };
-        let (mut tried, violations) = self.launches(&case, losses, true);
-        tried.points = 1;
+        let (tried, violations) = self.launches(&case, losses, true);
         (case.kind, tried, violations)
     }
 
     fn kill(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
         let disk = self.disk.killed_after(operations);
-        let (mut tried, violations) = self.next_life(FaultKind::Kill, &disk, &self.commits, None);
-        tried.points = 1;
+        let (tried, violations) = self.next_life(FaultKind::Kill, &disk, &self.commits, None);
         (FaultKind::Kill, tried, violations)
     }
 
@@ -309,20 +309,22 @@ impl<S: Store> Trial<'_, S> {
         // A store that cannot be opened refuses; what is on the disk must be as good as before.
         let mut recorder = Recorder::new(self.open, disk.clone(), self.keep, Commits::default());
         run(self.spec, self.playthrough, &mut recorder);
-        let commits = recorder.into_commits();
-        let log = disk.operations();
+        let (commits, log) = (recorder.commits().clone(), disk.operations());
         let failed = Some((operations, fault));
         let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
         let (mut tried, mut violations) = self.launches(&case, disk.power_loss(), true);
-        if let Some(silent) = &commits.silently_older {
-            tried.violations += 1;
-            violations.push(case.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
-        }
+        case.unreported(&mut tried, &mut violations);
         tried.recovered += commits.recovered;
         let (after, more) = self.next_life(kind, &disk.killed_after(log.len()), &commits, failed);
         tried += after;
-        tried.points = 1;
         violations.extend(more);
+        if recorder.go_back() {
+            let (commits, log) = (recorder.into_commits(), disk.operations());
+            let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
+            let (after, more) = self.launches(&case, disk.power_loss().coarse(), false);
+            tried += after;
+            violations.extend(more);
+        }
         (kind, tried, violations)
     }
 
@@ -350,11 +352,7 @@ impl<S: Store> Trial<'_, S> {
             tried += one;
             violations.extend(broken);
         }
-        if let Some(silent) = &commits.silently_older {
-            let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
-            tried.violations += 1;
-            violations.push(case.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
-        }
+        Case { kind, log: &log, cut: log.len(), commits: &commits, failed }.unreported(&mut tried, &mut violations);
         (tried, violations)
     }
 
@@ -436,6 +434,14 @@ struct Case<'a> {
 }
 
 impl Case<'_> {
+    /// A launch on the way here that fell back and did not say so.
+    fn unreported(&self, tried: &mut Tried, violations: &mut Vec<Violation>) {
+        if let Some(silent) = &self.commits.silently_older {
+            tried.violations += 1;
+            violations.push(self.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
+        }
+    }
+
     fn violation(&self, disk: Vec<String>, finding: Finding, explanation: String) -> Violation {
         let mut steps = Vec::new();
         for (number, operation) in self.log.iter().enumerate().take(self.cut) {

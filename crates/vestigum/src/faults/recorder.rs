@@ -151,6 +151,10 @@ impl<'a, S: Store> Recorder<'a, S> {
         Recorder { open, store: open(disk.clone()).ok(), disk, keep, commits }
     }
 
+    pub fn commits(&self) -> &Commits {
+        &self.commits
+    }
+
     pub fn into_commits(self) -> Commits {
         self.commits
     }
@@ -179,6 +183,23 @@ impl<'a, S: Store> Recorder<'a, S> {
         if let Some(store) = &self.store {
             let _ = prune_all(store, owner, self.keep);
         }
+    }
+
+    /// Where an owner's last save failed, the game goes back to what was acknowledged before, and saves that. Answers
+    /// whether there was any such.
+    pub fn go_back(&mut self) -> bool {
+        let mut back = Vec::new();
+        for owner in self.commits.owners() {
+            let mut saves = self.commits.all.iter().rev().filter(|commit| commit.owner == owner);
+            if saves.next().is_some_and(|last| last.acknowledged.is_none()) {
+                back.extend(saves.find(|commit| commit.acknowledged.is_some()).map(|commit| commit.image.clone()));
+            }
+        }
+        let any = !back.is_empty();
+        for image in back {
+            let _ = self.commit(image);
+        }
+        any
     }
 
     /// What the next process does after a crash, for each owner: it loads, saves what it loaded, prunes, saves something
