@@ -6,8 +6,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use vestigum_core::{Image, Owner};
 
 use crate::common::Common;
-use crate::dir_store::prove;
-use crate::store::{Committed, Pruned, Store, StoreError};
+use crate::store::{Committed, Pruned, Store, StoreError, prove};
 
 type Generations = BTreeMap<u64, Vec<u8>>;
 

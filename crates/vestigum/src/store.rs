@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use thiserror::Error;
-use vestigum_core::image::Damaged;
+use vestigum_core::image::{Damaged, SealKey};
 use vestigum_core::{Image, Owner};
 
 use crate::common::Common;
@@ -89,6 +89,21 @@ pub fn checked_profile(name: &str) -> Result<(), StoreError> {
         return Ok(());
     }
     Err(StoreError::BadProfile { name: name.chars().take(80).collect() })
+}
+
+/// Proves, where it is cheap enough, that what is about to be written reads as what was to be saved: in debug builds, so
+/// in every test.
+pub(crate) fn prove(image: &Image, generation: u64, bytes: &[u8], key: Option<&SealKey>) -> Result<(), StoreError> {
+    if !cfg!(debug_assertions) {
+        return Ok(());
+    }
+    let owner = image.owner.clone();
+    let read = Image::decode(bytes, key);
+    match read {
+        Ok(read) if read == (Image { generation, ..image.clone() }) => Ok(()),
+        Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: Damaged::CheckFailed }),
+        Err(damaged) => Err(StoreError::Damaged { owner, generation, damaged }),
+    }
 }
 
 /// What a commit did.

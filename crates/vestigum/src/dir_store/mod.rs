@@ -14,6 +14,8 @@
 //! A save folder may come from somebody else, so nothing below it is trusted: links are not followed, what is no regular
 //! file is passed over, and names that this store does not give are left alone.
 
+mod commit;
+mod folders;
 mod known;
 mod names;
 mod prune;
@@ -35,8 +37,9 @@ use crate::common::Common;
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
 use crate::store::{Committed, Pruned, Store, StoreError};
 
+use folders::settle_folder;
 use known::{Known, Verdict, Verdicts};
-use names::{LAST_GENERATION, TEMPORARY, folder_name, generation_of};
+use names::{folder_name, generation_of};
 
 /// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says otherwise: 64 MiB.
 const MOST_BYTES: u64 = 64 << 20;
@@ -196,32 +199,6 @@ impl DirStore {
         self.inner.root.join("profiles")
     }
 
-    /// The names in a folder below the save folder; none if it is not there. What is no folder itself is not looked into.
-    fn names(&self, folder: &Path) -> Result<Vec<String>, StoreError> {
-        let disk = &*self.inner.disk;
-        for part in self.below_root(folder) {
-            match disk.kind(&part) {
-                None => return Ok(Vec::new()),
-                Some(EntryKind::Folder) => {}
-                Some(kind) => return Err(io_error("read", &part)(in_the_way(kind))),
-            }
-        }
-        match disk.list(folder) {
-            Ok(names) => Ok(names),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(Vec::new()),
-            Err(error) => Err(io_error("read", folder)(error)),
-        }
-    }
-
-    /// A folder and those above it, up to the save folder, without that.
-    fn below_root<'a>(&'a self, folder: &'a Path) -> impl Iterator<Item = PathBuf> + 'a {
-        let inside = folder.strip_prefix(&self.inner.root).unwrap_or(Path::new(""));
-        inside.components().scan(self.inner.root.clone(), |above, part| {
-            above.push(part);
-            Some(above.clone())
-        })
-    }
-
     /// The turn of whoever writes or removes.
     fn turn(&self) -> Result<MutexGuard<'_, Turn>, StoreError> {
         if self.inner.lock.is_none() {
@@ -244,126 +221,6 @@ impl DirStore {
         let verdicts = self.inner.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
         verdicts.get(owner).cloned().unwrap_or_default()
     }
-
-    fn look(&self, owner: &Owner) -> Result<Known, StoreError> {
-        let highest = self.generations(owner)?.last().copied().unwrap_or(0);
-        let digest = if highest == 0 { None } else { self.read(owner, highest).ok().map(|image| image.digest()) };
-        Ok(Known { generation: highest, digest, highest, synced: false })
-    }
-
-    /// What is known of an owner, held against what is there: somebody may have removed files while the game runs.
-    /// Answers whether what the caller follows is missing.
-    fn known(&self, turn: &mut Turn, owner: &Owner, follows: u64) -> Result<(Known, bool), StoreError> {
-        if let Some(known) = turn.known.get(owner)
-            && (known.generation == 0 || self.size(owner, known.generation)?.is_some())
-        {
-            let missing = known.highest < follows;
-            return Ok((Known { highest: known.highest.max(follows), ..known.clone() }, missing));
-        }
-        let before = turn.known.remove(owner).unwrap_or_default();
-        let found = self.look(owner)?;
-        let missing = before.generation > found.generation || found.highest < follows;
-        // Numbers that were used once are never used again.
-        let highest = found.highest.max(before.highest).max(follows);
-        let digest = found.digest.clone().filter(|_| !missing);
-        Ok((Known { highest, digest, ..found }, missing))
-    }
-
-    /// Makes sure that the save folder is still the one that this process has locked.
-    fn keep_place(&self, turn: &mut Turn) -> Result<(), StoreError> {
-        let Some(lock) = &self.inner.lock else { return Ok(()) };
-        let mut lock = lock.lock().unwrap_or_else(PoisonError::into_inner);
-        if lock.is_in_place() {
-            return Ok(());
-        }
-        let Inner { disk, root, .. } = &*self.inner;
-        turn.settled.clear();
-        settle_folder(&**disk, root, &mut turn.settled).map_err(io_error("make the save folder", root))?;
-        *lock = take_lock(&**disk, root)?;
-        tracing::warn!(folder = %root.display(), "the save folder was removed while the game runs; it is made again");
-        Ok(())
-    }
-
-    /// Makes the names in the folder of an owner durable, and the folder's own.
-    fn sync(&self, turn: &mut Turn, folder: &Path) -> Result<(), StoreError> {
-        self.settle(turn, folder).map_err(io_error("make", folder))?;
-        self.inner.disk.sync_folder(folder).map_err(io_error("sync", folder))
-    }
-
-    /// The number of the next generation.
-    fn next_generation(&self, owner: &Owner, known: &Known) -> Result<u64, StoreError> {
-        if known.highest < LAST_GENERATION {
-            return Ok(known.highest + 1);
-        }
-        // Something has the last number that there is. Unless it is a whole image, numbers below it are free.
-        let generations = self.generations(owner)?;
-        let whole = generations.iter().rev().find(|generation| self.read(owner, **generation).is_ok());
-        let above = whole.copied().unwrap_or(0) + 1;
-        (above..=LAST_GENERATION)
-            .find(|number| generations.binary_search(number).is_err())
-            .ok_or_else(|| StoreError::NoMoreGenerations { owner: owner.clone() })
-    }
-
-    /// The commit sequence. Until the rename the file has a name that nobody reads, and after it the content is
-    /// durable already; the caller hears of success only when the name is, too.
-    fn write(&self, turn: &mut Turn, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), NotWritten> {
-        let disk = &*self.inner.disk;
-        let before = |error| NotWritten { error, named: false };
-        let after = |error| NotWritten { error, named: true };
-        self.settle(turn, folder).map_err(io_error("make", folder)).map_err(before)?;
-        let target = folder.join(format!("{generation}.json"));
-        let (temporary, mut file) = self.temporary(folder, generation).map_err(before)?;
-        let written = file.write(bytes).map_err(io_error("write", &temporary));
-        let written = written.and_then(|()| file.sync().map_err(io_error("sync", &temporary)));
-        drop(file);
-        let named = written
-            .map_err(before)
-            .and_then(|()| disk.rename_new(&temporary, &target).map_err(io_error("write", &target)).map_err(after));
-        if named.is_err() {
-            // What cannot be removed now is removed by a later prune.
-            let _ = disk.remove(&temporary);
-        }
-        named?;
-        disk.sync_folder(folder).map_err(io_error("sync", folder)).map_err(after)
-    }
-
-    /// A new file under a name that nothing has: what lies there from a crash, or was put there, is not written into.
-    fn temporary(&self, folder: &Path, generation: u64) -> Result<(PathBuf, Box<dyn crate::DiskFile>), StoreError> {
-        for attempt in 0..100 {
-            let name = if attempt == 0 { String::new() } else { format!("-{attempt}") };
-            let path = folder.join(format!("{TEMPORARY}{generation}{name}"));
-            match self.inner.disk.create_new(&path) {
-                Ok(file) => return Ok((path, file)),
-                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
-                Err(error) => return Err(io_error("write into", folder)(error)),
-            }
-        }
-        Err(io_error("write into", folder)(io::Error::from(io::ErrorKind::AlreadyExists)))
-    }
-
-    /// Makes sure of a folder before something is written into it.
-    fn settle(&self, turn: &mut Turn, folder: &Path) -> io::Result<()> {
-        let disk = &*self.inner.disk;
-        if turn.settled.contains(folder) && disk.kind(folder) != Some(EntryKind::Folder) {
-            // Somebody has removed it: what was known of the folders is worth nothing.
-            turn.settled.clear();
-        }
-        if !turn.settled.contains(folder) {
-            for part in self.below_root(folder) {
-                if let Some(kind) = disk.kind(&part).filter(|kind| *kind != EntryKind::Folder) {
-                    return Err(in_the_way(kind));
-                }
-            }
-        }
-        settle_folder(disk, folder, &mut turn.settled)
-    }
-}
-
-/// A write that failed.
-struct NotWritten {
-    error: StoreError,
-    /// Whether the file may have its name all the same.
-    named: bool,
 }
 
 impl Store for DirStore {
@@ -407,67 +264,11 @@ impl Store for DirStore {
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        let owner = &image.owner;
-        let digest = image.digest();
-        let mut turn = self.turn()?;
-        self.keep_place(&mut turn)?;
-        let folder = self.folder(owner)?;
-        let (mut known, missing) = self.known(&mut turn, owner, follows)?;
-        if missing {
-            tracing::warn!(%owner, "saves were removed while the game runs; this one is written again");
-        }
-        // A commit that failed may have left a newer name, and a launch would take that: then this one is written again.
-        let is_newest = known.highest == known.generation;
-        if is_newest && known.digest.as_ref() == Some(&digest) {
-            // Another process may have left the name without making it durable: then it is not there for good.
-            if !known.synced {
-                self.sync(&mut turn, &folder)?;
-                known.synced = true;
-            }
-            let committed = Committed { missing, ..Committed::unchanged(known.generation) };
-            turn.known.insert(owner.clone(), known);
-            return Ok(committed);
-        }
-        // Numbers in between are of commits of this process that failed, and may be there all the same.
-        if !(known.generation..=known.highest).contains(&follows) {
-            let newest = known.generation;
-            turn.known.insert(owner.clone(), known);
-            return Err(StoreError::Conflict { owner: owner.clone(), newest, follows });
-        }
-        let generation = self.next_generation(owner, &known)?;
-        let bytes = image.encode(generation, &digest, self.key.as_ref());
-        prove(image, generation, &bytes, self.key.as_ref())?;
-        let written = self.write(&mut turn, &folder, generation, &bytes);
-        let highest = known.highest.max(generation);
-        let known = match &written {
-            Ok(()) => Known { generation, digest: Some(digest), highest, synced: true },
-            // The number is used up, and the name may be there without being durable.
-            Err(failed) if failed.named => Known { highest, synced: false, ..known },
-            Err(_) => known,
-        };
-        turn.known.insert(owner.clone(), known);
-        written.map_err(|failed| failed.error)?;
-        self.judged(owner, generation, Some(Verdict::Whole));
-        Ok(Committed { missing, ..Committed::written(generation) })
+        self.commit_one(follows, image)
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.prune_one(owner, keep)
-    }
-}
-
-/// Proves, where it is cheap enough, that what is about to be written reads as what was to be saved: in debug builds, so
-/// in every test.
-pub(crate) fn prove(image: &Image, generation: u64, bytes: &[u8], key: Option<&SealKey>) -> Result<(), StoreError> {
-    if !cfg!(debug_assertions) {
-        return Ok(());
-    }
-    let owner = image.owner.clone();
-    let read = Image::decode(bytes, key);
-    match read {
-        Ok(read) if read == (Image { generation, ..image.clone() }) => Ok(()),
-        Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: Damaged::CheckFailed }),
-        Err(damaged) => Err(StoreError::Damaged { owner, generation, damaged }),
     }
 }
 
@@ -496,37 +297,4 @@ fn take_lock(disk: &dyn Disk, root: &Path) -> Result<Box<dyn HeldLock>, StoreErr
 fn io_error(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> StoreError {
     let path = path.to_path_buf();
     move |source| StoreError::Io { action, path, source }
-}
-
-/// Why a name that should be a folder's is not used.
-fn in_the_way(kind: EntryKind) -> io::Error {
-    io::Error::other(match kind {
-        EntryKind::Link => "it is a link, and links below a save folder are not followed",
-        EntryKind::File(_) => "it is a file, and a folder is wanted there",
-        EntryKind::Folder | EntryKind::Other => "it is no folder",
-    })
-}
-
-/// Makes a folder and those above it, and syncs the folder above each, so that the folders themselves survive a power
-/// cut. A folder that is there already may be one whose name was never made durable: its maker may have crashed.
-fn settle_folder(disk: &dyn Disk, folder: &Path, settled: &mut BTreeSet<PathBuf>) -> io::Result<()> {
-    if folder.as_os_str().is_empty() || settled.contains(folder) {
-        return Ok(());
-    }
-    let above = folder.parent().unwrap_or(Path::new(""));
-    let made = !disk.is_folder(folder);
-    if made {
-        settle_folder(disk, above, settled)?;
-        match disk.make_folder(folder) {
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && disk.is_folder(folder) => {}
-            made => made?,
-        }
-    }
-    match disk.sync_folder(above) {
-        // The folder above the save folder may belong to somebody else, who has made it and this one.
-        Err(error) if !made && error.kind() == io::ErrorKind::PermissionDenied => {}
-        synced => synced?,
-    }
-    settled.insert(folder.to_path_buf());
-    Ok(())
 }

@@ -1,0 +1,160 @@
+//! Writing a generation so that it survives what may come.
+
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::PoisonError;
+
+use vestigum_core::{Image, Owner};
+
+use crate::disk::DiskFile;
+use crate::store::{Committed, Store, StoreError, prove};
+
+use super::folders::settle_folder;
+use super::known::{Known, Verdict};
+use super::names::{LAST_GENERATION, TEMPORARY};
+use super::{DirStore, Inner, Turn, io_error, take_lock};
+
+impl DirStore {
+    /// Writes an image as the next generation, unless the newest one holds the same progress.
+    pub(super) fn commit_one(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        let owner = &image.owner;
+        let digest = image.digest();
+        let mut turn = self.turn()?;
+        self.keep_place(&mut turn)?;
+        let folder = self.folder(owner)?;
+        let (mut known, missing) = self.known(&mut turn, owner, follows)?;
+        if missing {
+            tracing::warn!(%owner, "saves were removed while the game runs; this one is written again");
+        }
+        // A commit that failed may have left a newer name, and a launch would take that: then this one is written again.
+        let is_newest = known.highest == known.generation;
+        if is_newest && known.digest.as_ref() == Some(&digest) {
+            // Another process may have left the name without making it durable: then it is not there for good.
+            if !known.synced {
+                self.sync(&mut turn, &folder)?;
+                known.synced = true;
+            }
+            let committed = Committed { missing, ..Committed::unchanged(known.generation) };
+            turn.known.insert(owner.clone(), known);
+            return Ok(committed);
+        }
+        // Numbers in between are of commits of this process that failed, and may be there all the same.
+        if !(known.generation..=known.highest).contains(&follows) {
+            let newest = known.generation;
+            turn.known.insert(owner.clone(), known);
+            return Err(StoreError::Conflict { owner: owner.clone(), newest, follows });
+        }
+        let generation = self.next_generation(owner, &known)?;
+        let bytes = image.encode(generation, &digest, self.key.as_ref());
+        prove(image, generation, &bytes, self.key.as_ref())?;
+        let written = self.write(&mut turn, &folder, generation, &bytes);
+        let highest = known.highest.max(generation);
+        let known = match &written {
+            Ok(()) => Known { generation, digest: Some(digest), highest, synced: true },
+            // The number is used up, and the name may be there without being durable.
+            Err(failed) if failed.named => Known { highest, synced: false, ..known },
+            Err(_) => known,
+        };
+        turn.known.insert(owner.clone(), known);
+        written.map_err(|failed| failed.error)?;
+        self.judged(owner, generation, Some(Verdict::Whole));
+        Ok(Committed { missing, ..Committed::written(generation) })
+    }
+
+    pub(super) fn look(&self, owner: &Owner) -> Result<Known, StoreError> {
+        let highest = self.generations(owner)?.last().copied().unwrap_or(0);
+        let digest = if highest == 0 { None } else { self.read(owner, highest).ok().map(|image| image.digest()) };
+        Ok(Known { generation: highest, digest, highest, synced: false })
+    }
+
+    /// What is known of an owner, held against what is there: somebody may have removed files while the game runs.
+    /// Answers whether what the caller follows is missing.
+    fn known(&self, turn: &mut Turn, owner: &Owner, follows: u64) -> Result<(Known, bool), StoreError> {
+        if let Some(known) = turn.known.get(owner)
+            && (known.generation == 0 || self.size(owner, known.generation)?.is_some())
+        {
+            let missing = known.highest < follows;
+            return Ok((Known { highest: known.highest.max(follows), ..known.clone() }, missing));
+        }
+        let before = turn.known.remove(owner).unwrap_or_default();
+        let found = self.look(owner)?;
+        let missing = before.generation > found.generation || found.highest < follows;
+        // Numbers that were used once are never used again.
+        let highest = found.highest.max(before.highest).max(follows);
+        let digest = found.digest.clone().filter(|_| !missing);
+        Ok((Known { highest, digest, ..found }, missing))
+    }
+
+    /// Makes sure that the save folder is still the one that this process has locked.
+    fn keep_place(&self, turn: &mut Turn) -> Result<(), StoreError> {
+        let Some(lock) = &self.inner.lock else { return Ok(()) };
+        let mut lock = lock.lock().unwrap_or_else(PoisonError::into_inner);
+        if lock.is_in_place() {
+            return Ok(());
+        }
+        let Inner { disk, root, .. } = &*self.inner;
+        turn.settled.clear();
+        settle_folder(&**disk, root, &mut turn.settled).map_err(io_error("make the save folder", root))?;
+        *lock = take_lock(&**disk, root)?;
+        tracing::warn!(folder = %root.display(), "the save folder was removed while the game runs; it is made again");
+        Ok(())
+    }
+
+    /// The number of the next generation.
+    fn next_generation(&self, owner: &Owner, known: &Known) -> Result<u64, StoreError> {
+        if known.highest < LAST_GENERATION {
+            return Ok(known.highest + 1);
+        }
+        // Something has the last number that there is. Unless it is a whole image, numbers below it are free.
+        let generations = self.generations(owner)?;
+        let whole = generations.iter().rev().find(|generation| self.read(owner, **generation).is_ok());
+        let above = whole.copied().unwrap_or(0) + 1;
+        (above..=LAST_GENERATION)
+            .find(|number| generations.binary_search(number).is_err())
+            .ok_or_else(|| StoreError::NoMoreGenerations { owner: owner.clone() })
+    }
+
+    /// The commit sequence. Until the rename the file has a name that nobody reads, and after it the content is
+    /// durable already; the caller hears of success only when the name is, too.
+    fn write(&self, turn: &mut Turn, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), NotWritten> {
+        let disk = &*self.inner.disk;
+        let before = |error| NotWritten { error, named: false };
+        let after = |error| NotWritten { error, named: true };
+        self.settle(turn, folder).map_err(io_error("make", folder)).map_err(before)?;
+        let target = folder.join(format!("{generation}.json"));
+        let (temporary, mut file) = self.temporary(folder, generation).map_err(before)?;
+        let written = file.write(bytes).map_err(io_error("write", &temporary));
+        let written = written.and_then(|()| file.sync().map_err(io_error("sync", &temporary)));
+        drop(file);
+        let named = written
+            .map_err(before)
+            .and_then(|()| disk.rename_new(&temporary, &target).map_err(io_error("write", &target)).map_err(after));
+        if named.is_err() {
+            // What cannot be removed now is removed by a later prune.
+            let _ = disk.remove(&temporary);
+        }
+        named?;
+        disk.sync_folder(folder).map_err(io_error("sync", folder)).map_err(after)
+    }
+
+    /// A new file under a name that nothing has: what lies there from a crash, or was put there, is not written into.
+    fn temporary(&self, folder: &Path, generation: u64) -> Result<(PathBuf, Box<dyn DiskFile>), StoreError> {
+        for attempt in 0..100 {
+            let name = if attempt == 0 { String::new() } else { format!("-{attempt}") };
+            let path = folder.join(format!("{TEMPORARY}{generation}{name}"));
+            match self.inner.disk.create_new(&path) {
+                Ok(file) => return Ok((path, file)),
+                Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+                Err(error) => return Err(io_error("write into", folder)(error)),
+            }
+        }
+        Err(io_error("write into", folder)(io::Error::from(io::ErrorKind::AlreadyExists)))
+    }
+}
+
+/// A write that failed.
+struct NotWritten {
+    error: StoreError,
+    /// Whether the file may have its name all the same.
+    named: bool,
+}
