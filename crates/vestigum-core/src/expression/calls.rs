@@ -49,17 +49,19 @@ impl Compiler<'_> {
             let error = self.error(codes::EXPRESSION, ast.span, message);
             return self.fail(error);
         }
+        if let Some(over) = Over::ALL.into_iter().find(|over| over.word() == function) {
+            return self.over(over, &arguments[0]);
+        }
+        if let Some(steps) = Steps::ALL.into_iter().find(|steps| steps.word() == function) {
+            return self.steps(steps, arguments);
+        }
         match function {
-            "sum" | "highest" | "lowest" | "count" | "size" => self.over(function, &arguments[0]),
             "max" | "min" => self.extreme(function == "max", arguments),
             "if" => {
                 let condition = self.of_type(&arguments[0], &Type::Bool);
                 let (yes, no, ty) = self.pair(&arguments[1], &arguments[2])?;
                 Some((Node::If(Box::new([condition?, yes, no])), ty))
             }
-            "grade" => self.steps(Steps::Grade, arguments),
-            "into" => self.steps(Steps::Into, arguments),
-            "needed" => self.steps(Steps::Needed, arguments),
             "len" => {
                 let (node, ty) = self.node(&arguments[0])?;
                 if !ty.has_length() || matches!(ty, Type::Struct(_)) {
@@ -90,7 +92,7 @@ impl Compiler<'_> {
         }
     }
 
-    fn over(&mut self, function: &str, argument: &Ast) -> Option<Typed> {
+    fn over(&mut self, over: Over, argument: &Ast) -> Option<Typed> {
         let keyed = match &argument.kind {
             Kind::Name(name) => match self.spec.find_field(name) {
                 Some(field) => field.is_keyed().then_some(field),
@@ -99,9 +101,10 @@ impl Compiler<'_> {
             _ => None,
         };
         let Some(field) = keyed else {
+            let function = over.word();
             if let Kind::Name(name) = &argument.kind
                 && let Some(container) = self.spec.find_field(name).filter(|field| field.ty.has_length())
-                && matches!(function, "count" | "size")
+                && matches!(over, Over::Count | Over::Size)
             {
                 let message =
                     format!("`{function}` counts the entries of a keyed field, and `{name}` is a {}", container.ty);
@@ -116,12 +119,9 @@ impl Compiler<'_> {
         };
         self.may_read(field, argument.span)?;
         self.reads.push(field.id);
-        let (over, ty) = match function {
-            "sum" => (Over::Sum, field.ty.clone()),
-            "highest" => (Over::Highest, field.ty.clone()),
-            "lowest" => (Over::Lowest, field.ty.clone()),
-            "size" => (Over::Size, Type::Int),
-            _ => (Over::Count, Type::Int),
+        let ty = match over {
+            Over::Sum | Over::Highest | Over::Lowest => field.ty.clone(),
+            Over::Count | Over::Size => Type::Int,
         };
         let fits = match over {
             Over::Sum => ty.is_number(),

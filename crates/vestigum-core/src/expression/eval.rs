@@ -69,6 +69,21 @@ pub(crate) enum Over {
     Size,
 }
 
+impl Over {
+    pub const ALL: [Over; 5] = [Over::Sum, Over::Highest, Over::Lowest, Over::Count, Over::Size];
+
+    /// The function of the language.
+    pub fn word(self) -> &'static str {
+        match self {
+            Over::Sum => "sum",
+            Over::Highest => "highest",
+            Over::Lowest => "lowest",
+            Over::Count => "count",
+            Over::Size => "size",
+        }
+    }
+}
+
 /// What a literal of several parts makes.
 #[derive(Clone, Debug)]
 pub(crate) enum Made {
@@ -84,6 +99,19 @@ pub(crate) enum Steps {
     Grade,
     Into,
     Needed,
+}
+
+impl Steps {
+    pub const ALL: [Steps; 3] = [Steps::Grade, Steps::Into, Steps::Needed];
+
+    /// The function of the language.
+    pub fn word(self) -> &'static str {
+        match self {
+            Steps::Grade => "grade",
+            Steps::Into => "into",
+            Steps::Needed => "needed",
+        }
+    }
 }
 
 #[derive(Clone, Debug)]

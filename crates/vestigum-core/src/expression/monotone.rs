@@ -75,7 +75,16 @@ pub(super) fn moves(node: &Node, spec: &SpecData, derived: &[(u32, Moves)]) -> M
         Node::Chain(first, rest) => rest.iter().fold(of(first), |moved, (operator, node)| match operator {
             Operator::Minus => moved.and(of(node).turned()),
             Operator::Plus => moved.and(of(node)),
-            _ => moved.and(of(node)).blurred(),
+            Operator::Times
+            | Operator::Over
+            | Operator::Or
+            | Operator::And
+            | Operator::Equal
+            | Operator::Unequal
+            | Operator::Below
+            | Operator::AtMost
+            | Operator::Above
+            | Operator::AtLeast => moved.and(of(node)).blurred(),
         }),
         Node::If(branches) => {
             let [condition, yes, no] = &**branches;

@@ -8,7 +8,7 @@ use crate::spec::{FieldId, key_text};
 use crate::value::Value;
 
 use super::entry_text;
-use super::eval::{Entry, Env, From, Made, Node, Over, Steps, made_name, slot};
+use super::eval::{Entry, Env, From, Made, Node, made_name, slot};
 use super::syntax::Operator;
 
 /// How a condition is said again.
@@ -278,46 +278,5 @@ impl Restating<'_> {
         let each = each.collect::<Option<Vec<_>>>()?;
         let text = Text { text: each.join(" or "), tie: if each.len() == 1 { Tie::Comparison } else { Tie::Or } };
         Some(if each.is_empty() { Said::Bound } else { Said::Text(text) })
-    }
-}
-
-impl Operator {
-    fn word(self) -> &'static str {
-        match self {
-            Operator::Or => "or",
-            Operator::And => "and",
-            Operator::Equal => "==",
-            Operator::Unequal => "!=",
-            Operator::Below => "<",
-            Operator::AtMost => "<=",
-            Operator::Above => ">",
-            Operator::AtLeast => ">=",
-            Operator::Plus => "+",
-            Operator::Minus => "-",
-            Operator::Times => "*",
-            Operator::Over => "/",
-        }
-    }
-}
-
-impl Over {
-    fn word(self) -> &'static str {
-        match self {
-            Over::Sum => "sum",
-            Over::Highest => "highest",
-            Over::Lowest => "lowest",
-            Over::Count => "count",
-            Over::Size => "size",
-        }
-    }
-}
-
-impl Steps {
-    fn word(self) -> &'static str {
-        match self {
-            Steps::Grade => "grade",
-            Steps::Into => "into",
-            Steps::Needed => "needed",
-        }
     }
 }

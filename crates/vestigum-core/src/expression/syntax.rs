@@ -51,22 +51,42 @@ pub(crate) enum Operator {
 }
 
 impl Operator {
+    const ALL: [Operator; 12] = [
+        Operator::Or,
+        Operator::And,
+        Operator::Equal,
+        Operator::Unequal,
+        Operator::Below,
+        Operator::AtMost,
+        Operator::Above,
+        Operator::AtLeast,
+        Operator::Plus,
+        Operator::Minus,
+        Operator::Times,
+        Operator::Over,
+    ];
+
     fn from_token(token: &Token<'_>) -> Option<Operator> {
-        Some(match token {
-            Token::Name("or") => Operator::Or,
-            Token::Name("and") => Operator::And,
-            Token::Sign("==") => Operator::Equal,
-            Token::Sign("!=") => Operator::Unequal,
-            Token::Sign("<") => Operator::Below,
-            Token::Sign("<=") => Operator::AtMost,
-            Token::Sign(">") => Operator::Above,
-            Token::Sign(">=") => Operator::AtLeast,
-            Token::Sign("+") => Operator::Plus,
-            Token::Sign("-") => Operator::Minus,
-            Token::Sign("*") => Operator::Times,
-            Token::Sign("/") => Operator::Over,
-            _ => return None,
-        })
+        let (Token::Name(word) | Token::Sign(word)) = token else { return None };
+        Operator::ALL.into_iter().find(|operator| operator.word() == *word)
+    }
+
+    /// As expressions write it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Operator::Or => "or",
+            Operator::And => "and",
+            Operator::Equal => "==",
+            Operator::Unequal => "!=",
+            Operator::Below => "<",
+            Operator::AtMost => "<=",
+            Operator::Above => ">",
+            Operator::AtLeast => ">=",
+            Operator::Plus => "+",
+            Operator::Minus => "-",
+            Operator::Times => "*",
+            Operator::Over => "/",
+        }
     }
 
     /// How tightly it binds.
