@@ -15,8 +15,8 @@
 
 use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
-use crate::spec::{Field, Respawn, Resume, Span, Spec};
-use crate::suspend::{resembled, without_price};
+use crate::spec::{Field, Resume, Span, Spec};
+use crate::suspend::{resembled, resumes_at_entry, without_price};
 
 /// Every field against every moment.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -201,12 +201,7 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
 
 /// Where the checkpoint is given up first, its mark is the entry's.
 fn marked(spec: &Spec, moment: Moment, simple: Simple) -> Simple {
-    let given_up = match moment {
-        Moment::Restart | Moment::Abandon | Moment::GameOver => true,
-        Moment::Death => spec.respawn() == Respawn::Entry,
-        _ => false,
-    };
-    if given_up && simple == Simple::Checkpoint { Simple::Entry } else { simple }
+    if spec.0.gives_up_checkpoint(moment) && simple == Simple::Checkpoint { Simple::Entry } else { simple }
 }
 
 /// What is left after quitting in a level and launching again.
@@ -218,7 +213,7 @@ fn at_quit(spec: &Spec, field: &Field) -> FateCell {
         (Span::Attempt, _) => FateCell::plain("entry"),
         (_, resume) => {
             let simple = without_price(&spec.0, field, resembled(resume)).touched;
-            let given_up = resume == Resume::Entry && simple == Simple::Checkpoint;
+            let given_up = resumes_at_entry(&spec.0) && simple == Simple::Checkpoint;
             FateCell::plain(if given_up { Simple::Entry } else { simple }.word())
         }
     }

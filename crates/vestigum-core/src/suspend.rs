@@ -71,6 +71,12 @@ pub(crate) fn resembled(resume: Resume) -> Moment {
     }
 }
 
+/// Whether play goes on where the level was entered: because the spec says so, or because a death, which such a save
+/// resembles, gives the checkpoint up.
+pub(crate) fn resumes_at_entry(spec: &SpecData) -> bool {
+    spec.resume != Resume::None && spec.gives_up_checkpoint(resembled(spec.resume))
+}
+
 /// The state that a save writes.
 pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
     let Spot::Level(standing) = &state.spot else { return state.clone() };
@@ -83,7 +89,7 @@ pub(crate) fn suspend(spec: &Spec, state: &State) -> State {
         return left.state;
     }
     let mut suspended = state.clone();
-    if resume == Resume::Entry {
+    if resumes_at_entry(&spec.0) {
         suspended.give_up_checkpoint();
         let checkpoint: Option<Checkpoint> = standing.entered_at.clone();
         suspended.spot = Spot::Level(Standing { checkpoint, ..standing.clone() });

@@ -5,10 +5,10 @@ mod support;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
+use support::asking::{GAME, ask, broken, fails};
 use support::hunting::config;
 use support::{Allowed, Sketch, apply_all, play, sketch, values};
 use vestigum_core::explore::{Bounds, Counterexample, Ending, Search, questions};
-use vestigum_core::playthrough::{MemoryShelf, Script, Why, run};
 use vestigum_core::{Progress, Spec};
 
 /// A random spec with a source for each simple int field that play writes, and promises about them.
@@ -150,16 +150,6 @@ fn steps(ending: &Ending) -> Option<usize> {
     ending.broken().map(Counterexample::steps)
 }
 
-/// Why the playthrough of a counterexample fails: at its last line, which is the expectation.
-fn fails(spec: &Spec, counterexample: &Counterexample) {
-    let play = counterexample.play();
-    let script = Script::from_text(&counterexample.file_name(), play, spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(spec, &script.playthroughs()[0], &mut MemoryShelf::default());
-    let failure = run.failure.unwrap_or_else(|| panic!("it passes:\n{play}"));
-    assert!(matches!(failure.why, Why::Expectation { .. }), "{:?}\n{play}", failure.why);
-    assert_eq!(failure.line, play.lines().count(), "{play}");
-}
-
 proptest! {
     #![proptest_config(config(60, kept_in!("exploring")))]
 
@@ -238,63 +228,6 @@ proptest! {
 static TOLD: AtomicUsize = AtomicUsize::new(0);
 static WORDLESS: AtomicUsize = AtomicUsize::new(0);
 
-const GAME: &str = r#"
-[game]
-id = "fellpost"
-[levels]
-order = ["mill_lane", "heather_rise"]
-[level.mill_lane]
-checkpoints = ["ford"]
-[field.letters]
-type = "int"
-lasts = "visit"
-after_failure = "checkpoint"
-[field.score]
-type = "int"
-lasts = "run"
-after_failure = "entry"
-[field.lanterns]
-type = "int"
-default = 3
-range = [0, 9]
-lasts = "run"
-after_failure = "keep"
-on.death = { add = -1 }
-written_by = "both"
-[field.best_letters]
-type = "int"
-per = "level"
-lasts = "profile"
-on.complete = { max = "letters" }
-[run]
-over_when = "lanterns == 0"
-[save]
-at = ["complete", "death"]
-[[source]]
-name = "letter"
-gives = { letters = 10, score = 10 }
-times = 3
-lasts = "visit"
-after_failure = "checkpoint"
-"#;
-
-/// The answer to the question with that name.
-fn ask(toml: &str, name: &str) -> (Spec, Ending) {
-    let spec = Spec::from_toml(toml).unwrap_or_else(|errors| panic!("{errors}"));
-    let asked = questions(&spec).into_iter().find(|question| question.name() == name);
-    let question = asked.unwrap_or_else(|| panic!("nobody asks `{name}`"));
-    let ending = Search::new(&spec, &question, Bounds { states: 200_000, ..Bounds::default() }).run();
-    (spec, ending)
-}
-
-/// The playthrough that breaks it, after it has failed as it should.
-fn broken(toml: &str, name: &str) -> String {
-    let (spec, ending) = ask(toml, name);
-    let Ending::Broken(counterexample) = ending else { panic!("`{name}` holds: {ending:?}") };
-    fails(&spec, &counterexample);
-    counterexample.play().to_owned()
-}
-
 #[test]
 fn a_record_that_is_set_is_broken_by_the_shortest_replay() {
     let promise = "[[promise]]\nname = \"no record falls\"\nnever_falls = [\"best_letters\"]\n";
@@ -335,65 +268,9 @@ fn a_promise_about_a_moment_is_judged_there_and_told_with_numbers() {
 }
 
 #[test]
-fn what_can_be_farmed_is_found() {
-    let kept = GAME.replace(
-        "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
-        "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\n[field.best_score]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"score\" }",
-    );
-    let play = broken(&kept, "failing gains nothing for `best_score`");
-    assert!(play.contains("and without failing it is 30 at most in 1 visit"), "{play}");
-    assert!(play.contains("  death\n") || play.contains("  restart\n"), "{play}");
-    let (_, ending) = ask(
-        &kept.replace(
-            "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"",
-            "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
-        ),
-        "failing gains nothing for `best_score`",
-    );
-    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
-}
-
-/// Where honest play was not seen to its end, it may have more than what failing was seen to give.
-#[test]
-fn a_bound_raises_no_alarm() {
-    // A fall gives ten at once; collecting gives thirty, and takes longer.
-    let eased = GAME.replace(
-        "after_failure = \"entry\"",
-        "after_failure = \"keep\"\nwritten_by = \"both\"\non.death = { max = 10 }",
-    ) + "[field.best_score]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"score\" }\n";
-    let spec = Spec::from_toml(
-        &eased
-            .replace(
-                "lasts = \"visit\"\nafter_failure = \"checkpoint\"\n",
-                "lasts = \"visit\"\nafter_failure = \"keep\"\n",
-            )
-            .replace("score = 10 }", "score = 5 }"),
-    )
-    .unwrap();
-    for question in questions(&spec) {
-        for depth in 1..6 {
-            let ending = Search::new(&spec, &question, Bounds { depth, ..Bounds::default() }).run();
-            assert!(ending.broken().is_none(), "{} in {depth} steps: {ending:?}", question.name());
-        }
-    }
-}
-
-#[test]
 fn what_must_always_hold_is_asked_of_a_fresh_profile_too() {
     let play = broken(&(GAME.to_owned() + "[[promise]]\nname = \"few\"\nholds = \"lanterns < 3\"\n"), "few");
     assert!(play.ends_with("launch\nexpect lanterns < 3\n"), "{play}");
-}
-
-#[test]
-fn a_level_that_is_never_completed_is_found() {
-    let needs = GAME.replace(
-        "[level.mill_lane]",
-        "[level.heather_rise]\nopens = \"best_letters[mill_lane] >= 40\"\n[level.mill_lane]",
-    );
-    let play = broken(&needs, "every level can be opened and completed");
-    assert!(play.contains("`heather_rise` is never completed, whatever is played"), "{play}");
-    let (_, ending) = ask(GAME, "every level can be opened and completed");
-    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
 }
 
 #[test]

@@ -82,6 +82,34 @@ proptest! {
         prop_assert_eq!(images(&game), images(&resumed));
     }
 
+    /// A save made in a level is as a death, or a restart, would leave it, place and values alike: so quitting keeps nothing
+    /// that failing takes.
+    #[test]
+    fn suspending_leaves_what_failing_leaves(sketch in without_price(), steps in play(25)) {
+        if sketch.resume == "none" {
+            return Ok(());
+        }
+        let sketch = Sketch { over: None, ..sketch };
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let resumed = relaunched(&spec, &game);
+        let failed = if sketch.resume == "entry" { game.restart() } else { game.death() };
+        if failed.is_err() {
+            return Ok(());
+        }
+        prop_assert_eq!(resumed.place(), game.place());
+        // The device is saved as it is, and a session ends.
+        let lasting = |game: &Progress| {
+            let kept = |(name, _): &(String, Value)| {
+                let index = name.strip_prefix('f').and_then(|rest| rest.split('[').next()?.parse::<usize>().ok());
+                index.is_none_or(|index| !matches!(sketch.fields[index].lasts, "device" | "session"))
+            };
+            values(&sketch, game).into_iter().filter(kept).collect::<Vec<_>>()
+        };
+        prop_assert_eq!(lasting(&resumed), lasting(&game));
+    }
+
     #[test]
     fn not_resuming_is_giving_up(sketch in free(), steps in play(25)) {
         let sketch = Sketch { resume: "none", ..sketch };
@@ -103,8 +131,8 @@ proptest! {
         let mut game = Progress::fresh(&spec);
         apply_all(&sketch, &mut game, &steps);
         let mut resumed = relaunched(&spec, &game);
-        let no_checkpoint_lost =
-            sketch.resume != "entry" || !matches!(game.place(), Place::InLevel { checkpoint: Some(_), .. });
+        let to_entry = sketch.resume == "entry" || sketch.respawn == "entry";
+        let no_checkpoint_lost = !to_entry || !matches!(game.place(), Place::InLevel { checkpoint: Some(_), .. });
         if !(no_checkpoint_lost && resumed.place() == game.place()) {
             return Ok(());
         }

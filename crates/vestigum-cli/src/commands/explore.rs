@@ -148,9 +148,16 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> 
                 "playthrough": answer.broken().map(Counterexample::play),
             })
         });
-        let allowed = allowed.iter().map(|question| {
+        let whole = allowed.iter().map(|question| {
             json!({ "question": question.name(), "code": question.code(), "because": question.allowed(spec) })
         });
+        let levels = answers.iter().flat_map(|answer| {
+            let Answer { question, .. } = answer;
+            question.allowed_levels(spec).map(move |(level, because)| {
+                json!({ "question": question.name(), "code": question.code(), "level": level, "because": because })
+            })
+        });
+        let allowed = whole.chain(levels);
         out.json(&json!({
             "ok": broken == 0, "questions": list.collect::<Vec<_>>(), "allowed": allowed.collect::<Vec<_>>(),
             "written": written,
@@ -208,15 +215,17 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> 
             ));
         }
     }
-    for question in allowed {
-        let because = question.allowed(spec).unwrap_or_default();
-        out.line(format_args!(
-            "{} {}: {}",
-            paint(QUIET, "allowed"),
-            question.code().unwrap_or_default(),
-            question.name()
-        ));
+    let tell_allowed = |question: &Question, what: &str, because: &str| {
+        out.line(format_args!("{} {}: {what}", paint(QUIET, "allowed"), question.code().unwrap_or_default()));
         out.line(paint(QUIET, format_args!("        because {because}")));
+    };
+    for question in allowed {
+        tell_allowed(question, question.name(), question.allowed(spec).unwrap_or_default());
+    }
+    for Answer { question, .. } in answers {
+        for (level, because) in question.allowed_levels(spec) {
+            tell_allowed(question, &format!("`{level}` is left out"), because);
+        }
     }
     for path in written {
         out.line(format_args!("written: {}", paint(STRONG, path.display())));

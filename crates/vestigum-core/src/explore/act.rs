@@ -44,21 +44,23 @@ impl Repertoire {
         let mut add = |moments: &[Moment]| {
             acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)))
         };
-        let over: &[Moment] = if self.says_game_over { &[Moment::GameOver] } else { &[] };
         match &game.state.spot {
-            Spot::Menu | Spot::RunOver => {
-                add(&[Moment::NewRun]);
-                if game.state.spot == Spot::Menu {
-                    add(over);
-                }
-            }
+            Spot::Menu | Spot::RunOver => add(&[Moment::NewRun]),
             Spot::Level(_) => {
                 add(&[Moment::Complete, Moment::Death, Moment::Restart, Moment::Travel, Moment::Abandon]);
-                add(over);
             }
         }
         let own: Vec<Moment> = (0..data.own_moments.len() as u16).map(Moment::Own).collect();
         add(&own);
+        // In the menu a game over is no failure.
+        let over = match &game.state.spot {
+            Spot::Menu => true,
+            Spot::Level(_) => self.failures,
+            Spot::RunOver => false,
+        };
+        if over && self.says_game_over && !self.without.contains(&Moment::GameOver) {
+            acts.push(Act::Moment(Moment::GameOver));
+        }
         match &game.state.spot {
             Spot::Menu => {
                 let open = (0..data.levels.len() as u32).filter(|level| game.is_open(*level));

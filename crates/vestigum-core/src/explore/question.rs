@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use crate::codes;
 use crate::expression::{Env, Expression, Restating, Scope, compile};
-use crate::fate::{Deed, Operation, Rule};
+use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
 use crate::place::Checkpoint;
 use crate::progress::{Progress, entry_name};
 use crate::spec::{Field, FieldId, Promised, Span, Spec};
-use crate::suspend::resembled;
+use crate::suspend::{SuspendedFate, resembled, without_price};
 use crate::types::Type;
 use crate::value::{Value, below};
 
@@ -94,22 +94,40 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
     questions
 }
 
-/// Whether leaving has another fate for the field than a death has, which then takes no price.
+/// Whether leaving can have another fate for the field than a death has, which then takes no price.
 fn may_pay(spec: &Spec, field: &Field) -> bool {
-    let fate = |moment| spec.0.plan.fate(field.id, moment).without_price();
-    let Some(death) = fate(Moment::Death) else { return false };
-    let differs = [Moment::Abandon, resembled(spec.0.resume)].into_iter().any(|moment| fate(moment) != Some(death));
+    let data = &*spec.0;
+    // A checkpoint that is given up is the entry.
+    let back = |moment: Moment, simple: Simple| match simple {
+        Simple::Checkpoint if data.gives_up_checkpoint(moment) => Simple::Entry,
+        simple => simple,
+    };
+    let fates = |moment: Moment| {
+        let fate = data.plan.fate(field.id, moment);
+        // A rule of the current key or checkpoint is guarded by it.
+        let guarded = !fate.rules.is_empty() && data.touches_by_state(field);
+        let touched = fate.without_price().filter(|_| !guarded)?;
+        Some((back(moment, touched), back(moment, fate.otherwise)))
+    };
+    let Some(death) = fates(Moment::Death) else { return false };
+    let saved = resembled(data.resume);
+    let SuspendedFate { touched, untouched } = without_price(data, field, saved);
+    let quits = Some((back(saved, touched), back(saved, untouched)));
+    let differs = [fates(Moment::Abandon), quits].iter().any(|left| *left != Some(death));
     differs && matches!(field.lasts, Span::Run | Span::Profile) && field.ty.is_number()
 }
 
-/// A record is what outlives the run and grows with what a visit brings.
+/// A record is what outlives the run and can grow when a level is completed.
 fn is_record(spec: &Spec, field: &Field) -> bool {
+    let data = &*spec.0;
     let grows = |rule: &Rule| match &rule.does {
-        Deed::Operation(Operation::Max | Operation::Add, operand) => !operand.reads().is_empty(),
-        _ => false,
+        Deed::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rule.when.as_ref()),
+        Deed::Operation(Operation::Max, _) => true,
+        Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_above(0.0),
+        Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
     };
-    let fed = spec.0.plan.fate(field.id, Moment::Complete).rules.iter().any(grows);
-    fed && field.lasts == Span::Profile && field.ty.is_number()
+    let fed = data.plan.fate(field.id, Moment::Complete).rules.iter().any(grows);
+    fed && matches!(field.lasts, Span::Profile | Span::Device) && field.ty.is_number()
 }
 
 impl Question {
@@ -135,14 +153,16 @@ impl Question {
 
     /// Why the spec allows it, if it does.
     pub fn allowed<'s>(&self, spec: &'s Spec) -> Option<&'s str> {
-        let code = self.code()?;
         let subject = self.reads().first().map(|id| &*spec.0.field(*id).name);
-        let mut entries = spec.0.document.allowed.iter();
-        let entry = entries.find(|entry| {
-            let same = entry.code.value.eq_ignore_ascii_case(code);
-            same && entry.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject)
-        });
-        entry.map(|entry| entry.because.value.as_str())
+        because(spec, self.code()?, subject)
+    }
+
+    /// The levels that the question leaves out because the spec allows that they are never completed, and why.
+    pub fn allowed_levels<'s>(&self, spec: &'s Spec) -> impl Iterator<Item = (&'s str, &'s str)> {
+        let levels = spec.0.levels.iter().filter(|_| matches!(self.asked, Asked::Reachable));
+        let levels =
+            levels.filter_map(|level| Some((&*level.id, because(spec, codes::NEVER_COMPLETED, Some(&level.id))?)));
+        levels.filter(|_| self.allowed(spec).is_none())
     }
 
     pub(super) fn reads(&self) -> Vec<FieldId> {
@@ -152,6 +172,25 @@ impl Question {
             Asked::Reachable => Vec::new(),
         }
     }
+}
+
+/// Why the spec allows a finding about something.
+fn because<'s>(spec: &'s Spec, code: &str, subject: Option<&str>) -> Option<&'s str> {
+    let mut entries = spec.0.document.allowed.iter();
+    let entry = entries.find(|entry| {
+        let same = entry.code.value.eq_ignore_ascii_case(code);
+        same && entry.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject)
+    });
+    entry.map(|entry| entry.because.value.as_str())
+}
+
+/// What a finding of exploring can be about, by its code: levels and fields by name.
+pub(crate) fn subjects<'s>(spec: &'s Spec, code: &str) -> Vec<&'s str> {
+    if code == codes::NEVER_COMPLETED {
+        return spec.0.levels.iter().map(|level| &*level.id).collect();
+    }
+    let asked = questions(spec).into_iter().filter(|question| question.code() == Some(code));
+    asked.filter_map(|question| Some(&*spec.0.field(*question.reads().first()?).name)).collect()
 }
 
 /// The moment that an act says.
@@ -213,11 +252,21 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
     if !leaves || !before.state.spot.is_level() {
         return None;
     }
+    // A game over that follows is a price, so both are looked at before it; and what launching again adds is not kept.
     let mut died = before.clone();
-    died.death().ok()?;
+    died.failure(Moment::Death).ok()?;
+    let left = if act == Act::Relaunch {
+        before.suspend().state
+    } else {
+        let mut left = before.clone();
+        left.failure(Moment::Abandon).ok()?;
+        left.state
+    };
     let spec = &*after.spec.0;
     let field = spec.field(id);
-    let slot = field.slots().find(|slot| below(died.state.value(*slot), after.state.value(*slot)))?;
+    let more =
+        |slot: &usize| [&left, &after.state].iter().all(|kept| below(died.state.value(*slot), kept.value(*slot)));
+    let slot = field.slots().find(more)?;
     let name = entry_name(spec, field, slot, &after.state.made);
     let (left, dead) = (after.state.value(slot), died.state.value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };

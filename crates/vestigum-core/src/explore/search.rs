@@ -182,6 +182,11 @@ impl<'s> Search<'s> {
         let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
         let untouched = Progress::at(&spec, State::fresh(&spec.0));
         let game = Progress::fresh(&spec);
+        // What is allowed never to be completed is as good as completed.
+        let mut completed = vec![false; spec.0.levels.len()];
+        for (level, _) in question.allowed_levels(&spec) {
+            completed[spec.0.level_ids[level] as usize] = true;
+        }
         let mut search = Search {
             question,
             plain,
@@ -193,7 +198,7 @@ impl<'s> Search<'s> {
             frontier: Vec::new(),
             seen: Seen { states: 1, ..Seen::default() },
             best: FxHashMap::default(),
-            completed: vec![false; spec.0.levels.len()],
+            completed,
             ended: None,
             honest: None,
             spec,

@@ -6,7 +6,8 @@ use std::cell::RefCell;
 
 use rustc_hash::FxHashMap;
 
-use crate::spec::{FieldId, SpecData};
+use crate::spec::{Field, FieldId, SpecData};
+use crate::types::Type;
 use crate::value::Value;
 
 use super::eval::{Entry, From, Node, Over, Steps};
@@ -30,16 +31,21 @@ impl Bounds {
         !matches!(self, Bounds::Truth { holds: false, .. })
     }
 
-    /// Whether it is a number that is always less than 0.
-    pub fn is_below_zero(self) -> bool {
-        matches!(self, Bounds::Number(_, high) if high < 0.0)
+    /// Whether it can be a number above this one.
+    pub fn can_be_above(self, number: f64) -> bool {
+        self.number().1 > number
+    }
+
+    /// Whether it can be a number below this one.
+    pub fn can_be_below(self, number: f64) -> bool {
+        self.number().0 < number
     }
 
     fn can_fail(self) -> bool {
         !matches!(self, Bounds::Truth { fails: false, .. })
     }
 
-    fn number(self) -> (f64, f64) {
+    pub(super) fn number(self) -> (f64, f64) {
         match self {
             Bounds::Number(low, high) => (low, high),
             _ => (f64::NEG_INFINITY, f64::INFINITY),
@@ -52,6 +58,17 @@ impl Bounds {
             Value::Int(_) | Value::Float(_) => Bounds::Number(value.as_float(), value.as_float()),
             _ => Bounds::Any,
         }
+    }
+
+    /// What an entry of a field can be, whoever writes it.
+    pub fn of_range(field: &Field) -> Bounds {
+        let declared = match (&field.ty, &field.limits.range) {
+            (Type::Bool, _) => Bounds::OPEN,
+            (_, Some((low, high))) => Bounds::Number(low.as_float(), high.as_float()),
+            _ => Bounds::Any,
+        };
+        // Without a value it reads as zero.
+        declared.or(Bounds::of(if field.optional { &Value::Int(0) } else { &field.default }))
     }
 
     /// What either of two can be.

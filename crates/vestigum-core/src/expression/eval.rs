@@ -85,7 +85,7 @@ impl Over {
 }
 
 /// What a literal of several parts makes.
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Made {
     /// A list, set or vector.
     Items(Type),
@@ -114,7 +114,7 @@ impl Steps {
     }
 }
 
-#[derive(Clone, Debug)]
+#[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Node {
     Const(Value),
     Read(From, FieldId, Entry),
@@ -229,6 +229,10 @@ impl Node {
                 let [condition, yes, no] = &**branches;
                 any(condition) || any(if condition.value(env).as_bool() { yes } else { no })
             }
+            // What the left side decides alone never comes to the right one.
+            Node::Binary(operator @ (Operator::And | Operator::Or), left, right) => {
+                any(left) || (left.value(env).as_bool() == (*operator == Operator::And) && any(right))
+            }
             Node::Derived(index) => any(&env.spec.derived[*index as usize].expression.node),
             _ => self.any_part(&mut |part| any(part)),
         }
@@ -259,7 +263,7 @@ impl Node {
     }
 
     /// Whether a part of this is so.
-    fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
+    pub(super) fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
         match self {
             Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),
             Node::Member(inner, _) | Node::Steps(_, inner, _) => is_so(inner),

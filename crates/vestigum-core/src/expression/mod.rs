@@ -11,6 +11,7 @@ mod compile;
 mod entries;
 mod eval;
 mod monotone;
+mod order;
 mod restate;
 mod syntax;
 mod token;
@@ -146,6 +147,11 @@ impl Expression {
     /// Which values it can have, if fields have those that are given.
     pub(crate) fn bounds(&self, spec: &SpecData, fields: &FieldBounds<'_>) -> Bounds {
         bounds::bounds(&self.node, spec, fields, &self.derived_bounds(spec, fields))
+    }
+
+    /// What it can be if every field can be anything in its range.
+    pub(crate) fn bounds_in_ranges(&self, spec: &SpecData) -> Bounds {
+        self.bounds(spec, &FieldBounds::new(&|field, _| Bounds::of_range(spec.field(field))))
     }
 
     fn derived_bounds(&self, spec: &SpecData, fields: &FieldBounds<'_>) -> Vec<(u32, Bounds)> {

@@ -16,7 +16,7 @@ use crate::place::{Checkpoint, Place, Spot, Standing};
 use crate::progress::{Found, entry_of};
 use crate::spec::{Accept, Field, Resume, Span, Spec, SpecData, Touched, is_made_name};
 use crate::state::State;
-use crate::suspend::{project, resembled, without_price};
+use crate::suspend::{project, resembled, resumes_at_entry, without_price};
 use crate::value::Value;
 
 use super::{Image, Owner, SavedPlace, Tree, Values, decode};
@@ -425,7 +425,7 @@ impl Loader<'_> {
         let entered = entered_at.and_then(|name| self.checkpoint(index, name));
         let reached = at.and_then(|name| self.checkpoint(index, name));
         let gone = at.filter(|_| reached.is_none());
-        let to_entry = spec.resume == Resume::Entry && resume == Resume::Checkpoint;
+        let to_entry = resumes_at_entry(spec) && resume == Resume::Checkpoint;
         let checkpoint = if gone.is_some() || to_entry { entered.clone() } else { reached };
         self.state.spot = Spot::Level(Standing { level: index, checkpoint, entered_at: entered });
         if gone.is_some() || to_entry {

@@ -23,7 +23,7 @@ use std::sync::Arc;
 
 use crate::place::{Checkpoint, Spot};
 use crate::spec::{Axis, Field, MadeKeys, Resume, Span, SpecData};
-use crate::suspend::Suspended;
+use crate::suspend::{Suspended, resumes_at_entry};
 use crate::value::Value;
 
 /// The number of the image format that this crate writes, and the newest it reads.
@@ -135,7 +135,7 @@ impl Suspended {
                     level: spec.level(standing.level).id.to_string(),
                     checkpoint: standing.checkpoint.as_ref().map(name),
                     entered_at: standing.entered_at.as_ref().map(name),
-                    resume: spec.resume,
+                    resume: if resumes_at_entry(spec) { Resume::Entry } else { spec.resume },
                 };
                 let rewinding = |field: &Field| field.rewinds;
                 let marks = SavedMarks {

@@ -31,6 +31,7 @@ use std::sync::Arc;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, Diagnostics};
+use crate::explore::subjects;
 use crate::history::History;
 use crate::migration::{Offer, either};
 use crate::spec::Spec;
@@ -168,14 +169,25 @@ fn sorted_out(spec: &Spec, found: Vec<Finding>) -> (Vec<Diagnostic>, Vec<Allowed
         }
     }
     for (entry, used) in entries.iter().zip(used) {
-        // What exploring finds is not known here.
-        let explored = entry.code.value.to_ascii_uppercase().starts_with("V2");
-        if !used && !explored {
-            let of = entry.of.as_ref().map(|of| format!(" of `{}`", of.value)).unwrap_or_default();
-            let message = format!("nothing has the finding {}{of} that is allowed here", entry.code.value);
-            let warning = Diagnostic::warning(codes::IDLE_ALLOW, entry.code.span, message);
-            findings.push(warning.help("take it out, so that it cannot hide the next one"));
+        // What exploring finds is not known here, but what it can be about is.
+        let code = entry.code.value.to_ascii_uppercase();
+        let explored = code.starts_with("V2");
+        let about = if explored { subjects(spec, &code) } else { Vec::new() };
+        let unknown = entry.of.as_ref().filter(|of| !about.contains(&of.value.as_str()));
+        if used || (explored && unknown.is_none()) {
+            continue;
         }
+        let of = entry.of.as_ref().map(|of| format!(" of `{}`", of.value)).unwrap_or_default();
+        let (message, span) = match unknown.filter(|_| explored) {
+            Some(of) => (format!("{code} is never asked of `{}`", of.value), of.span),
+            None => (format!("nothing has the finding {code}{of} that is allowed here"), entry.code.span),
+        };
+        let warning = Diagnostic::warning(codes::IDLE_ALLOW, span, message)
+            .help("take it out, so that it cannot hide the next one");
+        findings.push(match unknown {
+            Some(of) => warning.suggest(&of.value, about),
+            None => warning,
+        });
     }
     (findings, allowed)
 }

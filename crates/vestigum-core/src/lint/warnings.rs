@@ -161,7 +161,7 @@ impl Declared<'_> {
         let Declared { spec, field, .. } = *self;
         let rule = spec.plan.fate(field.id, Moment::Death).rules.first()?;
         let Deed::Operation(Operation::Add, operand) = &rule.does else { return None };
-        if !operand.bounds(spec, &FieldBounds::new(&|_, _| Bounds::Any)).is_below_zero() || field.ty != Type::Int {
+        if operand.bounds_in_ranges(spec).can_be_above(0.0) || field.ty != Type::Int {
             return None;
         }
         let read = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));

@@ -4,7 +4,7 @@ use crate::diagnostic::nearest;
 use crate::moment::Moment;
 use crate::outcome::{Change, Outcome, Refused, RespawnAt};
 use crate::place::{Checkpoint, Place, Spot, Standing};
-use crate::spec::{Accept, Respawn};
+use crate::spec::Accept;
 use crate::suspend::Suspended;
 
 use super::{Progress, Subject};
@@ -134,16 +134,14 @@ impl Progress {
     /// [`Progress::finished`] come after it.
     pub(crate) fn failure(&mut self, moment: Moment) -> Result<Outcome, Refused> {
         let standing = self.inside(moment)?;
-        if moment == Moment::Abandon {
+        let given_up = self.spec.0.gives_up_checkpoint(moment);
+        if given_up {
             self.state.give_up_checkpoint();
+        }
+        if moment == Moment::Abandon {
             return Ok(self.leave(moment));
         }
-        let at_checkpoint = moment == Moment::Death && self.spec.0.respawn == Respawn::Checkpoint;
-        if !at_checkpoint {
-            self.state.give_up_checkpoint();
-        }
-        let back =
-            if at_checkpoint { standing } else { Standing { checkpoint: standing.entered_at.clone(), ..standing } };
+        let back = if given_up { Standing { checkpoint: standing.entered_at.clone(), ..standing } } else { standing };
         let subject = self.subject();
         let mut outcome = self.fated(moment, subject);
         self.go(Spot::Level(back), &mut outcome);

@@ -176,6 +176,24 @@ pub enum Respawn {
     Entry,
 }
 
+impl SpecData {
+    /// Whether a moment gives the checkpoint up before its fates: the checkpoint mark becomes the entry mark.
+    pub(crate) fn gives_up_checkpoint(&self, moment: Moment) -> bool {
+        match moment {
+            Moment::Restart | Moment::Abandon | Moment::GameOver => true,
+            Moment::Death => self.respawn == Respawn::Entry,
+            Moment::Launch
+            | Moment::NewRun
+            | Moment::Enter
+            | Moment::Checkpoint
+            | Moment::Complete
+            | Moment::Travel
+            | Moment::Quit
+            | Moment::Own(_) => false,
+        }
+    }
+}
+
 /// Which checkpoints count: `[checkpoints] accept`.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Accept {
@@ -195,7 +213,8 @@ pub enum Resume {
     None,
     /// Play goes on where the level was entered.
     Entry,
-    /// Play goes on at the last checkpoint.
+    /// Play goes on where a death would put the player: at the last checkpoint, or with `respawn = "entry"` where the
+    /// level was entered.
     #[default]
     Checkpoint,
 }

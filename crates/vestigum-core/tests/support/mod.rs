@@ -5,6 +5,7 @@
 //! are taken modulo what the spec has; steps that are refused count as well.
 #![allow(dead_code, reason = "each test uses a part of the generator")]
 
+pub mod asking;
 pub mod building;
 pub mod hunting;
 

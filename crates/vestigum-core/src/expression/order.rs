@@ -1,0 +1,208 @@
+//! Whether an expression is never below, or never above, the entry that a rule writes with it.
+//!
+//! `max(best, letters)` is never below `best`, and so is `if(letters > best, letters, best)`: a rule that sets a record
+//! to one of them never lowers it. `max(lives - 1, 0)` is never above `lives`, which are never negative. This looks at
+//! the expression and not at what play can do, so it may answer "no" where it is so, and never "yes" where it is not.
+
+use crate::spec::{Axis, Field, FieldId, SpecData};
+
+use super::Expression;
+use super::bounds::{Bounds, FieldBounds, bounds};
+use super::eval::{Entry, From, Node, Pick};
+use super::syntax::Operator;
+
+/// How a value is to stand to the entry.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Side {
+    NeverBelow,
+    NeverAbove,
+}
+
+impl Expression {
+    /// Whether the value is never below the entry of a field that a rule writes, where `when` holds.
+    pub(crate) fn is_never_below(&self, spec: &SpecData, field: &Field, when: Option<&Expression>) -> bool {
+        self.stands(spec, field, when, Side::NeverBelow)
+    }
+
+    /// Whether the value is never above the entry of a field that a rule writes, where `when` holds.
+    pub(crate) fn is_never_above(&self, spec: &SpecData, field: &Field, when: Option<&Expression>) -> bool {
+        self.stands(spec, field, when, Side::NeverAbove)
+    }
+
+    fn stands(&self, spec: &SpecData, field: &Field, when: Option<&Expression>, side: Side) -> bool {
+        let ordered = Ordered { spec, field, side };
+        ordered.holds(&self.node) || when.is_some_and(|when| ordered.implied(&when.node, true, &self.node))
+    }
+
+    /// Whether the entry that a rule writes goes into a sum or a product that the value is made of: what is written so
+    /// twice is counted twice.
+    pub(crate) fn adds_to(&self, spec: &SpecData, field: &Field) -> bool {
+        Ordered { spec, field, side: Side::NeverBelow }.adds(&self.node)
+    }
+}
+
+struct Ordered<'a> {
+    spec: &'a SpecData,
+    field: &'a Field,
+    side: Side,
+}
+
+impl Ordered<'_> {
+    /// Whether a node reads the entry that the rule writes.
+    fn is_entry(&self, node: &Node) -> bool {
+        let Node::Read(From::Now, field, entry) = node else { return false };
+        let own = |(axis, pick): (&Axis, &Pick)| match axis {
+            Axis::Level => *pick == Pick::Level,
+            Axis::Checkpoint => *pick == Pick::Checkpoint,
+            Axis::Keys(set) => *pick == Pick::Current(*set),
+        };
+        *field == self.field.id
+            && match entry {
+                Entry::Slot(_) => self.field.axes.is_empty(),
+                Entry::Picked(picks) => self.field.axes.iter().zip(picks.iter()).all(own),
+            }
+    }
+
+    fn holds(&self, node: &Node) -> bool {
+        let best = |nodes: &[Node], any: Side| match any == self.side {
+            true => nodes.iter().any(|node| self.holds(node)),
+            false => !nodes.is_empty() && nodes.iter().all(|node| self.holds(node)),
+        };
+        self.beyond_range(node)
+            || match node {
+                Node::Read(..) => self.is_entry(node),
+                Node::Wide(inner) => self.holds(inner),
+                Node::Derived(index) => self.holds(&self.spec.derived[*index as usize].expression.node),
+                Node::Highest(nodes) => best(nodes, Side::NeverBelow),
+                Node::Lowest(nodes) => best(nodes, Side::NeverAbove),
+                Node::If(branches) => {
+                    let [condition, yes, no] = &**branches;
+                    (self.holds(yes) || self.implied(condition, true, yes))
+                        && (self.holds(no) || self.implied(condition, false, no))
+                }
+                Node::Binary(operator, left, right) => self.sum(&[(Operator::Plus, left), (*operator, right)]),
+                Node::Chain(first, rest) => {
+                    let mut terms = vec![(Operator::Plus, &**first)];
+                    terms.extend(rest.iter().map(|(operator, node)| (*operator, node)));
+                    self.sum(&terms)
+                }
+                _ => false,
+            }
+    }
+
+    /// A sum with the entry in it, of which everything else goes one way.
+    fn sum(&self, terms: &[(Operator, &Node)]) -> bool {
+        let one_way = |(operator, node): &(Operator, &Node)| {
+            let (low, high) = self.bounds(node).number();
+            match (operator, self.side) {
+                (Operator::Plus, Side::NeverBelow) | (Operator::Minus, Side::NeverAbove) => low >= 0.0,
+                (Operator::Plus, Side::NeverAbove) | (Operator::Minus, Side::NeverBelow) => high <= 0.0,
+                _ => false,
+            }
+        };
+        let entry = |(operator, node): &(Operator, &Node)| *operator == Operator::Plus && self.holds(node);
+        (0..terms.len())
+            .any(|at| entry(&terms[at]) && (0..terms.len()).all(|other| other == at || one_way(&terms[other])))
+    }
+
+    /// Whether a condition that was decided says how the node stands to the entry.
+    fn implied(&self, condition: &Node, holds: bool, node: &Node) -> bool {
+        match (condition, holds) {
+            (Node::Not(inner), _) => self.implied(inner, !holds, node),
+            (Node::Binary(Operator::And, left, right), true) | (Node::Binary(Operator::Or, left, right), false) => {
+                self.implied(left, holds, node) || self.implied(right, holds, node)
+            }
+            // A value that was compared may stand as a float beside one.
+            (Node::Binary(operator, left, right), _) => {
+                let said = if holds { Some(*operator) } else { opposite(*operator) };
+                let Some(said) = said else { return false };
+                let (above, below) = match said {
+                    Operator::Above | Operator::AtLeast => (true, false),
+                    Operator::Below | Operator::AtMost => (false, true),
+                    Operator::Equal => (true, true),
+                    Operator::Unequal
+                    | Operator::And
+                    | Operator::Or
+                    | Operator::Plus
+                    | Operator::Minus
+                    | Operator::Times
+                    | Operator::Over => (false, false),
+                };
+                let (left, right) = (narrow(left), narrow(right));
+                let first = *left == *narrow(node) && self.is_entry(right);
+                let second = *right == *narrow(node) && self.is_entry(left);
+                match self.side {
+                    Side::NeverBelow => (first && above) || (second && below),
+                    Side::NeverAbove => (first && below) || (second && above),
+                }
+            }
+            _ => false,
+        }
+    }
+
+    fn adds(&self, node: &Node) -> bool {
+        let sums = |node: &Node| {
+            let arithmetic = match node {
+                Node::Binary(operator, ..) => {
+                    matches!(operator, Operator::Plus | Operator::Minus | Operator::Times | Operator::Over)
+                }
+                Node::Chain(..) | Node::Negative(_) => true,
+                _ => false,
+            };
+            arithmetic && self.contains_entry(node)
+        };
+        if let Node::Derived(index) = node {
+            return self.adds(&self.spec.derived[*index as usize].expression.node);
+        }
+        // What a condition asks does not go into the value.
+        if let Node::If(branches) = node {
+            let [_, yes, no] = &**branches;
+            return self.adds(yes) || self.adds(no);
+        }
+        sums(node) || node.any_part(&mut |part| self.adds(part))
+    }
+
+    fn contains_entry(&self, node: &Node) -> bool {
+        match node {
+            Node::Derived(index) => self.contains_entry(&self.spec.derived[*index as usize].expression.node),
+            _ => self.is_entry(node) || node.any_part(&mut |part| self.contains_entry(part)),
+        }
+    }
+
+    /// Whether no value of the field is on the other side, because of its range.
+    fn beyond_range(&self, node: &Node) -> bool {
+        let Some((lowest, highest)) = &self.field.limits.range else { return false };
+        if self.field.optional {
+            return false;
+        }
+        let (low, high) = self.bounds(node).number();
+        match self.side {
+            Side::NeverBelow => low >= highest.as_float(),
+            Side::NeverAbove => high <= lowest.as_float(),
+        }
+    }
+
+    /// What a node can be if every field can be anything in its range.
+    fn bounds(&self, node: &Node) -> Bounds {
+        let of = |field: FieldId, _| Bounds::of_range(self.spec.field(field));
+        bounds(node, self.spec, &FieldBounds::new(&of), &[])
+    }
+}
+
+/// The node without a change of its type.
+fn narrow(node: &Node) -> &Node {
+    if let Node::Wide(inner) = node { inner } else { node }
+}
+
+/// What a comparison says where it does not hold.
+fn opposite(operator: Operator) -> Option<Operator> {
+    match operator {
+        Operator::Above => Some(Operator::AtMost),
+        Operator::AtLeast => Some(Operator::Below),
+        Operator::Below => Some(Operator::AtLeast),
+        Operator::AtMost => Some(Operator::Above),
+        Operator::Unequal => Some(Operator::Equal),
+        Operator::Equal => Some(Operator::Unequal),
+        Operator::And | Operator::Or | Operator::Plus | Operator::Minus | Operator::Times | Operator::Over => None,
+    }
+}
