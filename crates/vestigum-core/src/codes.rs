@@ -71,6 +71,8 @@ pub const NEVER_COMPLETED: &str = "V201";
 pub const FAILING_GAINS: &str = "V202";
 /// Found by exploring: leaving keeps what dying takes.
 pub const LEAVING_PAYS: &str = "V203";
+/// Steps of a migration that were changed after it shipped.
+pub const SHIPPED_STEPS: &str = "V306";
 /// A history that cannot be used.
 pub const HISTORY: &str = "V301";
 /// A version that does not follow those that are frozen.
@@ -262,21 +264,21 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: NEVER_COMPLETED,
         title: "exploring: a level that is never completed",
-        text: "From a fresh profile, no sequence of moments and sources opens and completes this level. `vestigum explore` has seen every state there is.",
+        text: "From a fresh profile, no sequence of moments and sources opens and completes this level. `vestigum explore` has seen every state there is. An `[[allow]]` with `of` leaves one level out.",
         wrong: "[level.tarn_steps]\nopens = \"best_letters[mill_lane] >= 40\"      # three letters of ten are all there is",
         right: "[level.tarn_steps]\nopens = \"best_letters[mill_lane] >= 30\"",
     },
     Explanation {
         code: FAILING_GAINS,
         title: "exploring: failing gains something",
-        text: "A record is higher with failures, or with quitting inside a level, than play without them can make it in as many visits. `vestigum explore` shows the shortest way. Let the value fall back with its source, or let the source stay taken.",
+        text: "A record is higher with failures, or with quitting inside a level, than play without them can make it in as many visits. A record is a number that lasts a profile or belongs to the device, and that a rule at `complete` can raise. `vestigum explore` shows the shortest way. Let the value fall back with its source, or let the source stay taken.",
         wrong: "[field.score]\nafter_failure = \"keep\"          # and its source comes back",
         right: "[field.score]\nafter_failure = \"entry\"",
     },
     Explanation {
         code: LEAVING_PAYS,
         title: "exploring: leaving keeps what dying takes",
-        text: "A player who gives up, or quits, just before a death has more of this value afterwards than one who dies. `vestigum explore` shows the shortest way. Lives and other prices of a death are not asked: quitting never costs a price.",
+        text: "A player who gives up, or quits, just before a death has more of this value afterwards than one who dies. `vestigum explore` shows the shortest way. Lives and other prices of a death, a game over among them, are not asked: quitting never costs a price.",
         wrong: "[field.score]\nafter_failure = \"entry\"\non.abandon = \"keep\"",
         right: "[field.score]\nafter_failure = \"entry\"",
     },
@@ -314,6 +316,13 @@ pub const ALL: &[Explanation] = &[
         text: "`from`, `of`, `name` and everything in `with` are names of the version before; `to` and the target of `fill` are names of the version that the migration leads to. Every step reads the old values, so the order of steps never matters, and nothing is said twice. What a fill reads is not lost, so it is not dropped.",
         wrong: "{ rename = \"field\", from = \"letters\", to = \"coins\" }        # the wrong way round",
         right: "{ rename = \"field\", from = \"coins\", to = \"letters\" }",
+    },
+    Explanation {
+        code: SHIPPED_STEPS,
+        title: "steps of a migration that were changed after it shipped",
+        text: "When a version is frozen, the history records the steps that lead to it. Players have taken them. Changed or deleted afterwards, they would make something else of the saves of those who come later, and two players with the same old save would not have the same game any more. Put them back, and say in the next migration what is to be different. Their order, and the spaces in an expression, do not matter.",
+        wrong: "[[migration]]\nto = 2                 # frozen with `with = \"best\"`\nsteps = [{ fill = \"best_letters[mill_lane]\", with = \"best * 2\" }]",
+        right: "[[migration]]\nto = 2\nsteps = [{ fill = \"best_letters[mill_lane]\", with = \"best\" }]\n[[migration]]\nto = 3\nsteps = [{ fill = \"best_letters[mill_lane]\", with = \"best_letters[mill_lane] * 2\" }]",
     },
 ];
 

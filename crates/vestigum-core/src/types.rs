@@ -99,6 +99,15 @@ impl Type {
         }
     }
 
+    /// Whether a literal of another type takes this one on: a text the name of a choice, a list a set or a vector.
+    pub(crate) fn is_taken_on(&self) -> bool {
+        match self {
+            Type::Bool | Type::Int | Type::Float | Type::Text => false,
+            Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Choice(_) | Type::Struct(_) => true,
+            Type::List(_) | Type::Set(_) | Type::Map(_) => true,
+        }
+    }
+
     /// Whether the type has numbers: `add`, `sum` and arithmetic work on it.
     pub fn is_number(&self) -> bool {
         matches!(self, Type::Int | Type::Float)

@@ -254,7 +254,7 @@ fn what_wants_a_step_or_a_raised_version() {
         .replace("per = \"gate\"", "per = \"gate\"\ndefault = true");
     insta::assert_snapshot!(said(1, &narrower), @r#"
     V303 `note` can have 4 names now, and could have 8
-         raise `version` to 2; older saves are then brought inside and reported
+         raise `version` to 2; older saves then keep the names that were made first
     V304 version 1 was frozen with the gate `lower`, and the spec has none of that name now
          raise `version` to 2 and say in its migration: { drop = "key", of = "gate", name = "lower" }; or rename it, if it is `top` or `under` now
     V304 version 1 was frozen with the gate `upper`, and the spec has none of that name now
@@ -264,7 +264,7 @@ fn what_wants_a_step_or_a_raised_version() {
     V304 version 1 was frozen with the field `label` of the struct `parcel`, and the spec has none of that name now
          raise `version` to 2 and say in its migration: { rename = "struct field", of = "parcel", from = "label", to = "name" }
     V303 the default of `passed` is true now, and was false: saves leave out the entries that are at it
-         raise `version` to 2; older saves are then brought inside and reported
+         raise `version` to 2; older saves are then read by the default that they were written with
     "#);
     insta::assert_snapshot!(said(2, &narrower), @r#"
     V304 version 1 has the gate `lower`, and version 2 has none of that name

@@ -35,6 +35,8 @@ pub struct Session {
     report: LoadReport,
     launched: Outcome,
     has_device: bool,
+    /// Whether there is something to save for the device.
+    saves_device: bool,
     /// The version of the device's values that the progress holds.
     seen: u64,
 }
@@ -201,7 +203,11 @@ impl Session {
         drop(live);
         let has_device = spec.fields().any(|field| field.lasts() == Span::Device);
         let save_due = outcome.save_due;
-        let mut session = Session { progress, running, report, launched: outcome, has_device, seen };
+        // The image of a device that the spec has nothing of any more is brought to its version once, with what it keeps for
+        // players of older versions; until then every launch would migrate it again.
+        let older = device.image.as_ref().is_some_and(|image| image.version < spec.version());
+        let saves_device = has_device || older;
+        let mut session = Session { progress, running, report, launched: outcome, has_device, saves_device, seen };
         if save_due {
             session.save();
         }
@@ -254,7 +260,7 @@ impl Session {
     /// when it is durable; dropping the ticket changes nothing.
     pub fn save(&mut self) -> SaveTicket {
         self.update();
-        self.running.saver.hand_over(&self.running.owner, self.progress.suspend(), self.has_device)
+        self.running.saver.hand_over(&self.running.owner, self.progress.suspend(), self.saves_device)
     }
 
     /// Saves and ends the session. Waits up to 3 seconds for the save to be durable.

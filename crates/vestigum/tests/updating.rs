@@ -193,3 +193,31 @@ fn what_moves_to_the_device_is_never_gone_from_both() {
     let game = launch(&spec(), folder.path(), "ada").unwrap();
     assert_eq!((game.value("stamps", &[]).unwrap().as_int(), game.value("volume", &[]).unwrap().as_int()), (100, 35));
 }
+
+/// The device's image is brought to a version in which the device has nothing, once: what it keeps for players who have not
+/// come there yet stays in it, and no later launch migrates it again.
+#[test]
+fn a_device_that_nothing_is_left_of_is_migrated_once() {
+    let volume = |lasts: &str| format!("[field.volume]\ntype = \"int\"\nlasts = \"{lasts}\"\ndefault = 70\n");
+    let first = format!("[game]\nid = \"fellpost\"\n{}", volume("device"));
+    let first = Spec::from_toml(&first).unwrap();
+    let second = format!(
+        "[game]\nid = \"fellpost\"\nversion = 2\n{}after_failure = \"keep\"\n[[migration]]\nto = 2\nsteps = [{{ move = \"volume\", to = \"profile\" }}]\n",
+        volume("profile")
+    );
+    let history = vestigum::History::default().freeze(&first).unwrap().history;
+    let second =
+        Spec::from_named_toml_with_history("spec.toml", &second, history).unwrap_or_else(|errors| panic!("{errors}"));
+    let folder = tempfile::tempdir().unwrap();
+    for player in ["ada", "ben", "cleo"] {
+        let mut game = launch(&first, folder.path(), player).unwrap();
+        game.write("volume", &[], Value::Int(35)).unwrap();
+        game.quit().unwrap();
+    }
+    for (player, steps) in [("ada", 1), ("ada", 0), ("ben", 1), ("ada", 0), ("cleo", 1)] {
+        let game = launch(&second, folder.path(), player).unwrap();
+        assert_eq!(game.load_report().migrated.len(), steps, "{player}");
+        assert_eq!(game.value("volume", &[]).unwrap().as_int(), 35, "{player}");
+        game.quit().unwrap();
+    }
+}

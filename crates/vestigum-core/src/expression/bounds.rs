@@ -142,6 +142,10 @@ pub(super) fn bounds(node: &Node, spec: &SpecData, fields: &FieldBounds<'_>, der
             rest.iter().fold(inner(first), |left, (operator, node)| binary(*operator, left, inner(node)))
         }
         Node::Wide(wide) => inner(wide),
+        Node::Whole(whole, number) => {
+            let (low, high) = inner(number).number();
+            Bounds::Number(whole.of(low), whole.of(high))
+        }
         Node::Not(not) => {
             let of = inner(not);
             Bounds::Truth { holds: of.can_fail(), fails: of.can_hold() }

@@ -4,11 +4,11 @@ use crate::codes;
 use crate::types::Type;
 
 use super::compile::{Compiler, Typed};
-use super::eval::{Node, Over, Steps};
+use super::eval::{Node, Over, Steps, Whole};
 use super::syntax::{Ast, Kind};
 
 /// The names of all functions.
-pub(crate) const FUNCTIONS: [&str; 18] = [
+pub(crate) const FUNCTIONS: [&str; 20] = [
     "sum",
     "highest",
     "lowest",
@@ -23,6 +23,8 @@ pub(crate) const FUNCTIONS: [&str; 18] = [
     "open",
     "has",
     "len",
+    "round",
+    "floor",
     "filled",
     "entry",
     "checkpoint",
@@ -54,6 +56,10 @@ impl Compiler<'_> {
         }
         if let Some(steps) = Steps::ALL.into_iter().find(|steps| steps.word() == function) {
             return self.steps(steps, arguments);
+        }
+        if let Some(whole) = Whole::ALL.into_iter().find(|whole| whole.word() == function) {
+            let (number, _) = self.number(&arguments[0])?;
+            return Some((Node::Whole(whole, Box::new(number)), Type::Int));
         }
         match function {
             "max" | "min" => self.extreme(function == "max", arguments),

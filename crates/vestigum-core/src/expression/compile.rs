@@ -181,6 +181,14 @@ impl Compiler<'_> {
                 let error = error.help(format!("it has: {}", known.join(", "))).suggest(name, known);
                 return self.fail(error);
             }
+            // The branches take on the type, so that texts can be the names of a choice.
+            (Kind::Call(function, arguments), _) if function == "if" && wanted.is_taken_on() => {
+                if let [condition, yes, no] = &arguments[..] {
+                    let condition = self.of_type(condition, &Type::Bool);
+                    let (yes, no) = (self.of_type(yes, wanted), self.of_type(no, wanted));
+                    return Some(Node::If(Box::new([condition?, yes?, no?])));
+                }
+            }
             _ => {}
         }
         let (node, found) = self.node(ast)?;
@@ -260,7 +268,6 @@ impl Compiler<'_> {
 
     /// Two operands brought to one type. A literal takes on the type of the other side.
     pub fn pair(&mut self, left: &Ast, right: &Ast) -> Option<(Node, Node, Type)> {
-        let takes_on = |ast: &Ast| matches!(ast.kind, Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)));
         if takes_on(left) && !takes_on(right) {
             let (b, ty) = self.node(right)?;
             return Some((self.of_type(left, &ty)?, b, ty));
@@ -423,7 +430,6 @@ impl Compiler<'_> {
         (left, typed): (&Ast, Option<Typed>),
         right: &Ast,
     ) -> Option<(Node, Node, Type)> {
-        let takes_on = |ast: &Ast| matches!(ast.kind, Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)));
         let (a, b, ty) = if takes_on(right) || takes_on(left) {
             self.pair(left, right)?
         } else {
@@ -551,6 +557,15 @@ impl Compiler<'_> {
 
     pub fn slice(&self, span: SourceSpan) -> Arc<str> {
         self.text.get(span.start..span.end).unwrap_or_default().into()
+    }
+}
+
+/// Whether an expression takes on the type of the other side: a literal, or a choice between two.
+fn takes_on(ast: &Ast) -> bool {
+    match &ast.kind {
+        Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)) => true,
+        Kind::Call(function, arguments) if function == "if" => arguments.iter().skip(1).all(takes_on),
+        _ => false,
     }
 }
 

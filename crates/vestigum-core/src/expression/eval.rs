@@ -114,6 +114,35 @@ impl Steps {
     }
 }
 
+/// How a float becomes an int.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Whole {
+    /// The nearest; halfway, the one further from zero.
+    Round,
+    /// The nearest that is not above it.
+    Floor,
+}
+
+impl Whole {
+    pub const ALL: [Whole; 2] = [Whole::Round, Whole::Floor];
+
+    /// The function of the language.
+    pub fn word(self) -> &'static str {
+        match self {
+            Whole::Round => "round",
+            Whole::Floor => "floor",
+        }
+    }
+
+    /// What lies outside the ints is the nearest of them.
+    pub fn of(self, number: f64) -> f64 {
+        match self {
+            Whole::Round => number.round(),
+            Whole::Floor => number.floor(),
+        }
+    }
+}
+
 #[derive(Clone, Debug, PartialEq)]
 pub(crate) enum Node {
     Const(Value),
@@ -123,6 +152,8 @@ pub(crate) enum Node {
     Derived(u32),
     /// The int as a float.
     Wide(Box<Node>),
+    /// The float as an int.
+    Whole(Whole, Box<Node>),
     Not(Box<Node>),
     Negative(Box<Node>),
     Binary(Operator, Box<Node>, Box<Node>),
@@ -162,6 +193,10 @@ impl Node {
                 Err(_) => env.spec.derived[*index as usize].expression.value(env),
             },
             Node::Wide(inner) => inner.value(env).widened(),
+            Node::Whole(whole, inner) => match inner.value(env) {
+                Value::Float(float) => Value::Int(whole.of(float.get()) as i64),
+                int => Value::Int(int.as_int()),
+            },
             Node::Not(inner) => Value::Bool(!inner.value(env).as_bool()),
             Node::Negative(inner) => negated(&inner.value(env)),
             Node::Binary(operator, left, right) => binary(*operator, left, right, env),
@@ -266,6 +301,7 @@ impl Node {
     pub(super) fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
         match self {
             Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),
+            Node::Whole(_, inner) => is_so(inner),
             Node::Member(inner, _) | Node::Steps(_, inner, _) => is_so(inner),
             Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
                 is_so(left) || is_so(right)

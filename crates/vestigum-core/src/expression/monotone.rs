@@ -69,7 +69,7 @@ pub(super) fn moves(node: &Node, spec: &SpecData, derived: &[(u32, Moves)]) -> M
             Some((_, moves)) => *moves,
             None => Moves::Both,
         },
-        Node::Wide(inner) => of(inner),
+        Node::Wide(inner) | Node::Whole(_, inner) => of(inner),
         Node::Not(inner) | Node::Negative(inner) => of(inner).turned(),
         Node::Binary(operator, left, right) => binary(*operator, (left, of(left)), (right, of(right))),
         Node::Chain(first, rest) => rest.iter().fold(of(first), |moved, (operator, node)| match operator {

@@ -154,6 +154,7 @@ impl Restating<'_> {
                 None => Said::Bound,
             },
             Node::Wide(inner) => return self.say(inner),
+            Node::Whole(whole, inner) => return self.call(whole.word(), &[inner]),
             Node::Not(inner) => {
                 return self.parts(&[inner], Tie::Not, |of| format!("not {}", of[0].placed(Tie::Sum)));
             }

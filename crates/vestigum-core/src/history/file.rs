@@ -110,6 +110,9 @@ pub(super) fn write(history: &History) -> String {
         let comma = if index == 0 { "" } else { "," };
         let _ = write!(out, "{comma}\n    {{\n      \"digest\": {},\n      \"shape\": {{", json(&shape.digest()));
         let _ = write!(out, "\n        \"version\": {},", shape.version);
+        if let Some(steps) = &shape.migration {
+            list(&mut out, "migration", steps, ",");
+        }
         for (name, word) in [("levels_last", &shape.levels_last), ("resume", &shape.resume), ("accept", &shape.accept)]
         {
             let _ = write!(out, "\n        \"{name}\": {},", json(word));

@@ -3,7 +3,8 @@
 //! A [`History`] is kept beside the spec, in version control. [`History::freeze`] puts the shape of the spec's version
 //! into it when that version ships: its fields, types, axes, ranges, spans and defaults, its levels, checkpoints, keys
 //! and choices. A spec that is read with its history ([`Spec::from_toml_with_history`]) knows how to read the saves of
-//! all those versions, and refuses a change that would lose something without a migration saying so.
+//! all those versions, and refuses a change that would lose something without a migration saying so. The steps that lead to
+//! a version are frozen with it: changed afterwards, they would make other saves of those who come later.
 //!
 //! ```
 //! use vestigum_core::Spec;
@@ -31,6 +32,7 @@ use std::sync::Arc;
 use thiserror::Error;
 
 use crate::diagnostic::Diagnostics;
+use crate::migration::recorded;
 use crate::spec::Spec;
 use shape::Shape;
 pub(crate) use shape::choices;
@@ -143,12 +145,17 @@ impl History {
         if version != newest_version && version != newest_version + 1 {
             return Err(FreezeError::OutOfOrder { version, newest: newest_version });
         }
-        let frozen = Frozen::of(spec);
+        let mut frozen = Frozen::of(spec);
+        let entry = spec.0.document.migrations.iter().find(|entry| entry.to.value == version);
+        // Nothing leads to the first version.
+        let led_to = self.frozen.len() > 1 || version > newest_version;
+        frozen.shape.migration = led_to.then(|| recorded(entry));
         if version == newest_version {
             if frozen.shape == newest.shape {
                 return Ok(Freezing { history, done: Froze::Unchanged });
             }
-            if !crate::migration::is_compatible(&newest.spec, spec) {
+            let other_steps = newest.shape.migration.is_some() && newest.shape.migration != frozen.shape.migration;
+            if other_steps || !crate::migration::is_compatible(&newest.spec, spec) {
                 return Err(FreezeError::Incompatible { version });
             }
             history.frozen.pop();
@@ -166,6 +173,11 @@ impl History {
     /// The spec of a frozen version: its shape, without rules.
     pub(crate) fn spec(&self, version: i64) -> Option<&Spec> {
         self.frozen.iter().find(|frozen| frozen.shape.version == version).map(|frozen| &frozen.spec)
+    }
+
+    /// The steps that led to a frozen version when it shipped, as [`recorded`] writes them.
+    pub(crate) fn steps_to(&self, version: i64) -> Option<&[String]> {
+        self.frozen.iter().find(|frozen| frozen.shape.version == version)?.shape.migration.as_deref()
     }
 
     pub(crate) fn oldest(&self) -> Option<i64> {

@@ -16,6 +16,10 @@ use crate::value::Value;
 #[serde(deny_unknown_fields)]
 pub(super) struct Shape {
     pub version: i64,
+    /// The steps that led to it from the version before, as [`recorded`] writes them. The first version has none, nor has one
+    /// that was frozen before steps were recorded.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub migration: Option<Vec<String>>,
     /// How long `completed` and `opened` live.
     pub levels_last: String,
     pub resume: String,
@@ -96,6 +100,7 @@ impl Shape {
         let saved = data.fields.iter().filter(|field| field.lasts != Span::Session && !field.built_in);
         Shape {
             version: data.version,
+            migration: None,
             levels_last: match data.lasts {
                 Lasts::Profile => "profile".into(),
                 Lasts::Run => "run".into(),

@@ -4,7 +4,7 @@
 //! kind, every map in the order of its names. It does not depend on how the bytes are laid out, nor on the generation
 //! or the time; two images with one digest hold the same progress.
 
-use super::{Image, Owner, SavedPlace, SealKey, Tree, Values};
+use super::{Gone, Image, Owner, SavedPlace, SealKey, Tree, Values};
 
 impl Image {
     /// The digest of the content: game, version, owner, place, values and marks. Equal digests mean that there is
@@ -23,12 +23,24 @@ impl Image {
         match &self.place {
             SavedPlace::Menu => walk.kind(b'm'),
             SavedPlace::RunOver => walk.kind(b'o'),
-            SavedPlace::InLevel { level, checkpoint, entered_at, resume } => {
+            SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
                 walk.kind(b'l');
                 walk.text(level);
                 walk.maybe(checkpoint.as_deref());
                 walk.maybe(entered_at.as_deref());
                 walk.kind(*resume as u8);
+                match gone {
+                    None => {}
+                    Some(Gone::Level { version }) => {
+                        walk.kind(b'L');
+                        walk.int(*version);
+                    }
+                    Some(Gone::Checkpoint { name, version }) => {
+                        walk.kind(b'C');
+                        walk.text(name);
+                        walk.int(*version);
+                    }
+                }
             }
         }
         walk.len(self.made.len());

@@ -8,7 +8,7 @@ use thiserror::Error;
 
 use crate::spec::Resume;
 
-use super::{FORMAT, Image, Moved, Owner, SavedMarks, SavedPlace, SealKey, Tree, Values};
+use super::{FORMAT, Gone, Image, Moved, Owner, SavedMarks, SavedPlace, SealKey, Tree, Values};
 
 /// Why bytes are not an image that can be used.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -225,12 +225,20 @@ impl Serialize for SavedPlace {
         match self {
             SavedPlace::Menu => serializer.serialize_str("menu"),
             SavedPlace::RunOver => serializer.serialize_str("run_over"),
-            SavedPlace::InLevel { level, checkpoint, entered_at, resume } => {
-                let mut map = serializer.serialize_map(Some(4))?;
+            SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
+                let mut map = serializer.serialize_map(None)?;
                 map.serialize_entry("level", level)?;
                 map.serialize_entry("checkpoint", checkpoint)?;
                 map.serialize_entry("entered_at", entered_at)?;
                 map.serialize_entry("resume", resume.word())?;
+                match gone {
+                    None => {}
+                    Some(Gone::Level { version }) => map.serialize_entry("level_gone_since", version)?,
+                    Some(Gone::Checkpoint { name, version }) => {
+                        map.serialize_entry("checkpoint_gone", name)?;
+                        map.serialize_entry("checkpoint_gone_since", version)?;
+                    }
+                }
                 map.end()
             }
         }
@@ -322,8 +330,20 @@ fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {
             Resume::from_word(&word)
                 .ok_or_else(|| Damaged::NoImage(format!("`place.resume` says `{}`", word.escape_default())))?
         },
+        gone: gone(&mut parts)?,
     };
     parts.end().map(|()| place)
+}
+
+fn gone(parts: &mut Parts) -> Result<Option<Gone>, Damaged> {
+    if parts.map.contains_key("level_gone_since") {
+        return Ok(Some(Gone::Level { version: parts.int("level_gone_since")? }));
+    }
+    if parts.map.contains_key("checkpoint_gone") {
+        let (name, version) = (parts.text("checkpoint_gone")?, parts.int("checkpoint_gone_since")?);
+        return Ok(Some(Gone::Checkpoint { name, version }));
+    }
+    Ok(None)
 }
 
 fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, Damaged> {

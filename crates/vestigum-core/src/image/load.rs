@@ -19,7 +19,7 @@ use crate::state::State;
 use crate::suspend::{project, resembled, resumes_at_entry, without_price};
 use crate::value::Value;
 
-use super::{Image, Owner, SavedPlace, Tree, Values, decode};
+use super::{Gone, Image, Owner, SavedPlace, Tree, Values, decode};
 
 /// Why an image is not loaded. It stays as it is.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -76,6 +76,14 @@ pub enum LoadError {
         to: i64,
         /// The fields that it makes.
         fields: Vec<String>,
+    },
+    /// The game's code panicked on the image.
+    #[error("the migration to version {to} panicked in the game's code: {why}; nothing was overwritten")]
+    HookPanicked {
+        /// The version that the migration leads to.
+        to: i64,
+        /// What the panic said.
+        why: String,
     },
     /// The game's code could not migrate the image.
     #[error(
@@ -250,6 +258,15 @@ fn acceptable(spec: &SpecData, image: &Image, owner_fits: bool) -> Result<(), Lo
     Ok(())
 }
 
+/// Where an image says that the player stood.
+struct Saved<'a> {
+    level: &'a str,
+    checkpoint: Option<&'a str>,
+    entered_at: Option<&'a str>,
+    resume: Resume,
+    gone: Option<&'a Gone>,
+}
+
 struct Loader<'a> {
     spec: &'a SpecData,
     state: State,
@@ -276,8 +293,15 @@ impl Loader<'_> {
         match &image.place {
             SavedPlace::Menu => {}
             SavedPlace::RunOver => self.state.spot = Spot::RunOver,
-            SavedPlace::InLevel { level, checkpoint, entered_at, resume } => {
-                self.stand(image, level, checkpoint.as_deref(), entered_at.as_deref(), *resume);
+            SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
+                let saved = Saved {
+                    level,
+                    checkpoint: checkpoint.as_deref(),
+                    entered_at: entered_at.as_deref(),
+                    resume: *resume,
+                    gone: gone.as_ref(),
+                };
+                self.stand(image, saved);
             }
         }
     }
@@ -410,12 +434,16 @@ impl Loader<'_> {
     }
 
     /// Puts the player back into the level, or as near as this spec allows.
-    fn stand(&mut self, image: &Image, level: &str, at: Option<&str>, entered_at: Option<&str>, resume: Resume) {
+    fn stand(&mut self, image: &Image, saved: Saved<'_>) {
         let spec = self.spec;
-        let index = spec.level_ids.get(level).copied();
+        let Saved { level, checkpoint: at, entered_at, resume, gone } = saved;
+        let (index, of) = match gone {
+            Some(Gone::Level { version }) => (None, format!(" of version {version}")),
+            Some(Gone::Checkpoint { .. }) | None => (spec.level_ids.get(level).copied(), String::new()),
+        };
         let (Some(index), false) = (index, spec.resume == Resume::None) else {
             let why = match index {
-                None => format!("there is no level {} any more", quoted(level)),
+                None => format!("there is no level `{level}`{of} any more"),
                 Some(_) => "levels are not resumed any more".to_owned(),
             };
             self.leave(index);
@@ -424,14 +452,17 @@ impl Loader<'_> {
         };
         let entered = entered_at.and_then(|name| self.checkpoint(index, name));
         let reached = at.and_then(|name| self.checkpoint(index, name));
-        let gone = at.filter(|_| reached.is_none());
+        let lost = match gone {
+            Some(Gone::Checkpoint { name, version }) => Some(format!("`{name}` of version {version}")),
+            Some(Gone::Level { .. }) | None => at.filter(|_| reached.is_none()).map(|name| format!("`{name}`")),
+        };
         let to_entry = resumes_at_entry(spec) && resume == Resume::Checkpoint;
-        let checkpoint = if gone.is_some() || to_entry { entered.clone() } else { reached };
+        let checkpoint = if lost.is_some() || to_entry { entered.clone() } else { reached };
         self.state.spot = Spot::Level(Standing { level: index, checkpoint, entered_at: entered });
-        if gone.is_some() || to_entry {
+        if lost.is_some() || to_entry {
             self.back_to_entry();
-            let why = match gone {
-                Some(name) => format!("`{level}` has no checkpoint {} any more", quoted(name)),
+            let why = match lost {
+                Some(checkpoint) => format!("`{level}` has no checkpoint {checkpoint} any more"),
                 None => "levels are resumed at their entry now".to_owned(),
             };
             self.changed(image, why);
@@ -495,13 +526,5 @@ impl Loader<'_> {
         }
         self.state.take_marks();
         self.state.spot = Spot::Menu;
-    }
-}
-
-/// A name in a message. One that a migration dropped says of which version it was.
-fn quoted(name: &str) -> String {
-    match name.split_once(' ') {
-        Some((name, of)) => format!("`{name}` {of}"),
-        None => format!("`{name}`"),
     }
 }

@@ -97,6 +97,25 @@ pub enum SavedPlace {
         entered_at: Option<String>,
         /// Whether it was suspended at the checkpoint or at the level's entry.
         resume: Resume,
+        /// What of the place a migration has found gone. A game writes none: loading puts the player elsewhere.
+        gone: Option<Gone>,
+    },
+}
+
+/// What of a place no later version has: no name of one is taken for it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Gone {
+    /// The level.
+    Level {
+        /// The last version that had it.
+        version: i64,
+    },
+    /// The checkpoint to come back to; the level is there.
+    Checkpoint {
+        /// Its name.
+        name: String,
+        /// The last version that had it.
+        version: i64,
     },
 }
 
@@ -105,6 +124,13 @@ impl fmt::Display for SavedPlace {
         match self {
             SavedPlace::Menu => f.pad("menu"),
             SavedPlace::RunOver => f.pad("run over"),
+            SavedPlace::InLevel { level, checkpoint, gone: Some(Gone::Level { version }), .. } => {
+                let at = checkpoint.as_ref().map(|checkpoint| format!(" at {checkpoint}")).unwrap_or_default();
+                f.pad(&format!("{level} of version {version}{at}"))
+            }
+            SavedPlace::InLevel { level, gone: Some(Gone::Checkpoint { name, version }), .. } => {
+                f.pad(&format!("{level} at {name} of version {version}"))
+            }
             SavedPlace::InLevel { level, checkpoint: None, .. } => f.pad(level),
             SavedPlace::InLevel { level, checkpoint: Some(checkpoint), .. } => {
                 f.pad(&format!("{level} at {checkpoint}"))
@@ -136,6 +162,7 @@ impl Suspended {
                     checkpoint: standing.checkpoint.as_ref().map(name),
                     entered_at: standing.entered_at.as_ref().map(name),
                     resume: if resumes_at_entry(spec) { Resume::Entry } else { spec.resume },
+                    gone: None,
                 };
                 let rewinding = |field: &Field| field.rewinds;
                 let marks = SavedMarks {

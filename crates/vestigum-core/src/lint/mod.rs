@@ -61,6 +61,8 @@ pub struct MissingStep {
     pub or: Vec<String>,
     /// If a field is dropped that may have been split into several new ones: the steps that fill each of them from it.
     pub split: Vec<String>,
+    /// If no expression makes the new values of the old ones: the step that has the game's code make them.
+    pub or_code: Option<String>,
 }
 
 /// A finding that is meant.
@@ -101,8 +103,8 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
         allowed = others;
     }
     let missing = needs.iter().filter_map(|need| {
-        let Offer { step, or, split } = need.offer.clone()?;
-        Some(MissingStep { to: need.to, step, or, split })
+        let Offer { step, or, split, or_code } = need.offer.clone()?;
+        Some(MissingStep { to: need.to, step, or, split, or_code })
     });
     let missing = missing.collect();
     findings.extend(needs.into_iter().map(|need| need.diagnostic));
@@ -123,7 +125,10 @@ impl MissingStep {
     /// The step on a line of its own, and what may be meant instead.
     fn line(&self) -> String {
         match &self.or[..] {
-            [] => format!("  {},\n", self.step),
+            [] => match &self.or_code {
+                None => format!("  {},\n", self.step),
+                Some(hook) => format!("  {},  # or let the game's code make it: {hook}\n", self.step),
+            },
             names => {
                 let step = format!("  {},  # or is it {} now? then rename it\n", self.step, either(names, '"'));
                 let split = self.split.iter().map(|step| format!("  # {step},\n"));

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crate::expression::Env;
-use crate::image::{Image, Owner, SavedMarks, SavedPlace, Values, read_shape, values};
+use crate::image::{Gone, Image, Owner, SavedMarks, SavedPlace, Values, read_shape, values};
 use crate::progress::entry_name;
 use crate::spec::{Axis, Field, FieldId, MadeKeys, Span, SpecData};
 use crate::state::State;
@@ -59,6 +59,20 @@ impl Source {
         Source { state, present: present.collect(), in_level: image.marks.is_some() }
     }
 
+    /// Notes what a player brings for a device that has gone on without it.
+    pub fn not_taken(&self, plan: &Plan, new: &SpecData, device: &Image, notes: &mut Notes) {
+        let players = plan.moved.iter().map(|was| plan.old.0.field(*was)).filter(|was| Owned::of(was) == Owned::Player);
+        for was in players.filter(|was| self.present[was.id.0 as usize]) {
+            let now = plan.carrier(was.id).map(|now| &*new.field(now).name);
+            let own = values(&plan.old.0, &self.state.made, |field| field.id == was.id, |slot| self.state.value(slot));
+            let same = now.is_some_and(|now| device.values.get(now) == own.get(&was.name));
+            if !same && was.slots().any(|slot| *self.state.value(slot) != was.default) {
+                let why = "it belongs to the device now, which has a value already";
+                notes.dropped.push((was.name.to_string(), why.into()));
+            }
+        }
+    }
+
     /// With the values that the other owner gives up.
     pub fn with_moved(&self, plan: &Plan, other: &Source) -> Source {
         let mut state = self.state.clone();
@@ -91,7 +105,8 @@ pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source,
     let old = &*plan.old.0;
     let mut state = State::fresh(new);
     keep_made(plan, new, &source.state, &mut state);
-    let mut taking = Taking { plan, old, new, made: state.made.clone(), state: &mut state, notes };
+    let made = state.made.clone();
+    let mut taking = Taking { plan, old, new, made, state: &mut state, notes, clamped: Vec::new() };
     let mut present = vec![false; new.fields.len()];
     let marks = source.in_level.then(|| (at_mark(old, &source.state, true), at_mark(old, &source.state, false)));
     let wanted = |field: &&Field| Owned::of(field) == owner && field.lasts != Span::Session;
@@ -110,6 +125,7 @@ pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source,
             present[field.id.0 as usize] = true;
             taking.fill(field, fill, &source.state, marks.as_ref());
         }
+        taking.tell_clamped();
     }
     let has = |field: &Field| present[field.id.0 as usize];
     let kept = |field: &Field| {
@@ -160,12 +176,16 @@ fn at_mark(spec: &SpecData, state: &State, entry: bool) -> State {
     marked
 }
 
-/// The names that were made at run time, under their new names.
+/// The names that were made at run time, under their new names. Of a set that declared its names those are made that a
+/// value was kept under.
 fn keep_made(plan: &Plan, new: &SpecData, from: &State, to: &mut State) {
+    let old = &*plan.old.0;
     for (set, made) in from.made.iter().enumerate() {
         let Some(now) = plan.names.sets[set] else { continue };
         let Some(max) = new.key_sets[now as usize].max else { continue };
-        for name in made {
+        let declared = &old.key_sets[set].names;
+        let used = declared.iter().zip(0..).filter(|(_, key)| is_used(plan, new, from, (set as u32, *key), now));
+        for name in used.map(|(name, _)| name).chain(made) {
             if let Some(name) = plan.names.key(set as u32, name)
                 && to.made[now as usize].len() < max as usize
             {
@@ -175,36 +195,53 @@ fn keep_made(plan: &Plan, new: &SpecData, from: &State, to: &mut State) {
     }
 }
 
+/// Whether a value is kept under a declared key that goes into a field of the open set which its set has become.
+fn is_used(plan: &Plan, new: &SpecData, from: &State, (set, key): (u32, u32), now: u32) -> bool {
+    let goes_there = |was: &Field| {
+        let mut readers = plan.readers(was.id);
+        readers.any(|(field, _)| new.field(field).axes.contains(&Axis::Keys(now)))
+    };
+    let kept = |was: &Field, slot: usize| {
+        let marks = || [from.at_entry(slot), from.at_checkpoint(slot)].iter().any(|mark| **mark != was.default);
+        *from.value(slot) != was.default || (was.rewinds && marks())
+    };
+    let under = |was: &Field, slot: usize| {
+        was.axes.iter().zip(was.keys_of(slot)).any(|(axis, at)| *axis == Axis::Keys(set) && at == key)
+    };
+    let mut fields = plan.old.0.fields.iter().filter(|was| was.axes.contains(&Axis::Keys(set)) && goes_there(was));
+    fields.any(|was| was.slots().any(|slot| under(was, slot) && kept(was, slot)))
+}
+
 fn made_names(new: &SpecData, state: &State, owner: Owned) -> BTreeMap<Arc<str>, Vec<Arc<str>>> {
     let sets = new.key_sets.iter().zip(&state.made).filter(|(_, made)| owner == Owned::Player && !made.is_empty());
     sets.map(|(set, made)| (set.name.clone(), made.iter().cloned().collect())).collect()
 }
 
-/// The place under its new names. A level or checkpoint that is gone gets a name that no version has, so that loading
-/// finds it gone, and no later one of its name is taken for it.
+/// The place under its new names, with what of it is gone.
 fn place(plan: &Plan, new: &SpecData, place: &SavedPlace) -> SavedPlace {
-    let SavedPlace::InLevel { level, checkpoint, entered_at, resume } = place else { return place.clone() };
+    let SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } = place else { return place.clone() };
+    // No later level of that name is taken for one that is gone.
+    if let Some(Gone::Level { .. }) = gone {
+        return place.clone();
+    }
     let old = &*plan.old.0;
-    let gone =
-        |name: &str| if name.contains(' ') { name.to_owned() } else { format!("{name} of version {}", old.version) };
     let index = old.level_ids.get(level.as_str()).copied();
     let now = index.and_then(|index| plan.names.levels[index as usize]);
     let (Some(index), Some(now)) = (index, now) else {
-        return SavedPlace::InLevel {
-            level: gone(level),
-            checkpoint: checkpoint.clone(),
-            entered_at: entered_at.clone(),
-            resume: *resume,
-        };
+        let gone = Some(Gone::Level { version: old.version });
+        let (level, checkpoint, entered_at) = (level.clone(), checkpoint.clone(), entered_at.clone());
+        return SavedPlace::InLevel { level, checkpoint, entered_at, resume: *resume, gone };
     };
-    let checkpoint_now = |name: &String| {
-        plan.names.checkpoint(old, new, index, name).map_or_else(|| gone(name), |name| name.to_string())
-    };
+    let now_named = |name: &String| plan.names.checkpoint(old, new, index, name).map(|name| name.to_string());
+    let reached = checkpoint.as_ref().and_then(now_named);
+    let lost = checkpoint.as_ref().filter(|_| reached.is_none());
+    let lost = lost.map(|name| Gone::Checkpoint { name: name.clone(), version: old.version });
     SavedPlace::InLevel {
         level: new.level(now).id.to_string(),
-        checkpoint: checkpoint.as_ref().map(checkpoint_now),
-        entered_at: entered_at.as_ref().map(checkpoint_now),
+        checkpoint: reached,
+        entered_at: entered_at.as_ref().and_then(now_named),
         resume: *resume,
+        gone: gone.clone().or(lost),
     }
 }
 
@@ -216,9 +253,20 @@ struct Taking<'a> {
     made: MadeKeys,
     state: &'a mut State,
     notes: &'a mut Notes,
+    /// What was brought inside of the field that is taken, by slot: a fill may yet write another value there.
+    clamped: Vec<(usize, Value, Value)>,
 }
 
 impl Taking<'_> {
+    /// Notes what was brought inside of a field, once nothing more is written to it.
+    fn tell_clamped(&mut self) {
+        for (slot, was, is) in std::mem::take(&mut self.clamped) {
+            let field = self.new.fields.iter().find(|field| field.slots().contains(&slot));
+            let shown = field.map(|field| entry_name(self.new, field, slot, &self.made));
+            self.notes.clamped.extend(shown.map(|shown| (shown, was, is)));
+        }
+    }
+
     /// Takes the values of an old field over, and its marks.
     fn carry(&mut self, field: &Field, was: &Field, from: &State) {
         // What is at the default is left out of images, so it is what the default was then.
@@ -231,10 +279,14 @@ impl Taking<'_> {
         let mut taken_up = BTreeSet::new();
         for slot in was.slots() {
             let value = from.value(slot);
+            let entries = self.entries(from);
             if same_default && *value == was.default && !from.is_noted(slot) {
+                // The name that was made first keeps its entry, whatever it holds.
+                if may_merge {
+                    taken_up.extend(entries.now(was, field, slot));
+                }
                 continue;
             }
-            let entries = self.entries(from);
             let why = match entries.now(was, field, slot) {
                 Some(now) if !may_merge || taken_up.insert(now) => Ok(now),
                 Some(now) => {
@@ -262,8 +314,7 @@ impl Taking<'_> {
             let converted = names.convert(was.id, value, &was.ty, &field.ty);
             let now_value = taken(value);
             if let Some(converted) = converted.filter(|converted| *converted != now_value && converted.is_filled()) {
-                let shown = entry_name(self.new, field, now, &self.made);
-                self.notes.clamped.push((shown, converted, now_value.clone()));
+                self.clamped.push((now, converted, now_value.clone()));
             }
             self.state.write_through(now, now_value);
             if field.rewinds {
@@ -292,16 +343,36 @@ impl Taking<'_> {
             }
             let mut note = None;
             let value = self.filled(field, fill, from, &at, Some(&mut note));
-            if let Some((was, is)) = note {
-                let shown = entry_name(self.new, field, slot, &self.made);
-                self.notes.clamped.push((shown, was, is));
-            }
+            // What was carried there is written over.
+            self.clamped.retain(|(at, ..)| *at != slot);
+            self.clamped.extend(note.map(|(was, is)| (slot, was, is)));
             let marked = marks.filter(|_| field.rewinds).map(|(entry, checkpoint)| {
                 (self.filled(field, fill, entry, &at, None), self.filled(field, fill, checkpoint, &at, None))
             });
             self.state.write_through(slot, value);
             if let Some((entry, checkpoint)) = marked {
                 self.state.write_marks(slot, entry, checkpoint);
+            }
+        }
+        self.tell_unplaced(field, fill, from);
+    }
+
+    /// Notes the entries that a fill reads one by one and that have no place: a key set that declares its names now, or
+    /// takes fewer of them, has none for some.
+    fn tell_unplaced(&mut self, field: &Field, fill: &Fill, from: &State) {
+        let names = &self.plan.names;
+        for was in fill.expression.reads().iter().map(|read| self.old.field(*read)) {
+            let entry_by_entry = fill.at.is_none() && was.is_keyed() && names.same_sets(was, field);
+            if !entry_by_entry || names.same_axes(self.old, self.new, was, field) {
+                continue;
+            }
+            for slot in was.slots().filter(|slot| *from.value(*slot) != was.default) {
+                let entries = self.entries(from);
+                if entries.now(was, field, slot).is_none()
+                    && let Some(why) = entries.no_room(was, slot)
+                {
+                    self.notes.dropped.push((entry_name(self.old, was, slot, &from.made), why));
+                }
             }
         }
     }

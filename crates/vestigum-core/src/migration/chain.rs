@@ -3,7 +3,9 @@
 //! A player's image and the device's walk together, because a migration can move a value from one to the other; either
 //! may be there already.
 
+use std::any::Any;
 use std::borrow::Cow;
+use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use crate::image::{Image, LoadError, LoadReport, Owner, SavedPlace, Tree, Values};
 use crate::spec::{Spec, SpecData};
@@ -82,6 +84,10 @@ impl Migrated<'_> {
         // A device that nothing was saved of yet takes what players bring.
         let brought = (self.device.is_none() && profile.is_some() && takes_from_players(plan))
             .then(|| nobody(spec, plan, Values::new()));
+        // What a device that came here earlier did not wait for.
+        if let (Some(source), None, Some(image)) = (&player, &device_source, &self.device) {
+            source.not_taken(plan, new, image, notes);
+        }
         let given = |source: &Source, other: Option<&Source>| other.map(|other| source.with_moved(plan, other));
         if let (Some(image), Some(source)) = (&profile, &player) {
             let merged = given(source, device_source.as_ref().or(lent.as_ref()));
@@ -122,12 +128,22 @@ fn nobody(spec: &Spec, plan: &Plan, values: Values) -> Image {
 fn hooked(hook: Option<&Hook>, plan: &Plan, old: &Image, taken: Image) -> Result<Image, LoadError> {
     let Some(hook) = hook else { return Ok(taken) };
     let mut new = taken.clone();
-    hook(old, &mut new).map_err(|HookError { field, why }| {
-        let value = old.values.get(field.as_str()).map_or("not in the save".into(), shown);
-        LoadError::Migration { to: plan.to, field, value, why }
-    })?;
+    // The image is a copy, which is thrown away when the code fails, in whatever way.
+    let done = catch_unwind(AssertUnwindSafe(|| hook(old, &mut new)));
+    done.map_err(|panic| LoadError::HookPanicked { to: plan.to, why: told(&*panic) })?.map_err(
+        |HookError { field, why }| {
+            let value = old.values.get(field.as_str()).map_or("not in the save".into(), shown);
+            LoadError::Migration { to: plan.to, field, value, why }
+        },
+    )?;
     let Image { game, version, owner, generation, saved_at, .. } = taken;
     Ok(Image { game, version, owner, generation, saved_at, ..new })
+}
+
+/// What a panic says.
+fn told(panic: &(dyn Any + Send)) -> String {
+    let text = panic.downcast_ref::<&str>().copied().or(panic.downcast_ref::<String>().map(String::as_str));
+    text.unwrap_or("no message").to_owned()
 }
 
 /// A value of an image as a message shows it.

@@ -42,15 +42,19 @@ impl Entries<'_> {
         Some(is.slot_at(&keys.collect::<Option<Vec<u32>>>()?))
     }
 
-    /// Why an old entry has no place, if that is because of a name that was made at run time: the new version keeps
-    /// fewer of them.
+    /// Why an old entry has no place, if that is because of a name: the new version keeps fewer of those that are made at
+    /// run time, or declares others.
     pub fn no_room(&self, was: &Field, slot: usize) -> Option<String> {
         was.axes.iter().zip(was.keys_of(slot)).find_map(|(axis, key)| {
             let Axis::Keys(set) = axis else { return None };
             let keys = &self.new.key_sets[self.names.sets[*set as usize]? as usize];
-            let made = self.from.made[*set as usize].get_index(key as usize)?;
-            self.names.key(*set, made)?;
-            Some(format!("`{}` keeps {} names at most", keys.name, keys.max?))
+            let before = self.old.key_sets[*set as usize].all_names(&self.from.made[*set as usize]);
+            let name = self.names.key(*set, before.get_index(key as usize)?)?;
+            match keys.max {
+                Some(max) => Some(format!("`{}` keeps {max} names at most", keys.name)),
+                None if keys.names.contains(&name) => None,
+                None => Some(format!("no {} is called `{name}`", keys.name)),
+            }
         })
     }
 

@@ -2,7 +2,7 @@
 //!
 //! A spec that was read with its [history](crate::history) takes every older image through the versions between, one
 //! after the other. `steps` reads what the document says and `names` knows what became of names; `plan` works out where
-//! every field's values come from, and `needs` finds what was forgotten; `prepare` does so for every version. `apply`
+//! every field's values come from, `merged` finds names that become one, and `needs` what was forgotten; `prepare` does so for every version. `apply`
 //! takes an image one version on (`entries` knows where each entry goes), `chain` a player's and a device's all the way.
 //! Old images are never touched: loading makes new ones of them, which become the newest only when the game saves.
 //!
@@ -51,6 +51,7 @@ mod apply;
 mod chain;
 mod entries;
 mod hook;
+mod merged;
 mod names;
 mod needs;
 mod plan;
@@ -72,6 +73,7 @@ pub(crate) use hook::Hooks;
 pub(crate) use needs::{Need, Offer, either};
 pub(crate) use prepare::{Migrations, is_compatible, prepare};
 pub(crate) use way::{Way, ways};
+pub(crate) use wording::recorded;
 
 /// A migration that was taken.
 #[derive(Clone, Debug, PartialEq, Eq)]

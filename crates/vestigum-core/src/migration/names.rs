@@ -110,6 +110,11 @@ impl Names {
         self.said.keys.get(&(set, key.clone())) == Some(&None)
     }
 
+    /// Whether a step gives up a choice of the field.
+    pub fn drops_choice(&self, field: FieldId) -> bool {
+        self.said.choices.iter().any(|((of, _), now)| *of == field && now.is_none())
+    }
+
     /// The name of a checkpoint in the new version.
     pub fn checkpoint(&self, old: &SpecData, new: &SpecData, level: u32, name: &str) -> Option<Arc<str>> {
         let now = self.levels[level as usize]?;
@@ -132,16 +137,19 @@ impl Names {
         }
     }
 
-    /// Whether both axes have the same kind of keys.
-    pub fn same_axes(&self, old: &SpecData, new: &SpecData, was: &Field, is: &Field) -> bool {
+    /// Whether both are kept by the same things, whoever names the keys.
+    pub fn same_sets(&self, was: &Field, is: &Field) -> bool {
         let same = |(was, is): (&Axis, &Axis)| match (was, is) {
-            (Axis::Keys(was), Axis::Keys(is)) => {
-                let open = |spec: &SpecData, set: u32| spec.key_sets[set as usize].max.is_some();
-                self.sets[*was as usize] == Some(*is) && open(old, *was) == open(new, *is)
-            }
+            (Axis::Keys(was), Axis::Keys(is)) => self.sets[*was as usize] == Some(*is),
             (was, is) => was == is,
         };
         was.axes.len() == is.axes.len() && was.axes.iter().zip(&is.axes).all(same)
+    }
+
+    /// Whether both axes have the same kind of keys.
+    pub fn same_axes(&self, old: &SpecData, new: &SpecData, was: &Field, is: &Field) -> bool {
+        let open = |spec: &SpecData, axis: &Axis| spec.is_open(*axis);
+        self.same_sets(was, is) && was.axes.iter().zip(&is.axes).all(|(was, is)| open(old, was) == open(new, is))
     }
 
     /// The key of the new version, by place. Keys of open sets are where their names were made.

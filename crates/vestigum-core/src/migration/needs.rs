@@ -4,14 +4,14 @@
 //! missing is an error with the step that would do it, ready to paste.
 
 use std::collections::BTreeSet;
-use std::sync::Arc;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, nearest};
-use crate::spec::{Axis, Field, FieldId, Resume, Span, SpecData};
+use crate::spec::{Axis, Field, Resume, Span, SpecData};
 use crate::types::Type;
 use crate::value::below;
 
+use super::merged::merged;
 use super::names::{Changed, FieldStep, Lost};
 use super::plan::{Owned, Pair, Plan, successor};
 use super::wording;
@@ -35,7 +35,15 @@ pub(crate) struct Offer {
     pub or: Vec<String>,
     /// The steps if it was split into several fields.
     pub split: Vec<String>,
+    /// The step that has the game's code make it, where no expression does.
+    pub or_code: Option<String>,
 }
+
+/// A text is compared with the names of a choice that has so many at most.
+const FEW_CHOICES: usize = 12;
+
+/// What becomes of values that have no room any more.
+const INSIDE: &str = "older saves are then brought inside and reported";
 
 /// A field that was split into more than so many is not guessed at.
 const SPLIT: usize = 4;
@@ -52,7 +60,7 @@ pub(crate) fn either(names: &[String], quote: char) -> String {
 
 impl From<String> for Offer {
     fn from(step: String) -> Offer {
-        Offer { step, or: Vec::new(), split: Vec::new() }
+        Offer { step, or: Vec::new(), split: Vec::new(), or_code: None }
     }
 }
 
@@ -60,7 +68,11 @@ impl From<String> for Offer {
 pub(super) fn needs(pair: &Pair<'_>, plan: &Plan) -> Vec<Need> {
     let old = &*pair.old.0;
     let mut finder = Finder { pair, plan, old, offered: Vec::new(), asked: BTreeSet::new(), needs: Vec::new() };
-    finder.merged();
+    for message in merged(pair, plan) {
+        let diagnostic = Diagnostic::error(codes::BAD_STEP, pair.at, message);
+        let diagnostic = diagnostic.help("drop one of them, or give it another name");
+        finder.needs.push(Need { diagnostic, to: old.version + 1, offer: None });
+    }
     finder.levels();
     finder.keys();
     old.fields.iter().for_each(|field| finder.field(field));
@@ -109,6 +121,9 @@ impl<'a> Finder<'a> {
             true => format!("say in the migration to version {to}: {}", offer.step),
             false => format!("raise `version` to {to} and say in its migration: {}", offer.step),
         };
+        if let Some(hook) = &offer.or_code {
+            help.push_str(&format!("; or let the game's code make it: {hook}"));
+        }
         if !offer.or.is_empty() {
             help.push_str(&format!("; or rename it, if it is {} now", either(&offer.or, '`')));
         }
@@ -116,44 +131,11 @@ impl<'a> Finder<'a> {
         self.needs.push(Need { diagnostic, to, offer: Some(offer) });
     }
 
-    /// What a raised version is enough for.
-    fn version(&mut self, span: SourceSpan, message: String) {
+    /// What a raised version is enough for, and what becomes of older saves then.
+    fn version(&mut self, span: SourceSpan, message: String, then: &str) {
         if !self.pair.raised {
-            let help = format!(
-                "raise `version` to {}; older saves are then brought inside and reported",
-                self.old.version + 1
-            );
+            let help = format!("raise `version` to {}; {then}", self.old.version + 1);
             let diagnostic = Diagnostic::error(codes::NEEDS_VERSION, span, message).help(help);
-            self.needs.push(Need { diagnostic, to: self.old.version + 1, offer: None });
-        }
-    }
-
-    /// Two old things that become one: the values of one of them would be gone.
-    fn merged(&mut self) {
-        let (old, new, names) = (self.old, self.pair.new, &self.plan.names);
-        let levels = old.levels.iter().zip(&names.levels).map(|(level, now)| (&*level.id, *now));
-        let mut found = merging("level", levels, |now| new.level(now).id.to_string());
-        for (index, set) in old.key_sets.iter().enumerate().filter(|(_, set)| set.max.is_none()) {
-            let Some(now) = names.sets[index].map(|now| &new.key_sets[now as usize]) else { continue };
-            let place = |name: Arc<str>| now.names.get_index_of(&name).map(|place| place as u32);
-            let keys = set.names.iter().map(|key| (&**key, names.key(index as u32, key).and_then(place)));
-            found.extend(merging(&set.name, keys, |key| now.names[key as usize].to_string()));
-        }
-        for (index, level) in old.levels.iter().enumerate() {
-            let Some(now) = names.levels[index].map(|now| new.level(now)) else { continue };
-            let place = |name: Arc<str>| now.checkpoints.iter().position(|known| *known == name).map(|at| at as u32);
-            let stops = level
-                .checkpoints
-                .iter()
-                .map(|name| (&**name, names.checkpoint(old, new, index as u32, name).and_then(place)));
-            found.extend(merging("checkpoint", stops, |at| now.checkpoints[at as usize].to_string()));
-        }
-        let saved = old.fields.iter().filter(|field| field.lasts != Span::Session);
-        let fields = saved.map(|field| (&*field.name, successor(new, names, field).map(|now| now.0)));
-        found.extend(merging("field", fields, |now| new.field(FieldId(now)).name.to_string()));
-        for message in found {
-            let diagnostic = Diagnostic::error(codes::BAD_STEP, self.pair.at, message);
-            let diagnostic = diagnostic.help("drop one of them, or give it another name");
             self.needs.push(Need { diagnostic, to: self.old.version + 1, offer: None });
         }
     }
@@ -196,7 +178,7 @@ impl<'a> Finder<'a> {
             match (set.max, now.max) {
                 (Some(was), Some(is)) if is < was => {
                     let message = format!("`{}` can have {is} names {}, and could have {was}", set.name, self.now());
-                    self.version(self.pair.at, message);
+                    self.version(self.pair.at, message, "older saves then keep the names that were made first");
                 }
                 (None, None) => {
                     for key in &set.names {
@@ -228,12 +210,8 @@ impl<'a> Finder<'a> {
                 let what = format!("the field `{name}`");
                 match new.find_field(name) {
                     Some(session) => {
-                        let message = format!(
-                            "`{name}` lasts {} {} {}, so no save holds it",
-                            session.lasts.article(),
-                            session.lasts,
-                            self.now()
-                        );
+                        let is = wording::lasting(session.lasts);
+                        let message = format!("`{name}` {is} {}, so no save holds it", self.now());
                         self.step(self.place(session), message, wording::drop("field", None, name));
                     }
                     None => {
@@ -267,13 +245,8 @@ impl<'a> Finder<'a> {
         }
         if !names.same_axes(self.old, new, was, now) {
             if !read {
-                let message = format!(
-                    "`{name}` has {} in version {}, and {} {}",
-                    entries(self.old, was),
-                    self.old.version,
-                    entries(new, now),
-                    self.now(),
-                );
+                let (before, is) = (entries(self.old, was), entries(new, now));
+                let message = format!("`{name}` has {before} in version {}, and {is} {}", self.old.version, self.now());
                 let step = self.spread(was, now);
                 self.step(place, message, step);
             }
@@ -288,9 +261,11 @@ impl<'a> Finder<'a> {
             let version = self.old.version;
             let message =
                 format!("{what} is of type {before} in version {version}, and of type {after} {}", self.now());
-            let widened = was.ty == Type::Int && now.ty == Type::Float;
-            let step = if widened { wording::fill(&now.name, name) } else { wording::drop("field", None, name) };
-            self.step(place, message, step);
+            let offer = converted(was, now).unwrap_or_else(|| {
+                let or_code = Some(wording::hook(&now.name));
+                Offer { or_code, ..wording::drop("field", None, name).into() }
+            });
+            self.step(place, message, offer);
             return;
         }
         for lost in lost {
@@ -338,11 +313,12 @@ impl<'a> Finder<'a> {
                 None => "any number".into(),
             };
             let message = format!("the range of `{name}` is {} {}, and was {}", range(now), self.now(), range(was));
-            self.version(place, message);
+            self.version(place, message, INSIDE);
         }
         let (len, before) = (now.limits.max_len, was.limits.max_len);
         if len < before && was.ty.has_length() {
-            self.version(place, format!("`{name}` holds {len} at most {}, and could hold {before}", self.now()));
+            let message = format!("`{name}` holds {len} at most {}, and could hold {before}", self.now());
+            self.version(place, message, INSIDE);
         }
         if was.is_keyed() && was.default != now.default && !was.optional {
             let message = format!(
@@ -351,7 +327,7 @@ impl<'a> Finder<'a> {
                 self.now(),
                 was.default
             );
-            self.version(place, message);
+            self.version(place, message, "older saves are then read by the default that they were written with");
         }
     }
 
@@ -360,16 +336,8 @@ impl<'a> Finder<'a> {
     }
 
     fn spans(&self, was: &Field, now: &Field) -> String {
-        format!(
-            "`{}` lasts {} {} in version {}, and {} {} {}",
-            was.name,
-            was.lasts.article(),
-            was.lasts,
-            self.old.version,
-            now.lasts.article(),
-            now.lasts,
-            self.now()
-        )
+        let (before, is) = (wording::lasting(was.lasts), wording::lasting(now.lasts));
+        format!("`{}` {before} in version {}, and {is} {}", was.name, self.old.version, self.now())
     }
 
     /// The step for something that is gone: it probably has a new name that is near, or the only new one there is, and
@@ -385,7 +353,7 @@ impl<'a> Finder<'a> {
             let several = what == "field" && (2..=SPLIT).contains(&free.len());
             let split = free.iter().filter(|_| several).map(|heir| wording::fill(heir, name)).collect();
             let or = free.into_iter().map(str::to_owned).collect();
-            return Offer { step: wording::drop(what, of, name), or, split };
+            return Offer { or, split, ..wording::drop(what, of, name).into() };
         };
         self.offered.push(known(heir));
         wording::rename(what, of, name, heir).into()
@@ -405,6 +373,10 @@ impl<'a> Finder<'a> {
 
     /// The step for a field that is kept by other keys than before.
     fn spread(&self, was: &Field, now: &Field) -> String {
+        // Only how the names of keys come about has changed: what has a place is carried.
+        if was.is_keyed() && was.ty == now.ty && self.plan.names.same_sets(was, now) {
+            return wording::fill(&now.name, &was.name);
+        }
         let first = self.pair.new.levels.first().map(|level| &*level.id).filter(|_| was.ty == now.ty);
         match (was.is_keyed(), &now.axes[..], first) {
             (false, [Axis::Level], Some(first)) => wording::fill(&format!("{}[{first}]", now.name), &was.name),
@@ -414,24 +386,21 @@ impl<'a> Finder<'a> {
     }
 }
 
-/// What is said about names that become one.
-fn merging<'n>(
-    what: &str,
-    names: impl Iterator<Item = (&'n str, Option<u32>)>,
-    now: impl Fn(u32) -> String,
-) -> Vec<String> {
-    let mut seen: Vec<(u32, &str)> = Vec::new();
-    let mut found = Vec::new();
-    for (name, place) in names {
-        let Some(place) = place else { continue };
-        match seen.iter().find(|(known, _)| *known == place) {
-            Some((_, other)) => {
-                found.push(format!("`{other}` and `{name}` would both be the {what} `{}`", now(place)));
-            }
-            None => seen.push((place, name)),
+/// The step that converts a field whose values an expression can make of the old ones.
+fn converted(was: &Field, now: &Field) -> Option<Offer> {
+    let name = &*was.name;
+    match (&was.ty, &now.ty) {
+        (Type::Int, Type::Float) => Some(wording::fill(&now.name, name).into()),
+        (Type::Float, Type::Int) => Some(wording::fill(&now.name, &format!("round({name})")).into()),
+        (Type::Text, Type::Choice(names)) if names.len() <= FEW_CHOICES => {
+            let (first, rest) = names.split_first()?;
+            let arms = rest.iter().rev().fold(format!("'{}'", first.name()), |others, chosen| {
+                format!("if({name} == '{0}', '{0}', {others})", chosen.name())
+            });
+            Some(wording::fill(&now.name, &arms).into())
         }
+        _ => None,
     }
-    found
 }
 
 /// "one value", "one for each level"
@@ -439,6 +408,11 @@ fn entries(spec: &SpecData, field: &Field) -> String {
     if !field.is_keyed() {
         return "one value".into();
     }
-    let axes: Vec<&str> = field.axes.iter().map(|axis| spec.axis_word(*axis)).collect();
-    format!("one for each {}", axes.join(" and "))
+    let axes = field.axes.iter().map(|axis| match axis {
+        Axis::Keys(set) if spec.key_sets[*set as usize].max.is_some() => {
+            format!("{} that play names", spec.axis_word(*axis))
+        }
+        axis => spec.axis_word(*axis).to_owned(),
+    });
+    format!("one for each {}", axes.collect::<Vec<_>>().join(" and "))
 }

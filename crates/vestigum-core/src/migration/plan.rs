@@ -83,8 +83,10 @@ pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> Plan {
     let mut fields: Vec<FieldPlan> = pair.new.fields.iter().map(|_| FieldPlan::default()).collect();
     for was in &old.fields {
         if let Some(now) = successor(pair.new, &names, was) {
-            let same_owner = Owned::of(was) == Owned::of(pair.new.field(now));
-            if same_owner || moved.contains(&was.id) {
+            let is = pair.new.field(now);
+            let its_owner = Owned::of(was) == Owned::of(is) || moved.contains(&was.id);
+            // Entries that are kept by something else have no places there; fills say what becomes of them.
+            if its_owner && names.same_axes(old, pair.new, was, is) {
                 fields[now.0 as usize].carried = Some(was.id);
             }
         }

@@ -10,6 +10,7 @@ use crate::spec::{Spec, SpecData};
 use super::needs::{Need, needs};
 use super::plan::{Pair, Plan, plan};
 use super::steps::{Reader, Steps};
+use super::wording::recorded;
 
 /// The way from every frozen version to the spec's, a plan for each version on it.
 #[derive(Clone, Debug, Default)]
@@ -40,6 +41,7 @@ pub(crate) fn prepare(
         return Vec::new();
     }
     let Some((oldest, newest)) = history.oldest().zip(history.newest()) else { return Vec::new() };
+    let changed = check_shipped(spec, &history, errors);
     let mut found_needs = Vec::new();
     let mut plans = Vec::new();
     let mut dropped: Vec<(String, i64)> = Vec::new();
@@ -56,7 +58,8 @@ pub(crate) fn prepare(
                 .filter(|field| plan.carrier(field.id).is_none())
                 .map(|field| (field.name.to_string(), to)),
         );
-        found_needs.extend(found);
+        // What is put back says it again.
+        found_needs.extend(found.into_iter().filter(|_| !changed.contains(&to)));
         plans.push(plan);
     }
     if newest == spec.version
@@ -99,6 +102,41 @@ fn between(
     // What a step would have said that cannot be read is not asked for again.
     let needs = if errors.len() == before { needs(&pair, &plan) } else { Vec::new() };
     (plan, needs)
+}
+
+/// Whether the migrations to versions that have shipped still say what they said then; answers those that do not.
+fn check_shipped(spec: &SpecData, history: &History, errors: &mut Vec<Diagnostic>) -> Vec<i64> {
+    let mut changed = Vec::new();
+    for version in history.versions() {
+        let Some(shipped) = history.steps_to(version) else { continue };
+        let entry = spec.document.migrations.iter().find(|entry| entry.to.value == version);
+        let said = recorded(entry);
+        if said == shipped {
+            continue;
+        }
+        let span = entry.map_or_else(|| version_place(spec), |entry| entry.to.span);
+        let message = match entry {
+            Some(_) => format!("the migration to version {version} has shipped, and its steps are others now"),
+            None => format!("the migration to version {version} has shipped, and it is gone"),
+        };
+        let only = |these: &[String], those: &[String]| {
+            these.iter().filter(|step| !those.contains(step)).cloned().collect::<Vec<_>>().join(", ")
+        };
+        let mut help = format!(
+            "players of version {} who have played since have what the steps made then, and those who come later would have something else",
+            version - 1
+        );
+        for (steps, what) in [(only(shipped, &said), "put back"), (only(&said, shipped), "take out")] {
+            if !steps.is_empty() {
+                help.push_str(&format!("; {what} {steps}"));
+            }
+        }
+        let next = spec.version.max(version) + i64::from(history.newest() == Some(spec.version));
+        help.push_str(&format!("; what is to be different is said in the migration to version {next}"));
+        errors.push(Diagnostic::error(codes::SHIPPED_STEPS, span, message).help(help));
+        changed.push(version);
+    }
+    changed
 }
 
 /// Where the document says its version.

@@ -1,5 +1,7 @@
 //! What a plan says about single fields, for those who tell about it.
 
+use std::sync::Arc;
+
 use crate::spec::{Axis, Field, FieldId, Spec, SpecData};
 use crate::value::Value;
 
@@ -48,6 +50,16 @@ impl Way<'_> {
     /// Whether a step drops the field.
     pub fn drops(&self, was: FieldId) -> bool {
         self.plan.names.step(was) == Some(FieldStep::Dropped)
+    }
+
+    /// Whether a step drops a choice of the field.
+    pub fn drops_choice(&self, was: FieldId) -> bool {
+        self.plan.names.drops_choice(was)
+    }
+
+    /// The name of a struct's member in the new version; none if a step drops it.
+    pub fn member_now(&self, of: &Arc<str>, member: &Arc<str>) -> Option<Arc<str>> {
+        self.plan.names.member(of, member).cloned()
     }
 
     /// Whether the game's own code takes the field.

@@ -1,7 +1,9 @@
 //! Steps as words: in reports, and as they are written into a spec.
 
 use crate::diagnostic::{SourceSpan, Spanned};
-use crate::spec::document::{StepEntry, Word};
+use crate::expression::{Token, tokens};
+use crate::spec::Span;
+use crate::spec::document::{MigrationEntry, StepEntry, Word};
 use crate::spec::write::step as written;
 
 /// A step in words.
@@ -16,6 +18,37 @@ pub(super) fn told(step: &StepEntry) -> String {
         StepEntry::Move { field, to } => format!("{} belongs to the {} now", field.value, to.value),
         StepEntry::Hook { field } => format!("{} is made by the game's code", field.value),
     }
+}
+
+/// The steps of a migration as a history records them: in one order and one spelling, so that only what they say counts.
+pub(crate) fn recorded(entry: Option<&MigrationEntry>) -> Vec<String> {
+    let step = |step: &Spanned<StepEntry>| match &step.value {
+        StepEntry::Fill { target, with } => fill(&spaced(&target.value), &spaced(&with.value)),
+        StepEntry::Rename { .. } | StepEntry::Drop { .. } | StepEntry::Move { .. } | StepEntry::Hook { .. } => {
+            written(&step.value)
+        }
+    };
+    let mut steps: Vec<String> = entry.into_iter().flat_map(|entry| &entry.steps).map(step).collect();
+    steps.sort_unstable();
+    steps
+}
+
+/// An expression with spaces where they are usually written, wherever they stand in the text.
+fn spaced(text: &str) -> String {
+    let Ok(tokens) = tokens(text) else { return text.trim().to_owned() };
+    let mut out = String::new();
+    let mut before: Option<&Token<'_>> = None;
+    for (token, span) in &tokens {
+        let opens = matches!(before, None | Some(Token::Sign("(" | "[" | ".")));
+        let closes = matches!(token, Token::Sign(")" | "]" | "," | "."));
+        let called = matches!((before, token), (Some(Token::Name(name)), Token::Sign("(" | "[")) if !["and", "or", "not"].contains(name));
+        if !(opens || closes || called) {
+            out.push(' ');
+        }
+        out.push_str(text.get(span.start..span.end).unwrap_or_default());
+        before = Some(token);
+    }
+    out
 }
 
 /// A step as it is written into a spec.
@@ -33,6 +66,20 @@ pub(super) fn fill(target: &str, with: &str) -> String {
 
 pub(super) fn moved(field: &str, to: &str) -> String {
     written(&StepEntry::Move { field: word(field), to: word(to) })
+}
+
+pub(super) fn hook(field: &str) -> String {
+    written(&StepEntry::Hook { field: word(field) })
+}
+
+/// How long a field lives, behind its name: "lasts a run", "belongs to the device".
+pub(super) fn lasting(span: Span) -> String {
+    match span {
+        Span::Device => "belongs to the device".into(),
+        Span::Attempt | Span::Visit | Span::Session | Span::Run | Span::Profile => {
+            format!("lasts {} {span}", span.article())
+        }
+    }
 }
 
 fn word(text: &str) -> Word {

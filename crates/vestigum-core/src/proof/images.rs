@@ -142,7 +142,7 @@ pub(super) fn made(field: &Field, kind: Kind, slot: u64) -> Value {
     field.limits.clamp(value).0
 }
 
-fn of_type(ty: &Type, limits: &Limits, kind: Kind, slot: u64) -> Value {
+pub(super) fn of_type(ty: &Type, limits: &Limits, kind: Kind, slot: u64) -> Value {
     let number = match kind {
         Kind::Smallest => 0,
         Kind::Largest => u64::MAX,

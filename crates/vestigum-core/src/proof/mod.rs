@@ -3,8 +3,8 @@
 //! From the shapes in the history, [`prove`] makes images of every frozen version: the smallest, the largest, typical
 //! ones, random ones, and one suspended at every place. Each is migrated step by step and all at once, and loaded under
 //! the spec. What becomes of a field is not read off the migrations alone: for each field of each old version the proof
-//! changes its value in a save and looks whether anything of the loaded game is another. Where nothing is, the value is
-//! **lost**, and unless a step drops it, the proof fails.
+//! changes its value in a save, and each member of its structs, and looks whether anything of the loaded game is another.
+//! Where nothing is, the value is **lost**, and unless a step drops it, the proof fails.
 //!
 //! ```
 //! use vestigum_core::proof::{Options, Verdict, prove};
@@ -23,16 +23,19 @@
 //! ```
 
 mod images;
+mod members;
 mod trace;
 
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use crate::history::choices;
 use crate::image::Image;
 use crate::migration::upgrade;
 use crate::progress::{Launched, Progress, entry_name};
 use crate::spec::{Field, Resume, Span, Spec};
 use crate::state::State;
+use crate::types::Type;
 use crate::value::Value;
 
 use images::{Kind, Sample, made, samples};
@@ -93,7 +96,7 @@ pub struct FieldProof {
     pub became: Vec<(i64, Became)>,
     /// Whether the values are still there.
     pub verdict: Verdict,
-    /// Entries whose values nothing of the loaded game depends on, though the field is not lost.
+    /// Entries, and members of structs, whose values nothing of the loaded game depends on, though the field is not lost.
     pub lost: Vec<String>,
     /// In how many images a value of it was brought into narrower limits.
     pub clamped: usize,
@@ -256,20 +259,22 @@ impl Prover<'_> {
         let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
         let slots: Vec<usize> = field.slots().filter(tried).collect();
         let mut lost: Vec<String> =
-            self.unmoving(field, &slots).into_iter().map(|slot| entry_name(data, field, slot, made)).collect();
-        let slots = slots.len();
+            self.unmoving(field, &slots).into_iter().map(|slot| self.entry_name(field, slot)).collect();
+        let (first, slots) = (slots.first().copied(), slots.len());
         let verdict = match (lost.len() == slots, way.dropped, way.code) {
             (false, ..) => Verdict::Kept,
             (true, true, _) => Verdict::Dropped,
             (true, _, true) => Verdict::Code,
-            // Every entry is of something that a step drops.
-            (true, ..) if slots == 0 => Verdict::Dropped,
+            // Every entry is of something that a step drops, or only choices are left that are one.
+            (true, ..) if slots == 0 || self.trace.drops_choice(field.id) => Verdict::Dropped,
             // The spec resumes no level any more: what was saved of a visit ends with it, as after giving up.
             (true, ..) if field.needs_level() && self.spec.resume() == Resume::None => Verdict::Dropped,
             (true, ..) => Verdict::Lost,
         };
         if verdict != Verdict::Kept {
             lost.clear();
+        } else if let Some(slot) = first.filter(|_| !way.code) {
+            lost.extend(self.lost_members(field, slot));
         }
         let example = self.example(field, &way.now);
         FieldProof {
@@ -330,12 +335,25 @@ impl Prover<'_> {
         slots.iter().enumerate().filter(|(number, _)| found.contains(&code(*number))).map(|(_, slot)| *slot).collect()
     }
 
+    fn entry_name(&self, field: &Field, slot: usize) -> String {
+        entry_name(&self.old.0, field, slot, &self.samples[0].state.made)
+    }
+
     /// Whether another value makes another game.
     fn matters(&self, field: &Field, slot: usize) -> bool {
         let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
+        let mut values: Vec<Value> = kinds.iter().map(|kind| made(field, *kind, slot as u64)).collect();
+        values.extend(self.trace.compared(field));
+        if let Some(names) = choices(&field.ty).filter(|_| matches!(field.ty, Type::Choice(_))) {
+            values.extend(names.iter().cloned().map(Value::Choice));
+        }
+        // Of what has only one value, nothing can be lost.
+        values.iter().all(|value| *value == values[0]) || self.tells_apart(field, slot, &values)
+    }
+
+    /// Whether some of these values of an entry make other games than others.
+    fn tells_apart(&self, field: &Field, slot: usize, values: &[Value]) -> bool {
         let in_level = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
-        let values: Vec<Value> =
-            kinds.iter().map(|kind| made(field, *kind, slot as u64)).chain(self.trace.compared(field)).collect();
         let bases = || self.samples.iter().filter(in_level);
         // The highest or the lowest of several values shows a change only where the others leave room for it.
         let extremes = bases().filter(|base| base.extreme);

@@ -5,7 +5,10 @@ use std::sync::Arc;
 
 use crate::migration::Way;
 use crate::spec::{Field, FieldId, MadeKeys, Spec, SpecData};
+use crate::types::Type;
 use crate::value::Value;
+
+use super::images::{Kind, of_type};
 
 /// What a migration makes of a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -159,14 +162,45 @@ impl Trace {
         self.plans().last().map_or(&*self.spec.0, |way| way.new)
     }
 
-    /// Values of a field that fills may compare it with: their literals, and the whole numbers beside them.
+    /// Values of a field that fills may ask for: their literals and the whole numbers beside them, and containers that have
+    /// them as keys or items.
     pub fn compared(&self, field: &Field) -> Vec<Value> {
         let literals = self.plans().flat_map(|way| way.literals());
-        let beside = literals.flat_map(|literal| match literal {
-            Value::Int(int) => vec![Value::Int(int.saturating_sub(1)), literal, Value::Int(int.saturating_add(1))],
-            _ => vec![literal],
+        let asked = literals.flat_map(|literal| match (&field.ty, literal) {
+            (Type::Map(inner), Value::Text(key)) => {
+                let value = |kind| of_type(inner, &field.limits, kind, 5);
+                let entry = |value| Value::Map(Arc::new([(key.clone(), value)].into()));
+                vec![entry(value(Kind::Typical(40))), entry(value(Kind::Typical(91))), entry(value(Kind::Largest))]
+            }
+            (Type::Set(_) | Type::List(_), item) => vec![Value::List(Arc::new(vec![item]))],
+            (_, Value::Int(int)) => [int.saturating_sub(1), int, int.saturating_add(1)].map(Value::Int).to_vec(),
+            (_, literal) => vec![literal],
         });
-        beside.filter_map(|value| Some(field.limits.clamp(value.fitted(&field.ty)?).0)).collect()
+        asked.filter_map(|value| Some(field.limits.clamp(value.fitted(&field.ty)?).0)).collect()
+    }
+
+    /// Whether a step drops a choice of the field.
+    pub fn drops_choice(&self, field: FieldId) -> bool {
+        let mut at = vec![field];
+        for way in self.plans() {
+            if at.iter().any(|field| way.drops_choice(*field)) {
+                return true;
+            }
+            at = at.into_iter().filter_map(|field| way.carrier(field)).collect();
+        }
+        false
+    }
+
+    /// Whether a step drops a member of a struct.
+    pub fn drops_member(&self, of: &Arc<str>, member: &Arc<str>) -> bool {
+        let mut name = member.clone();
+        for way in self.plans() {
+            match way.member_now(of, &name) {
+                Some(now) => name = now,
+                None => return true,
+            }
+        }
+        false
     }
 
     /// Fields of the spec that the version does not have, and the expressions that fill them; none of those that begin at

@@ -190,11 +190,11 @@ impl Desk {
     }
 
     /// Takes a projection of a profile, and of the device if there is something to save for it.
-    pub fn hand_over(&self, profile: &Owner, suspended: Suspended, has_device: bool) -> Marks {
+    pub fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Marks {
         let (suspended, at) = (Arc::new(suspended), timestamp(SystemTime::now()));
         let mut state = self.lock();
         let mut marks = Marks::with_capacity(2);
-        if has_device {
+        if saves_device {
             let number = state.put(&Owner::Device, suspended.clone(), at);
             marks.push((Owner::Device, number));
             if let Some(lane) = state.lanes.get_mut(profile).filter(|lane| matches!(lane.after, After::Next)) {

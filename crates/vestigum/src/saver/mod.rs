@@ -92,8 +92,8 @@ impl Saver {
         }
     }
 
-    pub(crate) fn hand_over(&self, profile: &Owner, suspended: Suspended, has_device: bool) -> SaveTicket {
-        let marks = self.desk().hand_over(profile, suspended, has_device);
+    pub(crate) fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> SaveTicket {
+        let marks = self.desk().hand_over(profile, suspended, saves_device);
         SaveTicket::new(self.core.desk.clone(), marks)
     }
 
