@@ -87,6 +87,13 @@ fn the_proof_tells_what_becomes_of_every_field() {
     let path = folder.path().join("fellpost.toml");
     let lossy = fs::read_to_string(&path).unwrap().replace("\"time * 1000\"", "\"time * 0\"");
     fs::write(&path, lossy).unwrap();
+    let (code, _, told) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
+    assert!(code == 2 && told.contains("error[V306]: the migration to version 3 has shipped"), "{told}");
+    // As long as the version has not shipped, it can still be changed.
+    let history = folder.path().join("fellpost.history.json");
+    let mut frozen: serde_json::Value = serde_json::from_str(&fs::read_to_string(&history).unwrap()).unwrap();
+    frozen["versions"].as_array_mut().unwrap().pop();
+    fs::write(&history, frozen.to_string()).unwrap();
     let (code, out, _) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
     assert!(code == 1 && out.contains("LOST") && out.contains("230 saves of 2 older versions: 2 fields lost"), "{out}");
     let (code, json) = json(folder.path(), &["migrate", "fellpost.toml", "--prove"]);

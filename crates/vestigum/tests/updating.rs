@@ -119,7 +119,9 @@ fn every_player_of_every_version_comes_to_this_one() {
         for owner in store.owners().unwrap() {
             let vestigum::Owner::Profile(name) = owner else { continue };
             let game = Session::launch(&spec(), store.clone(), &name).unwrap();
-            assert!(game.load_report().dropped.is_empty(), "{}", game.load_report());
+            // The device takes the volume of the first player who comes, and the others hear of it.
+            let lost = game.load_report().dropped.iter().find(|(name, _)| name != "volume");
+            assert_eq!(lost, None, "{}", game.load_report());
             assert_eq!(game.load_report().migrated.last().map(|step| step.to), Some(3));
             game.quit().unwrap();
         }
