@@ -51,8 +51,8 @@ pub const STATEMENT: &str = "V020";
 pub const FARMABLE: &str = "V101";
 /// A record that a replay can lower.
 pub const LOWERED_RECORD: &str = "V102";
-/// A death that killing the game undoes.
-pub const UNDONE_DEATH: &str = "V103";
+/// A failure that killing the game undoes.
+pub const UNDONE_FAILURE: &str = "V103";
 /// Lives that end nothing.
 pub const ENDLESS_LIVES: &str = "V104";
 /// A rewind to checkpoints where there are none.
@@ -180,7 +180,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: UNREACHABLE,
         title: "a level that can never open",
-        text: "Whatever is played, the condition of this level cannot hold: it needs levels that wait for this one, or more than there is to have, such as more stars than all reachable levels give.",
+        text: "Whatever is played, the condition of this level cannot hold: it needs levels that wait for this one, more than there is to have, such as more stars than all reachable levels give, or parts that contradict each other. What a value can be is worked out from its range, the rules that write it, the steps of tables and, if a source gives it, from the sources: a field that play writes and no source gives can be anything in its range.",
         wrong: "[level.scree_gate]\nopens = \"completed[cloud_pass]\"\n[level.cloud_pass]\nopens = \"completed[scree_gate]\"",
         right: "[level.scree_gate]\nopens = \"completed[heather_rise]\"\n[level.cloud_pass]\nopens = \"completed[scree_gate]\"",
     },
@@ -201,35 +201,35 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: FARMABLE,
         title: "a value that can be farmed by failing",
-        text: "The value survives a failure, a source that gives it comes back after one, and the value feeds a record or an opening. So a player who collects, dies and collects again gets as much of it as there is patience. Let the value fall back with the source, or let the source stay taken.",
+        text: "More is left of this number after a failure, or after quitting in a level, than of what it was taken from: it survives, or goes back to the checkpoint, and a source that gives it comes back. And it feeds a record or an opening, directly or through other fields. So a player who collects, dies and collects again gets as much of it as there is patience. Let the value fall back with the source, or let the source stay taken. A value that one source takes to the end of its range is not farmed.",
         wrong: "[field.score]\nafter_failure = \"keep\"\n[[source]]\nname = \"letter\"\ngives = { score = 10 }\nafter_failure = \"entry\"      # it comes back",
         right: "[field.score]\nafter_failure = \"entry\"\n[[source]]\nname = \"letter\"\ngives = { score = 10 }\nafter_failure = \"entry\"",
     },
     Explanation {
         code: LOWERED_RECORD,
         title: "a replay can lower this record",
-        text: "A per-level value that lasts longer than the visit is `set` when the level is completed. A worse replay overwrites the better one. A record takes `max`, or `min` where less is better. If the last result is what is meant, and not the best, allow it.",
+        text: "A number that lasts is `set` to what the visit brought when the level is completed. A worse replay overwrites the better one. A record takes `max`, or `min` where less is better. A `set` that provably goes only one way, such as `max(best, letters)`, is fine, and so is one whose guard asks for more than the visit; what a level hands on to the next is no record. If the last result is what is meant, and not the best, allow it.",
         wrong: "[field.best_letters]\nper = \"level\"\nlasts = \"profile\"\non.complete = { set = \"letters\" }",
         right: "[field.best_letters]\nper = \"level\"\nlasts = \"profile\"\non.complete = { max = \"letters\" }",
     },
     Explanation {
-        code: UNDONE_DEATH,
-        title: "killing the game undoes this death",
-        text: "A death changes the value by a rule, and `[save] at` does not name `death`. A player who kills the game after a death comes back to the last save, where the death has not happened.",
+        code: UNDONE_FAILURE,
+        title: "killing the game undoes this failure",
+        text: "A death, a restart or an abandon changes the value by a rule, and `[save] at` does not name that moment. A player who kills the game after it comes back to the last save, where it has not happened. What is only rewound is there what it was anyway.",
         wrong: "[field.lanterns]\non.death = { add = -1 }\n[save]\nat = [\"complete\"]",
         right: "[field.lanterns]\non.death = { add = -1 }\n[save]\nat = [\"complete\", \"death\"]",
     },
     Explanation {
         code: ENDLESS_LIVES,
         title: "lives that end nothing",
-        text: "A death takes one from this value, and `[run] over_when` does not read it. It can fall to its lowest, and nothing happens. Say when the run is over, or let the value count up if it only counts deaths.",
+        text: "A death takes some of this value, which begins with some, and nothing ends for it: `[run] over_when` does not read it, no opening does, and no rule speaks of a game over that the game itself says. It can fall to its lowest, and nothing happens. Say when the run is over, or let the value count up if it only counts deaths.",
         wrong: "[field.lanterns]\ndefault = 3\non.death = { add = -1 }",
         right: "[field.lanterns]\ndefault = 3\non.death = { add = -1 }\n[run]\nover_when = \"lanterns == 0\"",
     },
     Explanation {
         code: NO_CHECKPOINT,
         title: "a rewind to checkpoints where none can be reached",
-        text: "The value goes back to the last checkpoint, and no level lists one while `accept` takes only listed ones. Until a checkpoint is reached the mark is that of the entry, so it always goes back to the entry.",
+        text: "The value goes back to the last checkpoint, by `after_failure` or by a rule, and no level lists one while `accept` takes only listed ones. Until a checkpoint is reached the mark is that of the entry, so it always goes back to the entry.",
         wrong: "[checkpoints]\naccept = \"forward\"\n[field.letters]\nafter_failure = \"checkpoint\"",
         right: "[checkpoints]\naccept = \"forward\"\n[level.mill_lane]\ncheckpoints = [\"ford\"]\n[field.letters]\nafter_failure = \"checkpoint\"",
     },
@@ -243,7 +243,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: DEVICE_SUM,
         title: "a sum of the device at a moment that saves",
-        text: "The device and the player are two images and two commits. If the power fails between them, the one is there without the other, and the moment is played again: a sum of the device is added twice. A `max`, a `min` or a `set` comes out the same.",
+        text: "The device and the player are two images and two commits. If the power fails between them, the one is there without the other, and the moment is played again: a sum of the device is added twice, whether `add` makes it or a rule that reads its own value. A game over that follows a saved failure is saved with it. A `max`, a `min` or a `set` of something else comes out the same.",
         wrong: "[field.all_letters]\nlasts = \"device\"\non.complete = { add = \"letters\" }",
         right: "[field.most_letters]\nlasts = \"device\"\non.complete = { max = \"letters\" }",
     },

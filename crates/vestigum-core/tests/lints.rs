@@ -139,7 +139,22 @@ fn near_misses_are_not_reported() {
         (
             "a guarded set is decided",
             "on.complete = { max = \"grade",
-            "on.complete = { when = \"letters > 0\", set = \"grade",
+            "on.complete = { when = \"not completed\", set = \"grade",
+        ),
+        (
+            "a set that never lowers",
+            "{ max = \"grade(letters, stars)\" }",
+            "{ set = \"max(stars, grade(letters, stars))\" }",
+        ),
+        (
+            "a set of the better one",
+            "{ max = \"grade(letters, stars)\" }",
+            "{ set = \"if(letters / 10 > stars, letters / 10, stars)\" }",
+        ),
+        (
+            "a guard that says so",
+            "{ max = \"grade(letters, stars)\" }",
+            "{ set = \"letters / 10\", when = \"letters / 10 > stars and letters > 3\" }",
         ),
         ("a set of a constant is a mark", "{ max = \"grade(letters, stars)\" }", "{ set = 3 }"),
         (
@@ -163,5 +178,235 @@ fn near_misses_are_not_reported() {
         assert_ne!(text, base, "{what}");
         let checked = check("spec.toml", &text);
         assert!(checked.findings.list().is_empty(), "{what}: {}", checked.findings);
+    }
+}
+
+/// A game with sources, lives and a device, and with one more field.
+fn game(field: &str) -> Checked {
+    let text = format!(
+        r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane", "heather_rise"]
+[level.mill_lane]
+checkpoints = ["ford"]
+[field.letters]
+type = "int"
+lasts = "visit"
+after_failure = "entry"
+[field.best]
+type = "int"
+per = "level"
+lasts = "profile"
+on.complete = {{ max = "letters" }}
+{field}
+"#
+    );
+    let checked = check("spec.toml", &text);
+    assert!(checked.spec.is_some(), "{}", checked.findings);
+    checked
+}
+
+#[test]
+fn each_warning_knows_its_mistake_in_every_dress() {
+    let source = |back: &str, gift: &str| {
+        format!(
+            "[[source]]\nname = \"coin\"\ngives = {{ coins = {gift} }}\ntimes = 2\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
+        )
+    };
+    let coins = |after: &str, more: &str, back: &str, gift: &str| {
+        format!(
+            "[field.coins]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"{after}\"\nwritten_by = \"both\"\n{more}\n\
+             [field.most]\ntype = \"int\"\nlasts = \"profile\"\non.complete = {{ max = \"coins\" }}\n{}[save]\nat = [\"death\", \"restart\", \"abandon\"]\n",
+            source(back, gift)
+        )
+    };
+    let lives = |more: &str, rule: &str, rest: &str| {
+        format!(
+            "[field.lives]\ntype = \"int\"\ndefault = 3\nrange = [0, 9]\nlasts = \"run\"\n{more}\non.death = {rule}\n[save]\nat = [\"death\"]\n{rest}"
+        )
+    };
+    let tally = |lasts: &str, rules: &str, at: &str| {
+        let keeps = if lasts == "device" { "" } else { "after_failure = \"keep\"\nwritten_by = \"both\"\n" };
+        format!("[field.tally]\ntype = \"int\"\nlasts = \"{lasts}\"\n{keeps}{rules}\n[save]\nat = [{at}]\n")
+    };
+    let cost = "[field.cost]\ntype = \"int\"\ndefault = 1\nlasts = \"session\"\n";
+    for (text, found) in [
+        // Farming: the value and its source by what is left of each.
+        (coins("keep", "", "entry", "5"), "V101"),
+        (coins("checkpoint", "", "entry", "5"), "V101"),
+        (coins("entry", "on.death = \"keep\"", "entry", "5"), "V101"),
+        (coins("entry", "on.death = { add = -4 }", "entry", "5"), "V101"),
+        (coins("entry", "on.death = { add = -10 }", "entry", "5"), ""),
+        (coins("checkpoint", "", "checkpoint", "5"), ""),
+        (coins("keep", "range = [0, 10]", "entry", "5"), ""),
+        (coins("keep", "range = [0, 1]", "entry", "1"), ""),
+        (coins("keep", "range = [-90, 0]", "entry", "-5"), ""),
+        // Records: which rule overwrites.
+        (
+            tally(
+                "profile",
+                "on.complete = [{ max = \"letters\", when = \"letters > 40\" }, { set = \"letters\" }]",
+                "",
+            ),
+            "V102",
+        ),
+        (tally("profile", "on.complete = { set = \"letters\" }", ""), "V102"),
+        (tally("run", "on.complete = { set = \"letters\" }", ""), ""),
+        (tally("profile", "on.complete = { set = \"min(tally, letters)\" }", ""), ""),
+        // Failures that are not saved.
+        (tally("run", "on.death = \"reset\"", "\"complete\""), "V103"),
+        (tally("run", "on.death = \"reset\"", "\"enter\""), ""),
+        (tally("run", "on.death = \"entry\"", "\"complete\""), ""),
+        (tally("run", "on.restart = { add = -1 }", "\"death\""), "V103"),
+        (tally("profile", "on.abandon = { add = -1 }", "\"death\""), "V103"),
+        (tally("visit", "on.death = { add = 1 }", ""), "V103"),
+        (tally("visit", "on.death = { add = 1 }", "").replace("[save]", "[save]\nresume = \"none\""), ""),
+        // Lives.
+        (lives("", "{ add = -1 }", ""), "V104"),
+        (lives("", "{ set = \"lives - 1\" }", ""), "V104"),
+        (lives("", "{ set = \"max(lives - 1, 0)\" }", ""), "V104"),
+        (lives("", "{ add = \"-cost\" }", cost), "V104"),
+        (lives("", "{ add = -1 }", "[run]\nover_when = \"lives == 0\"\n"), ""),
+        (lives("on.game_over = \"reset\"", "{ add = -1 }", ""), ""),
+        (lives("", "{ add = -1 }", "[level.cloud_pass]\nopens = \"lives >= 2\"\n"), ""),
+        (lives("", "{ add = -1 }", "").replace("default = 3\n", ""), ""),
+        // Checkpoints that no level has.
+        (
+            tally("run", "on.death = \"checkpoint\"", "\"death\"")
+                .replace("[save]", "[checkpoints]\naccept = \"any\"\n[save]"),
+            "",
+        ),
+        // The device.
+        (tally("device", "on.complete = { set = \"tally + letters\" }", "\"complete\""), "V107"),
+        (tally("device", "on.complete = { max = \"tally + 1\" }", "\"complete\""), "V107"),
+        (tally("device", "on.complete = { max = \"letters\" }", "\"complete\""), ""),
+        (
+            tally("device", "on.game_over = { add = 1 }", "\"death\"")
+                + "[run]\nover_when = \"count(completed) > 9\"\n",
+            "V107",
+        ),
+        (
+            tally("device", "on.game_over = { add = 1 }", "\"complete\"")
+                + "[run]\nover_when = \"count(completed) > 9\"\n",
+            "",
+        ),
+    ] {
+        let checked = game(&text);
+        let expected: Vec<&str> = if found.is_empty() { Vec::new() } else { vec![found] };
+        assert_eq!(codes_of(&checked), expected, "{text}\n{}", checked.findings);
+    }
+    let listed = tally("run", "on.death = \"checkpoint\"", "\"death\"");
+    let text = format!(
+        "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n[checkpoints]\naccept = \"forward\"\n{listed}"
+    );
+    assert_eq!(codes_of(&check("spec.toml", &text)), ["V105"]);
+}
+
+/// What thresholds ask for that steps, ranges and sources do not give, and conditions that contradict themselves.
+#[test]
+fn a_level_that_asks_for_more_than_there_is_never_opens() {
+    let text = |opens: &str| {
+        format!(
+            r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane", "heather_rise"]
+[level.mill_lane]
+steps.stars = [10, 20]
+[level.cloud_pass]
+opens = "{opens}"
+[table.stars]
+steps = [10, 20, 90]
+[field.letters]
+type = "int"
+lasts = "visit"
+after_failure = "entry"
+[field.best]
+type = "int"
+per = "level"
+lasts = "profile"
+on.complete = {{ max = "letters" }}
+[field.stars]
+type = "int"
+per = "level"
+lasts = "profile"
+on.complete = {{ max = "grade(letters, stars)" }}
+[field.parcels]
+type = "int"
+lasts = "profile"
+after_failure = "keep"
+[field.wandered]
+type = "int"
+lasts = "profile"
+on.travel = {{ add = 1 }}
+[field.seen]
+type = "bool"
+lasts = "profile"
+on.complete = {{ set = true, when = "level == 'cloud_pass'" }}
+[field.lit]
+type = "bool"
+lasts = "profile"
+after_failure = "keep"
+[field.rank]
+type = "choice"
+of = ["novice", "carrier"]
+lasts = "profile"
+after_failure = "keep"
+[[source]]
+name = "letter"
+gives = {{ letters = 10 }}
+times = 3
+after_failure = "entry"
+[[source]]
+name = "lamp"
+in = ["cloud_pass"]
+gives = {{ lit = true }}
+after_failure = "keep"
+[[source]]
+name = "parcel"
+gives = {{ parcels = 1 }}
+times = 2
+lasts = "profile"
+after_failure = "keep"
+"#
+        )
+    };
+    let can = [
+        "best[mill_lane] >= 30",
+        "stars[mill_lane] == 2",
+        "sum(stars) >= 4",
+        "parcels == 4",
+        "wandered >= 900",
+        "rank == 'carrier' and rank != 'novice'",
+        "stars[mill_lane] >= 1 and stars[mill_lane] < 2",
+        "best[mill_lane] * 2 > 50",
+        "stars[mill_lane] > 1 or stars[mill_lane] > 2",
+    ];
+    let cannot = [
+        "best[mill_lane] >= 40",
+        "stars[mill_lane] >= 3",
+        "stars[heather_rise] >= 3",
+        "sum(stars) >= 5",
+        "parcels > 4",
+        "seen",
+        "lit",
+        "wandered < 0",
+        "stars[mill_lane] >= 2 and stars[mill_lane] < 2",
+        "wandered > 3 and wandered < 4",
+        "rank == 'carrier' and rank == 'novice'",
+        "rank == 'carrier' and not (rank == 'carrier')",
+        "wandered > 3 and (wandered < 2 or sum(stars) > 4)",
+        "best[mill_lane] * 2 > 60",
+    ];
+    for opens in can {
+        let checked = check("spec.toml", &text(opens));
+        assert!(checked.findings.list().is_empty(), "{opens}: {}", checked.findings);
+    }
+    for opens in cannot {
+        let checked = check("spec.toml", &text(opens));
+        assert_eq!(codes_of(&checked), [codes::UNREACHABLE], "{opens}: {}", checked.findings);
     }
 }

@@ -9,7 +9,7 @@ use std::fmt;
 use crate::moment::Moment;
 use crate::place::Spot;
 use crate::progress::Progress;
-use crate::spec::{Field, FieldId, Spec};
+use crate::spec::{Field, FieldId, Spec, SpecData};
 use crate::value::{Value, add};
 
 /// One thing that happens.
@@ -149,9 +149,9 @@ impl Repertoire {
 }
 
 /// Whether the game itself says that the run is over: no condition does, and something depends on it.
-pub(crate) fn says_game_over(spec: &Spec) -> bool {
-    let ruled = |field: &Field| !spec.0.plan.fate(field.id, Moment::GameOver).rules.is_empty();
-    spec.0.over_when.is_none() && spec.0.fields.iter().any(ruled)
+pub(crate) fn says_game_over(spec: &SpecData) -> bool {
+    let ruled = |field: &Field| !spec.plan.fate(field.id, Moment::GameOver).rules.is_empty();
+    spec.over_when.is_none() && spec.fields.iter().any(ruled)
 }
 
 /// The act as statements of a playthrough, one line each.

@@ -54,7 +54,7 @@ impl Cone {
 }
 
 /// The fields, and all that their rules read, and all that those rules read.
-fn closed(spec: &Spec, mut fields: FxHashSet<FieldId>) -> FxHashSet<FieldId> {
+pub(crate) fn closed(spec: &Spec, mut fields: FxHashSet<FieldId>) -> FxHashSet<FieldId> {
     let mut waiting: Vec<FieldId> = fields.iter().copied().collect();
     while let Some(field) = waiting.pop() {
         waiting.extend(read_by_rules(&spec.0, spec, field).into_iter().filter(|read| fields.insert(*read)));

@@ -55,6 +55,7 @@ mod search;
 mod story;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
+pub(crate) use cone::closed;
 pub(crate) use question::subjects;
 pub use question::{Question, questions};
 pub(crate) use search::put_state;

@@ -176,7 +176,7 @@ impl<'s> Search<'s> {
             cone.slots = (0..spec.0.slots).collect();
             cone.sources.iter_mut().for_each(|matters| *matters = true);
         }
-        let says_game_over = says_game_over(&spec);
+        let says_game_over = says_game_over(&spec.0);
         let sources = cone.sources.clone();
         let without = bounds.without.clone();
         let repertoire = Repertoire { counters, sources, failures, says_game_over, without };

@@ -6,11 +6,11 @@ use std::cell::RefCell;
 
 use rustc_hash::FxHashMap;
 
-use crate::spec::{Field, FieldId, SpecData};
+use crate::spec::{Field, FieldId, SpecData, Table};
 use crate::types::Type;
 use crate::value::Value;
 
-use super::eval::{Entry, From, Node, Over, Steps};
+use super::eval::{Entry, From, Node, Over, Pick, Steps};
 use super::syntax::Operator;
 
 /// The values that something can have.
@@ -41,7 +41,7 @@ impl Bounds {
         self.number().0 < number
     }
 
-    fn can_fail(self) -> bool {
+    pub fn can_fail(self) -> bool {
         !matches!(self, Bounds::Truth { fails: false, .. })
     }
 
@@ -71,6 +71,20 @@ impl Bounds {
         declared.or(Bounds::of(if field.optional { &Value::Int(0) } else { &field.default }))
     }
 
+    /// With something that lies between two numbers added.
+    pub fn plus(self, low: f64, high: f64) -> Bounds {
+        match self {
+            Bounds::Number(a, b) => Bounds::Number(a + low, b + high),
+            other => other,
+        }
+    }
+
+    /// With another number added.
+    pub fn with(self, other: Bounds) -> Bounds {
+        let (low, high) = other.number();
+        self.plus(low, high)
+    }
+
     /// What either of two can be.
     pub fn or(self, other: Bounds) -> Bounds {
         match (self, other) {
@@ -86,12 +100,73 @@ impl Bounds {
 /// What fields can be, and what was worked out from that: many conditions ask for the sum of the same entries.
 pub(crate) struct FieldBounds<'a> {
     of: &'a dyn Fn(FieldId, Option<usize>) -> Bounds,
+    /// The level that the moment is about, where that is known.
+    level: Option<u32>,
+    /// What parts of a condition can be where others hold.
+    assumed: RefCell<Vec<(Node, Bounds)>>,
     over: RefCell<FxHashMap<(Over, FieldId), Bounds>>,
 }
 
 impl<'a> FieldBounds<'a> {
     pub fn new(of: &'a dyn Fn(FieldId, Option<usize>) -> Bounds) -> FieldBounds<'a> {
-        FieldBounds { of, over: RefCell::default() }
+        FieldBounds { of, level: None, assumed: RefCell::default(), over: RefCell::default() }
+    }
+
+    /// The same at a moment that is about a level.
+    pub fn at(self, level: u32) -> FieldBounds<'a> {
+        FieldBounds { level: Some(level), ..self }
+    }
+
+    /// What was assumed about a node.
+    pub(super) fn assumed(&self, node: &Node) -> Option<Bounds> {
+        let assumed = self.assumed.borrow();
+        assumed.iter().rev().find(|(known, _)| known == node).map(|(_, bounds)| *bounds)
+    }
+
+    pub(super) fn assume(&self, node: &Node, bounds: Bounds) {
+        self.assumed.borrow_mut().push((node.clone(), bounds));
+    }
+
+    /// Whether something is assumed to be another text or choice than this literal.
+    pub(super) fn is_assumed_other(&self, place: &Node, literal: &Node) -> bool {
+        let other = |(known, bounds): &(Node, Bounds)| match known {
+            Node::Binary(Operator::Equal, of, to) => **of == *place && **to != *literal && !bounds.can_fail(),
+            _ => false,
+        };
+        self.assumed.borrow().iter().any(other)
+    }
+
+    /// How much is assumed so far, to take back what comes after it.
+    pub(super) fn assumptions(&self) -> usize {
+        self.assumed.borrow().len()
+    }
+
+    pub(super) fn take_back(&self, to: usize) {
+        self.assumed.borrow_mut().truncate(to);
+    }
+
+    /// What an entry can be, of which some keys may not be known.
+    fn entry(&self, spec: &SpecData, id: FieldId, picks: &[Pick]) -> Bounds {
+        let field = spec.field(id);
+        let keys: Vec<Option<u32>> = picks
+            .iter()
+            .map(|pick| match pick {
+                Pick::Fixed(key) => Some(*key),
+                Pick::Level => self.level,
+                Pick::Checkpoint | Pick::Current(_) | Pick::Filled(_) | Pick::Made(..) => None,
+            })
+            .collect();
+        let meant = |slot: &usize| {
+            let at = field.keys_of(*slot);
+            let level = field.level_of(spec, *slot).filter(|_| picks.contains(&Pick::Checkpoint));
+            keys.iter().zip(&at).all(|(key, at)| key.is_none_or(|key| key == *at))
+                && level.zip(self.level).is_none_or(|(of, level)| of == level)
+        };
+        let open = field.axes().iter().any(|axis| spec.is_open(*axis));
+        // Without an entry the default is read.
+        let none = (open || picks.contains(&Pick::Checkpoint)).then(|| Bounds::of(&field.default));
+        let entries = field.slots().filter(meant).map(|slot| (self.of)(id, Some(slot)));
+        entries.chain(none).reduce(Bounds::or).unwrap_or_else(|| (self.of)(id, None))
     }
 
     fn over(&self, spec: &SpecData, over: Over, id: FieldId) -> Bounds {
@@ -127,11 +202,15 @@ impl<'a> FieldBounds<'a> {
 
 /// The bounds of a node. `derived` are those of the derived values that it reads.
 pub(super) fn bounds(node: &Node, spec: &SpecData, fields: &FieldBounds<'_>, derived: &[(u32, Bounds)]) -> Bounds {
+    if let Some(assumed) = fields.assumed(node) {
+        return assumed;
+    }
     let inner = |node: &Node| bounds(node, spec, fields, derived);
     let of = fields.of;
     match node {
         Node::Const(value) => Bounds::of(value),
         Node::Read(From::Now, field, Entry::Slot(slot)) => of(*field, Some(*slot)),
+        Node::Read(From::Now, field, Entry::Picked(picks)) => fields.entry(spec, *field, picks),
         Node::Read(_, field, _) => of(*field, None),
         Node::Over(over, field) => fields.over(spec, *over, *field),
         Node::Derived(index) => match derived.binary_search_by_key(index, |(known, _)| *known) {
@@ -170,8 +249,14 @@ pub(super) fn bounds(node: &Node, spec: &SpecData, fields: &FieldBounds<'_>, der
                 None => Bounds::Any,
             }
         }
-        Node::Binary(operator, left, right) => binary(*operator, inner(left), inner(right)),
-        Node::Steps(Steps::Grade, _, table) => Bounds::Number(0.0, spec.tables[*table as usize].most_steps() as f64),
+        Node::Binary(operator, left, right) => text_compared(*operator, left, right, spec, fields)
+            .unwrap_or_else(|| binary(*operator, inner(left), inner(right))),
+        Node::Steps(Steps::Grade, x, table) => graded(&spec.tables[*table as usize], fields.level, inner(x)),
+        Node::LevelIndex if fields.level.is_some() => {
+            let listed = fields.level.filter(|level| (*level as usize) < spec.in_order);
+            let index = listed.map_or(0.0, |level| f64::from(level) + 1.0);
+            Bounds::Number(index, index)
+        }
         Node::Open(Some(level)) => of(spec.opened, Some(spec.opened_slot(*level))),
         Node::Len(_) | Node::LevelIndex | Node::CheckpointIndex => Bounds::Number(0.0, f64::INFINITY),
         Node::Filled(..) | Node::Has(..) | Node::Open(None) => Bounds::OPEN,
@@ -200,7 +285,55 @@ fn binary(operator: Operator, left: Bounds, right: Bounds) -> Bounds {
         },
         Operator::Plus => Bounds::Number(a + c, b + d),
         Operator::Minus => Bounds::Number(a - d, b - c),
-        // What is infinite times zero is not worth the trouble.
-        Operator::Times | Operator::Over => Bounds::Any,
+        Operator::Times => corners([a * c, a * d, b * c, b * d]),
+        Operator::Over => corners([a / c, a / d, b / c, b / d]),
+    }
+}
+
+/// The bounds of a product or a quotient, by those of its sides. What is infinite times zero is not worth the trouble.
+fn corners(corners: [f64; 4]) -> Bounds {
+    if corners.iter().any(|corner| corner.is_nan()) {
+        return Bounds::Any;
+    }
+    // Ints are divided towards zero.
+    let both = corners.into_iter().flat_map(|corner| [corner, corner.trunc()]);
+    let (low, high) = both.fold((f64::INFINITY, f64::NEG_INFINITY), |(low, high), x| (low.min(x), high.max(x)));
+    Bounds::Number(low, high)
+}
+
+/// The steps that a number in these bounds can have reached: those of a level, or of any.
+fn graded(table: &Table, level: Option<u32>, x: Bounds) -> Bounds {
+    let (low, high) = x.number();
+    let grade = |x: f64, steps: &[Value]| match table.falling {
+        true => steps.iter().filter(|step| x <= step.as_float()).count(),
+        false => steps.iter().filter(|step| x >= step.as_float()).count(),
+    } as f64;
+    let of = |steps: &[Value]| {
+        let (a, b) = (grade(low, steps), grade(high, steps));
+        Bounds::Number(a.min(b), a.max(b))
+    };
+    match level {
+        Some(_) => of(table.steps(level)),
+        None => table.of_levels.values().map(|steps| of(steps)).fold(of(&table.steps), Bounds::or),
+    }
+}
+
+/// Whether the name of the moment's level is a text, where the level is known.
+fn text_compared(
+    operator: Operator,
+    left: &Node,
+    right: &Node,
+    spec: &SpecData,
+    fields: &FieldBounds<'_>,
+) -> Option<Bounds> {
+    let (Node::Level, Node::Const(Value::Text(text))) = (left, right) else {
+        let (Node::Const(_), Node::Level) = (left, right) else { return None };
+        return text_compared(operator, right, left, spec, fields);
+    };
+    let same = *spec.level(fields.level?).id == **text;
+    match operator {
+        Operator::Equal => Some(Bounds::of(&Value::Bool(same))),
+        Operator::Unequal => Some(Bounds::of(&Value::Bool(!same))),
+        _ => None,
     }
 }

@@ -5,6 +5,7 @@
 //! state. Sums saturate, there is no division by anything but a literal, and an unfilled value reads as zero, `false` or
 //! the empty text.
 
+mod assume;
 mod bounds;
 mod calls;
 mod compile;
@@ -18,6 +19,7 @@ mod token;
 
 use std::sync::Arc;
 
+pub(crate) use assume::can_decide;
 pub(crate) use bounds::{Bounds, FieldBounds};
 pub(crate) use calls::FUNCTIONS;
 pub(crate) use compile::{Scope, Target, compile, target};

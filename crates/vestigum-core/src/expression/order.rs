@@ -29,15 +29,29 @@ impl Expression {
         self.stands(spec, field, when, Side::NeverAbove)
     }
 
+    /// Whether the value is made of the entry of a field that a rule writes, in whatever way.
+    pub(crate) fn is_made_of(&self, spec: &SpecData, field: &Field) -> bool {
+        Ordered { spec, field, side: Side::NeverBelow, when: None }.contains_entry(&self.node)
+    }
+
+    /// Whether the value is the entry that a rule writes, and something more or less.
+    pub(crate) fn is_sum_with(&self, spec: &SpecData, field: &Field) -> bool {
+        Ordered { spec, field, side: Side::NeverBelow, when: None }.sums(&self.node)
+    }
+
+    /// Whether it is written with a minus before it.
+    pub(crate) fn is_negated(&self) -> bool {
+        matches!(narrow(&self.node), Node::Negative(_))
+    }
+
     fn stands(&self, spec: &SpecData, field: &Field, when: Option<&Expression>, side: Side) -> bool {
-        let ordered = Ordered { spec, field, side };
-        ordered.holds(&self.node) || when.is_some_and(|when| ordered.implied(&when.node, true, &self.node))
+        Ordered { spec, field, side, when: when.map(|when| &when.node) }.holds(&self.node)
     }
 
     /// Whether the entry that a rule writes goes into a sum or a product that the value is made of: what is written so
     /// twice is counted twice.
     pub(crate) fn adds_to(&self, spec: &SpecData, field: &Field) -> bool {
-        Ordered { spec, field, side: Side::NeverBelow }.adds(&self.node)
+        Ordered { spec, field, side: Side::NeverBelow, when: None }.adds(&self.node)
     }
 }
 
@@ -45,6 +59,8 @@ struct Ordered<'a> {
     spec: &'a SpecData,
     field: &'a Field,
     side: Side,
+    /// What holds where the value is worked out.
+    when: Option<&'a Node>,
 }
 
 impl Ordered<'_> {
@@ -69,6 +85,7 @@ impl Ordered<'_> {
             false => !nodes.is_empty() && nodes.iter().all(|node| self.holds(node)),
         };
         self.beyond_range(node)
+            || self.when.is_some_and(|when| self.implied(when, true, node))
             || match node {
                 Node::Read(..) => self.is_entry(node),
                 Node::Wide(inner) => self.holds(inner),
@@ -114,7 +131,7 @@ impl Ordered<'_> {
             }
             // A value that was compared may stand as a float beside one.
             (Node::Binary(operator, left, right), _) => {
-                let said = if holds { Some(*operator) } else { opposite(*operator) };
+                let said = if holds { Some(*operator) } else { operator.opposite() };
                 let Some(said) = said else { return false };
                 let (above, below) = match said {
                     Operator::Above | Operator::AtLeast => (true, false),
@@ -135,6 +152,22 @@ impl Ordered<'_> {
                     Side::NeverBelow => (first && above) || (second && below),
                     Side::NeverAbove => (first && below) || (second && above),
                 }
+            }
+            _ => false,
+        }
+    }
+
+    fn sums(&self, node: &Node) -> bool {
+        let term = |node: &Node| self.is_entry(node) || self.sums(node);
+        match node {
+            Node::Wide(inner) => term(inner),
+            Node::Derived(index) => term(&self.spec.derived[*index as usize].expression.node),
+            Node::Binary(Operator::Plus, left, right) => term(left) || term(right),
+            Node::Binary(Operator::Minus, left, _) => term(left),
+            Node::Chain(first, rest) => {
+                let sum = rest.iter().all(|(operator, _)| matches!(operator, Operator::Plus | Operator::Minus));
+                let plus = rest.iter().filter(|(operator, _)| *operator == Operator::Plus);
+                sum && (term(first) || plus.map(|(_, node)| node).any(term))
             }
             _ => false,
         }
@@ -192,17 +225,4 @@ impl Ordered<'_> {
 /// The node without a change of its type.
 fn narrow(node: &Node) -> &Node {
     if let Node::Wide(inner) = node { inner } else { node }
-}
-
-/// What a comparison says where it does not hold.
-fn opposite(operator: Operator) -> Option<Operator> {
-    match operator {
-        Operator::Above => Some(Operator::AtMost),
-        Operator::AtLeast => Some(Operator::Below),
-        Operator::Below => Some(Operator::AtLeast),
-        Operator::AtMost => Some(Operator::Above),
-        Operator::Unequal => Some(Operator::Equal),
-        Operator::Equal => Some(Operator::Unequal),
-        Operator::And | Operator::Or | Operator::Plus | Operator::Minus | Operator::Times | Operator::Over => None,
-    }
 }

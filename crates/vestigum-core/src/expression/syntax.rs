@@ -51,6 +51,19 @@ pub(crate) enum Operator {
 }
 
 impl Operator {
+    /// What a comparison says where it does not hold; none of what compares nothing.
+    pub fn opposite(self) -> Option<Operator> {
+        match self {
+            Operator::Above => Some(Operator::AtMost),
+            Operator::AtLeast => Some(Operator::Below),
+            Operator::Below => Some(Operator::AtLeast),
+            Operator::AtMost => Some(Operator::Above),
+            Operator::Unequal => Some(Operator::Equal),
+            Operator::Equal => Some(Operator::Unequal),
+            Operator::And | Operator::Or | Operator::Plus | Operator::Minus | Operator::Times | Operator::Over => None,
+        }
+    }
+
     const ALL: [Operator; 12] = [
         Operator::Or,
         Operator::And,

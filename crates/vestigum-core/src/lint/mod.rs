@@ -1,6 +1,7 @@
 //! Lints: what a sound spec says, and probably does not mean.
 //!
-//! `reach` finds levels that can never open, `warnings` knows the mistakes of the trade. Every finding has a code that
+//! `reach` finds levels that can never open, by what `possible` says that there can be; `warnings` knows the mistakes of the
+//! trade, and `kept` what a failure leaves of a value. Every finding has a code that
 //! [`crate::codes`] explains, and a subject, so that a spec can allow it with a reason.
 //!
 //! ```
@@ -24,7 +25,10 @@
 //! assert_eq!(checked.findings.list()[0].code, "V102");
 //! ```
 
+mod kept;
+mod possible;
 mod reach;
+mod records;
 mod warnings;
 
 use std::sync::Arc;

@@ -1,15 +1,18 @@
 //! The mistakes of the trade: specs that work, and do what nobody meant.
 
+use rustc_hash::FxHashSet;
+
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
-use crate::expression::{Bounds, FieldBounds};
-use crate::fate::{Deed, Operation, Simple};
+use crate::expression::{Bounds, FieldBounds, can_decide};
+use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
 use crate::spec::document::{DeedEntry, FieldEntry};
-use crate::spec::{Accept, Field, Opening, Span, Spec, SpecData};
-use crate::types::Type;
+use crate::spec::{Field, FieldId, Opening, Resume, Source, Span, Spec, SpecData};
+use crate::value::Value;
 
 use super::Finding;
+use super::kept::{self, has_checkpoints};
 
 pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
     let spec = &*spec.0;
@@ -17,16 +20,15 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
     for field in spec.fields.iter().filter(|field| !field.built_in) {
         let Some(entry) = entry(spec, field) else { continue };
         let about = Declared { spec, field, entry };
-        let all = [
-            about.farmable(),
-            about.lowered_record(),
-            about.undone_death(),
-            about.endless_lives(),
-            about.no_checkpoint(),
-            about.device_sum(),
-        ];
+        let mut all: Vec<Diagnostic> = Vec::new();
+        all.extend(about.farmable());
+        all.extend(about.lowered_record());
+        all.extend(about.undone_failures());
+        all.extend(about.endless_lives());
+        all.extend(about.no_checkpoint());
+        all.extend(about.device_sum());
         let subject = || field.name.to_string();
-        found.extend(all.into_iter().flatten().map(|diagnostic| Finding { subject: subject(), diagnostic }));
+        found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
     }
     found.extend(no_steps(spec));
     found
@@ -37,140 +39,159 @@ fn entry<'s>(spec: &'s SpecData, field: &Field) -> Option<&'s FieldEntry> {
 }
 
 /// A field and what its document says.
-struct Declared<'s> {
-    spec: &'s SpecData,
-    field: &'s Field,
-    entry: &'s FieldEntry,
+pub(super) struct Declared<'s> {
+    pub spec: &'s SpecData,
+    pub field: &'s Field,
+    pub entry: &'s FieldEntry,
 }
 
 impl Declared<'_> {
     /// Where the field is named.
-    fn name_span(&self) -> SourceSpan {
+    pub fn name_span(&self) -> SourceSpan {
         let named = self.spec.document.fields.iter().find(|(name, _)| *name.value == *self.field.name);
         named.map(|(name, _)| name.span).unwrap_or_default()
     }
 
-    /// Where the first rule at a moment stands.
-    fn rule_span(&self, moment: Moment) -> SourceSpan {
+    /// Where a rule at a moment stands.
+    pub fn rule_span(&self, moment: Moment, index: usize) -> SourceSpan {
         let name = self.spec.moment_name(moment);
         let rules = self.entry.on.iter().find(|(word, _)| word.value == name);
-        let deed = rules.and_then(|(_, rules)| rules.first()).map(|rule| match &rule.does {
+        let deed = rules.and_then(|(_, rules)| rules.get(index)).map(|rule| match &rule.does {
             DeedEntry::Bare(word) => word.span,
             DeedEntry::Operand(word, operand) => word.span.to(operand.span),
         });
         deed.or(rules.map(|(word, _)| word.span)).unwrap_or_else(|| self.name_span())
     }
 
+    /// The rules at a moment that can decide, each with its place: not those that the ones before it leave nothing.
+    pub fn rules(&self, moment: Moment) -> impl Iterator<Item = (usize, &Rule)> {
+        let rules = &self.spec.plan.fate(self.field.id, moment).rules;
+        let can = |index: usize| {
+            let of = |field, _| Bounds::of_range(self.spec.field(field));
+            can_decide(rules, index, self.spec, &FieldBounds::new(&of))
+        };
+        rules.iter().enumerate().filter(move |(index, _)| can(*index))
+    }
+
+    /// The place of the first rule at a moment that can decide and is so.
+    pub fn rule(&self, moment: Moment, is_so: impl Fn(&Rule) -> bool) -> Option<usize> {
+        self.rules(moment).find(|(_, rule)| is_so(rule)).map(|(index, _)| index)
+    }
+
     fn farmable(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
-        let survives = |moment: Moment| {
-            let fate = spec.plan.fate(field.id, moment);
-            fate.rules.is_empty() && fate.otherwise == Simple::Keep
-        };
-        let failure = [Moment::Death, Moment::Restart].into_iter().find(|moment| survives(*moment))?;
-        let gives = |source: &&crate::spec::Source| {
-            source.comes_back() && source.gives.iter().any(|gift| gift.field == field.id)
-        };
-        let source = spec.sources.iter().find(gives)?;
         if !field.ty.is_number() {
             return None;
         }
+        let gains = |source: &&Source| self.gift(source) > 0.0 && !self.reaches_its_highest(source);
+        // More is left of the value than of what it was taken from.
+        let left = |source: &Source, moment: &Moment| {
+            let (value, taken) = (kept::of_field(spec, field, *moment), kept::of_source(spec, source, *moment));
+            value > taken && self.pays_less_than(*moment, self.gift(source) * source.times as f64)
+        };
+        let quits = |source: &Source| {
+            let (value, taken) =
+                (kept::of_field_after_quitting(spec, field), kept::of_source_after_quitting(spec, source));
+            spec.resume != Resume::None && value > taken
+        };
+        // What is taken once in a visit is there again at the next, however the level was left.
+        let failures = |source: &Source| kept::STAYING.iter().chain(kept::leaving(field, source));
+        let mut sources = spec.sources.iter().filter(gains);
+        let (source, failure) = sources.find_map(|source| {
+            let moment = failures(source).find(|moment| left(source, moment));
+            let failure = moment.map(|moment| format!("a {}", spec.moment_name(*moment)));
+            Some((source, failure.or_else(|| quits(source).then(|| "quitting in the level".to_owned()))?))
+        })?;
         let fed = self.feeds()?;
         let at = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
         let message = format!("`{}` can be farmed by failing: it feeds {fed}", field.name);
-        Some(
-            Diagnostic::warning(codes::FARMABLE, at, message)
-                .label(format!(
-                    "the value survives a {}, and the source `{}` comes back",
-                    spec.moment_name(failure),
-                    source.name
-                ))
-                .help(
-                    "let the value fall back too, with `\"entry\"` or `\"checkpoint\"`, or let the source stay taken",
-                ),
-        )
+        let label = format!("the value survives {failure}, and the source `{}` comes back", source.name);
+        let help = "let the value fall back too, with `\"entry\"` or `\"checkpoint\"`, or let the source stay taken";
+        Some(Diagnostic::warning(codes::FARMABLE, at, message).label(label).help(help))
     }
 
-    /// A record or an opening that reads the field.
+    /// What a source gives to the field at once.
+    fn gift(&self, source: &Source) -> f64 {
+        let gifts = source.gives.iter().filter(|gift| gift.field == self.field.id);
+        gifts
+            .filter(|gift| matches!(gift.value, Value::Int(_) | Value::Float(_)))
+            .map(|gift| gift.value.as_float())
+            .sum()
+    }
+
+    /// Whether a source takes the value to the end of its range without any failure.
+    fn reaches_its_highest(&self, source: &Source) -> bool {
+        let begins = if self.field.default.is_filled() { self.field.default.as_float() } else { 0.0 };
+        let all = begins + self.gift(source) * source.times as f64;
+        self.field.limits.range.as_ref().is_some_and(|(_, highest)| all >= highest.as_float())
+    }
+
+    /// Whether what a failure takes off the value is less than what was gained.
+    fn pays_less_than(&self, moment: Moment, gained: f64) -> bool {
+        let less = |rule: &Rule| match &rule.does {
+            Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(self.spec).can_be_above(-gained),
+            Deed::Operation(..) | Deed::Simple(_) => true,
+        };
+        let mut rules = self.rules(moment).map(|(_, rule)| rule).peekable();
+        rules.peek().is_none() || rules.any(less)
+    }
+
+    /// A record or an opening that depends on the field, directly or through other fields.
     fn feeds(&self) -> Option<String> {
         let Declared { spec, field, .. } = *self;
+        let mut fed: FxHashSet<FieldId> = [field.id].into_iter().collect();
+        loop {
+            let takes = |other: &&Field| !fed.contains(&other.id) && grows_with(spec, other, &fed);
+            let found: Vec<FieldId> = spec.fields.iter().filter(takes).map(|other| other.id).collect();
+            if found.is_empty() {
+                break;
+            }
+            fed.extend(found);
+        }
         let opens = spec.levels.iter().find(|level| match &level.opens {
-            Opening::When(condition) => condition.reads().contains(&field.id),
-            _ => false,
+            Opening::When(condition) => condition.reads().iter().any(|read| fed.contains(read)),
+            Opening::Always | Opening::After(_) => false,
         });
         if let Some(level) = opens {
             return Some(format!("the opening of `{}`", level.id));
         }
         let record = spec.fields.iter().find(|other| {
-            let fed = spec.plan.fate(other.id, Moment::Complete).rules.iter().any(|rule| match &rule.does {
-                Deed::Operation(_, operand) => operand.reads().contains(&field.id),
-                Deed::Simple(_) => false,
-            });
-            fed && other.id != field.id && matches!(other.lasts, Span::Profile | Span::Device)
+            let lasts = matches!(other.lasts, Span::Profile | Span::Device);
+            lasts && other.id != field.id && grows_at(spec, other, Moment::Complete, &fed)
         });
         record.map(|record| format!("`{}`", record.name))
     }
 
-    fn lowered_record(&self) -> Option<Diagnostic> {
-        let Declared { spec, field, .. } = *self;
-        let lasting = matches!(field.lasts, Span::Run | Span::Profile) && field.is_per_level();
-        if !lasting || !field.ty.is_number() {
-            return None;
-        }
-        let rule = spec.plan.fate(field.id, Moment::Complete).rules.first()?;
-        let Deed::Operation(Operation::Set, operand) = &rule.does else { return None };
-        // What play brings along is worse one day and better the next; anything else is no result.
-        let result = operand.reads().iter().any(|id| spec.field(*id).needs_level());
-        if rule.when.is_some() || !result {
-            return None;
-        }
-        let at = self.rule_span(Moment::Complete);
-        let message = format!("a replay can lower this record: `{}` takes whatever the last visit brought", field.name);
-        Some(Diagnostic::warning(codes::LOWERED_RECORD, at, message).label("this overwrites a better one").help(
-            format!(
-                "write `max = \"{0}\"`, or `min` where less is better; if the last one is meant, allow it",
-                operand.source()
-            ),
-        ))
-    }
-
-    fn undone_death(&self) -> Option<Diagnostic> {
-        let Declared { spec, field, .. } = *self;
-        if !field.lasts.is_saved() || spec.save_at.contains(&Moment::Death) {
-            return None;
-        }
-        let rule = spec.plan.fate(field.id, Moment::Death).rules.first()?;
-        // A record at a death is no price: whoever kills the game loses it.
-        let price = match &rule.does {
-            Deed::Operation(Operation::Add | Operation::Set, _) => true,
-            Deed::Operation(..) => false,
-            Deed::Simple(simple) => rule.when.is_some() && *simple != Simple::Keep,
-        };
-        if !price {
-            return None;
-        }
-        let message = format!("killing the game undoes this death: what it does to `{}` is not saved", field.name);
-        Some(
-            Diagnostic::warning(codes::UNDONE_DEATH, self.rule_span(Moment::Death), message)
-                .label("the last save is from before the death")
-                .help("add \"death\" to `[save] at`"),
-        )
-    }
-
     fn endless_lives(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
-        let rule = spec.plan.fate(field.id, Moment::Death).rules.first()?;
-        let Deed::Operation(Operation::Add, operand) = &rule.does else { return None };
-        if operand.bounds_in_ranges(spec).can_be_above(0.0) || field.ty != Type::Int {
+        // What begins with nothing is no store of lives but a score or a count.
+        if !field.ty.is_number() || field.needs_level() || field.default.as_float() <= 0.0 {
             return None;
         }
-        let read = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
-        if read || field.needs_level() {
+        let takes = |rule: &Rule| match &rule.does {
+            Deed::Operation(Operation::Add, operand) => {
+                let bounds = operand.bounds_in_ranges(spec);
+                operand.is_negated() || (bounds.can_be_below(0.0) && !bounds.can_be_above(0.0))
+            }
+            Deed::Operation(Operation::Set, operand) => {
+                operand.adds_to(spec, field) && operand.is_never_above(spec, field, rule.when.as_ref())
+            }
+            Deed::Operation(..) | Deed::Simple(_) => false,
+        };
+        let index = self.rule(Moment::Death, takes)?;
+        let opens = |level: &crate::spec::Level| match &level.opens {
+            Opening::When(condition) => condition.reads().contains(&field.id),
+            Opening::Always | Opening::After(_) => false,
+        };
+        let ends = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
+        // A game that has rules at a game over, and no condition for one, says it.
+        let said = crate::explore::says_game_over(spec);
+        if ends || said || spec.levels.iter().any(opens) {
             return None;
         }
         let message = format!("`{}` are lives that end nothing: no `over_when` reads them", field.name);
         Some(
-            Diagnostic::warning(codes::ENDLESS_LIVES, self.rule_span(Moment::Death), message)
+            Diagnostic::warning(codes::ENDLESS_LIVES, self.rule_span(Moment::Death, index), message)
                 .label("each death takes some")
                 .help(format!("say when the run is over, as in `[run] over_when = \"{} == 0\"`", field.name)),
         )
@@ -178,11 +199,16 @@ impl Declared<'_> {
 
     fn no_checkpoint(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
-        let listed = spec.levels.iter().any(|level| !level.checkpoints.is_empty());
-        if listed || spec.accept == Accept::Any || field.after_failure != Some(Simple::Checkpoint) {
+        if has_checkpoints(spec) {
             return None;
         }
-        let at = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
+        let rewinds = |rule: &Rule| matches!(rule.does, Deed::Simple(Simple::Checkpoint));
+        let ruled = Moment::BUILT_IN.into_iter().chain((0..spec.own_moments.len() as u16).map(Moment::Own));
+        let mut ruled = ruled.filter_map(|moment| Some((moment, self.rule(moment, rewinds)?)));
+        let at = match (&self.entry.after_failure, field.after_failure) {
+            (Some(word), Some(Simple::Checkpoint)) => word.span,
+            _ => ruled.next().map(|(moment, index)| self.rule_span(moment, index))?,
+        };
         let message = format!("`{}` goes back to checkpoints, and no level has any", field.name);
         Some(
             Diagnostic::warning(codes::NO_CHECKPOINT, at, message)
@@ -190,24 +216,21 @@ impl Declared<'_> {
                 .help("list the levels' `checkpoints`, or say \"entry\""),
         )
     }
+}
 
-    fn device_sum(&self) -> Option<Diagnostic> {
-        let Declared { spec, field, .. } = *self;
-        if field.lasts != Span::Device {
-            return None;
+/// Whether some rule can raise a field by what it takes from others.
+fn grows_with(spec: &SpecData, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
+    let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
+    Moment::BUILT_IN.into_iter().chain(own).any(|moment| grows_at(spec, field, moment, fed))
+}
+
+fn grows_at(spec: &SpecData, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
+    spec.plan.fate(field.id, moment).rules.iter().any(|rule| match &rule.does {
+        Deed::Operation(Operation::Set | Operation::Add | Operation::Max, operand) => {
+            operand.reads().iter().any(|read| *read != field.id && fed.contains(read))
         }
-        let adds = |moment: &&Moment| {
-            let mut rules = spec.plan.fate(field.id, **moment).rules.iter();
-            rules.any(|rule| matches!(rule.does, Deed::Operation(Operation::Add, _)))
-        };
-        let moment = *spec.save_at.iter().find(adds)?;
-        let message = format!("`{}` can count a `{}` twice", field.name, spec.moment_name(moment));
-        Some(
-            Diagnostic::warning(codes::DEVICE_SUM, self.rule_span(moment), message)
-                .label("the device is saved apart from the player")
-                .help("a power cut between the two saves plays the moment again: `max` or `set` come out the same"),
-        )
-    }
+        Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
+    })
 }
 
 fn no_steps(spec: &SpecData) -> Vec<Finding> {

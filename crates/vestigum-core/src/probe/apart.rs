@@ -24,7 +24,7 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let (first, counters) = played(spec)?.with_counters();
     let (second, _) = played(&weakened.spec)?.with_counters();
     let sources = vec![true; counters.len()];
-    let says_game_over = says_game_over(&first);
+    let says_game_over = says_game_over(&first.0);
     // The counters of sources are no fields that a playthrough knows.
     let hidden = counters.clone();
     let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };

@@ -49,11 +49,6 @@ impl Source {
     pub(crate) fn is_in(&self, level: u32) -> bool {
         self.levels.is_empty() || self.levels.contains(&level)
     }
-
-    /// Whether a failure gives it back.
-    pub(crate) fn comes_back(&self) -> bool {
-        self.lasts == Span::Attempt || self.after_failure.is_some_and(|fate| fate != Simple::Keep)
-    }
 }
 
 impl Resolver<'_> {

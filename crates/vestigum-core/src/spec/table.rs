@@ -24,11 +24,6 @@ pub struct Table {
 pub(crate) const MAX_STEPS: usize = 10_000;
 
 impl Table {
-    /// The most steps that any level has.
-    pub(crate) fn most_steps(&self) -> usize {
-        self.of_levels.values().map(Vec::len).fold(self.steps.len(), usize::max)
-    }
-
     /// Its name.
     pub fn name(&self) -> &str {
         &self.name
