@@ -332,11 +332,12 @@ impl Loader<'_> {
     fn made(&mut self, image: &Image) {
         for (set, names) in &image.made {
             let found = self.spec.key_sets.iter().position(|declared| declared.name == *set);
-            let open = found.and_then(|index| Some((index, self.spec.key_sets[index].max?)));
-            let Some((index, max)) = open else {
-                self.drop(set.to_string(), "there is no such open key set");
+            let Some(index) = found else {
+                self.drop(set.to_string(), "there is no such key set");
                 continue;
             };
+            // A set that declares its names has those; what was kept under others says so itself.
+            let Some(max) = self.spec.key_sets[index].max else { continue };
             for name in names {
                 if self.state.made[index].len() < max as usize && is_made_name(name) {
                     self.state.made[index].insert(name.clone());

@@ -137,6 +137,12 @@ impl Names {
         }
     }
 
+    /// What a key of the old version was called that bears this name in the new one.
+    pub fn key_before(&self, set: u32, name: &Arc<str>) -> Arc<str> {
+        let renamed = self.said.keys.iter().find(|((of, _), now)| *of == set && now.as_ref() == Some(name));
+        renamed.map_or(name, |((_, was), _)| was).clone()
+    }
+
     /// Whether both are kept by the same things, whoever names the keys.
     pub fn same_sets(&self, was: &Field, is: &Field) -> bool {
         let same = |(was, is): (&Axis, &Axis)| match (was, is) {

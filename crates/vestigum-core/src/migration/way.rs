@@ -52,6 +52,16 @@ impl Way<'_> {
         self.plan.names.step(was) == Some(FieldStep::Dropped)
     }
 
+    /// The key set that an old one has become.
+    pub fn set_now(&self, set: u32) -> Option<u32> {
+        self.plan.names.sets[set as usize]
+    }
+
+    /// What a key was called before.
+    pub fn key_before(&self, set: u32, name: &Arc<str>) -> Arc<str> {
+        self.plan.names.key_before(set, name)
+    }
+
     /// Whether a step drops a choice of the field.
     pub fn drops_choice(&self, was: FieldId) -> bool {
         self.plan.names.drops_choice(was)
@@ -108,6 +118,23 @@ impl Way<'_> {
     /// The slot of an entry in the field that has its values.
     pub fn slot_now(&self, was: FieldId, slot: usize) -> Option<usize> {
         self.slot_in(was, self.carrier(was)?, slot)
+    }
+
+    /// A field that a fill carries an old one's entries to, one by one, where only how the names of keys come about is
+    /// another; and an entry there of the same levels and checkpoints.
+    pub fn filled_alike(&self, was: FieldId, slot: usize) -> Option<(FieldId, usize)> {
+        let names = &self.plan.names;
+        let field = self.old.field(was);
+        let alike = |(now, at): &(FieldId, Option<usize>)| {
+            at.is_none() && field.is_keyed() && names.same_sets(field, self.new.field(*now))
+        };
+        let (now, _) = self.readers(was).find(alike)?;
+        let is = self.new.field(now);
+        let keys = field.axes.iter().zip(field.keys_of(slot)).map(|(axis, key)| match axis {
+            Axis::Keys(_) => Some(0),
+            axis => names.key_now(self.new, *axis, key, None, |_, _| None),
+        });
+        Some((now, is.slot_at(&keys.collect::<Option<Vec<u32>>>()?)))
     }
 
     /// The slot of an entry in a field that is kept by the same keys.

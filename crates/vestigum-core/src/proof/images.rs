@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use crate::image::Image;
 use crate::place::{Checkpoint, Spot, Standing};
-use crate::spec::{Field, Limits, Resume, Spec, SpecData};
+use crate::spec::{Field, KeySet, Limits, MadeKeys, Resume, Spec, SpecData};
 use crate::state::State;
 use crate::suspend::Suspended;
 use crate::types::Type;
@@ -46,13 +46,10 @@ impl Sample {
     }
 
     /// A sample of one kind, standing somewhere.
-    pub fn new(spec: &Spec, name: String, kind: Kind, spot: Spot) -> Sample {
+    pub fn new(spec: &Spec, names: &MadeKeys, name: String, kind: Kind, spot: Spot) -> Sample {
         let data = &*spec.0;
         let mut state = State::fresh(data);
-        for (set, made) in data.key_sets.iter().zip(&mut state.made) {
-            let count = set.max.map_or(0, |max| (max as usize).min(MADE));
-            made.extend((1..=count).map(|n| Arc::from(format!("made_{n}"))));
-        }
+        state.made.clone_from(names);
         state.spot = spot;
         let in_level = state.spot.is_level();
         for field in data.fields.iter().filter(|field| in_level || !field.needs_level()) {
@@ -81,24 +78,34 @@ impl Sample {
     }
 }
 
+/// Names that players have made: of a set that declares its names later, some of those.
+pub(super) fn made_names(spec: &SpecData, declared: impl Fn(u32) -> Vec<Arc<str>>) -> MadeKeys {
+    let of_set = |(set, index): (&KeySet, u32)| {
+        let count = set.max.map_or(0, |max| (max as usize).min(MADE));
+        let any = (1..=count).map(|n| Arc::from(format!("made_{n}")));
+        declared(index).into_iter().chain(any).take(count).collect()
+    };
+    spec.key_sets.iter().zip(0..).map(of_set).collect()
+}
+
 /// All samples of a version. `random` says how many random ones there are, from a seed.
-pub(super) fn samples(spec: &Spec, random: usize, seed: u64) -> Vec<Sample> {
+pub(super) fn samples(spec: &Spec, made: &MadeKeys, random: usize, seed: u64) -> Vec<Sample> {
     let mut samples = vec![
-        Sample::new(spec, "smallest".into(), Kind::Smallest, Spot::Menu),
-        Sample::new(spec, "largest".into(), Kind::Largest, Spot::Menu),
-        Sample::new(spec, "typical".into(), Kind::Typical(1), Spot::Menu),
-        Sample::new(spec, "after a game over".into(), Kind::Typical(2), Spot::RunOver),
+        Sample::new(spec, made, "smallest".into(), Kind::Smallest, Spot::Menu),
+        Sample::new(spec, made, "largest".into(), Kind::Largest, Spot::Menu),
+        Sample::new(spec, made, "typical".into(), Kind::Typical(1), Spot::Menu),
+        Sample::new(spec, made, "after a game over".into(), Kind::Typical(2), Spot::RunOver),
     ];
     let places = places(&spec.0);
     if let Some(place) = places.first() {
         for (name, kind) in [("smallest", Kind::Smallest), ("largest", Kind::Largest)] {
             let name = format!("{name} in {}", place.named(&spec.0));
-            samples.push(Sample::new(spec, name, kind, Spot::Level(place.clone())));
+            samples.push(Sample::new(spec, made, name, kind, Spot::Level(place.clone())));
         }
     }
     for (index, place) in places.iter().enumerate() {
         let name = format!("suspended in {}", place.named(&spec.0));
-        let sample = Sample::new(spec, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone()));
+        let sample = Sample::new(spec, made, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone()));
         samples.push(Sample { stopped: true, ..sample });
     }
     for n in 0..random as u64 {
@@ -108,7 +115,7 @@ pub(super) fn samples(spec: &Spec, random: usize, seed: u64) -> Vec<Sample> {
             Some(place) if n % 3 == 2 => Spot::Level(place.clone()),
             _ => Spot::Menu,
         };
-        samples.push(Sample::new(spec, format!("random {}", n + 1), Kind::Random(seed), spot));
+        samples.push(Sample::new(spec, made, format!("random {}", n + 1), Kind::Random(seed), spot));
     }
     samples
 }

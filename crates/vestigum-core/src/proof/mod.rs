@@ -38,7 +38,7 @@ use crate::state::State;
 use crate::types::Type;
 use crate::value::Value;
 
-use images::{Kind, Sample, made, samples};
+use images::{Kind, Sample, made, made_names, samples};
 pub use trace::Became;
 use trace::Trace;
 
@@ -181,8 +181,9 @@ struct Prover<'a> {
 impl Prover<'_> {
     fn new<'a>(spec: &'a Spec, version: i64, options: &Options) -> Prover<'a> {
         let old = spec.0.history.as_ref().and_then(|history| history.spec(version)).unwrap_or(spec).clone();
-        let samples = samples(&old, options.random, options.seed);
         let trace = Trace::of(spec, &old);
+        let made = made_names(&old.0, |set| trace.declared_later(set));
+        let samples = samples(&old, &made, options.random, options.seed);
         Prover { spec, old, version, samples, trace }
     }
 
@@ -262,6 +263,8 @@ impl Prover<'_> {
             self.unmoving(field, &slots).into_iter().map(|slot| self.entry_name(field, slot)).collect();
         let (first, slots) = (slots.first().copied(), slots.len());
         let verdict = match (lost.len() == slots, way.dropped, way.code) {
+            // The names that it made may still be there.
+            (_, true, _) if way.now.is_empty() => Verdict::Dropped,
             (false, ..) => Verdict::Kept,
             (true, true, _) => Verdict::Dropped,
             (true, _, true) => Verdict::Code,

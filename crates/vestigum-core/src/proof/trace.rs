@@ -130,7 +130,8 @@ impl Trace {
             if way.drops_keys(field, slot) {
                 return true;
             }
-            at = way.carrier(field).and_then(|now| Some((now, way.slot_now(field, slot)?)));
+            let carried = way.carrier(field).and_then(|now| Some((now, way.slot_now(field, slot)?)));
+            at = carried.or_else(|| way.filled_alike(field, slot));
         }
         false
     }
@@ -177,6 +178,24 @@ impl Trace {
             (_, literal) => vec![literal],
         });
         asked.filter_map(|value| Some(field.limits.clamp(value.fitted(&field.ty)?).0)).collect()
+    }
+
+    /// The names of an open key set that a later version declares, as this one calls them.
+    pub fn declared_later(&self, set: u32) -> Vec<Arc<str>> {
+        let ways: Vec<Way<'_>> = self.plans().collect();
+        let mut at = set;
+        for (index, way) in ways.iter().enumerate() {
+            let Some(now) = way.set_now(at) else { break };
+            if way.new.key_sets[now as usize].max.is_none() {
+                let names = way.new.key_sets[now as usize].names.iter();
+                // Back through the names that they had before.
+                let before = names
+                    .map(|name| ways[..=index].iter().rev().fold(name.clone(), |name, way| way.key_before(set, &name)));
+                return before.collect();
+            }
+            at = now;
+        }
+        Vec::new()
     }
 
     /// Whether a step drops a choice of the field.
