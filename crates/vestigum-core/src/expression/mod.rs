@@ -13,6 +13,7 @@ mod entries;
 mod eval;
 mod monotone;
 mod order;
+mod parts;
 mod restate;
 mod syntax;
 mod token;
