@@ -264,7 +264,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: NEVER_COMPLETED,
         title: "exploring: a level that is never completed",
-        text: "From a fresh profile, no sequence of moments and sources opens and completes this level. `vestigum explore` has seen every state there is. An `[[allow]]` with `of` leaves one level out.",
+        text: "From a fresh profile, no sequence of moments and sources opens and completes this level. `vestigum explore` has seen every state there is. An `[[allow]]` with `of` leaves one level out; `check` then does not say of it that it can never open, either.",
         wrong: "[level.tarn_steps]\nopens = \"best_letters[mill_lane] >= 40\"      # three letters of ten are all there is",
         right: "[level.tarn_steps]\nopens = \"best_letters[mill_lane] >= 30\"",
     },

@@ -82,6 +82,11 @@ fn a_level_that_may_stay_locked_is_allowed_by_its_name() {
         |of: &str| format!("{needs}[[allow]]\ncode = \"V201\"\n{of}because = \"it opens with the next update\"\n");
     holds(&allow("of = \"heather_rise\"\n"), "every level can be opened and completed");
     broken(&allow("of = \"mill_lane\"\n"), "every level can be opened and completed");
+    let checked = vestigum_core::lint::check("spec.toml", &allow("of = \"heather_rise\"\n"));
+    assert!(checked.findings.list().is_empty() && checked.allowed.len() == 1, "{}", checked.findings);
+    let checked = vestigum_core::lint::check("spec.toml", &allow("of = \"heather_ris\"\n"));
+    let told: Vec<String> = checked.findings.list().iter().map(|finding| finding.message.clone()).collect();
+    assert_eq!(told, ["`heather_rise` can never open", "V201 is never asked of `heather_ris`"]);
     let spec = Spec::from_toml(&allow("of = \"heather_rise\"\n")).unwrap();
     let question = questions(&spec).into_iter().find(|question| question.code() == Some("V201")).unwrap();
     let allowed: Vec<_> = question.allowed_levels(&spec).collect();

@@ -165,7 +165,9 @@ fn sorted_out(spec: &Spec, found: Vec<Finding>) -> (Vec<Diagnostic>, Vec<Allowed
     let (mut findings, mut allowed) = (Vec::new(), Vec::new());
     for Finding { subject, diagnostic } in found {
         let entry = entries.iter().position(|entry| {
-            let same = entry.code.value.eq_ignore_ascii_case(diagnostic.code);
+            let is = |code: &str| entry.code.value.eq_ignore_ascii_case(code);
+            // What may stay locked for ever is not completed either.
+            let same = is(diagnostic.code) || (diagnostic.code == codes::UNREACHABLE && is(codes::NEVER_COMPLETED));
             same && entry.of.as_ref().is_none_or(|of| of.value == subject)
         });
         match entry {

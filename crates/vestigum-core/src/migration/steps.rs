@@ -10,7 +10,7 @@ use crate::spec::{Axis, Field, FieldId, Span, SpecData, place_of};
 
 use super::names::{FieldStep, Said};
 use super::plan::{Fill, Owned};
-use super::wording::{moved, told};
+use super::wording::{lasting, moved, told};
 
 /// The words for what can be renamed and dropped.
 const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "choice", "struct field"];
@@ -166,13 +166,8 @@ impl Reader<'_> {
             let Some(now) = now.filter(|now| Owned::of(now) == Owned::of(was)) else { continue };
             let moves = |step: &&Spanned<StepEntry>| matches!(&step.value, StepEntry::Move { field, .. } if *field.value == *was.name);
             let span = entry.steps.iter().find(moves).map_or(entry.to.span, |step| step.span);
-            let message = format!(
-                "`{}` is moved, and lasts {} {} in version {}",
-                now.name,
-                now.lasts.article(),
-                now.lasts,
-                self.new.version
-            );
+            let (is, version) = (lasting(now.lasts), self.new.version);
+            let message = format!("`{}` is moved, and {is} in version {version}", now.name);
             self.error(span, message).help = Some("let it last as long as its new owner, or take this step out".into());
         }
     }
