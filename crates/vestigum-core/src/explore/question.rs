@@ -120,13 +120,14 @@ fn may_pay(spec: &Spec, field: &Field) -> bool {
 /// A record is what outlives the run and can grow when a level is completed.
 fn is_record(spec: &Spec, field: &Field) -> bool {
     let data = &*spec.0;
-    let grows = |rule: &Rule| match &rule.does {
-        Deed::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rule.when.as_ref()),
+    let rules = &data.plan.fate(field.id, Moment::Complete).rules;
+    let grows = |(index, rule): (usize, &Rule)| match &rule.does {
+        Deed::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rules, index),
         Deed::Operation(Operation::Max, _) => true,
         Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_above(0.0),
         Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
     };
-    let fed = data.plan.fate(field.id, Moment::Complete).rules.iter().any(grows);
+    let fed = rules.iter().enumerate().any(grows);
     fed && matches!(field.lasts, Span::Profile | Span::Device) && field.ty.is_number()
 }
 

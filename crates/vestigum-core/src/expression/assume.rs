@@ -35,12 +35,17 @@ impl Expression {
 /// Whether the rule at a place in a list can be the first whose guard holds.
 pub(crate) fn can_decide(rules: &[Rule], index: usize, spec: &SpecData, fields: &FieldBounds<'_>) -> bool {
     let before = fields.assumptions();
+    let can = assume_decided(rules, index, spec, fields);
+    fields.take_back(before);
+    can
+}
+
+/// The same; what is so where the rule decides is assumed from then on.
+pub(super) fn assume_decided(rules: &[Rule], index: usize, spec: &SpecData, fields: &FieldBounds<'_>) -> bool {
     // A rule without a guard leaves those behind it nothing.
     let mut earlier = rules[..index].iter();
     let passed = earlier.all(|rule| rule.when.as_ref().is_some_and(|when| when.can_be(false, spec, fields)));
-    let can = passed && rules[index].when.as_ref().is_none_or(|when| when.can_be(true, spec, fields));
-    fields.take_back(before);
-    can
+    passed && rules[index].when.as_ref().is_none_or(|when| when.can_be(true, spec, fields))
 }
 
 struct Assuming<'a> {

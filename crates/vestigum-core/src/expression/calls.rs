@@ -4,78 +4,109 @@ use crate::codes;
 use crate::types::Type;
 
 use super::compile::{Compiler, Typed};
-use super::eval::{Node, Over, Steps, Whole};
+use super::eval::{From, Node, Over, Steps, Whole};
 use super::syntax::{Ast, Kind};
 
-/// The names of all functions.
-pub(crate) const FUNCTIONS: [&str; 20] = [
-    "sum",
-    "highest",
-    "lowest",
-    "count",
-    "size",
-    "max",
-    "min",
-    "if",
-    "grade",
-    "into",
-    "needed",
-    "open",
-    "has",
-    "len",
-    "round",
-    "floor",
-    "filled",
-    "entry",
-    "checkpoint",
-    "was",
-];
+/// A function of the language.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Function {
+    Over(Over),
+    Steps(Steps),
+    Whole(Whole),
+    Max,
+    Min,
+    If,
+    Open,
+    Has,
+    Len,
+    Filled,
+    Was,
+    Entry,
+    Checkpoint,
+}
+
+impl Function {
+    /// All of them.
+    pub fn all() -> impl Iterator<Item = Function> {
+        use Function::{Checkpoint, Entry, Filled, Has, If, Len, Max, Min, Open, Was};
+        let of_families = Over::ALL.map(Function::Over).into_iter().chain(Steps::ALL.map(Function::Steps));
+        let of_families = of_families.chain(Whole::ALL.map(Function::Whole));
+        of_families.chain([Max, Min, If, Open, Has, Len, Filled, Was, Entry, Checkpoint])
+    }
+
+    /// The word for it.
+    pub fn word(self) -> &'static str {
+        match self {
+            Function::Over(over) => over.word(),
+            Function::Steps(steps) => steps.word(),
+            Function::Whole(whole) => whole.word(),
+            Function::Max => "max",
+            Function::Min => "min",
+            Function::If => "if",
+            Function::Open => "open",
+            Function::Has => "has",
+            Function::Len => "len",
+            Function::Filled => "filled",
+            Function::Was => "was",
+            Function::Entry => "entry",
+            Function::Checkpoint => "checkpoint",
+        }
+    }
+
+    /// The function that a word names.
+    pub fn named(word: &str) -> Option<Function> {
+        Function::all().find(|function| function.word() == word)
+    }
+
+    /// How many arguments it takes, where so many are given.
+    fn takes(self, given: usize) -> usize {
+        match self {
+            Function::If => 3,
+            Function::Steps(_) | Function::Has => 2,
+            Function::Max | Function::Min => given.max(2),
+            Function::Over(_) | Function::Whole(_) | Function::Open | Function::Len | Function::Filled => 1,
+            Function::Was | Function::Entry | Function::Checkpoint => 1,
+        }
+    }
+}
 
 impl Compiler<'_> {
-    pub(super) fn call(&mut self, function: &str, arguments: &[Ast], ast: &Ast) -> Option<Typed> {
-        let wanted = match function {
-            "if" => 3,
-            "grade" | "into" | "needed" | "has" => 2,
-            "max" | "min" => arguments.len().max(2),
-            _ => 1,
-        };
-        if !FUNCTIONS.contains(&function) {
+    pub(super) fn call(&mut self, word: &str, arguments: &[Ast], ast: &Ast) -> Option<Typed> {
+        let Some(function) = Function::named(word) else {
             let error = self
-                .error(codes::UNKNOWN_NAME, ast.span, format!("there is no function `{function}`"))
-                .suggest(function, FUNCTIONS);
+                .error(codes::UNKNOWN_NAME, ast.span, format!("there is no function `{word}`"))
+                .suggest(word, Function::all().map(Function::word));
             return self.fail(error);
-        }
+        };
+        let wanted = function.takes(arguments.len());
         if arguments.len() != wanted {
             let s = if wanted == 1 { "" } else { "s" };
-            let message = format!("`{function}` takes {wanted} argument{s}, here are {}", arguments.len());
+            let message = format!("`{word}` takes {wanted} argument{s}, here are {}", arguments.len());
             let error = self.error(codes::EXPRESSION, ast.span, message);
             return self.fail(error);
         }
-        if let Some(over) = Over::ALL.into_iter().find(|over| over.word() == function) {
-            return self.over(over, &arguments[0]);
-        }
-        if let Some(steps) = Steps::ALL.into_iter().find(|steps| steps.word() == function) {
-            return self.steps(steps, arguments);
-        }
-        if let Some(whole) = Whole::ALL.into_iter().find(|whole| whole.word() == function) {
-            let (number, _) = self.number(&arguments[0])?;
-            return Some((Node::Whole(whole, Box::new(number)), Type::Int));
-        }
         match function {
-            "max" | "min" => self.extreme(function == "max", arguments),
-            "if" => {
+            Function::Over(over) => self.over(over, &arguments[0]),
+            Function::Steps(steps) => self.steps(steps, arguments),
+            Function::Whole(whole) => {
+                let (number, _) = self.number(&arguments[0])?;
+                Some((Node::Whole(whole, Box::new(number)), Type::Int))
+            }
+            Function::Max => self.extreme(true, arguments),
+            Function::Min => self.extreme(false, arguments),
+            Function::If => {
                 let condition = self.of_type(&arguments[0], &Type::Bool);
                 let (yes, no, ty) = self.pair(&arguments[1], &arguments[2])?;
                 Some((Node::If(Box::new([condition?, yes, no])), ty))
             }
-            "len" => {
+            Function::Len => {
                 let (node, ty) = self.node(&arguments[0])?;
                 if !ty.has_length() || matches!(ty, Type::Struct(_)) {
                     return self.wrong_type(&arguments[0], &ty, "a text, bytes or a container");
                 }
                 Some((Node::Len(Box::new(node)), Type::Int))
             }
-            "has" => {
+            Function::Has => {
                 let (node, ty) = self.node(&arguments[0])?;
                 let item = match &ty {
                     Type::Set(inner) | Type::List(inner) => self.of_type(&arguments[1], inner)?,
@@ -84,17 +115,18 @@ impl Compiler<'_> {
                 };
                 Some((Node::Has(Box::new(node), Box::new(item)), Type::Bool))
             }
-            "open" => {
+            Function::Open => {
                 let level = self.level("open", &arguments[0])?;
                 self.reads.push(self.spec.opened);
                 Some((Node::Open(level), Type::Bool))
             }
-            "filled" => {
+            Function::Filled => {
                 let (field, entry) = self.field_entry("filled", &arguments[0])?;
                 Some((Node::Filled(field.id, entry), Type::Bool))
             }
-            "was" => self.was(&arguments[0], ast.span),
-            mark => self.mark(mark, &arguments[0], ast.span),
+            Function::Was => self.was(&arguments[0], ast.span),
+            Function::Entry => self.mark(From::Entry, word, &arguments[0], ast.span),
+            Function::Checkpoint => self.mark(From::Checkpoint, word, &arguments[0], ast.span),
         }
     }
 

@@ -12,6 +12,7 @@ use crate::spec::{Field, FieldId, Span, SpecData};
 use crate::types::Type;
 use crate::value::Value;
 
+use super::calls::Function;
 use super::eval::{Entry, Made, Node};
 use super::syntax::{Ast, Kind, Operator, parse};
 use super::{Clause, Expression, Parts};
@@ -182,7 +183,9 @@ impl Compiler<'_> {
                 return self.fail(error);
             }
             // The branches take on the type, so that texts can be the names of a choice.
-            (Kind::Call(function, arguments), _) if function == "if" && wanted.is_taken_on() => {
+            (Kind::Call(function, arguments), _)
+                if Function::named(function) == Some(Function::If) && wanted.is_taken_on() =>
+            {
                 if let [condition, yes, no] = &arguments[..] {
                     let condition = self.of_type(condition, &Type::Bool);
                     let (yes, no) = (self.of_type(yes, wanted), self.of_type(no, wanted));
@@ -511,7 +514,9 @@ impl Compiler<'_> {
 fn takes_on(ast: &Ast) -> bool {
     match &ast.kind {
         Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)) => true,
-        Kind::Call(function, arguments) if function == "if" => arguments.iter().skip(1).all(takes_on),
+        Kind::Call(function, arguments) if Function::named(function) == Some(Function::If) => {
+            arguments.iter().skip(1).all(takes_on)
+        }
         _ => false,
     }
 }

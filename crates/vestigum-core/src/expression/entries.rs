@@ -286,7 +286,7 @@ impl<'a> Compiler<'a> {
     }
 
     /// A mark's version of a field.
-    pub(super) fn mark(&mut self, function: &str, argument: &Ast, span: SourceSpan) -> Option<Typed> {
+    pub(super) fn mark(&mut self, from: From, function: &str, argument: &Ast, span: SourceSpan) -> Option<Typed> {
         if !self.scope.has_marks() {
             let error = self
                 .error(
@@ -305,7 +305,6 @@ impl<'a> Compiler<'a> {
                 .help("give it `after_failure = \"entry\"` or `\"checkpoint\"`, or read it as it is now");
             return self.fail(error);
         }
-        let from = if function == "entry" { From::Entry } else { From::Checkpoint };
         Some((Node::Read(from, field.id, entry), field.ty.clone()))
     }
 }

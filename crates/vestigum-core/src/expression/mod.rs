@@ -22,7 +22,7 @@ use std::sync::Arc;
 
 pub(crate) use assume::can_decide;
 pub(crate) use bounds::{Bounds, FieldBounds};
-pub(crate) use calls::FUNCTIONS;
+pub(crate) use calls::Function;
 pub(crate) use compile::{Scope, Target, compile, target};
 pub(crate) use eval::Env;
 use eval::{Entry, From, Node};

@@ -4,9 +4,11 @@
 //! to one of them never lowers it. `max(lives - 1, 0)` is never above `lives`, which are never negative. This looks at
 //! the expression and not at what play can do, so it may answer "no" where it is so, and never "yes" where it is not.
 
+use crate::fate::Rule;
 use crate::spec::{Axis, Field, FieldId, SpecData};
 
 use super::Expression;
+use super::assume::assume_decided;
 use super::bounds::{Bounds, FieldBounds, bounds};
 use super::eval::{Entry, From, Node, Pick};
 use super::syntax::Operator;
@@ -19,24 +21,24 @@ enum Side {
 }
 
 impl Expression {
-    /// Whether the value is never below the entry of a field that a rule writes, where `when` holds.
-    pub(crate) fn is_never_below(&self, spec: &SpecData, field: &Field, when: Option<&Expression>) -> bool {
-        self.stands(spec, field, when, Side::NeverBelow)
+    /// Whether the value is never below the entry of a field that a rule writes with it, where that rule of a list decides.
+    pub(crate) fn is_never_below(&self, spec: &SpecData, field: &Field, rules: &[Rule], index: usize) -> bool {
+        self.stands(spec, field, rules, index, Side::NeverBelow)
     }
 
-    /// Whether the value is never above the entry of a field that a rule writes, where `when` holds.
-    pub(crate) fn is_never_above(&self, spec: &SpecData, field: &Field, when: Option<&Expression>) -> bool {
-        self.stands(spec, field, when, Side::NeverAbove)
+    /// Whether the value is never above the entry of a field that a rule writes with it, where that rule of a list decides.
+    pub(crate) fn is_never_above(&self, spec: &SpecData, field: &Field, rules: &[Rule], index: usize) -> bool {
+        self.stands(spec, field, rules, index, Side::NeverAbove)
     }
 
     /// Whether the value is made of the entry of a field that a rule writes, in whatever way.
     pub(crate) fn is_made_of(&self, spec: &SpecData, field: &Field) -> bool {
-        Ordered { spec, field, side: Side::NeverBelow, when: None }.contains_entry(&self.node)
+        Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.contains_entry(&self.node)
     }
 
     /// Whether the value is the entry that a rule writes, and something more or less.
     pub(crate) fn is_sum_with(&self, spec: &SpecData, field: &Field) -> bool {
-        Ordered { spec, field, side: Side::NeverBelow, when: None }.sums(&self.node)
+        Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.sums(&self.node)
     }
 
     /// Whether it is written with a minus before it.
@@ -44,14 +46,18 @@ impl Expression {
         matches!(narrow(&self.node), Node::Negative(_))
     }
 
-    fn stands(&self, spec: &SpecData, field: &Field, when: Option<&Expression>, side: Side) -> bool {
-        Ordered { spec, field, side, when: when.map(|when| &when.node) }.holds(&self.node)
+    fn stands(&self, spec: &SpecData, field: &Field, rules: &[Rule], index: usize, side: Side) -> bool {
+        let of = |field: FieldId, _| Bounds::of_range(spec.field(field));
+        let fields = FieldBounds::new(&of);
+        assume_decided(rules, index, spec, &fields);
+        let when = rules.get(index).and_then(|rule| rule.when.as_ref()).map(|when| &when.node);
+        Ordered { spec, field, side, when, fields: Some(&fields) }.holds(&self.node)
     }
 
     /// Whether the entry that a rule writes goes into a sum or a product that the value is made of: what is written so
     /// twice is counted twice.
     pub(crate) fn adds_to(&self, spec: &SpecData, field: &Field) -> bool {
-        Ordered { spec, field, side: Side::NeverBelow, when: None }.adds(&self.node)
+        Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.adds(&self.node)
     }
 }
 
@@ -61,6 +67,8 @@ struct Ordered<'a> {
     side: Side,
     /// What holds where the value is worked out.
     when: Option<&'a Node>,
+    /// What fields can be there.
+    fields: Option<&'a FieldBounds<'a>>,
 }
 
 impl Ordered<'_> {
@@ -94,8 +102,9 @@ impl Ordered<'_> {
                 Node::Lowest(nodes) => best(nodes, Side::NeverAbove),
                 Node::If(branches) => {
                     let [condition, yes, no] = &**branches;
-                    (self.holds(yes) || self.implied(condition, true, yes))
-                        && (self.holds(no) || self.implied(condition, false, no))
+                    let can = self.bounds(condition);
+                    (!can.can_hold() || self.holds(yes) || self.implied(condition, true, yes))
+                        && (!can.can_fail() || self.holds(no) || self.implied(condition, false, no))
                 }
                 Node::Binary(operator, left, right) => self.sum(&[(Operator::Plus, left), (*operator, right)]),
                 Node::Chain(first, rest) => {
@@ -215,10 +224,9 @@ impl Ordered<'_> {
         }
     }
 
-    /// What a node can be if every field can be anything in its range.
+    /// What a node can be where the rule decides.
     fn bounds(&self, node: &Node) -> Bounds {
-        let of = |field: FieldId, _| Bounds::of_range(self.spec.field(field));
-        bounds(node, self.spec, &FieldBounds::new(&of), &[])
+        self.fields.map_or(Bounds::Any, |fields| bounds(node, self.spec, fields, &[]))
     }
 }
 

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::calls::Function;
 use super::compile::Compiler;
 use super::eval::Node;
 use super::syntax::{Ast, Kind, Operator};
@@ -35,7 +36,10 @@ impl Compiler<'_> {
             Kind::Name(_) | Kind::Keyed(..) | Kind::Member(..) => leaf(self),
             Kind::Call(function, arguments) => {
                 leaf(self);
-                if matches!(function.as_str(), "if" | "max" | "min" | "grade" | "into" | "needed") {
+                if matches!(
+                    Function::named(function),
+                    Some(Function::If | Function::Max | Function::Min | Function::Steps(_) | Function::Whole(_))
+                ) {
                     for argument in arguments {
                         if !self.is_table(argument) {
                             self.leaves(argument, leaves);

@@ -26,24 +26,24 @@ impl Declared<'_> {
             let reads = expression.reads();
             !reads.is_empty() && reads.iter().all(|id| spec.field(*id).needs_level())
         };
-        let lowers = |rule: &Rule, operand: &Expression| {
+        let rules = &spec.plan.fate(field.id, Moment::Complete).rules;
+        let lowers = |index: usize, operand: &Expression| {
             // What play brings along is worse one day and better the next; anything else is no result.
             let result = operand.reads().iter().any(|id| spec.field(*id).needs_level());
             // A condition that asks for more than the visit may know what it does.
-            let decided = rule.when.as_ref().is_some_and(|when| !of_visit(when));
-            let when = rule.when.as_ref();
+            let decided = rules[index].when.as_ref().is_some_and(|when| !of_visit(when));
             // What is less may be what is better, unless another rule says that more is.
-            let one_way = operand.is_never_below(spec, field, when)
-                || (!self.is_raised() && operand.is_never_above(spec, field, when));
+            let one_way = operand.is_never_below(spec, field, rules, index)
+                || (!self.is_raised() && operand.is_never_above(spec, field, rules, index));
             // A sum keeps what was there before.
             let sum = operand.is_sum_with(spec, field);
             result && !decided && !one_way && !sum && !self.is_handed_on(operand)
         };
         let mut sets = self.rules(Moment::Complete).filter_map(|(index, rule)| match &rule.does {
-            Deed::Operation(Operation::Set, operand) => Some((index, rule, operand)),
+            Deed::Operation(Operation::Set, operand) => Some((index, operand)),
             Deed::Operation(..) | Deed::Simple(_) => None,
         });
-        let (index, _, operand) = sets.find(|(_, rule, operand)| lowers(rule, operand))?;
+        let (index, operand) = sets.find(|(index, operand)| lowers(*index, operand))?;
         let message = format!("a replay can lower this record: `{}` takes whatever the last visit brought", field.name);
         Some(
             Diagnostic::warning(codes::LOWERED_RECORD, self.rule_span(Moment::Complete, index), message)
@@ -58,11 +58,14 @@ impl Declared<'_> {
     /// Whether some rule raises the record.
     fn is_raised(&self) -> bool {
         let Declared { spec, field, .. } = *self;
-        self.rules(Moment::Complete).any(|(_, rule)| match &rule.does {
+        let rules = &spec.plan.fate(field.id, Moment::Complete).rules;
+        self.rules(Moment::Complete).any(|(index, rule)| match &rule.does {
             Deed::Operation(Operation::Max, _) => true,
             Deed::Operation(Operation::Set, operand) => {
-                let when = rule.when.as_ref();
-                operand.is_never_below(spec, field, when) && !operand.is_never_above(spec, field, when)
+                // A guard that asks for the record sets it when it is better.
+                let asks = rule.when.as_ref().is_some_and(|when| when.is_made_of(spec, field));
+                let raises = asks || operand.is_never_below(spec, field, rules, index);
+                raises && !operand.is_never_above(spec, field, rules, index)
             }
             Deed::Operation(..) | Deed::Simple(_) => false,
         })

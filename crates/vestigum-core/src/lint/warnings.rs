@@ -168,17 +168,18 @@ impl Declared<'_> {
         if !field.ty.is_number() || field.needs_level() || field.default.as_float() <= 0.0 {
             return None;
         }
-        let takes = |rule: &Rule| match &rule.does {
+        let rules = &spec.plan.fate(field.id, Moment::Death).rules;
+        let takes = |(index, rule): &(usize, &Rule)| match &rule.does {
             Deed::Operation(Operation::Add, operand) => {
                 let bounds = operand.bounds_in_ranges(spec);
                 operand.is_negated() || (bounds.can_be_below(0.0) && !bounds.can_be_above(0.0))
             }
             Deed::Operation(Operation::Set, operand) => {
-                operand.adds_to(spec, field) && operand.is_never_above(spec, field, rule.when.as_ref())
+                operand.adds_to(spec, field) && operand.is_never_above(spec, field, rules, *index)
             }
             Deed::Operation(..) | Deed::Simple(_) => false,
         };
-        let index = self.rule(Moment::Death, takes)?;
+        let (index, _) = self.rules(Moment::Death).find(takes)?;
         let opens = |level: &crate::spec::Level| match &level.opens {
             Opening::When(condition) => condition.reads().contains(&field.id),
             Opening::Always | Opening::After(_) => false,
