@@ -16,7 +16,7 @@
 use crate::fate::{Deed, Operation, Rule, Simple};
 use crate::moment::Moment;
 use crate::spec::{Field, Resume, Span, Spec};
-use crate::suspend::{resembled, resumes_at_entry, without_price};
+use crate::suspend::{resembled, without_price};
 
 /// Every field against every moment.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -183,10 +183,10 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     let keeps = |rule: &&Rule| matches!(rule.does, Deed::Simple(Simple::Keep));
     let telling = fate.rules.iter().find(|rule| !keeps(rule)).or(fate.rules.first());
     match telling {
-        None => FateCell::plain(marked(spec, moment, fate.otherwise).word()),
+        None => FateCell::plain(spec.0.meant(moment, fate.otherwise).word()),
         Some(Rule { when, does }) => FateCell {
             word: match does {
-                Deed::Simple(simple) => marked(spec, moment, *simple).word(),
+                Deed::Simple(simple) => spec.0.meant(moment, *simple).word(),
                 Deed::Operation(operation, _) => operation.word(),
             },
             operand: match does {
@@ -199,11 +199,6 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     }
 }
 
-/// Where the checkpoint is given up first, its mark is the entry's.
-fn marked(spec: &Spec, moment: Moment, simple: Simple) -> Simple {
-    if spec.0.gives_up_checkpoint(moment) && simple == Simple::Checkpoint { Simple::Entry } else { simple }
-}
-
 /// What is left after quitting in a level and launching again.
 fn at_quit(spec: &Spec, field: &Field) -> FateCell {
     match (field.lasts(), spec.resume()) {
@@ -212,9 +207,8 @@ fn at_quit(spec: &Spec, field: &Field) -> FateCell {
         (_, Resume::None) => at_moment(spec, field, Moment::Abandon),
         (Span::Attempt, _) => FateCell::plain("entry"),
         (_, resume) => {
-            let simple = without_price(&spec.0, field, resembled(resume)).touched;
-            let given_up = resumes_at_entry(&spec.0) && simple == Simple::Checkpoint;
-            FateCell::plain(if given_up { Simple::Entry } else { simple }.word())
+            let failure = resembled(resume);
+            FateCell::plain(spec.0.meant(failure, without_price(&spec.0, field, failure).touched).word())
         }
     }
 }

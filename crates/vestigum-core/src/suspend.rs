@@ -56,10 +56,15 @@ pub(crate) struct SuspendedFate {
 /// operand. Where it has one, `after_failure` decides; at a restart a visit field takes its entry mark. A rule that
 /// touches only the current key or checkpoint depends on a read as a guarded one does, so it does not count either.
 pub(crate) fn without_price(spec: &SpecData, field: &Field, moment: Moment) -> SuspendedFate {
+    let untouched = spec.plan.fate(field.id, moment).otherwise;
+    SuspendedFate { touched: unpriced(spec, field, moment).unwrap_or(untouched), untouched }
+}
+
+/// The fate of the entries that a rule of the moment touches, if it has no price.
+pub(crate) fn unpriced(spec: &SpecData, field: &Field, moment: Moment) -> Option<Simple> {
     let fate = spec.plan.fate(field.id, moment);
-    let counts = !spec.touches_by_state(field);
-    let touched = fate.without_price().filter(|_| counts).unwrap_or(fate.otherwise);
-    SuspendedFate { touched, untouched: fate.otherwise }
+    let counts = fate.rules.is_empty() || !spec.touches_by_state(field);
+    fate.without_price().filter(|_| counts)
 }
 
 /// The failure that a save inside a level resembles.

@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use crate::codes;
 use crate::expression::{Env, Expression, Restating, Scope, compile};
-use crate::fate::{Deed, Operation, Rule, Simple};
+use crate::fate::{Deed, Operation, Rule};
 use crate::moment::Moment;
 use crate::place::Checkpoint;
 use crate::progress::{Progress, entry_name};
 use crate::spec::{Field, FieldId, Promised, Span, Spec};
-use crate::suspend::{SuspendedFate, resembled, without_price};
+use crate::suspend::{SuspendedFate, resembled, unpriced, without_price};
 use crate::types::Type;
 use crate::value::{Value, below};
 
@@ -97,22 +97,15 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
 /// Whether leaving can have another fate for the field than a death has, which then takes no price.
 fn may_pay(spec: &Spec, field: &Field) -> bool {
     let data = &*spec.0;
-    // A checkpoint that is given up is the entry.
-    let back = |moment: Moment, simple: Simple| match simple {
-        Simple::Checkpoint if data.gives_up_checkpoint(moment) => Simple::Entry,
-        simple => simple,
-    };
     let fates = |moment: Moment| {
-        let fate = data.plan.fate(field.id, moment);
-        // A rule of the current key or checkpoint is guarded by it.
-        let guarded = !fate.rules.is_empty() && data.touches_by_state(field);
-        let touched = fate.without_price().filter(|_| !guarded)?;
-        Some((back(moment, touched), back(moment, fate.otherwise)))
+        let touched = unpriced(data, field, moment)?;
+        let otherwise = data.plan.fate(field.id, moment).otherwise;
+        Some((data.meant(moment, touched), data.meant(moment, otherwise)))
     };
     let Some(death) = fates(Moment::Death) else { return false };
     let saved = resembled(data.resume);
     let SuspendedFate { touched, untouched } = without_price(data, field, saved);
-    let quits = Some((back(saved, touched), back(saved, untouched)));
+    let quits = Some((data.meant(saved, touched), data.meant(saved, untouched)));
     let differs = [fates(Moment::Abandon), quits].iter().any(|left| *left != Some(death));
     differs && matches!(field.lasts, Span::Run | Span::Profile) && field.ty.is_number()
 }
@@ -177,11 +170,7 @@ impl Question {
 
 /// Why the spec allows a finding about something.
 fn because<'s>(spec: &'s Spec, code: &str, subject: Option<&str>) -> Option<&'s str> {
-    let mut entries = spec.0.document.allowed.iter();
-    let entry = entries.find(|entry| {
-        let same = entry.code.value.eq_ignore_ascii_case(code);
-        same && entry.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject)
-    });
+    let entry = spec.0.document.allowed.iter().find(|entry| entry.allows(code, subject));
     entry.map(|entry| entry.because.value.as_str())
 }
 

@@ -67,8 +67,12 @@ impl Bounds {
             (_, Some((low, high))) => Bounds::Number(low.as_float(), high.as_float()),
             _ => Bounds::Any,
         };
-        // Without a value it reads as zero.
-        declared.or(Bounds::of(if field.optional { &Value::Int(0) } else { &field.default }))
+        declared.or(Bounds::of_default(field))
+    }
+
+    /// What an entry of a field reads as before anything is written to it: without a value as zero.
+    pub fn of_default(field: &Field) -> Bounds {
+        if field.default.is_filled() { Bounds::of(&field.default) } else { Bounds::of(&field.ty.zero()) }
     }
 
     /// With something that lies between two numbers added.
@@ -164,7 +168,7 @@ impl<'a> FieldBounds<'a> {
         };
         let open = field.axes().iter().any(|axis| spec.is_open(*axis));
         // Without an entry the default is read.
-        let none = (open || picks.contains(&Pick::Checkpoint)).then(|| Bounds::of(&field.default));
+        let none = (open || picks.contains(&Pick::Checkpoint)).then(|| Bounds::of_default(field));
         let entries = field.slots().filter(meant).map(|slot| (self.of)(id, Some(slot)));
         entries.chain(none).reduce(Bounds::or).unwrap_or_else(|| (self.of)(id, None))
     }
@@ -305,8 +309,8 @@ fn corners(corners: [f64; 4]) -> Bounds {
 fn graded(table: &Table, level: Option<u32>, x: Bounds) -> Bounds {
     let (low, high) = x.number();
     let grade = |x: f64, steps: &[Value]| match table.falling {
-        true => steps.iter().filter(|step| x <= step.as_float()).count(),
-        false => steps.iter().filter(|step| x >= step.as_float()).count(),
+        true => steps.len() - steps.partition_point(|step| step.as_float() < x),
+        false => steps.partition_point(|step| step.as_float() <= x),
     } as f64;
     let of = |steps: &[Value]| {
         let (a, b) = (grade(low, steps), grade(high, steps));

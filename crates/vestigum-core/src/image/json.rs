@@ -233,10 +233,10 @@ impl Serialize for SavedPlace {
                 map.serialize_entry("resume", resume.word())?;
                 match gone {
                     None => {}
-                    Some(Gone::Level { version }) => map.serialize_entry("level_gone_since", version)?,
+                    Some(Gone::Level { version }) => map.serialize_entry("level_gone_after", version)?,
                     Some(Gone::Checkpoint { name, version }) => {
                         map.serialize_entry("checkpoint_gone", name)?;
-                        map.serialize_entry("checkpoint_gone_since", version)?;
+                        map.serialize_entry("checkpoint_gone_after", version)?;
                     }
                 }
                 map.end()
@@ -336,11 +336,11 @@ fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {
 }
 
 fn gone(parts: &mut Parts) -> Result<Option<Gone>, Damaged> {
-    if parts.map.contains_key("level_gone_since") {
-        return Ok(Some(Gone::Level { version: parts.int("level_gone_since")? }));
+    if parts.map.contains_key("level_gone_after") {
+        return Ok(Some(Gone::Level { version: parts.int("level_gone_after")? }));
     }
     if parts.map.contains_key("checkpoint_gone") {
-        let (name, version) = (parts.text("checkpoint_gone")?, parts.int("checkpoint_gone_since")?);
+        let (name, version) = (parts.text("checkpoint_gone")?, parts.int("checkpoint_gone_after")?);
         return Ok(Some(Gone::Checkpoint { name, version }));
     }
     Ok(None)

@@ -64,9 +64,9 @@ pub(super) fn of_source(spec: &SpecData, source: &Source, moment: Moment) -> Kep
 }
 
 fn of_simple(spec: &SpecData, moment: Moment, simple: Simple) -> Kept {
-    match simple {
+    match spec.meant(moment, simple) {
         Simple::Keep => Kept::All,
-        Simple::Checkpoint if spec.gives_up_checkpoint(moment) || !has_checkpoints(spec) => Kept::Nothing,
+        Simple::Checkpoint if !has_checkpoints(spec) => Kept::Nothing,
         Simple::Checkpoint => Kept::ToCheckpoint,
         Simple::Entry | Simple::Reset => Kept::Nothing,
     }

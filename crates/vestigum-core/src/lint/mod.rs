@@ -165,10 +165,9 @@ fn sorted_out(spec: &Spec, found: Vec<Finding>) -> (Vec<Diagnostic>, Vec<Allowed
     let (mut findings, mut allowed) = (Vec::new(), Vec::new());
     for Finding { subject, diagnostic } in found {
         let entry = entries.iter().position(|entry| {
-            let is = |code: &str| entry.code.value.eq_ignore_ascii_case(code);
+            let allows = |code: &str| entry.allows(code, Some(&subject));
             // What may stay locked for ever is not completed either.
-            let same = is(diagnostic.code) || (diagnostic.code == codes::UNREACHABLE && is(codes::NEVER_COMPLETED));
-            same && entry.of.as_ref().is_none_or(|of| of.value == subject)
+            allows(diagnostic.code) || (diagnostic.code == codes::UNREACHABLE && allows(codes::NEVER_COMPLETED))
         });
         match entry {
             Some(index) => {

@@ -215,7 +215,7 @@ fn begins(spec: &SpecData, field: &Field) -> Bounds {
     if field.written_by.play() && !spec.sources.iter().any(given) {
         return Bounds::of_range(field);
     }
-    if field.default.is_filled() { Bounds::of(&field.default) } else { Bounds::of(&field.ty.zero()) }
+    Bounds::of_default(field)
 }
 
 /// Whether a rule in a level touches the entry.

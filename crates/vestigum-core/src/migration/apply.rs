@@ -106,7 +106,7 @@ pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source,
     let mut state = State::fresh(new);
     keep_made(plan, new, &source.state, &mut state);
     let made = state.made.clone();
-    let mut taking = Taking { plan, old, new, made, state: &mut state, notes, clamped: Vec::new() };
+    let mut taking = Taking { plan, old, new, made, state: &mut state, notes, clamped: BTreeMap::new() };
     let mut present = vec![false; new.fields.len()];
     let marks = source.in_level.then(|| (at_mark(old, &source.state, true), at_mark(old, &source.state, false)));
     let wanted = |field: &&Field| Owned::of(field) == owner && field.lasts != Span::Session;
@@ -125,7 +125,7 @@ pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source,
             present[field.id.0 as usize] = true;
             taking.fill(field, fill, &source.state, marks.as_ref());
         }
-        taking.tell_clamped();
+        taking.tell_clamped(field);
     }
     let has = |field: &Field| present[field.id.0 as usize];
     let kept = |field: &Field| {
@@ -254,16 +254,14 @@ struct Taking<'a> {
     state: &'a mut State,
     notes: &'a mut Notes,
     /// What was brought inside of the field that is taken, by slot: a fill may yet write another value there.
-    clamped: Vec<(usize, Value, Value)>,
+    clamped: BTreeMap<usize, (Value, Value)>,
 }
 
 impl Taking<'_> {
     /// Notes what was brought inside of a field, once nothing more is written to it.
-    fn tell_clamped(&mut self) {
-        for (slot, was, is) in std::mem::take(&mut self.clamped) {
-            let field = self.new.fields.iter().find(|field| field.slots().contains(&slot));
-            let shown = field.map(|field| entry_name(self.new, field, slot, &self.made));
-            self.notes.clamped.extend(shown.map(|shown| (shown, was, is)));
+    fn tell_clamped(&mut self, field: &Field) {
+        for (slot, (was, is)) in std::mem::take(&mut self.clamped) {
+            self.notes.clamped.push((entry_name(self.new, field, slot, &self.made), was, is));
         }
     }
 
@@ -314,7 +312,7 @@ impl Taking<'_> {
             let converted = names.convert(was.id, value, &was.ty, &field.ty);
             let now_value = taken(value);
             if let Some(converted) = converted.filter(|converted| *converted != now_value && converted.is_filled()) {
-                self.clamped.push((now, converted, now_value.clone()));
+                self.clamped.insert(now, (converted, now_value.clone()));
             }
             self.state.write_through(now, now_value);
             if field.rewinds {
@@ -344,8 +342,8 @@ impl Taking<'_> {
             let mut note = None;
             let value = self.filled(field, fill, from, &at, Some(&mut note));
             // What was carried there is written over.
-            self.clamped.retain(|(at, ..)| *at != slot);
-            self.clamped.extend(note.map(|(was, is)| (slot, was, is)));
+            self.clamped.remove(&slot);
+            self.clamped.extend(note.map(|note| (slot, note)));
             let marked = marks.filter(|_| field.rewinds).map(|(entry, checkpoint)| {
                 (self.filled(field, fill, entry, &at, None), self.filled(field, fill, checkpoint, &at, None))
             });

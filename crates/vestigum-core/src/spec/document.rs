@@ -58,6 +58,14 @@ pub(crate) struct AllowEntry {
     pub because: Word,
 }
 
+impl AllowEntry {
+    /// Whether it allows a finding with that code about something.
+    pub fn allows(&self, code: &str, subject: Option<&str>) -> bool {
+        let about = self.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject);
+        about && self.code.value.eq_ignore_ascii_case(code)
+    }
+}
+
 /// `[[migration]]`: what becomes of the saves of the version before.
 #[derive(Clone, Debug)]
 pub(crate) struct MigrationEntry {

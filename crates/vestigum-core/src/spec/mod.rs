@@ -38,7 +38,7 @@ pub use table::Table;
 
 use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::expression::Expression;
-use crate::fate::Plan;
+use crate::fate::{Plan, Simple};
 use crate::handle::{Handle, HandleError, PerLevel, Scalar};
 use crate::history::History;
 use crate::image::Image;
@@ -191,6 +191,11 @@ impl SpecData {
             | Moment::Quit
             | Moment::Own(_) => false,
         }
+    }
+
+    /// What a fate means at a moment: where the checkpoint is given up first, its mark is the entry's.
+    pub(crate) fn meant(&self, moment: Moment, simple: Simple) -> Simple {
+        if simple == Simple::Checkpoint && self.gives_up_checkpoint(moment) { Simple::Entry } else { simple }
     }
 }
 
