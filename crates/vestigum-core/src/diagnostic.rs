@@ -1,14 +1,15 @@
 //! What is wrong with a document, where, and what to do about it.
 //!
 //! Specs and playthroughs are read to the end before anything is said, so that a writer sees every mistake at once.
-//! Each [`Diagnostic`] carries a code from [`crate::codes`], the span it speaks of and a help line; [`Diagnostics`]
-//! renders them over the source text.
+//! Each [`Diagnostic`] carries a code from [`crate::codes`], the span it speaks of and a help line. `vestigum-verify` renders
+//! [`Diagnostics`] over the source text; a game that prints them sees the places and what to do.
 
 use std::fmt;
 use std::ops::Range;
 use std::sync::Arc;
 
-use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+use crate::nearest::nearest;
+use crate::words::words;
 
 /// A place in a source text, in bytes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -58,13 +59,14 @@ impl<T> Spanned<T> {
     }
 }
 
-/// How much a diagnostic matters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub enum Severity {
-    /// The document cannot be used.
-    Error,
-    /// The document works, and probably does not do what was meant.
-    Warning,
+words! {
+    /// How much a diagnostic matters.
+    pub enum Severity {
+        /// The document cannot be used.
+        Error = "error",
+        /// The document works, and probably does not do what was meant.
+        Warning = "warning",
+    }
 }
 
 /// One thing that is wrong, with its place and the way out.
@@ -123,30 +125,8 @@ impl Diagnostic {
     }
 }
 
-/// The name among `known` that `wrong` was probably meant to be.
-///
-/// ```
-/// use vestigum_core::diagnostic::nearest;
-/// assert_eq!(nearest("lantern", ["letters", "lanterns"]), Some("lanterns"));
-/// assert_eq!(nearest("xyz", ["letters", "lanterns"]), None);
-/// ```
-pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<&'a str> {
-    let wrong: String = wrong.chars().take(64).collect();
-    let mut best: Option<(f64, &str)> = None;
-    for name in known {
-        let score = strsim::jaro_winkler(&wrong, name);
-        if score >= 0.82 && best.is_none_or(|(top, _)| score > top) {
-            best = Some((score, name));
-        }
-    }
-    best.map(|(_, name)| name)
-}
-
 /// So many names are listed where none is near.
 const FEW: usize = 6;
-
-/// How many diagnostics are shown in full; the rest are counted.
-const SHOWN: usize = 100;
 
 /// Everything that is wrong with one document, in the order of the text.
 #[derive(Clone, Debug)]
@@ -189,46 +169,32 @@ impl Diagnostics {
         position(&self.source, diagnostic.span.start)
     }
 
-    /// Renders all findings with their snippets, with terminal colours if `styled`.
-    pub fn render(&self, styled: bool) -> String {
-        let renderer = if styled { Renderer::styled() } else { Renderer::plain() };
-        let mut out = String::new();
-        for diagnostic in self.list.iter().take(SHOWN) {
-            let level = match diagnostic.severity {
-                Severity::Error => Level::ERROR,
-                Severity::Warning => Level::WARNING,
-            };
-            let end = diagnostic.span.end.min(self.source.len());
-            let span = diagnostic.span.start.min(end)..end;
-            let snippet = Snippet::source(&*self.source)
-                .path(&*self.name)
-                .annotation(AnnotationKind::Primary.span(span).label(diagnostic.label.as_str()));
-            let mut group: Group<'_> =
-                level.primary_title(diagnostic.message.as_str()).id(diagnostic.code).element(snippet);
-            if let Some(help) = &diagnostic.help {
-                group = group.element(Level::HELP.message(help.as_str()));
-            }
-            out.push_str(&renderer.render(&[group]));
-            out.push_str("\n\n");
-        }
-        if self.list.len() > SHOWN {
-            out.push_str(&format!("… and {} more\n\n", self.list.len() - SHOWN));
-        }
-        out.truncate(out.trim_end().len());
-        out
+    /// The text of the document.
+    pub fn source(&self) -> &str {
+        &self.source
     }
 }
 
+/// Each finding with its place, in one line, and the help below it. `vestigum_verify::render` shows them over the text.
 impl fmt::Display for Diagnostics {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.render(false))
+        for (index, finding) in self.list.iter().enumerate() {
+            let (line, column) = self.position(finding);
+            let Diagnostic { code, message, .. } = finding;
+            let end = if index == 0 { "" } else { "\n" };
+            write!(f, "{end}{}:{line}:{column}: {}[{code}]: {message}", self.name, finding.severity)?;
+            if let Some(help) = &finding.help {
+                write!(f, "\n  help: {help}")?;
+            }
+        }
+        Ok(())
     }
 }
 
 impl std::error::Error for Diagnostics {}
 
 /// Line and column (from 1, in characters) of a byte offset.
-pub(crate) fn position(source: &str, offset: usize) -> (usize, usize) {
+pub fn position(source: &str, offset: usize) -> (usize, usize) {
     let mut offset = offset.min(source.len());
     while !source.is_char_boundary(offset) {
         offset -= 1;

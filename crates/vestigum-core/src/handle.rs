@@ -4,7 +4,7 @@ use std::marker::PhantomData;
 
 use thiserror::Error;
 
-use crate::diagnostic::nearest;
+use crate::nearest::nearest;
 use crate::spec::{Axis, Field, FieldId, Limits, Spec};
 use crate::types::Type;
 use crate::value::{Value, sum_floats, sum_ints};

@@ -15,39 +15,30 @@
 //! | [`image`] | the saved form, its digest and check, and what loading makes of it |
 //! | [`history`] | the shape of every version that players have |
 //! | [`migration`] | how saves of older versions come to this one |
-//! | [`playthrough`] | scripts of moments with expectations |
-//! | [`fate_table`] | every field against every moment |
-//! | [`mod@explore`] | every state that play can reach, and the shortest way to break a promise |
-//! | [`mod@proof`] | what becomes of the saves of every version that shipped |
-//! | [`probe`] | which rules no playthrough and no promise would miss |
-//! | [`lint`] | what is sound and probably not meant |
 
 pub mod codes;
-mod device;
+pub mod device;
 pub mod diagnostic;
-mod difference;
-pub mod explore;
+pub mod difference;
 pub mod expression;
 pub mod fate;
-pub mod fate_table;
 pub mod handle;
 pub mod history;
 pub mod image;
-pub mod lint;
-mod literal;
+pub mod keyword;
+pub mod literal;
 pub mod migration;
-mod moment;
+pub mod moment;
+pub mod nearest;
 pub mod outcome;
-mod place;
-pub mod playthrough;
-pub mod probe;
+pub mod place;
 pub mod progress;
-pub mod proof;
 pub mod spec;
-mod state;
+pub mod state;
 pub mod suspend;
 pub mod types;
 pub mod value;
+mod words;
 
 pub use device::LiveDevice;
 pub use diagnostic::{Diagnostic, Diagnostics, Severity};
@@ -55,6 +46,7 @@ pub use handle::{Handle, HandleError, PerLevel};
 pub use history::History;
 pub use image::{Image, LoadError, LoadReport, Owner};
 pub use moment::Moment;
+pub use nearest::nearest;
 pub use outcome::{AccessError, Change, Outcome, Refused, Written};
 pub use place::Place;
 pub use progress::{BoardRow, Entry, Launched, Progress, Reset, Update};

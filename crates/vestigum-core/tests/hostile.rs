@@ -1,14 +1,13 @@
 //! Images of other shapes: whatever another version of a game saved is loaded, and never panics.
 
-mod support;
 
 use proptest::prelude::*;
-use support::hunting::config;
-use support::{Allowed, apply_all, play, sketch, values};
+use vestigum_testing::hunting::config;
+use vestigum_testing::{Allowed, apply_all, play, sketch, values};
 use vestigum_core::{Progress, Spec};
 
 proptest! {
-    #![proptest_config(config(300, kept_in!("hostile")))]
+    #![proptest_config(config(300, vestigum_testing::kept_in!("hostile")))]
 
     /// Whatever another version of a game saved: it is loaded, inside its limits, and the next save is clean.
     #[test]
@@ -18,7 +17,7 @@ proptest! {
         steps in play(30),
         later in play(10),
     ) {
-        let spec = |sketch: &support::Sketch| Spec::from_toml(&sketch.toml()).unwrap_or_else(|errors| panic!("{errors}"));
+        let spec = |sketch: &vestigum_testing::Sketch| Spec::from_toml(&sketch.toml()).unwrap_or_else(|errors| panic!("{errors}"));
         let (old_spec, new_spec) = (spec(&old), spec(&new));
         let mut game = Progress::fresh(&old_spec);
         apply_all(&old, &mut game, &steps);

@@ -5,7 +5,7 @@
 use std::error::Error;
 use std::fs;
 
-use vestigum::playthrough::{Script, run};
+use vestigum_verify::playthrough::{Script, run};
 use vestigum::{DirStore, Spec, StoreShelf};
 
 fn main() -> Result<(), Box<dyn Error>> {

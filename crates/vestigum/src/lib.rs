@@ -45,33 +45,31 @@
 //!
 //! Everything pure lives in the crate `vestigum-core` and is re-exported here.
 
+mod clock;
 mod common;
 mod dir_store;
 mod disk;
-mod exploring;
-mod faults;
-mod imported;
 mod memory_store;
 mod peek;
-mod probing;
 mod recovery;
 mod saver;
 mod session;
 mod store;
-mod store_shelf;
 
 pub use common::Common;
 pub use dir_store::{DirStore, Removable, Stray};
-pub use disk::{Disk, DiskFile, EntryKind, Fault, HeldLock, Lock, Operation, Outcomes, PowerLoss, RealDisk, SimDisk};
-pub use exploring::{Explored, explore_all, explore_with};
-pub use faults::{FaultKind, FaultReport, FaultsDone, Step, Tried, Violation, faults};
-pub use imported::imported_file;
+pub use disk::{Disk, DiskFile, EntryKind, HeldLock, Lock, RealDisk};
 pub use memory_store::MemoryStore;
 pub use peek::Peek;
-pub use probing::probe_all;
 pub use recovery::restore;
 pub use saver::{SaveTicket, Saver};
 pub use session::{QuitError, Saved, Session, SessionError};
 pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_profile, prune_all};
-pub use store_shelf::StoreShelf;
 pub use vestigum_core::*;
+
+/// What the project's own tools need besides. No promise is made about it.
+#[doc(hidden)]
+pub mod tools {
+    pub use crate::recovery::{Found, newest_readable};
+    pub use crate::saver::commit_making_room;
+}

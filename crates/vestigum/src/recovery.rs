@@ -17,7 +17,7 @@ pub fn restore(store: &dyn Store, owner: &Owner, generation: u64) -> Result<Comm
 }
 
 /// What a launch finds of one owner.
-pub(crate) struct Found {
+pub struct Found {
     pub image: Option<Image>,
     pub origin: Origin,
     /// The highest generation there, whether it can be read or not: what the next commit follows.
@@ -28,7 +28,7 @@ pub(crate) struct Found {
 const LOOKS: usize = 3;
 
 /// The newest readable image of an owner. What cannot be read is passed over like damage: the images before it are whole.
-pub(crate) fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
+pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
     let mut looks = 0;
     loop {
         looks += 1;

@@ -1,11 +1,9 @@
 //! The laws that speak of stores: random specs, random plays, real sessions.
 
-#[path = "../../vestigum-core/tests/support/mod.rs"]
-mod support;
 
 use proptest::prelude::*;
-use support::hunting::config;
-use support::{Allowed, Sketch, apply_all, play, sketch};
+use vestigum_testing::hunting::config;
+use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch};
 use vestigum::{Image, MemoryStore, Owner, Progress, Session, Spec, Store};
 
 fn free() -> impl Strategy<Value = Sketch> {
@@ -35,7 +33,7 @@ fn save(store: &MemoryStore, game: &Progress, name: &str) {
 }
 
 proptest! {
-    #![proptest_config(config(150, kept_in!("store_laws")))]
+    #![proptest_config(config(150, vestigum_testing::kept_in!("store_laws")))]
 
     #[test]
     fn quitting_is_saving_and_crashing(sketch in free(), steps in play(25)) {
@@ -151,9 +149,9 @@ proptest! {
                 }
             }
         }
-        let script = vestigum::playthrough::Script::from_text("two.play", &text, &spec);
+        let script = vestigum_verify::playthrough::Script::from_text("two.play", &text, &spec);
         let script = script.unwrap_or_else(|errors| panic!("{errors}"));
-        let run = vestigum::playthrough::run(&spec, &script.playthroughs()[0], &mut vestigum::playthrough::MemoryShelf::default());
+        let run = vestigum_verify::playthrough::run(&spec, &script.playthroughs()[0], &mut vestigum_verify::playthrough::MemoryShelf::default());
         prop_assert!(run.passed(), "{:?}\n{}", run.failure, text);
     }
 

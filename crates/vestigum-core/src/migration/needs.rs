@@ -6,7 +6,8 @@
 use std::collections::BTreeSet;
 
 use crate::codes;
-use crate::diagnostic::{Diagnostic, SourceSpan, nearest};
+use crate::diagnostic::{Diagnostic, SourceSpan};
+use crate::nearest::nearest;
 use crate::spec::{Axis, Field, Resume, Span, SpecData};
 use crate::types::Type;
 use crate::value::below;

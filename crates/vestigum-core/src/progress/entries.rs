@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use crate::diagnostic::nearest;
+use crate::nearest::nearest;
 use crate::outcome::AccessError;
 use crate::spec::{Axis, Field, MadeKeys, SpecData, key_text};
 

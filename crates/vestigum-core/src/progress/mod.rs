@@ -17,7 +17,7 @@ pub use display::{Entry, Update};
 pub(crate) use entries::{Found, entry_name, entry_of, key_of};
 pub use reset::Reset;
 
-use crate::diagnostic::nearest;
+use crate::nearest::nearest;
 use crate::expression::{Env, Expression, Judged};
 use crate::handle::{Handle, Scalar};
 use crate::image::{Image, LoadError, LoadReport};

@@ -1,6 +1,6 @@
 //! The moments, one function each: where it is allowed, and what happens besides the fates.
 
-use crate::diagnostic::nearest;
+use crate::nearest::nearest;
 use crate::moment::Moment;
 use crate::outcome::{Change, Outcome, Refused, RespawnAt};
 use crate::place::{Checkpoint, Place, Spot, Standing};

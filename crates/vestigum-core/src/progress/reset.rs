@@ -4,7 +4,7 @@
 
 use std::fmt;
 
-use crate::diagnostic::nearest;
+use crate::nearest::nearest;
 use crate::fate::{Fate, Simple};
 use crate::outcome::{AccessError, Change};
 use crate::place::Spot;

@@ -6,12 +6,13 @@ use std::sync::Arc;
 use rustc_hash::FxHashMap;
 
 use crate::codes;
-use crate::diagnostic::{Diagnostic, SourceSpan, Spanned, nearest};
+use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
+use crate::nearest::nearest;
 use crate::expression::{Expression, Function, Moves, Scope, Token, compile, tokens};
 use crate::fate::Plan;
+use crate::keyword::Keyword;
 use crate::migration::Migrations;
 use crate::moment::Moment;
-use crate::playthrough::STATEMENTS;
 use crate::types::Type;
 
 use super::document::{Document, Word};
@@ -417,7 +418,7 @@ fn add_level(spec: &mut SpecData, id: &str) {
 fn is_reserved(word: &str) -> bool {
     const OTHERS: [&str; 10] =
         ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
-    OTHERS.contains(&word) || Function::named(word).is_some() || STATEMENTS.contains(&word)
+    OTHERS.contains(&word) || Function::named(word).is_some() || Keyword::from_word(word).is_some()
 }
 
 /// Whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.

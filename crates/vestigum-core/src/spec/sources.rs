@@ -1,7 +1,7 @@
 //! Sources: what play can give in a level, so that a search knows what there is to gain.
 //!
 //! A source counts how often it was taken with a counter of its own span: what comes back after a failure can be taken
-//! again. Games do not use sources; [`mod@crate::explore`] does.
+//! again. Games do not use sources; exploring does.
 
 use std::sync::Arc;
 

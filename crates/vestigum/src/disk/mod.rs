@@ -1,16 +1,11 @@
 //! What a store needs from a disk, and nothing more.
 //!
-//! [`RealDisk`] passes everything on to the system. [`SimDisk`] is a disk in memory that can lose power at any
-//! operation and come back in every state that the operations before allow: that is how [`crate::faults`] tries what
-//! no test on a real disk can.
+//! [`RealDisk`] passes everything on to the system. `vestigum-verify` has a disk in memory that can lose power at any
+//! operation and come back in every state that the operations before allow: it tries what no test on a real disk can.
 
-mod outcomes;
 mod real;
-mod sim;
 
-pub use outcomes::{Outcomes, PowerLoss};
 pub use real::RealDisk;
-pub use sim::{Fault, Operation, SimDisk};
 
 use std::fmt;
 use std::io;

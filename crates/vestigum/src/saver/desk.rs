@@ -7,7 +7,6 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
-use jiff::Timestamp;
 use vestigum_core::{Owner, Suspended};
 
 use crate::session::Saved;
@@ -58,7 +57,7 @@ struct Lane {
     prune: Prune,
     after: After,
     /// What was written last, while sessions run: if saves turn out to be gone, it is written again.
-    last: Option<(Arc<Suspended>, Timestamp)>,
+    last: Option<(Arc<Suspended>, SystemTime)>,
 }
 
 /// Whether the device's lane must be ahead of a player's.
@@ -77,7 +76,7 @@ struct Waiting {
     /// Who came first is written first.
     turn: u64,
     suspended: Arc<Suspended>,
-    at: Timestamp,
+    at: SystemTime,
 }
 
 #[derive(Default)]
@@ -107,7 +106,7 @@ pub(super) struct Job {
     pub owner: Owner,
     pub follows: u64,
     pub suspended: Arc<Suspended>,
-    pub at: Timestamp,
+    pub at: SystemTime,
     number: u64,
     turn: u64,
 }
@@ -120,12 +119,6 @@ pub(super) enum Standing {
     Waiting,
     Durable(Saved),
     Failed(Arc<StoreError>),
-}
-
-/// The time, as far as it can be written: a clock beyond the year 9999 counts as its end.
-fn timestamp(clock: SystemTime) -> Timestamp {
-    let end = if clock > SystemTime::UNIX_EPOCH { Timestamp::MAX } else { Timestamp::MIN };
-    Timestamp::try_from(clock).unwrap_or(end)
 }
 
 impl Desk {
@@ -191,7 +184,7 @@ impl Desk {
 
     /// Takes a projection of a profile, and of the device if there is something to save for it.
     pub fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Marks {
-        let (suspended, at) = (Arc::new(suspended), timestamp(SystemTime::now()));
+        let (suspended, at) = (Arc::new(suspended), SystemTime::now());
         let mut state = self.lock();
         let mut marks = Marks::with_capacity(2);
         if saves_device {
@@ -358,7 +351,7 @@ impl Desk {
 }
 
 impl State {
-    fn put(&mut self, owner: &Owner, suspended: Arc<Suspended>, at: Timestamp) -> u64 {
+    fn put(&mut self, owner: &Owner, suspended: Arc<Suspended>, at: SystemTime) -> u64 {
         self.turn += 1;
         let lane = match self.lanes.get_mut(owner) {
             Some(lane) => lane,
@@ -459,18 +452,5 @@ impl Failure {
     /// Whether tickets answer with it: trying again cannot help, or has not helped for a while.
     fn is_told(&self) -> bool {
         self.again.is_none() || self.tries >= TRIES
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_clock_beyond_what_can_be_written_is_its_end() {
-        let far = Duration::from_secs(1 << 40);
-        assert_eq!(timestamp(SystemTime::UNIX_EPOCH + far), Timestamp::MAX);
-        assert_eq!(timestamp(SystemTime::UNIX_EPOCH - far), Timestamp::MIN);
-        assert_eq!(timestamp(SystemTime::UNIX_EPOCH), Timestamp::UNIX_EPOCH);
     }
 }

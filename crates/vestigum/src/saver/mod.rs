@@ -28,7 +28,7 @@ use crate::session::SessionError;
 use crate::store::{Store, StoreError};
 
 pub(crate) use desk::Desk;
-pub(crate) use writer::commit_making_room;
+pub use writer::commit_making_room;
 
 /// The writer of a store: one thread that all sessions on that store in this process share.
 ///

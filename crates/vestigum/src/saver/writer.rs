@@ -2,6 +2,7 @@
 
 use vestigum_core::{Image, Owner, Suspended};
 
+use crate::clock::rfc3339;
 use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
 
 use super::desk::{Desk, Task};
@@ -13,7 +14,7 @@ pub(super) fn run(store: &dyn Store, desk: &Desk) {
         match desk.next() {
             Task::Commit(job) => {
                 let mut image = image(&job.owner, &job.suspended);
-                image.saved_at = format!("{:.3}", job.at);
+                image.saved_at = rfc3339(job.at);
                 let result = commit_making_room(store, job.follows, &image, &desk.owners());
                 if let Err(error) = &result {
                     tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
@@ -34,7 +35,7 @@ pub(super) fn run(store: &dyn Store, desk: &Desk) {
 
 /// Commits; where the disk is full, removes at once what may go, and tries once more. `owners` are those whose saves may
 /// be pruned, each with how many generations it keeps.
-pub(crate) fn commit_making_room(
+pub fn commit_making_room(
     store: &dyn Store,
     follows: u64,
     image: &Image,

@@ -1,0 +1,39 @@
+//! Enums that are words of the language: the variant, its word, and the list of all of them have one definition.
+
+/// Declares such an enum. Adding a variant here is adding its word; nothing else lists them.
+macro_rules! words {
+    ($(#[$doc:meta])* pub enum $name:ident {
+        $($(#[$variant_doc:meta])* $variant:ident = $word:literal,)*
+    }) => {
+        $(#[$doc])*
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+        pub enum $name {
+            $($(#[$variant_doc])* $variant,)*
+        }
+
+        impl $name {
+            /// All of them, in the order of the documentation.
+            pub const ALL: &'static [$name] = &[$($name::$variant),*];
+
+            /// The word for it.
+            pub const fn word(self) -> &'static str {
+                match self {
+                    $($name::$variant => $word,)*
+                }
+            }
+
+            /// What `word` names.
+            pub fn from_word(word: &str) -> Option<$name> {
+                Self::ALL.iter().copied().find(|one| one.word() == word)
+            }
+        }
+
+        impl std::fmt::Display for $name {
+            fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+                f.pad(self.word())
+            }
+        }
+    };
+}
+
+pub(crate) use words;

@@ -1,0 +1,191 @@
+//! What can happen in a state: the moments, and the sources of the level one stands in.
+//!
+//! Left out are `enter_any`, which is for debugging; entering at a checkpoint; checkpoints of levels that list none, whose
+//! names nobody knows; resets; and crashes: a crash brings back what an earlier save left, and that is a state which
+//! quitting there and then leads to, so it is explored anyway.
+
+use std::fmt;
+
+use vestigum_core::moment::Moment;
+use vestigum_core::place::Spot;
+use vestigum_core::progress::Progress;
+use vestigum_core::spec::{Field, FieldId, Spec, SpecData};
+use vestigum_core::value::{Value, add};
+
+/// One thing that happens.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Act {
+    Enter(u32),
+    Checkpoint(u32),
+    /// A moment without an argument.
+    Moment(Moment),
+    /// Quit, and the next launch.
+    Relaunch,
+    Take(u16),
+}
+
+/// What a search may do.
+#[derive(Clone, Debug)]
+pub(crate) struct Repertoire {
+    pub counters: Vec<FieldId>,
+    pub sources: Vec<bool>,
+    pub failures: bool,
+    /// Whether the game itself says that the run is over.
+    pub says_game_over: bool,
+    pub without: Vec<Moment>,
+}
+
+impl Repertoire {
+    /// Everything that is possible in a state.
+    pub fn acts(&self, spec: &Spec, game: &Progress) -> Vec<Act> {
+        let data = &*spec.0;
+        let mut acts = Vec::new();
+        let allowed = |moment: &Moment| !self.without.contains(moment) && (self.failures || !moment.is_failure());
+        let mut add = |moments: &[Moment]| {
+            acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)))
+        };
+        match &game.state.spot {
+            Spot::Menu | Spot::RunOver => add(&[Moment::NewRun]),
+            Spot::Level(_) => {
+                add(&[Moment::Complete, Moment::Death, Moment::Restart, Moment::Travel, Moment::Abandon]);
+            }
+        }
+        let own: Vec<Moment> = (0..data.own_moments.len() as u16).map(Moment::Own).collect();
+        add(&own);
+        // In the menu a game over is no failure.
+        let over = match &game.state.spot {
+            Spot::Menu => true,
+            Spot::Level(_) => self.failures,
+            Spot::RunOver => false,
+        };
+        if over && self.says_game_over && !self.without.contains(&Moment::GameOver) {
+            acts.push(Act::Moment(Moment::GameOver));
+        }
+        match &game.state.spot {
+            Spot::Menu => {
+                let open = (0..data.levels.len() as u32).filter(|level| game.is_open(*level));
+                acts.extend(open.map(Act::Enter));
+            }
+            Spot::Level(standing) => {
+                let sources = data.sources.iter().enumerate().filter(|(index, source)| {
+                    self.sources[*index]
+                        && source.is_in(standing.level)
+                        && self.taken(game, *index, standing.level) < source.times
+                });
+                acts.extend(sources.map(|(index, _)| Act::Take(index as u16)));
+                let listed = data.level(standing.level).checkpoints.len() as u32;
+                acts.extend((0..listed).map(Act::Checkpoint));
+            }
+            Spot::RunOver => {}
+        }
+        // Quitting inside a level takes back what a failure would, so it counts as one.
+        let quits = self.failures || !game.state.spot.is_level();
+        if quits && allowed(&Moment::Quit) {
+            acts.push(Act::Relaunch);
+        }
+        acts
+    }
+
+    fn slot(&self, game: &Progress, source: usize, level: u32) -> usize {
+        let field = game.spec.0.field(self.counters[source]);
+        if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot }
+    }
+
+    fn taken(&self, game: &Progress, source: usize, level: u32) -> i64 {
+        game.state.value(self.slot(game, source, level)).as_int()
+    }
+
+    /// Does one thing, to its end; answers whether it was possible.
+    pub fn apply(&self, game: &mut Progress, act: Act) -> bool {
+        let spec = game.spec.clone();
+        let data = &spec.0;
+        let done = match act {
+            Act::Enter(level) => game.enter(&data.level(level).id),
+            Act::Checkpoint(index) => {
+                let Some(level) = game.state.spot.level() else { return false };
+                let Some(name) = data.level(level).checkpoints.get(index as usize) else { return false };
+                game.checkpoint(name)
+            }
+            Act::Moment(Moment::Death) => game.death(),
+            Act::Moment(Moment::Restart) => game.restart(),
+            Act::Moment(Moment::Abandon) => game.abandon(),
+            Act::Moment(Moment::NewRun) => game.new_run(),
+            Act::Moment(Moment::Complete) => game.complete(),
+            Act::Moment(Moment::Travel) => game.travel(),
+            Act::Moment(Moment::GameOver) => game.game_over(),
+            Act::Moment(own) => game.own_moment(data.moment_name(own)),
+            Act::Take(source) => {
+                self.take(game, usize::from(source));
+                return true;
+            }
+            Act::Relaunch => {
+                *game = game.suspend().relaunched();
+                return true;
+            }
+        };
+        done.is_ok_and(|outcome| outcome.accepted)
+    }
+
+    /// Takes a source: its counter goes up, and what it gives is written as play would write it.
+    pub fn take(&self, game: &mut Progress, source: usize) {
+        let Some(level) = game.state.spot.level() else { return };
+        let spec = game.spec.clone();
+        let slot = self.slot(game, source, level);
+        let taken = game.state.value(slot).as_int();
+        game.state.write(slot, Value::Int(taken + 1));
+        for gift in &spec.0.sources[source].gives {
+            let field = spec.0.field(gift.field);
+            let slot = if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot };
+            let old = game.state.value(slot);
+            let new = match (&gift.value, old.is_filled()) {
+                (Value::Int(_) | Value::Float(_), true) => add(old, &gift.value),
+                (value, _) => value.clone(),
+            };
+            let (new, _) = field.limits.clamp(new);
+            game.state.write(slot, new);
+        }
+        game.judge_openings();
+    }
+}
+
+/// Whether the game itself says that the run is over: no condition does, and something depends on it.
+pub(crate) fn says_game_over(spec: &SpecData) -> bool {
+    let ruled = |field: &Field| !spec.plan.fate(field.id, Moment::GameOver).rules.is_empty();
+    spec.over_when.is_none() && spec.fields.iter().any(ruled)
+}
+
+/// The act as statements of a playthrough, one line each.
+pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<String> {
+    let data = &*spec.0;
+    match act {
+        Act::Enter(level) => vec![format!("enter {}", data.level(level).id)],
+        Act::Checkpoint(index) => {
+            let name = level.map(|level| data.level(level).checkpoints[index as usize].clone()).unwrap_or_default();
+            vec![format!("checkpoint {name}")]
+        }
+        Act::Moment(moment) => vec![data.moment_name(moment).to_owned()],
+        Act::Relaunch => vec!["quit".into(), "launch".into()],
+        Act::Take(source) => {
+            let source = &data.sources[source as usize];
+            let writes = source.gives.iter().enumerate().map(|(index, gift)| {
+                let field = data.field(gift.field);
+                let how = if matches!(gift.value, Value::Int(_) | Value::Float(_)) { "+=" } else { "=" };
+                let write = format!("{} {how} {}", field.name, gift.value.literal().unwrap_or_else(|| "''".into()));
+                if index == 0 { format!("{write:34} # takes `{}`", source.name) } else { write }
+            });
+            writes.collect()
+        }
+    }
+}
+
+impl fmt::Display for Act {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Act::Enter(_) => f.write_str("enter"),
+            Act::Checkpoint(_) => f.write_str("checkpoint"),
+            Act::Moment(moment) => write!(f, "{moment}"),
+            Act::Relaunch => f.write_str("launch"),
+            Act::Take(_) => f.write_str("a source"),
+        }
+    }
+}

@@ -1,0 +1,77 @@
+//! Which values a question can depend on.
+//!
+//! A field matters if the question reads it, if an opening or `over_when` does, or if a rule of a field that matters reads
+//! it in a guard or an operand, or to find the key it touches. All others can be left out of what tells two states
+//! apart: two states that agree on everything that matters, and in their place, go on to agree whatever is played, and
+//! answer the question alike. A source matters if it gives to a field that does; the others need not be taken at all.
+
+use rustc_hash::FxHashSet;
+
+use vestigum_core::expression::Expression;
+use vestigum_core::fate::Deed;
+use vestigum_core::spec::{FieldId, Opening, Source, Spec, SpecData};
+
+/// The fields and sources that matter to a question.
+#[derive(Clone, Debug)]
+pub(super) struct Cone {
+    /// All slots of the fields that matter, in order.
+    pub slots: Vec<usize>,
+    /// The fields on which openings depend, that play writes and no source gives: what they can be is not known.
+    pub blind: Vec<FieldId>,
+    /// Which sources matter.
+    pub sources: Vec<bool>,
+}
+
+impl Cone {
+    /// `counters` are the fields that count how often a source was taken.
+    pub fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
+        let data = &*spec.0;
+        let mut opening = vec![data.completed, data.opened];
+        for level in &data.levels {
+            if let Opening::When(condition) = &level.opens {
+                opening.extend(condition.reads());
+            }
+        }
+        let opening = closed(spec, opening.into_iter().collect());
+        let mut matter: FxHashSet<FieldId> = asked.into_iter().chain(opening.iter().copied()).collect();
+        matter.extend(data.over_when.iter().flat_map(|over_when| over_when.reads().iter().copied()));
+        matter.extend(data.key_sets.iter().filter_map(|set| set.current.as_ref().map(|(field, _)| *field)));
+        let mut matter = closed(spec, matter);
+        let gives =
+            |source: &Source, fields: &FxHashSet<FieldId>| source.gives.iter().any(|gift| fields.contains(&gift.field));
+        let sources: Vec<bool> = data.sources.iter().map(|source| gives(source, &matter)).collect();
+        let taken = counters.iter().zip(&sources).filter(|(_, matters)| **matters).map(|(counter, _)| *counter);
+        matter.extend(taken);
+        let given = |field: FieldId| data.sources.iter().any(|source| gives(source, &[field].into_iter().collect()));
+        let blind = data.fields.iter().filter(|field| opening.contains(&field.id) && field.played && !given(field.id));
+        let fields = data.fields.iter().filter(|field| matter.contains(&field.id));
+        Cone {
+            slots: fields.flat_map(|field| field.slots()).collect(),
+            blind: blind.map(|field| field.id).collect(),
+            sources,
+        }
+    }
+}
+
+/// The fields, and all that their rules read, and all that those rules read.
+pub(crate) fn closed(spec: &Spec, mut fields: FxHashSet<FieldId>) -> FxHashSet<FieldId> {
+    let mut waiting: Vec<FieldId> = fields.iter().copied().collect();
+    while let Some(field) = waiting.pop() {
+        waiting.extend(read_by_rules(&spec.0, spec, field).into_iter().filter(|read| fields.insert(*read)));
+    }
+    fields
+}
+
+fn read_by_rules(data: &SpecData, spec: &Spec, field: FieldId) -> Vec<FieldId> {
+    let mut read = Vec::new();
+    let mut add = |expression: &Expression| read.extend_from_slice(expression.reads());
+    for moment in spec.moments() {
+        for rule in &data.plan.fate(field, moment).rules {
+            rule.when.iter().for_each(&mut add);
+            if let Deed::Operation(_, operand) = &rule.does {
+                add(operand);
+            }
+        }
+    }
+    read
+}

@@ -1,0 +1,63 @@
+//! Exploring: every state that play can reach, and the shortest way to break a promise.
+//!
+//! A search begins with a fresh profile and says every moment and takes every source that is possible, breadth first, so
+//! the first broken promise it finds is one with the fewest steps. States that were seen before are not looked at again.
+//!
+//! | room | holds |
+//! |---|---|
+//! | `cone` | which values a promise can depend on: the others are left out of what tells states apart |
+//! | `act` | what can happen in a state |
+//! | `question` | what is asked: the promises of the spec, and what is asked of every game |
+//! | `search` | the breadth-first search, in steps that a caller can spread over threads |
+//! | `story` | a counterexample as a playthrough that fails |
+//!
+//! The search starts no thread. [`Search::expand`] works on a part of the frontier and changes nothing, so a caller can
+//! run it on several threads; [`Search::merge`] puts what came of it together, in an order that does not depend on them.
+//!
+//! ```
+//! use vestigum_core::Spec;
+//! use vestigum_verify::explore::{Bounds, Ending, Search, questions};
+//!
+//! let spec = Spec::from_toml(r#"
+//!     [game]
+//!     id = "fellpost"
+//!     [levels]
+//!     order = ["mill_lane"]
+//!     [field.letters]
+//!     type = "int"
+//!     lasts = "visit"
+//!     after_failure = "entry"
+//!     [field.best_letters]
+//!     type = "int"
+//!     per = "level"
+//!     lasts = "profile"
+//!     on.complete = { set = "letters" }          # `max` was meant
+//!     [[source]]
+//!     name = "letter"
+//!     gives = { letters = 10 }
+//!     times = 3
+//!     after_failure = "entry"
+//!     [[promise]]
+//!     name = "a replay never lowers a record"
+//!     never_falls = ["best_letters"]
+//! "#)?;
+//! let question = &questions(&spec)[0];
+//! let ending = Search::new(&spec, question, Bounds::default()).run();
+//! let Ending::Broken(counterexample) = ending else { panic!("it holds") };
+//! assert!(counterexample.play().contains("complete"));
+//! # Ok::<(), vestigum_core::Diagnostics>(())
+//! ```
+
+mod act;
+mod cone;
+mod question;
+mod search;
+mod story;
+
+pub(crate) use act::{Act, Repertoire, says_game_over, statements};
+pub(crate) use cone::closed;
+pub(crate) use question::subjects;
+pub use question::{Question, questions};
+pub(crate) use search::put_state;
+pub use search::{Bounds, Ending, Found, Search, Seen};
+pub use story::Counterexample;

@@ -1,0 +1,327 @@
+//! What is asked of the states: the promises of the spec, and what is asked of every game.
+
+use std::sync::Arc;
+
+use vestigum_core::codes;
+use vestigum_core::expression::{Env, Expression, Restating, Scope, compile};
+use vestigum_core::fate::{Deed, Operation, Rule};
+use vestigum_core::moment::Moment;
+use vestigum_core::place::Checkpoint;
+use vestigum_core::progress::{Progress, entry_name};
+use vestigum_core::spec::{Field, FieldId, Promised, Span, Spec};
+use vestigum_core::suspend::{SuspendedFate, resembled, unpriced, without_price};
+use vestigum_core::types::Type;
+use vestigum_core::value::{Value, below};
+
+use super::act::Act;
+
+/// A question that a search answers.
+#[derive(Clone, Debug)]
+pub struct Question {
+    /// Its place among the questions of its spec.
+    pub(super) index: usize,
+    pub(super) name: Arc<str>,
+    pub(super) asked: Asked,
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum Asked {
+    /// No entry of this ever becomes less.
+    NeverFalls(FieldId),
+    /// A condition, always or after these moments.
+    Holds(Box<Expression>, Vec<Moment>),
+    /// Every level can be opened and completed; quitting and coming back keeps what a save writes.
+    Reachable,
+    /// Giving up or quitting leaves no more of this than a death.
+    NoBetterLeft(FieldId),
+    /// Failing, or quitting inside a level, gives no record that play without it cannot have in as many visits.
+    NothingGained(FieldId),
+}
+
+/// Why a question is answered with no.
+#[derive(Clone, Debug)]
+pub(super) struct Broken {
+    /// In words.
+    pub what: String,
+    /// The expectation that fails when it is played.
+    pub expect: String,
+    /// What has to be known to understand the expectation.
+    pub note: Option<&'static str>,
+}
+
+/// A moment that happened: the states before and after it, and where it left the player.
+#[derive(Clone, Copy)]
+pub(super) struct Happened<'a> {
+    pub moment: Moment,
+    pub before: &'a Progress,
+    pub after: &'a Progress,
+    /// Whether `after` is what the player sees. It is not if a game over follows at once.
+    pub seen: bool,
+}
+
+/// Everything that can be asked of a spec: its promises first.
+pub fn questions(spec: &Spec) -> Vec<Question> {
+    let mut questions = Vec::new();
+    let mut ask = |name: Arc<str>, asked: Asked| {
+        let index = questions.len();
+        questions.push(Question { index, name, asked });
+    };
+    for promise in &spec.0.promises {
+        match &promise.promised {
+            Promised::Holds(condition, after) => {
+                ask(promise.name.clone(), Asked::Holds(Box::new(condition.clone()), after.clone()));
+            }
+            // Each field on its own depends on less than all of them together, so there is less to search.
+            Promised::NeverFalls(fields) => {
+                for id in fields {
+                    let of = if fields.len() == 1 { String::new() } else { format!(": {}", spec.0.field(*id).name) };
+                    ask(format!("{}{of}", promise.name).into(), Asked::NeverFalls(*id));
+                }
+            }
+        }
+    }
+    if spec.levels().len() > 0 {
+        ask("every level can be opened and completed".into(), Asked::Reachable);
+    }
+    // Without a source there is nothing to gain.
+    let records = spec.0.fields.iter().filter(|field| !spec.0.sources.is_empty() && is_record(spec, field));
+    for field in records {
+        ask(format!("failing gains nothing for `{}`", field.name).into(), Asked::NothingGained(field.id));
+    }
+    for field in spec.0.fields.iter().filter(|field| may_pay(spec, field)) {
+        ask(format!("leaving keeps no more of `{}` than dying", field.name).into(), Asked::NoBetterLeft(field.id));
+    }
+    questions
+}
+
+/// Whether leaving can have another fate for the field than a death has, which then takes no price.
+fn may_pay(spec: &Spec, field: &Field) -> bool {
+    let data = &*spec.0;
+    let fates = |moment: Moment| {
+        let touched = unpriced(data, field, moment)?;
+        let otherwise = data.plan.fate(field.id, moment).otherwise;
+        Some((data.meant(moment, touched), data.meant(moment, otherwise)))
+    };
+    let Some(death) = fates(Moment::Death) else { return false };
+    let saved = resembled(data.resume);
+    let SuspendedFate { touched, untouched } = without_price(data, field, saved);
+    let quits = Some((data.meant(saved, touched), data.meant(saved, untouched)));
+    let differs = [fates(Moment::Abandon), quits].iter().any(|left| *left != Some(death));
+    differs && matches!(field.lasts, Span::Run | Span::Profile) && field.ty.is_number()
+}
+
+/// A record is what outlives the run and can grow when a level is completed.
+fn is_record(spec: &Spec, field: &Field) -> bool {
+    let data = &*spec.0;
+    let rules = &data.plan.fate(field.id, Moment::Complete).rules;
+    let grows = |(index, rule): (usize, &Rule)| match &rule.does {
+        Deed::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rules, index),
+        Deed::Operation(Operation::Max, _) => true,
+        Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_above(0.0),
+        Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
+    };
+    let fed = rules.iter().enumerate().any(grows);
+    fed && matches!(field.lasts, Span::Profile | Span::Device) && field.ty.is_number()
+}
+
+impl Question {
+    /// What is asked, in words.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Whether the spec asks it; the others are asked of every game.
+    pub fn is_promise(&self) -> bool {
+        matches!(self.asked, Asked::NeverFalls(_) | Asked::Holds(..))
+    }
+
+    /// The code under which a spec can allow it; promises have none.
+    pub fn code(&self) -> Option<&'static str> {
+        match &self.asked {
+            Asked::NeverFalls(_) | Asked::Holds(..) => None,
+            Asked::Reachable => Some(codes::NEVER_COMPLETED),
+            Asked::NothingGained(_) => Some(codes::FAILING_GAINS),
+            Asked::NoBetterLeft(_) => Some(codes::LEAVING_PAYS),
+        }
+    }
+
+    /// Why the spec allows it, if it does.
+    pub fn allowed<'s>(&self, spec: &'s Spec) -> Option<&'s str> {
+        let subject = self.reads().first().map(|id| &*spec.0.field(*id).name);
+        because(spec, self.code()?, subject)
+    }
+
+    /// The levels that the question leaves out because the spec allows that they are never completed, and why.
+    pub fn allowed_levels<'s>(&self, spec: &'s Spec) -> impl Iterator<Item = (&'s str, &'s str)> {
+        let levels = spec.0.levels.iter().filter(|_| matches!(self.asked, Asked::Reachable));
+        let levels =
+            levels.filter_map(|level| Some((&*level.id, because(spec, codes::NEVER_COMPLETED, Some(&level.id))?)));
+        levels.filter(|_| self.allowed(spec).is_none())
+    }
+
+    pub(super) fn reads(&self) -> Vec<FieldId> {
+        match &self.asked {
+            Asked::NeverFalls(field) | Asked::NothingGained(field) | Asked::NoBetterLeft(field) => vec![*field],
+            Asked::Holds(condition, _) => condition.reads().to_vec(),
+            Asked::Reachable => Vec::new(),
+        }
+    }
+}
+
+/// Why the spec allows a finding about something.
+fn because<'s>(spec: &'s Spec, code: &str, subject: Option<&str>) -> Option<&'s str> {
+    let entry = spec.0.document.allowed.iter().find(|entry| entry.allows(code, subject));
+    entry.map(|entry| entry.because.value.as_str())
+}
+
+/// What a finding of exploring can be about, by its code: levels and fields by name.
+pub(crate) fn subjects<'s>(spec: &'s Spec, code: &str) -> Vec<&'s str> {
+    if code == codes::NEVER_COMPLETED {
+        return spec.0.levels.iter().map(|level| &*level.id).collect();
+    }
+    let asked = questions(spec).into_iter().filter(|question| question.code() == Some(code));
+    asked.filter_map(|question| Some(&*spec.0.field(*question.reads().first()?).name)).collect()
+}
+
+/// The moment that an act says.
+pub(super) fn moment_of(act: Act) -> Option<Moment> {
+    match act {
+        Act::Enter(_) => Some(Moment::Enter),
+        Act::Checkpoint(_) => Some(Moment::Checkpoint),
+        Act::Moment(moment) => Some(moment),
+        Act::Relaunch => Some(Moment::Launch),
+        Act::Take(_) => None,
+    }
+}
+
+impl Asked {
+    /// Judges a moment, if the question is about it.
+    pub fn judge_moment(&self, happened: Happened<'_>) -> Option<Broken> {
+        let Happened { moment, before, after, seen } = happened;
+        match self {
+            Asked::Holds(condition, moments) if moments.contains(&moment) => {
+                // A moment that leaves a level is about the level that is left.
+                let enters = matches!(moment, Moment::Enter | Moment::Checkpoint | Moment::Launch);
+                let env = Env { before: Some(&before.state), ..env_of(if enters { after } else { before }, after) };
+                if condition.needs_level() && env.level.is_none() {
+                    return None;
+                }
+                if condition.holds(&env) { None } else { Some(unheld(condition, &env, Some(moment), after, seen)) }
+            }
+            _ => None,
+        }
+    }
+
+    /// Judges a state that play has led to, and the step that led there.
+    pub fn judge_state(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
+        match self {
+            Asked::NeverFalls(field) => fallen(before, act, after, *field),
+            Asked::Holds(condition, moments) if moments.is_empty() => {
+                let env = env_of(after, after);
+                if condition.needs_level() && env.level.is_none() || condition.holds(&env) {
+                    return None;
+                }
+                Some(unheld(condition, &env, None, after, true))
+            }
+            Asked::NoBetterLeft(field) => left_with_more(before, act, after, *field),
+            Asked::Holds(..) | Asked::Reachable | Asked::NothingGained(_) => None,
+        }
+    }
+}
+
+/// The state after a moment, with the level and the checkpoint of a place.
+fn env_of<'a>(place: &'a Progress, after: &'a Progress) -> Env<'a> {
+    let standing = place.state.spot.standing();
+    let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
+    Env::new(&after.spec.0, &after.state, standing.map(|standing| standing.level), checkpoint)
+}
+
+/// What leaving has left more of than a death in its place would have.
+fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
+    let leaves = matches!(act, Act::Moment(Moment::Abandon) | Act::Relaunch);
+    if !leaves || !before.state.spot.is_level() {
+        return None;
+    }
+    // A game over that follows is a price, so both are looked at before it; and what launching again adds is not kept.
+    let mut died = before.clone();
+    died.failure(Moment::Death).ok()?;
+    let left = if act == Act::Relaunch {
+        before.suspend().state
+    } else {
+        let mut left = before.clone();
+        left.failure(Moment::Abandon).ok()?;
+        left.state
+    };
+    let spec = &*after.spec.0;
+    let field = spec.field(id);
+    let more =
+        |slot: &usize| [&left, &after.state].iter().all(|kept| below(died.state.value(*slot), kept.value(*slot)));
+    let slot = field.slots().find(more)?;
+    let name = entry_name(spec, field, slot, &after.state.made);
+    let (left, dead) = (after.state.value(slot), died.state.value(slot));
+    let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
+    let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
+    Some(Broken { what, expect: at_most(&name, dead), note: None })
+}
+
+/// The expectation that something is not above a value; nothing is above no value but a value.
+pub(super) fn at_most(name: &str, value: &Value) -> String {
+    value.literal().map_or_else(|| format!("not filled({name})"), |value| format!("{name} <= {value}"))
+}
+
+fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
+    let spec = &*after.spec.0;
+    let field = spec.field(id);
+    let slot = field.slots().find(|slot| {
+        let (old, new) = (before.state.value(*slot), after.state.value(*slot));
+        let bool_fell = *old == Value::Bool(true) && *new == Value::Bool(false);
+        old != new && (bool_fell || !new.is_filled() || (old.is_filled() && below(new, old)))
+    })?;
+    let name = entry_name(spec, field, slot, &after.state.made);
+    let (old, new) = (before.state.value(slot), after.state.value(slot));
+    let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
+    let expect = match (old, old.literal().unwrap_or_default()) {
+        (Value::Bool(_), _) => name.clone(),
+        // Without a value it reads as zero, which may be more.
+        (_, old) if field.optional => format!("filled({name}) and {name} >= {old}"),
+        (_, old) => format!("{name} >= {old}"),
+    };
+    Some(Broken { what: format!("`{name}` fell from {old} to {new} at `{told}`"), expect, note: None })
+}
+
+/// A condition that does not hold, after a moment or always, and the expectation that fails behind the step.
+fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: &Progress, seen: bool) -> Broken {
+    let judged = condition.judge(env);
+    let failing = judged.iter().filter(|part| !part.holds);
+    let parts: Vec<String> = failing
+        .map(|part| {
+            let values: Vec<String> = part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
+            let values = if values.is_empty() { String::new() } else { format!(": {}", values.join(", ")) };
+            format!("`{}` does not hold{values}", part.part)
+        })
+        .collect();
+    let when = moment.map(|moment| format!("after `{}` ", env.spec.moment_name(moment))).unwrap_or_default();
+    let restating = Restating { env: *env, seen, level: after.state.spot.level() };
+    let expect = condition.restated(restating).filter(|text| fails(text, after));
+    Broken {
+        what: format!("{when}{}", parts.join("; ")),
+        // What has no words in a playthrough fails all the same, where it should.
+        expect: expect.unwrap_or_else(|| "false".into()),
+        note: (!seen).then_some("It is judged before the game over that follows, so its values are written out."),
+    }
+}
+
+/// Whether an expectation can be read by a playthrough, and fails where this one stands.
+fn fails(text: &str, after: &Progress) -> bool {
+    let compiled = compile(&after.spec.0, Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
+    compiled.is_some_and(|expectation| after.evaluate(&expectation).is_ok_and(|value| !value.as_bool()))
+}
+
+/// The checkpoint of a place, for keys of states.
+pub(super) fn checkpoint_key(checkpoint: Option<&Checkpoint>) -> u64 {
+    match checkpoint {
+        None => 0,
+        Some(Checkpoint::Listed(index)) => u64::from(*index) + 1,
+        Some(Checkpoint::Named(name)) => xxhash_rust::xxh3::xxh3_64(name.as_bytes()) | 1 << 63,
+    }
+}

@@ -1,0 +1,511 @@
+//! The breadth-first search.
+
+use rustc_hash::{FxHashMap, FxHashSet};
+use xxhash_rust::xxh3::xxh3_128;
+
+use vestigum_core::moment::Moment;
+use vestigum_core::place::Spot;
+use vestigum_core::progress::{Progress, entry_name};
+use vestigum_core::spec::Spec;
+use vestigum_core::state::State;
+use vestigum_core::value::{Value, below};
+
+use super::act::{Act, Repertoire, says_game_over};
+use super::cone::Cone;
+use super::question::{Asked, Broken, Happened, Question, at_most, checkpoint_key, moment_of, questions};
+use super::story::{Counterexample, tell};
+
+/// How far a search goes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Bounds {
+    /// The most steps from a fresh profile.
+    pub depth: usize,
+    /// The most states.
+    pub states: usize,
+    /// Moments that this game never says.
+    pub without: Vec<Moment>,
+    /// Whether values that cannot matter are left out of what tells states apart. Turned off only to check that it
+    /// changes no answer.
+    pub reduce: bool,
+}
+
+impl Default for Bounds {
+    fn default() -> Bounds {
+        Bounds { depth: 200, states: 1_000_000, without: Vec::new(), reduce: true }
+    }
+}
+
+/// How much a search has seen.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Seen {
+    /// Different states.
+    pub states: usize,
+    /// Steps between them.
+    pub transitions: usize,
+    /// The most steps from a fresh profile.
+    pub depth: usize,
+    /// Whether that was all there is.
+    pub all: bool,
+    /// Whether it was stopped before it came to its bounds: by [`Search::stop`].
+    pub stopped: bool,
+}
+
+/// The answer of a search.
+#[derive(Clone, Debug)]
+pub enum Ending {
+    /// No state that was seen breaks it.
+    Holds(Seen),
+    /// The shortest way to break it.
+    Broken(Box<Counterexample>),
+    /// It depends on these fields, which play writes and no source gives: what they can be is not known.
+    Unknown(Seen, Vec<String>),
+}
+
+impl Ending {
+    /// What the search has seen.
+    pub fn seen(&self) -> Seen {
+        match self {
+            Ending::Holds(seen) | Ending::Unknown(seen, _) => *seen,
+            Ending::Broken(counterexample) => counterexample.seen(),
+        }
+    }
+
+    /// The shortest way to break it, if it is broken.
+    pub fn broken(&self) -> Option<&Counterexample> {
+        match self {
+            Ending::Broken(counterexample) => Some(counterexample),
+            Ending::Holds(_) | Ending::Unknown(..) => None,
+        }
+    }
+}
+
+/// A visited state: where it came from, and by what.
+#[derive(Clone, Copy, Debug)]
+struct Visit {
+    parent: u32,
+    act: Act,
+}
+
+/// A state of the frontier.
+#[derive(Clone, Debug)]
+struct Node {
+    id: u32,
+    game: Progress,
+    enters: u8,
+}
+
+/// A step from the frontier to a state that was not seen in an earlier round.
+#[derive(Clone, Debug)]
+pub struct Found {
+    parent: u32,
+    act: Act,
+    key: u128,
+    next: Option<(Progress, u8)>,
+    broken: Option<Broken>,
+    transitions: usize,
+}
+
+/// How many visits a search for gains looks at.
+const VISITS: u8 = 2;
+
+/// A search for the answer to one question.
+pub struct Search<'s> {
+    /// The question, as the spec with counters asks it.
+    question: Question,
+    /// The spec with a counter for each source.
+    spec: Spec,
+    plain: &'s Spec,
+    cone: Cone,
+    repertoire: Repertoire,
+    bounds: Bounds,
+    visited: FxHashSet<u128>,
+    visits: Vec<Visit>,
+    frontier: Vec<Node>,
+    seen: Seen,
+    /// For gains: the best that play without failing has of each entry, by the number of visits.
+    best: FxHashMap<(u8, usize), Value>,
+    completed: Vec<bool>,
+    ended: Option<Ending>,
+    /// For gains: the search without failing, which comes first.
+    honest: Option<Box<Search<'s>>>,
+}
+
+impl<'s> Search<'s> {
+    /// A search that stands at a fresh profile.
+    ///
+    /// # Panics
+    /// If the question is one of another spec.
+    pub fn new(spec: &'s Spec, question: &'s Question, bounds: Bounds) -> Search<'s> {
+        let mut search = Search::begin(spec, question, bounds.clone(), true);
+        if let Asked::NothingGained(_) = question.asked {
+            // First what can be had without failing, by the same steps.
+            search.honest = Some(Box::new(Search::begin(spec, question, bounds, false)));
+            search.after_honest();
+        }
+        search
+    }
+
+    /// Once it is known what can be had without failing, the search itself begins.
+    fn after_honest(&mut self) {
+        let Some(honest) = self.honest.take_if(|honest| honest.ended.is_some()) else { return };
+        self.seen.transitions += honest.seen.transitions;
+        // What honest play was not seen to the end of may have more: then nothing can be said against failing.
+        if !honest.seen.all {
+            self.ended = Some(Ending::Holds(honest.seen));
+        }
+        self.best = honest.best;
+    }
+
+    /// Ends the search where it is: what it has not seen is left open.
+    pub fn stop(&mut self) {
+        if let Some(mut honest) = self.honest.take() {
+            honest.seen.stopped = true;
+            self.ended = Some(Ending::Holds(honest.seen));
+        }
+        if self.ended.is_none() {
+            self.seen.stopped = true;
+            self.ended = Some(Ending::Holds(self.seen));
+        }
+    }
+
+    fn begin(plain: &'s Spec, question: &'s Question, bounds: Bounds, failures: bool) -> Search<'s> {
+        let (spec, counters) = plain.with_counters();
+        let question = questions(&spec).swap_remove(question.index);
+        let mut cone = Cone::of(&spec, &counters, question.reads());
+        if !bounds.reduce {
+            cone.slots = (0..spec.0.slots).collect();
+            cone.sources.iter_mut().for_each(|matters| *matters = true);
+        }
+        let says_game_over = says_game_over(&spec.0);
+        let sources = cone.sources.clone();
+        let without = bounds.without.clone();
+        let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
+        let untouched = Progress::at(&spec, State::fresh(&spec.0));
+        let game = Progress::fresh(&spec);
+        // What is allowed never to be completed is as good as completed.
+        let mut completed = vec![false; spec.0.levels.len()];
+        for (level, _) in question.allowed_levels(&spec) {
+            completed[spec.0.level_ids[level] as usize] = true;
+        }
+        let mut search = Search {
+            question,
+            plain,
+            cone,
+            repertoire,
+            bounds,
+            visited: FxHashSet::default(),
+            visits: Vec::new(),
+            frontier: Vec::new(),
+            seen: Seen { states: 1, ..Seen::default() },
+            best: FxHashMap::default(),
+            completed,
+            ended: None,
+            honest: None,
+            spec,
+        };
+        let key = search.key(&mut Vec::new(), &game.state, 0);
+        search.visited.insert(key);
+        search.visits.push(Visit { parent: 0, act: Act::Relaunch });
+        search.note(&game.state, 0);
+        // The first launch is a moment like any other, from everything at its default.
+        let asked = &search.question.asked;
+        let launched = Happened { moment: Moment::Launch, before: &untouched, after: &game, seen: true };
+        let broken = asked.judge_moment(launched).or_else(|| asked.judge_state(&untouched, Act::Relaunch, &game));
+        if let Some(broken) = broken {
+            search.ended = Some(search.told(&[], &broken));
+        }
+        search.frontier.push(Node { id: 0, game, enters: 0 });
+        search
+    }
+
+    /// What has been seen so far.
+    pub fn seen(&self) -> Seen {
+        self.honest.as_ref().map_or(self.seen, |honest| honest.seen)
+    }
+
+    /// How many states wait to be looked at in this round; 0 when the search is over.
+    pub fn frontier(&self) -> usize {
+        match &self.honest {
+            Some(honest) => honest.frontier(),
+            None if self.ended.is_some() => 0,
+            None => self.frontier.len(),
+        }
+    }
+
+    /// Looks at a part of the frontier: everything that can happen there. Changes nothing.
+    pub fn expand(&self, part: std::ops::Range<usize>) -> Vec<Found> {
+        if let Some(honest) = &self.honest {
+            return honest.expand(part);
+        }
+        let mut found = Vec::new();
+        let mut known = FxHashSet::default();
+        let mut bytes = Vec::with_capacity(16 + self.cone.slots.len() * 9);
+        for node in &self.frontier[part] {
+            let before = &node.game;
+            let acts = self.repertoire.acts(&self.spec, before);
+            let mut transitions = acts.len();
+            for act in acts {
+                let Some((after, broken)) = self.step(before, act) else { continue };
+                let enters = self.count(node.enters, act);
+                if enters > VISITS && self.counts_visits() {
+                    continue;
+                }
+                let key = self.key(&mut bytes, &after.state, enters);
+                let new = !self.visited.contains(&key) && known.insert(key);
+                if new || broken.is_some() {
+                    let next = new.then_some((after, enters));
+                    found.push(Found {
+                        parent: node.id,
+                        act,
+                        key,
+                        next,
+                        broken,
+                        transitions: std::mem::take(&mut transitions),
+                    });
+                }
+            }
+            if transitions > 0 {
+                // Nothing new came of it, and it was looked at all the same.
+                let (parent, act, key) = (node.id, Act::Relaunch, 0);
+                found.push(Found { parent, act, key, next: None, broken: None, transitions });
+            }
+        }
+        found
+    }
+
+    /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on.
+    pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Found>>) -> bool {
+        if let Some(honest) = &mut self.honest {
+            honest.merge(rounds);
+            self.after_honest();
+            return self.frontier() > 0;
+        }
+        let mut next = Vec::new();
+        let depth = self.seen.depth + 1;
+        for found in rounds.into_iter().flatten() {
+            self.seen.transitions += found.transitions;
+            if let Some(broken) = found.broken {
+                self.seen.depth = depth;
+                self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                return false;
+            }
+            let Some((game, enters)) = found.next else { continue };
+            if self.seen.states >= self.bounds.states || !self.visited.insert(found.key) {
+                continue;
+            }
+            let id = self.visits.len() as u32;
+            self.visits.push(Visit { parent: found.parent, act: found.act });
+            self.seen.states += 1;
+            if let Some(broken) = self.note(&game.state, enters) {
+                self.seen.depth = depth;
+                self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                return false;
+            }
+            next.push(Node { id, game, enters });
+        }
+        self.frontier = next;
+        if self.frontier.is_empty() {
+            self.seen.all = self.seen.states < self.bounds.states;
+            self.end();
+            return false;
+        }
+        self.seen.depth = depth;
+        if depth >= self.bounds.depth || self.seen.states >= self.bounds.states {
+            self.end();
+            return false;
+        }
+        true
+    }
+
+    /// One round on this thread.
+    pub fn round(&mut self) -> bool {
+        let found = self.expand(0..self.frontier());
+        self.merge([found])
+    }
+
+    /// Searches to the end on this thread.
+    pub fn run(mut self) -> Ending {
+        while self.frontier() > 0 && self.round() {}
+        self.into_ending()
+    }
+
+    /// The answer.
+    pub fn into_ending(self) -> Ending {
+        self.ended.unwrap_or(Ending::Holds(self.seen))
+    }
+
+    fn end(&mut self) {
+        let missing = self.completed.iter().position(|completed| !completed);
+        let asked = matches!(self.question.asked, Asked::Reachable);
+        // Where not all was seen, what was not found may be further on.
+        self.ended = Some(match missing.filter(|_| asked && self.seen.all) {
+            Some(_) if !self.cone.blind.is_empty() => {
+                let names = self.cone.blind.iter().map(|id| self.spec.0.field(*id).name.to_string());
+                Ending::Unknown(self.seen, names.collect())
+            }
+            Some(level) => {
+                let id = self.spec.0.level(level as u32).id.clone();
+                let what = format!("`{id}` is never completed, whatever is played");
+                let expect = format!("completed[{id}]");
+                self.told(&[], &Broken { what, expect, note: None })
+            }
+            None => Ending::Holds(self.seen),
+        });
+    }
+
+    fn counts_visits(&self) -> bool {
+        matches!(self.question.asked, Asked::NothingGained(_))
+    }
+
+    fn count(&self, enters: u8, act: Act) -> u8 {
+        if self.counts_visits() { enters + u8::from(matches!(act, Act::Enter(_))) } else { 0 }
+    }
+
+    /// What a new state adds to what the whole search knows, and what that breaks.
+    fn note(&mut self, state: &State, enters: u8) -> Option<Broken> {
+        let data = self.spec.0.clone();
+        match self.question.asked {
+            Asked::Reachable => {
+                let slots = data.field(data.completed).slots();
+                for (completed, slot) in self.completed.iter_mut().zip(slots) {
+                    *completed |= state.value(slot).as_bool();
+                }
+                None
+            }
+            Asked::NothingGained(id) => {
+                let field = data.field(id);
+                for slot in field.slots() {
+                    let value = state.value(slot);
+                    if !self.repertoire.failures {
+                        let best = self.best.entry((enters, slot)).or_insert_with(|| value.clone());
+                        if below(best, value) {
+                            *best = value.clone();
+                        }
+                        continue;
+                    }
+                    // Fewer visits can have no more than as many.
+                    let had = (0..=enters).filter_map(|enters| self.best.get(&(enters, slot)));
+                    let best = had.reduce(|a, b| if below(a, b) { b } else { a })?.clone();
+                    if below(&best, value) {
+                        let name = entry_name(&data, field, slot, &state.made);
+                        let s = if enters == 1 { "" } else { "s" };
+                        return Some(Broken {
+                            what: format!(
+                                "`{name}` is {value}, and without failing it is {best} at most in {enters} visit{s}"
+                            ),
+                            expect: at_most(&name, &best),
+                            note: None,
+                        });
+                    }
+                }
+                None
+            }
+            _ => None,
+        }
+    }
+
+    /// One step: the state after it, and what it breaks. Every moment that happens is judged, whoever said it: a failure
+    /// may be followed by a game over. What must always hold, and what must never fall, is judged in the state that a
+    /// player sees.
+    fn step(&self, before: &Progress, act: Act) -> Option<(Progress, Option<Broken>)> {
+        let asked = &self.question.asked;
+        let mut after = before.clone();
+        let mut broken = None;
+        if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {
+            let mut outcome = after.failure(moment).ok()?;
+            let failed = after.clone();
+            after.judge_run(&mut outcome);
+            let over = outcome.game_over;
+            after.finished(outcome);
+            // Without a game over the openings belong to the moment.
+            let judged = if over { &failed } else { &after };
+            broken = asked.judge_moment(Happened { moment, before, after: judged, seen: !over });
+            if over {
+                let end = Happened { moment: Moment::GameOver, before: &failed, after: &after, seen: true };
+                broken = broken.or_else(|| asked.judge_moment(end));
+            }
+        } else {
+            if !self.repertoire.apply(&mut after, act) {
+                return None;
+            }
+            if let Some(moment) = moment_of(act) {
+                broken = asked.judge_moment(Happened { moment, before, after: &after, seen: true });
+            }
+        }
+        let broken = broken.or_else(|| asked.judge_state(before, act, &after));
+        Some((after, broken))
+    }
+
+    /// What tells states apart: the place, and every value that matters with its marks.
+    fn key(&self, bytes: &mut Vec<u8>, state: &State, enters: u8) -> u128 {
+        bytes.clear();
+        bytes.push(enters);
+        put_state(bytes, state, &self.cone.slots);
+        xxh3_128(bytes)
+    }
+
+    fn counterexample(&self, parent: u32, act: Act, broken: &Broken) -> Ending {
+        let mut acts = vec![act];
+        let mut at = parent;
+        while at != 0 {
+            let visit = self.visits[at as usize];
+            acts.push(visit.act);
+            at = visit.parent;
+        }
+        acts.reverse();
+        self.told(&acts, broken)
+    }
+
+    fn told(&self, acts: &[Act], broken: &Broken) -> Ending {
+        Ending::Broken(Box::new(tell(self.plain, &self.question, acts, broken, self.seen)))
+    }
+}
+
+/// The place, and some values with their marks.
+pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
+    match &state.spot {
+        Spot::Menu => bytes.push(0),
+        Spot::RunOver => bytes.push(1),
+        Spot::Level(standing) => {
+            bytes.push(2);
+            bytes.extend_from_slice(&standing.level.to_le_bytes());
+            bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
+            bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
+        }
+    }
+    let in_level = state.spot.is_level();
+    for slot in slots {
+        let value = state.value(*slot);
+        put(bytes, value);
+        if in_level {
+            let (entry, checkpoint) = state.noted_marks(*slot);
+            for (mark, sign) in [(entry, 0xE0), (checkpoint, 0xC0)] {
+                if let Some(mark) = mark.filter(|mark| *mark != value) {
+                    bytes.push(sign);
+                    put(bytes, mark);
+                }
+            }
+        }
+    }
+}
+
+fn put(bytes: &mut Vec<u8>, value: &Value) {
+    match value {
+        Value::Unfilled => bytes.push(0),
+        Value::Bool(bool) => bytes.push(1 + u8::from(*bool)),
+        Value::Int(int) => {
+            bytes.push(3);
+            bytes.extend_from_slice(&int.to_le_bytes());
+        }
+        Value::Float(float) => {
+            bytes.push(4);
+            bytes.extend_from_slice(&float.get().to_bits().to_le_bytes());
+        }
+        other => {
+            let text = other.to_string();
+            bytes.push(5);
+            bytes.extend_from_slice(&(text.len() as u32).to_le_bytes());
+            bytes.extend_from_slice(text.as_bytes());
+        }
+    }
+}

@@ -1,0 +1,103 @@
+//! A counterexample as a playthrough that fails when it is run.
+
+use std::sync::Arc;
+
+use vestigum_core::spec::Spec;
+
+use super::act::{Act, statements};
+use super::question::{Broken, Question};
+use super::search::Seen;
+
+/// The shortest way to break a promise.
+#[derive(Clone, Debug)]
+pub struct Counterexample {
+    name: Arc<str>,
+    what: String,
+    play: String,
+    steps: usize,
+    seen: Seen,
+}
+
+impl Counterexample {
+    /// The promise.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// What happens, in words.
+    pub fn what(&self) -> &str {
+        &self.what
+    }
+
+    /// A playthrough that fails when it is run, as the text of a `.play` file.
+    pub fn play(&self) -> &str {
+        &self.play
+    }
+
+    /// How many steps it takes from a fresh profile.
+    pub fn steps(&self) -> usize {
+        self.steps
+    }
+
+    /// What the search had seen when it found it.
+    pub fn seen(&self) -> Seen {
+        self.seen
+    }
+
+    /// A name for the file, made from that of the promise.
+    pub fn file_name(&self) -> String {
+        let mut name = String::new();
+        for c in self.name.chars().flat_map(char::to_lowercase) {
+            let c = if c.is_ascii_alphanumeric() { c } else { '_' };
+            if c != '_' || !(name.is_empty() || name.ends_with('_')) {
+                name.push(c);
+            }
+        }
+        let name: String = name.trim_end_matches('_').chars().take(60).collect();
+        format!("{}.play", if name.is_empty() { "promise" } else { &name })
+    }
+}
+
+pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Broken, seen: Seen) -> Counterexample {
+    let name = question.name.clone();
+    // A name may have line breaks; what stands in a line may not.
+    let shown: String = name.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
+    let mut lines = vec![
+        format!("# {}: {}", if question.is_promise() { "Broken promise" } else { "Asked of every game" }, shown),
+        format!("# {}.", capital(&broken.what).replace(char::is_control, " ")),
+    ];
+    lines.extend(broken.note.map(|note| format!("# {note}")));
+    match acts.len() {
+        0 => {}
+        1 => lines.push("# It takes one step.".into()),
+        steps => lines.push(format!("# There is no shorter way than these {steps} steps.")),
+    }
+    lines.push(String::new());
+    lines.push(format!("playthrough \"{}\"", shown.replace('"', "'")));
+    lines.push("launch".into());
+    let mut level = None;
+    for act in acts {
+        let inside = level.is_some() && !matches!(act, Act::Moment(moment) if leaves(*moment));
+        let indent = if inside { "  " } else { "" };
+        lines.extend(statements(spec, *act, level).iter().map(|line| format!("{indent}{line}").trim_end().to_owned()));
+        match act {
+            Act::Enter(entered) => level = Some(*entered),
+            Act::Moment(moment) if leaves(*moment) => level = None,
+            _ => {}
+        }
+    }
+    lines.push(format!("expect {}", broken.expect));
+    let play = lines.join("\n") + "\n";
+    Counterexample { name, what: broken.what.clone(), play, steps: acts.len(), seen }
+}
+
+/// Whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.
+fn leaves(moment: vestigum_core::moment::Moment) -> bool {
+    use vestigum_core::moment::Moment::{Abandon, Complete, GameOver, NewRun, Travel};
+    matches!(moment, Complete | Travel | Abandon | GameOver | NewRun)
+}
+
+fn capital(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map(|first| first.to_uppercase().chain(chars).collect()).unwrap_or_default()
+}

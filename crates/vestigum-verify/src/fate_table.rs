@@ -1,0 +1,243 @@
+//! The fate table: every field against every moment, and what quitting and crashing leave.
+//!
+//! The words and signs are the same wherever the table is shown:
+//!
+//! | sign | word | meaning |
+//! |---|---|---|
+//! | ● | `keep` | the value stays |
+//! | ◑ | `checkpoint` | back to what it was at the last checkpoint |
+//! | ◔ | `entry` | back to what it was when the level was entered |
+//! | ○ | `reset` | back to the default |
+//! | ▲ | `max` `min` | a record: the better value stays |
+//! | + | `add` `set` `union` | a rule changes it |
+//! | ◷ | `saved` | as the last save left it |
+//! | · | `none` | the field has no value there |
+
+use vestigum_core::fate::{Deed, Operation, Rule, Simple};
+use vestigum_core::moment::Moment;
+use vestigum_core::spec::{Field, Resume, Span, Spec};
+use vestigum_core::suspend::{resembled, without_price};
+
+/// Every field against every moment.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FateTable {
+    /// The names of the moments, then `quit` and `crash`.
+    pub columns: Vec<String>,
+    /// One row for each field, the built-in ones last.
+    pub rows: Vec<FateRow>,
+    /// The moments at which the game saves, besides quit and reset.
+    pub saves: Vec<String>,
+}
+
+/// One field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FateRow {
+    /// Its name.
+    pub field: String,
+    /// Its type.
+    pub ty: String,
+    /// What it is keyed by.
+    pub axes: Vec<String>,
+    /// How long it lasts.
+    pub lasts: Span,
+    /// Who writes it.
+    pub written_by: &'static str,
+    /// Whether every game has it.
+    pub built_in: bool,
+    /// One for each column.
+    pub cells: Vec<FateCell>,
+    /// Its rules in full: the moment and what happens there.
+    pub rules: Vec<(String, String)>,
+}
+
+/// What one moment does to one field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FateCell {
+    /// The word: see the table of the module.
+    pub word: &'static str,
+    /// The operand of a rule, as it was written.
+    pub operand: Option<String>,
+    /// Whether it depends on a condition, or on the entry.
+    pub guarded: bool,
+}
+
+impl FateRow {
+    /// What stands behind the name of a keyed field: its axes in brackets.
+    pub fn keys(&self) -> String {
+        if self.axes.is_empty() { String::new() } else { format!("[{}]", self.axes.join(", ")) }
+    }
+}
+
+impl FateCell {
+    fn plain(word: &'static str) -> FateCell {
+        FateCell { word, operand: None, guarded: false }
+    }
+
+    /// The sign that goes with the word.
+    pub fn sign(&self) -> &'static str {
+        match self.word {
+            "keep" => "●",
+            "checkpoint" => "◑",
+            "entry" => "◔",
+            "reset" => "○",
+            "max" | "min" => "▲",
+            "set" | "add" | "union" => "+",
+            "saved" => "◷",
+            _ => "·",
+        }
+    }
+
+    /// The cell in a few characters: the sign, a word where the sign says too little, and `?` for a condition.
+    pub fn short(&self) -> String {
+        let guard = if self.guarded { "?" } else { "" };
+        let text = match (self.word, &self.operand) {
+            ("add", Some(operand)) if operand.len() <= 5 => {
+                return match operand.strip_prefix('-') {
+                    Some(less) => format!("− {less}{guard}"),
+                    None => format!("+ {operand}{guard}"),
+                };
+            }
+            ("checkpoint", _) => "check",
+            ("none", _) => return "·".into(),
+            (word, _) => word,
+        };
+        format!("{} {text}{guard}", self.sign())
+    }
+}
+
+/// The moments in the order in which play meets them.
+const ORDER: [Moment; 10] = [
+    Moment::Enter,
+    Moment::Checkpoint,
+    Moment::Death,
+    Moment::Restart,
+    Moment::Complete,
+    Moment::Travel,
+    Moment::Abandon,
+    Moment::GameOver,
+    Moment::NewRun,
+    Moment::Launch,
+];
+
+impl FateTable {
+    /// Works out the table of a spec.
+    ///
+    /// ```
+    /// use vestigum_core::Spec;
+    /// use vestigum_verify::fate_table::FateTable;
+    ///
+    /// let spec = Spec::from_toml(r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     [levels]
+    ///     order = ["mill_lane"]
+    ///     [field.score]
+    ///     type = "int"
+    ///     lasts = "run"
+    ///     after_failure = "entry"
+    /// "#)?;
+    /// let table = FateTable::of(&spec);
+    /// let death = table.columns.iter().position(|column| column == "death").unwrap();
+    /// assert_eq!(table.rows[0].cells[death].short(), "◔ entry");
+    /// # Ok::<(), vestigum_core::Diagnostics>(())
+    /// ```
+    pub fn of(spec: &Spec) -> FateTable {
+        let own = spec.moments().filter(|moment| matches!(moment, Moment::Own(_)));
+        let moments: Vec<Moment> = ORDER.into_iter().chain(own).collect();
+        let names = moments.iter().map(|moment| spec.moment_name(*moment).to_owned());
+        FateTable {
+            columns: names.chain(["quit".to_owned(), "crash".to_owned()]).collect(),
+            rows: spec.fields().map(|field| row(spec, field, &moments)).collect(),
+            saves: spec.save_at().iter().map(|moment| spec.moment_name(*moment).to_owned()).collect(),
+        }
+    }
+}
+
+fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
+    let mut cells: Vec<FateCell> = moments.iter().map(|moment| at_moment(spec, field, *moment)).collect();
+    cells.push(at_quit(spec, field));
+    cells.push(at_crash(spec, field, moments));
+    let rules = moments.iter().flat_map(|moment| {
+        let name = spec.moment_name(*moment);
+        spec.fate(field, *moment).rules.iter().map(move |rule| (name.to_owned(), in_full(rule)))
+    });
+    FateRow {
+        field: field.name().to_owned(),
+        ty: field.ty().to_string(),
+        axes: field.axes().iter().map(|axis| spec.0.axis_word(*axis).to_owned()).collect(),
+        lasts: field.lasts(),
+        written_by: field.written_by().word(),
+        built_in: field.is_built_in(),
+        cells,
+        rules: rules.collect(),
+    }
+}
+
+fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
+    let fate = spec.fate(field, moment);
+    let outside = matches!(moment, Moment::NewRun | Moment::Launch) && field.needs_level();
+    if outside {
+        return FateCell::plain("none");
+    }
+    // Of a list the first rule that changes something tells most; the rules in full stand below the table.
+    let keeps = |rule: &&Rule| matches!(rule.does, Deed::Simple(Simple::Keep));
+    let telling = fate.rules.iter().find(|rule| !keeps(rule)).or(fate.rules.first());
+    match telling {
+        None => FateCell::plain(spec.0.meant(moment, fate.otherwise).word()),
+        Some(Rule { when, does }) => FateCell {
+            word: match does {
+                Deed::Simple(simple) => spec.0.meant(moment, *simple).word(),
+                Deed::Operation(operation, _) => operation.word(),
+            },
+            operand: match does {
+                Deed::Simple(_) => None,
+                Deed::Operation(_, operand) => Some(operand.source().to_owned()),
+            },
+            // The entries of a keyed field that the rule does not touch have a fate of their own.
+            guarded: when.is_some() || fate.rules.len() > 1 || (field.is_keyed() && fate.otherwise != Simple::Keep),
+        },
+    }
+}
+
+/// What is left after quitting in a level and launching again.
+fn at_quit(spec: &Spec, field: &Field) -> FateCell {
+    match (field.lasts(), spec.resume()) {
+        (Span::Device, _) => FateCell::plain("keep"),
+        (Span::Session, _) => FateCell::plain("reset"),
+        (_, Resume::None) => at_moment(spec, field, Moment::Abandon),
+        (Span::Attempt, _) => FateCell::plain("entry"),
+        (_, resume) => {
+            let failure = resembled(resume);
+            FateCell::plain(spec.0.meant(failure, without_price(&spec.0, field, failure).touched).word())
+        }
+    }
+}
+
+/// What a crash leaves: what the last save left, which is everything if the field changes only where the game saves.
+fn at_crash(spec: &Spec, field: &Field, moments: &[Moment]) -> FateCell {
+    if !field.lasts().is_saved() {
+        return at_quit(spec, field);
+    }
+    let changes_unsaved = |moment: &Moment| {
+        let fate = spec.fate(field, *moment);
+        let changes = !fate.rules.is_empty() || (fate.otherwise != Simple::Keep && !fate.otherwise.rewinds());
+        changes && !spec.save_at().contains(moment)
+    };
+    // A level opens when another is completed or something else is written; it opens again after the crash if that
+    // was saved, so only its own rules count.
+    let safe = !field.written_by().play() && !moments.iter().any(changes_unsaved);
+    FateCell::plain(if safe { "keep" } else { "saved" })
+}
+
+/// A rule in full, as the table's notes show it.
+fn in_full(rule: &Rule) -> String {
+    let does = match &rule.does {
+        Deed::Simple(simple) => simple.word().to_owned(),
+        Deed::Operation(Operation::Add, operand) => format!("add {}", operand.source()),
+        Deed::Operation(operation, operand) => format!("{} {}", operation.word(), operand.source()),
+    };
+    match &rule.when {
+        None => does,
+        Some(when) => format!("{does} when {}", when.source()),
+    }
+}

@@ -1,0 +1,153 @@
+//! What must hold when a store is opened after a fault.
+
+use std::panic::{AssertUnwindSafe, catch_unwind};
+
+use vestigum_core::image::Origin;
+use vestigum_core::{Image, Owner, Progress, Spec};
+
+use crate::sim_disk::SimDisk;
+use vestigum::tools::newest_readable;
+use vestigum::SessionError;
+use vestigum::store::Store;
+
+use super::recorder::{Expectations, Expected, Open, changed};
+
+/// What was loaded, and what should have been.
+#[derive(Clone, Debug)]
+pub(super) struct Finding {
+    pub loaded: String,
+    pub expected: String,
+}
+
+/// What damage did.
+pub(super) enum Rotten {
+    /// What loads is the newest image all the same.
+    Harmless,
+    /// The damage was passed over, or the launch refused, and said why.
+    Reported,
+}
+
+/// After a power loss: of each owner the last acknowledged image or a newer one, whole; and the next save works. Answers
+/// whether a launch had to pass something over.
+pub(super) fn judge<S: Store>(
+    spec: &Spec,
+    open: Open<'_, S>,
+    disk: &SimDisk,
+    expectations: &Expectations,
+    save_again: bool,
+) -> Result<bool, Finding> {
+    caught(expectations, || {
+        let store = opened(open, disk, expectations)?;
+        let mut recovered = false;
+        for (owner, expected) in expectations {
+            let found = newest_readable(&store, owner).map_err(|error| expected.failed(error))?;
+            let digest = found.image.as_ref().map(Image::digest);
+            if !digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest)) {
+                return Err(expected.finding(found.image.as_ref()));
+            }
+            recovered |= matches!(found.origin, Origin::Recovered { .. });
+            if save_again {
+                launches(spec, owner, found.image.as_ref(), expected)?;
+                next_save(&store, found.newest, found.image.as_ref().unwrap_or(&expected.sample), expected)?;
+            }
+        }
+        Ok(recovered)
+    })
+}
+
+/// After damage to one file: what loads is an image that was saved, and if it is not the newest, that is said.
+pub(super) fn judge_rot<S: Store>(
+    open: Open<'_, S>,
+    disk: &SimDisk,
+    expectations: &Expectations,
+) -> Result<Rotten, Finding> {
+    caught(expectations, || {
+        let store = opened(open, disk, expectations)?;
+        let mut reported = false;
+        for (owner, expected) in expectations {
+            match newest_readable(&store, owner) {
+                Ok(found) => {
+                    let said = matches!(found.origin, Origin::Recovered { .. });
+                    let digest = found.image.as_ref().map(Image::digest);
+                    let right = digest.as_ref().is_some_and(|digest| expected.digests.contains(digest));
+                    let older = digest.as_ref().is_some_and(|digest| expected.known.contains_key(digest));
+                    if !(right || older && said) {
+                        return Err(expected.finding(found.image.as_ref()));
+                    }
+                    reported |= said;
+                }
+                // With other images to fall back on, one that is damaged is no reason to refuse.
+                Err(SessionError::AllDamaged { damaged, .. }) if damaged.len() == 1 => reported = true,
+                Err(error) => return Err(expected.failed(error)),
+            }
+        }
+        Ok(if reported { Rotten::Reported } else { Rotten::Harmless })
+    })
+}
+
+fn opened<S: Store>(open: Open<'_, S>, disk: &SimDisk, expectations: &Expectations) -> Result<S, Finding> {
+    open(disk.clone()).map_err(|error| Finding {
+        loaded: format!("nothing: the store cannot be opened: {error}"),
+        expected: expectations.values().map(Expected::told).next().unwrap_or_default(),
+    })
+}
+
+fn caught<T>(expectations: &Expectations, judge: impl FnOnce() -> Result<T, Finding>) -> Result<T, Finding> {
+    catch_unwind(AssertUnwindSafe(judge)).unwrap_or_else(|_| {
+        let expected = expectations.values().map(Expected::told).next().unwrap_or_default();
+        Err(Finding { loaded: "nothing: the store panicked".into(), expected })
+    })
+}
+
+/// What was found can be loaded under the spec that saved it.
+fn launches(spec: &Spec, owner: &Owner, image: Option<&Image>, expected: &Expected) -> Result<(), Finding> {
+    let (profile, device) = match owner {
+        Owner::Profile(_) => (image, None),
+        Owner::Device => (None, image),
+    };
+    Progress::load(spec, profile, device).map(drop).map_err(|error| expected.failed(error))
+}
+
+/// A save of something new is there when it was acknowledged.
+fn next_save(store: &dyn Store, newest: u64, image: &Image, expected: &Expected) -> Result<(), Finding> {
+    let next = changed(image);
+    let failed = |error: &dyn std::fmt::Display| Finding {
+        loaded: format!("the right image, but the next save fails: {error}"),
+        expected: expected.told(),
+    };
+    store.commit(newest, &next).map_err(|error| failed(&error))?;
+    let found = newest_readable(store, &next.owner).map_err(|error| failed(&error))?;
+    if found.image.is_some_and(|found| found.digest() == next.digest()) {
+        return Ok(());
+    }
+    Err(failed(&"it was acknowledged, and something else is loaded"))
+}
+
+impl Expected {
+    fn told(&self) -> String {
+        let newest = self.known.iter().filter(|(digest, _)| self.digests.contains(*digest));
+        match newest.map(|(_, generation)| generation).max() {
+            Some(generation) => format!("generation {generation} of {}, or a newer one", self.sample.owner),
+            None => format!("nothing of {}, or the image that was being saved, whole", self.sample.owner),
+        }
+    }
+
+    /// What is wrong with an image that should not have been loaded.
+    pub fn finding(&self, image: Option<&Image>) -> Finding {
+        let owner = &self.sample.owner;
+        let loaded = match image {
+            None => format!("nothing: {owner} begins anew, and nobody is told"),
+            Some(image) => match self.known.get(&image.digest()) {
+                Some(generation) => format!("generation {generation} of {owner}, which is older"),
+                None => format!("an image of {owner} whose save was never acknowledged"),
+            },
+        };
+        Finding { loaded, expected: self.told() }
+    }
+
+    fn failed(&self, error: impl std::fmt::Display) -> Finding {
+        let error = error.to_string();
+        let first = error.lines().next().unwrap_or_default().trim_end_matches(':');
+        Finding { loaded: format!("nothing: {first}"), expected: self.told() }
+    }
+}

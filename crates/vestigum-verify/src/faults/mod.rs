@@ -1,0 +1,461 @@
+//! Trying what can go wrong under a store.
+//!
+//! A playthrough is run once on a [`SimDisk`], and every disk operation of its saves is logged. Then
+//!
+//! - the power fails after each of them, in every way that the operations before allow ([`crate::Outcomes`]);
+//! - the process is killed after each of them, the next one loads, saves what it loaded, prunes and saves again, and then
+//!   the power fails: what was never made durable is still not so when another process finds it;
+//! - each of them fails once, and each two in a row: the disk is full, or reports an error, or a read comes out short; play
+//!   goes on, the process ends, the next one does the same, and the power fails in between; where the last save failed,
+//!   the game also goes back to what it had saved before, and saves that;
+//! - each byte of each file that the playthrough leaves is damaged.
+//!
+//! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
+//! or a newer one, whole. Damage must be passed over and reported. And the next save must work.
+//!
+//! The module is no test of [`crate::DirStore`] alone: give [`faults`] a store of your own, or a disk of your own under a
+//! store.
+//!
+//! ```
+//! use vestigum::playthrough::Script;
+//! use vestigum::{DirStore, Spec, faults};
+//!
+//! let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+//! let script = Script::from_text("xp.play", "playthrough \"xp is kept\"\nlaunch\nxp += 5\nquit", &spec)?;
+//! let open = |disk| DirStore::open_on(disk, "saves");
+//! let report = faults(&spec, &script.playthroughs()[0], spec.keep(), &open, &|_| {})?;
+//! assert!(report.violations.is_empty());
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+mod explain;
+mod judge;
+mod recorder;
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::num::NonZero;
+use std::path::PathBuf;
+use std::sync::Mutex;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::thread;
+
+use vestigum_core::Spec;
+use crate::playthrough::{Playthrough, run};
+
+use crate::sim_disk::{Fault, Operation, PowerLoss, SimDisk};
+use vestigum::{Store, StoreError};
+
+use judge::{Finding, Rotten, judge, judge_rot};
+use recorder::{Commits, Open, Recorder};
+
+/// A kind of fault.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum FaultKind {
+    /// The power fails.
+    PowerLoss,
+    /// The process is killed, the next one saves, and then the power fails.
+    Kill,
+    /// One operation finds the disk full, and later the power fails.
+    DiskFull,
+    /// One operation ends with an error of the disk, and later the power fails.
+    DiskError,
+    /// One read gives only half of the file.
+    ShortRead,
+    /// One byte, or one block of 512, is not what was written.
+    BitRot,
+}
+
+impl fmt::Display for FaultKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            FaultKind::PowerLoss => "power loss",
+            FaultKind::Kill => "kill",
+            FaultKind::DiskFull => "disk full",
+            FaultKind::DiskError => "disk error",
+            FaultKind::ShortRead => "short read",
+            FaultKind::BitRot => "bit rot",
+        })
+    }
+}
+
+/// What was tried of one kind.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Tried {
+    /// Where: after which operations the power failed, which operations failed, which bytes were damaged.
+    pub points: usize,
+    /// In how many states the disk was found there, each of which was launched from.
+    pub outcomes: usize,
+    /// How many launches fell back on an older image and said so.
+    pub recovered: usize,
+    /// How many broke what is promised.
+    pub violations: usize,
+}
+
+impl std::ops::AddAssign for Tried {
+    fn add_assign(&mut self, other: Tried) {
+        self.points += other.points;
+        self.outcomes += other.outcomes;
+        self.recovered += other.recovered;
+        self.violations += other.violations;
+    }
+}
+
+/// What came of trying faults under a playthrough.
+#[derive(Clone, Debug, Default)]
+#[non_exhaustive]
+pub struct FaultReport {
+    /// How many saves the playthrough wrote.
+    pub saves: usize,
+    /// How many disk operations it took.
+    pub operations: usize,
+    /// The statement at which the playthrough ended early, with its line: what comes after it was not tried. `damage` does
+    /// nothing here, so a playthrough that depends on it ends there.
+    pub ended_at: Option<(usize, String)>,
+    /// What was tried.
+    pub tried: BTreeMap<FaultKind, Tried>,
+    /// What broke: of each kind and explanation the case with the fewest operations.
+    pub violations: Vec<Violation>,
+}
+
+/// A broken promise.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Violation {
+    /// What happened.
+    pub kind: FaultKind,
+    /// The disk operations up to then, with the saves that asked for them.
+    pub steps: Vec<Step>,
+    /// In which state the disk was found, one line for each thing; empty if everything that was seen is there.
+    pub disk: Vec<String>,
+    /// What was loaded from it.
+    pub loaded: String,
+    /// What should have been.
+    pub expected: String,
+    /// Why it came to that, and what to do.
+    pub explanation: String,
+}
+
+/// One step of the way to a violation.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Step {
+    /// A disk operation.
+    Operation(Operation),
+    /// A disk operation that failed.
+    Failed(Operation, Fault),
+    /// A save began, in these words.
+    Save(String),
+    /// The save was acknowledged: from here on it must not be lost.
+    Acknowledged(String),
+    /// The process died, and the next one opened the store.
+    Killed,
+    /// The save failed, and was reported.
+    NotSaved(String),
+}
+
+impl fmt::Display for Step {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Step::Operation(operation) => write!(f, "{operation}"),
+            Step::Failed(operation, Fault::ShortRead) => write!(f, "{operation}  (gives half of it)"),
+            Step::Failed(operation, _) => write!(f, "{operation}  (fails)"),
+            Step::Save(what) => write!(f, "save {what}"),
+            Step::Acknowledged(what) => write!(f, "acknowledged: {what}"),
+            Step::Killed => f.write_str("the process is killed; the next one opens the store"),
+            Step::NotSaved(what) => write!(f, "failed: {what}"),
+        }
+    }
+}
+
+/// How far it is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct FaultsDone {
+    /// Points tried.
+    pub done: usize,
+    /// Points in all.
+    pub of: usize,
+}
+
+/// One thing to try.
+enum Point {
+    /// The power fails after so many operations.
+    Cut(usize),
+    /// The process is killed after so many operations.
+    Kill(usize),
+    /// These operations fail, the same fault each time.
+    Fail(Vec<usize>, Fault),
+    Rot(PathBuf, Vec<u8>),
+}
+
+/// Tries every fault at every operation of a playthrough's saves, on all cores. `open` opens the store under test on a
+/// disk; each owner's newest `keep` generations are kept (see [`Spec::keep`]); `watch` hears how far it is.
+///
+/// # Errors
+/// If the store cannot be opened even on a sound disk.
+pub fn faults<S: Store>(
+    spec: &Spec,
+    playthrough: &Playthrough,
+    keep: u32,
+    open: &(dyn Fn(SimDisk) -> Result<S, StoreError> + Sync),
+    watch: &(dyn Fn(FaultsDone) + Sync),
+) -> Result<FaultReport, StoreError> {
+    let disk = SimDisk::default();
+    open(SimDisk::default())?;
+    let mut recorder = Recorder::new(open, disk.clone(), keep, Commits::default());
+    let played = run(spec, playthrough, &mut recorder);
+    let trial = Trial { spec, playthrough, keep, open, log: disk.operations(), commits: recorder.into_commits(), disk };
+    let points = trial.points();
+    let report = Mutex::new(FaultReport {
+        saves: trial.commits.written(),
+        operations: trial.log.len(),
+        ended_at: played.failure.map(|failure| (failure.line, failure.statement)),
+        ..FaultReport::default()
+    });
+    let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
+    let work = || {
+        while let Some(point) = points.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let (kind, tried, violations) = trial.attempt(point);
+            let mut report = report.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+            *report.tried.entry(kind).or_default() += tried;
+            violations.into_iter().for_each(|violation| report.note(violation));
+            watch(FaultsDone { done: done.fetch_add(1, Ordering::Relaxed) + 1, of: points.len() });
+        }
+    };
+    let threads = thread::available_parallelism().map_or(1, NonZero::get);
+    thread::scope(|scope| (0..threads).for_each(|_| drop(scope.spawn(work))));
+    Ok(report.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
+}
+
+impl FaultReport {
+    /// Keeps the shortest case of each kind and explanation.
+    fn note(&mut self, violation: Violation) {
+        let alike =
+            |known: &&mut Violation| (known.kind, &known.explanation) == (violation.kind, &violation.explanation);
+        match self.violations.iter_mut().find(alike) {
+            Some(known) if known.steps.len() > violation.steps.len() => *known = violation,
+            Some(_) => {}
+            None => self.violations.push(violation),
+        }
+        self.violations.sort_by_key(|violation| violation.kind);
+    }
+}
+
+/// A playthrough that was recorded, and what to hold against what loads.
+struct Trial<'a, S> {
+    spec: &'a Spec,
+    playthrough: &'a Playthrough,
+    keep: u32,
+    open: Open<'a, S>,
+    disk: SimDisk,
+    log: Vec<Operation>,
+    commits: Commits,
+}
+
+impl<S: Store> Trial<'_, S> {
+    fn points(&self) -> Vec<Point> {
+        let mut points = Vec::new();
+        for (number, operation) in self.log.iter().enumerate() {
+            if operation.changes() {
+                points.push(Point::Cut(number + 1));
+                points.push(Point::Kill(number + 1));
+            }
+            let strike = |fault: &Fault| fault.strikes(operation);
+            for fault in [Fault::Full, Fault::Broken, Fault::ShortRead].into_iter().filter(strike) {
+                points.push(Point::Fail(vec![number], fault));
+                if fault != Fault::ShortRead {
+                    points.push(Point::Fail(vec![number, number + 1], fault));
+                }
+            }
+        }
+        points.extend(self.disk.files().into_iter().map(|(path, bytes)| Point::Rot(path, bytes)));
+        points
+    }
+
+    fn attempt(&self, point: &Point) -> (FaultKind, Tried, Vec<Violation>) {
+        let (kind, tried, violations) = match point {
+            Point::Cut(operations) => self.cut(*operations),
+            Point::Kill(operations) => self.kill(*operations),
+            Point::Fail(operations, fault) => self.fail(operations, *fault),
+            Point::Rot(path, bytes) => return self.rot(path, bytes),
+        };
+        (kind, Tried { points: 1, ..tried }, violations)
+    }
+
+    fn cut(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
+        let losses = self.disk.power_loss_after(operations);
+        let (log, commits) = (&self.log, &self.commits);
+        let case = Case { kind: FaultKind::PowerLoss, log, cut: operations, commits, failed: None };
+        let (tried, violations) = self.launches(&case, losses, true);
+        (case.kind, tried, violations)
+    }
+
+    fn kill(&self, operations: usize) -> (FaultKind, Tried, Vec<Violation>) {
+        let disk = self.disk.killed_after(operations);
+        let (tried, violations) = self.next_life(FaultKind::Kill, &disk, &self.commits, None);
+        (FaultKind::Kill, tried, violations)
+    }
+
+    fn fail(&self, operations: &[usize], fault: Fault) -> (FaultKind, Tried, Vec<Violation>) {
+        let kind = match fault {
+            Fault::Full => FaultKind::DiskFull,
+            Fault::Broken => FaultKind::DiskError,
+            Fault::ShortRead => FaultKind::ShortRead,
+        };
+        let disk = SimDisk::default();
+        operations.iter().for_each(|operation| disk.fail(*operation, fault));
+        // A store that cannot be opened refuses; what is on the disk must be as good as before.
+        let mut recorder = Recorder::new(self.open, disk.clone(), self.keep, Commits::default());
+        run(self.spec, self.playthrough, &mut recorder);
+        let (commits, log) = (recorder.commits().clone(), disk.operations());
+        let failed = Some((operations, fault));
+        let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
+        let (mut tried, mut violations) = self.launches(&case, disk.power_loss(), true);
+        case.unreported(&mut tried, &mut violations);
+        tried.recovered += commits.recovered;
+        let (after, more) = self.next_life(kind, &disk.killed_after(log.len()), &commits, failed);
+        tried += after;
+        violations.extend(more);
+        if recorder.go_back() {
+            let (commits, log) = (recorder.into_commits(), disk.operations());
+            let case = Case { kind, log: &log, cut: log.len(), commits: &commits, failed };
+            let (after, more) = self.launches(&case, disk.power_loss().coarse(), false);
+            tried += after;
+            violations.extend(more);
+        }
+        (kind, tried, violations)
+    }
+
+    /// Another process finds the disk as the one before left it, saves and prunes; the power fails after each save that
+    /// is acknowledged, and after each file that is removed.
+    fn next_life(
+        &self,
+        kind: FaultKind,
+        disk: &SimDisk,
+        commits: &Commits,
+        failed: Option<(&[usize], Fault)>,
+    ) -> (Tried, Vec<Violation>) {
+        let begins = disk.count();
+        let mut recorder = Recorder::new(self.open, disk.clone(), self.keep, commits.killed_after(begins));
+        recorder.next_life(&commits.owners());
+        let (commits, log) = (recorder.into_commits(), disk.operations());
+        let removed = log.iter().enumerate().skip(begins);
+        let removed = removed.filter(|(_, operation)| matches!(operation, Operation::Remove(_)));
+        let cuts: BTreeSet<usize> =
+            commits.acknowledged_after(begins).chain(removed.map(|(number, _)| number + 1)).collect();
+        let (mut tried, mut violations) = (Tried::default(), Vec::new());
+        for cut in cuts {
+            let case = Case { kind, log: &log, cut, commits: &commits, failed };
+            let (one, broken) = self.launches(&case, disk.power_loss_after(cut).coarse(), false);
+            tried += one;
+            violations.extend(broken);
+        }
+        Case { kind, log: &log, cut: log.len(), commits: &commits, failed }.unreported(&mut tried, &mut violations);
+        (tried, violations)
+    }
+
+    /// Launches from every state in which the disk can be found.
+    fn launches(
+        &self,
+        case: &Case<'_>,
+        losses: impl Iterator<Item = PowerLoss>,
+        then_save: bool,
+    ) -> (Tried, Vec<Violation>) {
+        let expected = case.commits.expected(case.cut);
+        let mut tried = Tried::default();
+        let mut violations = Vec::new();
+        let mut names_seen = Vec::new();
+        for loss in losses {
+            tried.outcomes += 1;
+            // Whether the next save works depends on the names that are there, so each set of names is tried once.
+            let names: Vec<PathBuf> = loss.names().map(PathBuf::from).collect();
+            let save_again = then_save && !names_seen.contains(&names);
+            if save_again {
+                names_seen.push(names);
+            }
+            let judged = judge(self.spec, self.open, &loss.disk(), &expected, save_again);
+            match judged {
+                Ok(recovered) => tried.recovered += usize::from(recovered),
+                Err(finding) => {
+                    tried.violations += 1;
+                    if violations.is_empty() {
+                        let explanation = explain::power_loss(case.log, case.cut, &loss, &finding);
+                        violations.push(case.violation(loss.told(), finding, explanation));
+                    }
+                }
+            }
+        }
+        (tried, violations)
+    }
+
+    /// Damages each byte of a file, and each block of 512.
+    fn rot(&self, path: &std::path::Path, bytes: &[u8]) -> (FaultKind, Tried, Vec<Violation>) {
+        let kind = FaultKind::BitRot;
+        let expected = self.commits.expected(self.log.len());
+        let case = Case { kind, log: &self.log, cut: self.log.len(), commits: &self.commits, failed: None };
+        let (mut tried, mut violations) = (Tried { points: bytes.len(), ..Tried::default() }, Vec::new());
+        let flips = (0..bytes.len()).map(|at| {
+            let mut rotten = bytes.to_vec();
+            rotten[at] ^= 1 << (at % 8);
+            (rotten, format!("{}: bit {} of byte {at} is not what was written", path.display(), at % 8))
+        });
+        let blocks = (0..bytes.len()).step_by(512).map(|from| {
+            let mut rotten = bytes.to_vec();
+            let to = (from + 512).min(bytes.len());
+            rotten[from..to].fill(0);
+            (rotten, format!("{}: bytes {from} to {to} are zeros", path.display()))
+        });
+        for (rotten, told) in flips.chain(blocks) {
+            tried.outcomes += 1;
+            match judge_rot(self.open, &self.disk.with_content(path, rotten), &expected) {
+                Ok(Rotten::Harmless) => {}
+                Ok(Rotten::Reported) => tried.recovered += 1,
+                Err(finding) => {
+                    tried.violations += 1;
+                    if violations.is_empty() {
+                        violations.push(case.violation(vec![told], finding, explain::ROTTEN.into()));
+                    }
+                }
+            }
+        }
+        (kind, tried, violations)
+    }
+}
+
+/// What led to a state of the disk.
+struct Case<'a> {
+    kind: FaultKind,
+    log: &'a [Operation],
+    cut: usize,
+    commits: &'a Commits,
+    failed: Option<(&'a [usize], Fault)>,
+}
+
+impl Case<'_> {
+    /// A launch on the way here that fell back and did not say so.
+    fn unreported(&self, tried: &mut Tried, violations: &mut Vec<Violation>) {
+        if let Some(silent) = &self.commits.silently_older {
+            tried.violations += 1;
+            violations.push(self.violation(Vec::new(), silent.clone(), explain::UNREPORTED.into()));
+        }
+    }
+
+    fn violation(&self, disk: Vec<String>, finding: Finding, explanation: String) -> Violation {
+        let mut steps = Vec::new();
+        for (number, operation) in self.log.iter().enumerate().take(self.cut) {
+            self.commits.tell(number, &mut steps);
+            match self.failed {
+                Some((failed, fault)) if failed.contains(&number) && fault.strikes(operation) => {
+                    steps.push(Step::Failed(operation.clone(), fault))
+                }
+                _ if operation.changes() => steps.push(Step::Operation(operation.clone())),
+                _ => {}
+            }
+        }
+        self.commits.tell(self.cut, &mut steps);
+        let Finding { loaded, expected } = finding;
+        Violation { kind: self.kind, steps, disk, loaded, expected, explanation }
+    }
+}

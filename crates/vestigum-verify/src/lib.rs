@@ -1,0 +1,42 @@
+//! What a team runs beside a game that is built on [`vestigum`]: nothing of it is linked into the game.
+//!
+//! | module | answers |
+//! |---|---|
+//! | [`lint`] | what is wrong with a spec, and what is sound and probably not meant |
+//! | [`mod@render`] | findings over the text of their document |
+//! | [`fate_table`] | what every moment does to every field |
+//! | [`playthrough`] | does a script of moments end as it expects? |
+//! | [`explore`] | can any play break a promise, and what is the shortest one? |
+//! | [`probe`] | would anybody notice if a rule were weaker? |
+//! | [`proof`] | what becomes of the saves of every version that shipped? |
+//! | [`faults`] | what is left of a save after a power cut, a kill, a full disk, a flipped bit? |
+//!
+//! The program `vestigum` is these, with arguments in front. A game's own tests call them directly: this crate is a
+//! dev-dependency.
+//!
+//! ```
+//! use vestigum::Spec;
+//! use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+//!
+//! let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+//! let script = Script::from_text("xp.play", "playthrough \"xp is kept\"\nlaunch\nxp += 5\nquit\nlaunch\nexpect xp == 5", &spec)?;
+//! assert!(run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default()).passed());
+//! # Ok::<(), vestigum::Diagnostics>(())
+//! ```
+
+pub mod explore;
+pub mod fate_table;
+pub mod faults;
+mod imported;
+pub mod lint;
+pub mod playthrough;
+pub mod probe;
+pub mod proof;
+pub mod render;
+mod sim_disk;
+mod store_shelf;
+
+pub use imported::imported_file;
+pub use render::render;
+pub use sim_disk::{Fault, Operation, Outcomes, PowerLoss, SimDisk};
+pub use store_shelf::StoreShelf;

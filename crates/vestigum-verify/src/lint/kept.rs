@@ -1,0 +1,78 @@
+//! What is left of a value, or of a source's counter, after a failure.
+
+use vestigum_core::fate::{Deed, Operation, Rule, Simple, otherwise};
+use vestigum_core::moment::Moment;
+use vestigum_core::spec::{Accept, Field, Source, Span, SpecData};
+use vestigum_core::suspend::{SuspendedFate, resembled, without_price};
+
+/// How much of what a visit brought is left: more is greater.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub(super) enum Kept {
+    /// Nothing since the level was entered.
+    Nothing,
+    /// What was there at the last checkpoint.
+    ToCheckpoint,
+    /// Everything, but for a price.
+    All,
+}
+
+/// The failures after which play goes on in the level.
+pub(super) const STAYING: [Moment; 2] = [Moment::Death, Moment::Restart];
+
+/// The failures that leave the level and after which a value can still be used, where a source does not come back with the
+/// next visit anyway.
+pub(super) fn leaving(field: &Field, source: &Source) -> &'static [Moment] {
+    match (source.lasts, field.lasts) {
+        (Span::Attempt | Span::Visit, _) | (_, Span::Attempt | Span::Visit | Span::Session) => &[],
+        (_, Span::Run) => &[Moment::Abandon],
+        (_, Span::Profile | Span::Device) => &[Moment::Abandon, Moment::GameOver],
+    }
+}
+
+/// What is left of a field after quitting in a level and coming back there.
+pub(super) fn of_field_after_quitting(spec: &SpecData, field: &Field) -> Kept {
+    let failure = resembled(spec.resume);
+    let SuspendedFate { touched, untouched } = without_price(spec, field, failure);
+    let fates: &[Simple] = if field.is_keyed() { &[touched, untouched] } else { &[touched] };
+    fates.iter().map(|simple| of_simple(spec, failure, *simple)).max().unwrap_or(Kept::All)
+}
+
+/// What is left of a source's counter then: an attempt begins anew.
+pub(super) fn of_source_after_quitting(spec: &SpecData, source: &Source) -> Kept {
+    if source.lasts == Span::Attempt { Kept::Nothing } else { of_source(spec, source, resembled(spec.resume)) }
+}
+
+/// The most that is left of a field, whichever of its rules decides.
+pub(super) fn of_field(spec: &SpecData, field: &Field, moment: Moment) -> Kept {
+    let fate = spec.plan.fate(field.id, moment);
+    let of_rule = |rule: &Rule| match &rule.does {
+        Deed::Simple(simple) => of_simple(spec, moment, *simple),
+        // What replaces the value leaves nothing of it, unless it is made of it.
+        Deed::Operation(Operation::Set, operand) if !operand.is_made_of(spec, field) => Kept::Nothing,
+        Deed::Operation(..) => Kept::All,
+    };
+    let decided = fate.rules.iter().any(|rule| rule.when.is_none());
+    // The entries that no rule touches go on as if there were none.
+    let others = !decided || field.is_keyed();
+    let otherwise = others.then(|| of_simple(spec, moment, fate.otherwise));
+    fate.rules.iter().map(of_rule).chain(otherwise).max().unwrap_or(Kept::All)
+}
+
+/// What is left of a counter of how often a source was taken.
+pub(super) fn of_source(spec: &SpecData, source: &Source, moment: Moment) -> Kept {
+    of_simple(spec, moment, otherwise(source.lasts, source.after_failure, moment))
+}
+
+fn of_simple(spec: &SpecData, moment: Moment, simple: Simple) -> Kept {
+    match spec.meant(moment, simple) {
+        Simple::Keep => Kept::All,
+        Simple::Checkpoint if !has_checkpoints(spec) => Kept::Nothing,
+        Simple::Checkpoint => Kept::ToCheckpoint,
+        Simple::Entry | Simple::Reset => Kept::Nothing,
+    }
+}
+
+/// Whether a checkpoint can be reached in any level.
+pub(super) fn has_checkpoints(spec: &SpecData) -> bool {
+    spec.accept == Accept::Any || spec.levels.iter().any(|level| !level.checkpoints.is_empty())
+}

@@ -1,0 +1,256 @@
+//! The mistakes of the trade: specs that work, and do what nobody meant.
+
+use rustc_hash::FxHashSet;
+
+use vestigum_core::codes;
+use vestigum_core::diagnostic::{Diagnostic, SourceSpan};
+use vestigum_core::expression::{Bounds, FieldBounds, can_decide};
+use vestigum_core::fate::{Deed, Operation, Rule, Simple};
+use vestigum_core::moment::Moment;
+use vestigum_core::spec::document::{DeedEntry, FieldEntry};
+use vestigum_core::spec::{Field, FieldId, Opening, Resume, Source, Span, Spec, SpecData};
+use vestigum_core::value::Value;
+
+use super::Finding;
+use super::kept::{self, has_checkpoints};
+
+pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
+    let spec = &*spec.0;
+    let mut found = Vec::new();
+    for field in spec.fields.iter().filter(|field| !field.built_in) {
+        let Some(entry) = entry(spec, field) else { continue };
+        let about = Declared { spec, field, entry };
+        let mut all: Vec<Diagnostic> = Vec::new();
+        all.extend(about.farmable());
+        all.extend(about.lowered_record());
+        all.extend(about.undone_failures());
+        all.extend(about.endless_lives());
+        all.extend(about.no_checkpoint());
+        all.extend(about.device_sum());
+        let subject = || field.name.to_string();
+        found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
+    }
+    found.extend(no_steps(spec));
+    found
+}
+
+fn entry<'s>(spec: &'s SpecData, field: &Field) -> Option<&'s FieldEntry> {
+    spec.document.fields.iter().find(|(name, _)| *name.value == *field.name).map(|(_, entry)| entry)
+}
+
+/// A field and what its document says.
+pub(super) struct Declared<'s> {
+    pub spec: &'s SpecData,
+    pub field: &'s Field,
+    pub entry: &'s FieldEntry,
+}
+
+impl Declared<'_> {
+    /// Where the field is named.
+    pub fn name_span(&self) -> SourceSpan {
+        let named = self.spec.document.fields.iter().find(|(name, _)| *name.value == *self.field.name);
+        named.map(|(name, _)| name.span).unwrap_or_default()
+    }
+
+    /// Where a rule at a moment stands.
+    pub fn rule_span(&self, moment: Moment, index: usize) -> SourceSpan {
+        let name = self.spec.moment_name(moment);
+        let rules = self.entry.on.iter().find(|(word, _)| word.value == name);
+        let deed = rules.and_then(|(_, rules)| rules.get(index)).map(|rule| match &rule.does {
+            DeedEntry::Bare(word) => word.span,
+            DeedEntry::Operand(word, operand) => word.span.to(operand.span),
+        });
+        deed.or(rules.map(|(word, _)| word.span)).unwrap_or_else(|| self.name_span())
+    }
+
+    /// The rules at a moment that can decide, each with its place: not those that the ones before it leave nothing.
+    pub fn rules(&self, moment: Moment) -> impl Iterator<Item = (usize, &Rule)> {
+        let rules = &self.spec.plan.fate(self.field.id, moment).rules;
+        let can = |index: usize| {
+            let of = |field, _| Bounds::of_range(self.spec.field(field));
+            can_decide(rules, index, self.spec, &FieldBounds::new(&of))
+        };
+        rules.iter().enumerate().filter(move |(index, _)| can(*index))
+    }
+
+    /// The place of the first rule at a moment that can decide and is so.
+    pub fn rule(&self, moment: Moment, is_so: impl Fn(&Rule) -> bool) -> Option<usize> {
+        self.rules(moment).find(|(_, rule)| is_so(rule)).map(|(index, _)| index)
+    }
+
+    fn farmable(&self) -> Option<Diagnostic> {
+        let Declared { spec, field, .. } = *self;
+        if !field.ty.is_number() {
+            return None;
+        }
+        let gains = |source: &&Source| self.gift(source) > 0.0 && !self.reaches_its_highest(source);
+        // More is left of the value than of what it was taken from.
+        let left = |source: &Source, moment: &Moment| {
+            let (value, taken) = (kept::of_field(spec, field, *moment), kept::of_source(spec, source, *moment));
+            value > taken && self.pays_less_than(*moment, self.gift(source) * source.times as f64)
+        };
+        let quits = |source: &Source| {
+            let (value, taken) =
+                (kept::of_field_after_quitting(spec, field), kept::of_source_after_quitting(spec, source));
+            spec.resume != Resume::None && value > taken
+        };
+        // What is taken once in a visit is there again at the next, however the level was left.
+        let failures = |source: &Source| kept::STAYING.iter().chain(kept::leaving(field, source));
+        let mut sources = spec.sources.iter().filter(gains);
+        let (source, failure) = sources.find_map(|source| {
+            let moment = failures(source).find(|moment| left(source, moment));
+            let failure = moment.map(|moment| format!("a {}", spec.moment_name(*moment)));
+            Some((source, failure.or_else(|| quits(source).then(|| "quitting in the level".to_owned()))?))
+        })?;
+        let fed = self.feeds()?;
+        let at = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
+        let message = format!("`{}` can be farmed by failing: it feeds {fed}", field.name);
+        let label = format!("the value survives {failure}, and the source `{}` comes back", source.name);
+        let help = "let the value fall back too, with `\"entry\"` or `\"checkpoint\"`, or let the source stay taken";
+        Some(Diagnostic::warning(codes::FARMABLE, at, message).label(label).help(help))
+    }
+
+    /// What a source gives to the field at once.
+    fn gift(&self, source: &Source) -> f64 {
+        let gifts = source.gives.iter().filter(|gift| gift.field == self.field.id);
+        gifts
+            .filter(|gift| matches!(gift.value, Value::Int(_) | Value::Float(_)))
+            .map(|gift| gift.value.as_float())
+            .sum()
+    }
+
+    /// Whether a source takes the value to the end of its range without any failure.
+    fn reaches_its_highest(&self, source: &Source) -> bool {
+        let begins = if self.field.default.is_filled() { self.field.default.as_float() } else { 0.0 };
+        let all = begins + self.gift(source) * source.times as f64;
+        self.field.limits.range.as_ref().is_some_and(|(_, highest)| all >= highest.as_float())
+    }
+
+    /// Whether what a failure takes off the value is less than what was gained.
+    fn pays_less_than(&self, moment: Moment, gained: f64) -> bool {
+        let less = |rule: &Rule| match &rule.does {
+            Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(self.spec).can_be_above(-gained),
+            Deed::Operation(..) | Deed::Simple(_) => true,
+        };
+        let mut rules = self.rules(moment).map(|(_, rule)| rule).peekable();
+        rules.peek().is_none() || rules.any(less)
+    }
+
+    /// A record or an opening that depends on the field, directly or through other fields.
+    fn feeds(&self) -> Option<String> {
+        let Declared { spec, field, .. } = *self;
+        let mut fed: FxHashSet<FieldId> = [field.id].into_iter().collect();
+        loop {
+            let takes = |other: &&Field| !fed.contains(&other.id) && grows_with(spec, other, &fed);
+            let found: Vec<FieldId> = spec.fields.iter().filter(takes).map(|other| other.id).collect();
+            if found.is_empty() {
+                break;
+            }
+            fed.extend(found);
+        }
+        let opens = spec.levels.iter().find(|level| match &level.opens {
+            Opening::When(condition) => condition.reads().iter().any(|read| fed.contains(read)),
+            Opening::Always | Opening::After(_) => false,
+        });
+        if let Some(level) = opens {
+            return Some(format!("the opening of `{}`", level.id));
+        }
+        let record = spec.fields.iter().find(|other| {
+            let lasts = matches!(other.lasts, Span::Profile | Span::Device);
+            lasts && other.id != field.id && grows_at(spec, other, Moment::Complete, &fed)
+        });
+        record.map(|record| format!("`{}`", record.name))
+    }
+
+    fn endless_lives(&self) -> Option<Diagnostic> {
+        let Declared { spec, field, .. } = *self;
+        // What begins with nothing is no store of lives but a score or a count.
+        if !field.ty.is_number() || field.needs_level() || field.default.as_float() <= 0.0 {
+            return None;
+        }
+        let rules = &spec.plan.fate(field.id, Moment::Death).rules;
+        let takes = |(index, rule): &(usize, &Rule)| match &rule.does {
+            Deed::Operation(Operation::Add, operand) => {
+                let bounds = operand.bounds_in_ranges(spec);
+                operand.is_negated() || (bounds.can_be_below(0.0) && !bounds.can_be_above(0.0))
+            }
+            Deed::Operation(Operation::Set, operand) => {
+                operand.adds_to(spec, field) && operand.is_never_above(spec, field, rules, *index)
+            }
+            Deed::Operation(..) | Deed::Simple(_) => false,
+        };
+        let (index, _) = self.rules(Moment::Death).find(takes)?;
+        let opens = |level: &vestigum_core::spec::Level| match &level.opens {
+            Opening::When(condition) => condition.reads().contains(&field.id),
+            Opening::Always | Opening::After(_) => false,
+        };
+        let ends = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
+        // A game that has rules at a game over, and no condition for one, says it.
+        let said = crate::explore::says_game_over(spec);
+        if ends || said || spec.levels.iter().any(opens) {
+            return None;
+        }
+        let message = format!("`{}` are lives that end nothing: no `over_when` reads them", field.name);
+        Some(
+            Diagnostic::warning(codes::ENDLESS_LIVES, self.rule_span(Moment::Death, index), message)
+                .label("each death takes some")
+                .help(format!("say when the run is over, as in `[run] over_when = \"{} == 0\"`", field.name)),
+        )
+    }
+
+    fn no_checkpoint(&self) -> Option<Diagnostic> {
+        let Declared { spec, field, .. } = *self;
+        if has_checkpoints(spec) {
+            return None;
+        }
+        let rewinds = |rule: &Rule| matches!(rule.does, Deed::Simple(Simple::Checkpoint));
+        let ruled = Moment::BUILT_IN.into_iter().chain((0..spec.own_moments.len() as u16).map(Moment::Own));
+        let mut ruled = ruled.filter_map(|moment| Some((moment, self.rule(moment, rewinds)?)));
+        let at = match (&self.entry.after_failure, field.after_failure) {
+            (Some(word), Some(Simple::Checkpoint)) => word.span,
+            _ => ruled.next().map(|(moment, index)| self.rule_span(moment, index))?,
+        };
+        let message = format!("`{}` goes back to checkpoints, and no level has any", field.name);
+        Some(
+            Diagnostic::warning(codes::NO_CHECKPOINT, at, message)
+                .label("it always goes back to the entry")
+                .help("list the levels' `checkpoints`, or say \"entry\""),
+        )
+    }
+}
+
+/// Whether some rule can raise a field by what it takes from others.
+fn grows_with(spec: &SpecData, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
+    let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
+    Moment::BUILT_IN.into_iter().chain(own).any(|moment| grows_at(spec, field, moment, fed))
+}
+
+fn grows_at(spec: &SpecData, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
+    spec.plan.fate(field.id, moment).rules.iter().any(|rule| match &rule.does {
+        Deed::Operation(Operation::Set | Operation::Add | Operation::Max, operand) => {
+            operand.reads().iter().any(|read| *read != field.id && fed.contains(read))
+        }
+        Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
+    })
+}
+
+fn no_steps(spec: &SpecData) -> Vec<Finding> {
+    let mut found = Vec::new();
+    for (name, entry) in &spec.document.tables {
+        let Some(table) = spec.tables.iter().find(|table| *table.name == *name.value) else { continue };
+        if entry.steps.is_some() || entry.first.is_some() {
+            continue;
+        }
+        let without = (0u32..).zip(&spec.levels).filter(|(index, _)| !table.of_levels.contains_key(index));
+        let without: Vec<&str> = without.map(|(_, level)| &*level.id).collect();
+        if without.is_empty() || without.len() == spec.levels.len() {
+            continue;
+        }
+        let message = format!("`{}` has no steps for {}", name.value, without.join(", "));
+        let diagnostic = Diagnostic::warning(codes::NO_STEPS, name.span, message)
+            .label("whatever is reached there is graded 0")
+            .help(format!("give the table steps for all levels, or these levels `steps.{}`", name.value));
+        found.push(Finding { subject: name.value.clone(), diagnostic });
+    }
+    found
+}

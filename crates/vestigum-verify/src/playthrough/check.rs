@@ -1,0 +1,417 @@
+//! Checking a script against a spec: names get their meaning and conditions their types, before anything runs.
+
+use std::sync::Arc;
+
+use vestigum_core::codes;
+use vestigum_core::diagnostic::{Diagnostic, Diagnostics, position};
+use vestigum_core::expression::{Expression, Scope, compile};
+use indexmap::IndexSet;
+
+use vestigum_core::image::Image;
+use vestigum_core::moment::Moment;
+use vestigum_core::progress::{Progress, Reset, entry_of};
+use vestigum_core::spec::{Field, Spec, key_text};
+use vestigum_core::types::Type;
+
+use super::script::{self, How, Kind, STATEMENTS, Statement, Target, Word, Written};
+
+/// What is in the files that scripts import, by the name of the script and the path in it.
+pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, String> + Send + Sync;
+
+/// A script that fits its spec.
+#[derive(Clone, Debug)]
+pub struct Script {
+    name: Arc<str>,
+    playthroughs: Vec<Playthrough>,
+}
+
+/// One playthrough of a script.
+#[derive(Clone, Debug)]
+pub struct Playthrough {
+    pub(super) name: String,
+    pub(super) file: Arc<str>,
+    pub(super) line: usize,
+    pub(super) steps: Vec<Step>,
+    /// The columns of the timeline: what `watch` names, or the fields that the statements name.
+    pub(super) columns: Vec<Arc<Expression>>,
+}
+
+/// A statement that can be run.
+#[derive(Clone, Debug)]
+pub(super) struct Step {
+    pub line: usize,
+    pub text: Arc<str>,
+    pub depth: usize,
+    pub action: Action,
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum Action {
+    Moment(Moment),
+    Enter {
+        level: String,
+        checkpoint: Option<String>,
+        locked: bool,
+    },
+    Checkpoint(String),
+    Write {
+        entry: Entry,
+        how: How,
+        value: Expression,
+    },
+    Insert {
+        entry: Entry,
+        at: Option<String>,
+        item: Expression,
+    },
+    Remove {
+        entry: Entry,
+        item: Expression,
+    },
+    Reset(Reset),
+    Board,
+    Expect(Expression),
+    Refuse(Box<Action>),
+    /// A write that no progress would take: refusing it needs no run.
+    NeverAccepted(String),
+    Save,
+    Crash,
+    Damage {
+        all: bool,
+    },
+    /// A saved image becomes the newest.
+    Import(Box<Image>),
+    Profile(String),
+    Repeat(u32, Vec<Step>),
+}
+
+/// A field and the keys of an entry.
+#[derive(Clone, Debug)]
+pub(super) struct Entry {
+    pub field: String,
+    pub keys: Vec<String>,
+}
+
+impl Entry {
+    pub fn keys(&self) -> Vec<&str> {
+        self.keys.iter().map(String::as_str).collect()
+    }
+}
+
+impl Script {
+    /// Reads a script and checks it against a spec.
+    ///
+    /// # Errors
+    /// Everything that is wrong with it, at once, each with its place.
+    pub fn from_text(name: &str, text: &str, spec: &Spec) -> Result<Script, Diagnostics> {
+        Script::from_text_with(name, text, spec, &|_, _| Err("this script is read without files".into()))
+    }
+
+    /// The same for a script that imports saved images: `files` gets the name of the script and the path that stands in
+    /// it, and answers with what is in the file, or what is wrong.
+    ///
+    /// # Errors
+    /// As [`Script::from_text`].
+    pub fn from_text_with(name: &str, text: &str, spec: &Spec, files: &Files) -> Result<Script, Diagnostics> {
+        let (written, mut errors) = script::read(text);
+        let mut checker = Checker { spec, text, errors: &mut errors, watched: Vec::new(), name, files };
+        let name: Arc<str> = name.into();
+        let playthroughs = written.iter().map(|written| checker.playthrough(written, &name)).collect();
+        if errors.is_empty() { Ok(Script { name, playthroughs }) } else { Err(Diagnostics::new(&name, text, errors)) }
+    }
+
+    /// The name of the file.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The playthroughs in the order of the file.
+    pub fn playthroughs(&self) -> &[Playthrough] {
+        &self.playthroughs
+    }
+}
+
+impl Playthrough {
+    /// How many statements a run has if none fails, those of repeats each time.
+    pub fn statements(&self) -> u64 {
+        fn count(steps: &[Step]) -> u64 {
+            let each = steps.iter().map(|step| match &step.action {
+                Action::Repeat(times, inner) => u64::from(*times).saturating_mul(count(inner)),
+                _ => 1,
+            });
+            each.fold(0, u64::saturating_add)
+        }
+        count(&self.steps)
+    }
+
+    /// What it proves.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// The file it stands in.
+    pub fn file(&self) -> &str {
+        &self.file
+    }
+
+    /// The line on which it begins.
+    pub fn line(&self) -> usize {
+        self.line
+    }
+}
+
+/// How many columns a timeline gets by itself.
+const COLUMNS: usize = 6;
+
+struct Checker<'s, 'a> {
+    spec: &'s Spec,
+    text: &'a str,
+    errors: &'a mut Vec<Diagnostic>,
+    /// What the `watch` statements of the playthrough at hand name.
+    watched: Vec<Arc<Expression>>,
+    name: &'a str,
+    files: &'a Files,
+}
+
+impl<'s> Checker<'s, '_> {
+    fn playthrough(&mut self, written: &Written, file: &Arc<str>) -> Playthrough {
+        let steps = self.steps(&written.statements, 0);
+        let mut columns = std::mem::take(&mut self.watched);
+        if columns.is_empty() {
+            let mut names: Vec<String> = Vec::new();
+            mentioned(self.spec, &steps, &mut names);
+            let compiled = names.iter().filter_map(|name| {
+                compile(&self.spec.0, Scope::Play, name, None, &|span| span, &mut Vec::new()).map(Arc::new)
+            });
+            columns.extend(compiled.take(COLUMNS));
+        }
+        Playthrough {
+            name: written.name.value.clone(),
+            file: file.clone(),
+            line: position(self.text, written.name.span.start).0,
+            columns,
+            steps,
+        }
+    }
+
+    fn steps(&mut self, statements: &[Statement], depth: usize) -> Vec<Step> {
+        // A statement with an error is left out: the errors stop the script from running.
+        let steps = statements.iter().filter_map(|statement| {
+            let action = self.action(&statement.kind, false, depth)?;
+            let line = position(self.text, statement.text.span.start).0;
+            Some(Step { line, text: statement.text.value.as_str().into(), depth, action })
+        });
+        steps.collect()
+    }
+
+    fn action(&mut self, kind: &Kind, refused: bool, depth: usize) -> Option<Action> {
+        Some(match kind {
+            Kind::Moment(word) => Action::Moment(self.moment(word)?),
+            Kind::Enter { level, checkpoint, locked } => {
+                if !refused {
+                    self.known_level(level, checkpoint.as_ref())?;
+                }
+                let checkpoint = checkpoint.as_ref().map(|word| word.value.clone());
+                Action::Enter { level: level.value.clone(), checkpoint, locked: *locked }
+            }
+            Kind::Checkpoint(word) => Action::Checkpoint(word.value.clone()),
+            Kind::Write { target, how, value } => {
+                let field = self.known_field(&target.field)?;
+                let ty = field.ty().clone();
+                match self.taken(field, target, refused)? {
+                    Err(why) => Action::NeverAccepted(why),
+                    Ok(entry) => {
+                        if *how != How::Set && !ty.is_number() {
+                            return self.wrong(&target.field, format!("is of type {ty}; only numbers are added to"));
+                        }
+                        let value = self.expression(value, Some(&ty))?;
+                        Action::Write { entry, how: *how, value }
+                    }
+                }
+            }
+            Kind::Insert { target, at, item } => {
+                let field = self.known_field(&target.field)?;
+                let inner = match (field.ty(), at) {
+                    (Type::List(inner) | Type::Set(inner), None) | (Type::Map(inner), Some(_)) => inner.clone(),
+                    (Type::Map(_), None) => {
+                        return self.wrong(&target.field, "is a map: say under which key, in quotes".into());
+                    }
+                    (ty, _) => {
+                        let message = format!("is of type {ty}; values are inserted into lists, sets and maps");
+                        return self.wrong(&target.field, message);
+                    }
+                };
+                match self.taken(field, target, refused)? {
+                    Err(why) => Action::NeverAccepted(why),
+                    Ok(entry) => Action::Insert { entry, at: at.clone(), item: self.expression(item, Some(&inner))? },
+                }
+            }
+            Kind::Remove { target, item } => {
+                let field = self.known_field(&target.field)?;
+                let inner = match field.ty() {
+                    Type::List(inner) | Type::Set(inner) => (**inner).clone(),
+                    Type::Map(_) => Type::Text,
+                    ty => {
+                        let message = format!("is of type {ty}; values are removed from lists, sets and maps");
+                        return self.wrong(&target.field, message);
+                    }
+                };
+                match self.taken(field, target, refused)? {
+                    Err(why) => Action::NeverAccepted(why),
+                    Ok(entry) => Action::Remove { entry, item: self.expression(item, Some(&inner))? },
+                }
+            }
+            Kind::Reset(reset, span) => {
+                // What does not exist cannot be reset; asking a fresh game tells.
+                let asked = Progress::fresh(self.spec).preview_reset(reset);
+                if let (Err(error), false) = (asked, refused) {
+                    self.errors.push(Diagnostic::error(codes::UNKNOWN_NAME, *span, error.to_string()));
+                    return None;
+                }
+                Action::Reset(reset.clone())
+            }
+            Kind::Board => Action::Board,
+            Kind::Expect(condition) => Action::Expect(self.expression(condition, Some(&Type::Bool))?),
+            Kind::Refuse(inner) => Action::Refuse(Box::new(self.action(&inner.kind, true, depth)?)),
+            Kind::Save => Action::Save,
+            Kind::Crash => Action::Crash,
+            Kind::Damage(all) => Action::Damage { all: *all },
+            Kind::Watch(words) => {
+                let columns: Vec<Expression> = words.iter().filter_map(|word| self.expression(word, None)).collect();
+                self.watched.extend(columns.into_iter().map(Arc::new));
+                return None;
+            }
+            Kind::Import(path) => Action::Import(Box::new(self.import(path)?)),
+            Kind::Profile(name) => Action::Profile(name.value.clone()),
+            Kind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
+        })
+    }
+
+    fn import(&mut self, path: &Word) -> Option<Image> {
+        let read = (self.files)(self.name, &path.value);
+        let image = read.and_then(|bytes| Image::from_json(&bytes).map_err(|damaged| damaged.to_string()));
+        let why = match image {
+            Ok(image) if image.game != self.spec.id() => format!("it is of the game `{}`", image.game),
+            Ok(image) => return Some(image),
+            Err(why) => why,
+        };
+        let message = format!("`{}` cannot be imported: {why}", path.value);
+        self.errors.push(Diagnostic::error(codes::STATEMENT, path.span, message));
+        None
+    }
+
+    fn moment(&mut self, word: &Word) -> Option<Moment> {
+        let found = self.spec.moment(&word.value);
+        if found.is_none() {
+            let own = self.spec.0.own_moments.iter().map(|name| &**name);
+            let error =
+                Diagnostic::error(codes::STATEMENT, word.span, format!("there is no statement `{}`", word.value));
+            self.errors.push(error.suggest(&word.value, STATEMENTS.iter().copied().chain(own)));
+        }
+        found
+    }
+
+    fn known_level(&mut self, level: &Word, checkpoint: Option<&Word>) -> Option<()> {
+        let Some(found) = self.spec.levels().find(|found| found.id() == level.value) else {
+            let message = format!("no level is called `{}`", level.value);
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, level.span, message);
+            self.errors.push(error.suggest(&level.value, self.spec.levels().map(|level| level.id())));
+            return None;
+        };
+        if let Some(word) = checkpoint
+            && found.checkpoints().len() > 0
+            && !found.checkpoints().any(|name| name == word.value)
+        {
+            let message = format!("`{}` has no checkpoint `{}`", level.value, word.value);
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
+            self.errors.push(error.suggest(&word.value, found.checkpoints()));
+            return None;
+        }
+        Some(())
+    }
+
+    fn known_field(&mut self, word: &Word) -> Option<&'s Field> {
+        let found = self.spec.0.find_field(&word.value);
+        if found.is_none() {
+            let message = format!("no field is called `{}`", word.value);
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
+            self.errors.push(error.suggest(&word.value, self.spec.fields().map(Field::name)));
+        }
+        found
+    }
+
+    fn wrong<T>(&mut self, field: &Word, message: String) -> Option<T> {
+        let message = format!("`{}` {message}", field.value);
+        self.errors.push(Diagnostic::error(codes::WRONG_TYPE, field.span, message));
+        None
+    }
+
+    /// The entry that a statement writes; or why no progress would ever take the write, if it should be refused.
+    fn taken(&mut self, field: &Field, target: &Target, refused: bool) -> Option<Result<Entry, String>> {
+        match self.problem(field, target) {
+            Some(error) if refused => Some(Err(error.message)),
+            Some(error) => {
+                self.errors.push(error);
+                None
+            }
+            None => {
+                let keys = target.keys.iter().map(|key| key.value.clone()).collect();
+                Some(Ok(Entry { field: target.field.value.clone(), keys }))
+            }
+        }
+    }
+
+    fn problem(&self, field: &Field, target: &Target) -> Option<Diagnostic> {
+        if !field.written_by().play() {
+            let message = format!("only rules write `{}`", field.name());
+            let error = Diagnostic::error(codes::WRONG_TYPE, target.field.span, message);
+            return Some(error.help("to let play write it too, declare it with `written_by = \"both\"`"));
+        }
+        let (first, last) = (target.keys.first()?, target.keys.last()?);
+        let names: Vec<&str> = target.keys.iter().map(|key| key.value.as_str()).collect();
+        let none_made = vec![IndexSet::new(); self.spec.0.key_sets.len()];
+        let error = entry_of(&self.spec.0, field, &names, &none_made).err()?;
+        Some(Diagnostic::error(codes::UNKNOWN_NAME, first.span.to(last.span), error.to_string()))
+    }
+
+    fn expression(&mut self, word: &Word, wanted: Option<&Type>) -> Option<Expression> {
+        let start = word.span.start;
+        compile(&self.spec.0, Scope::Play, &word.value, wanted, &|span| span.shifted(start), self.errors)
+    }
+}
+
+/// The fields that a playthrough writes or expects something of, in the order in which it names them.
+fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
+    let mut add = |name: &str| {
+        if !names.iter().any(|known| known == name) {
+            names.push(name.to_owned());
+        }
+    };
+    for step in steps {
+        match &step.action {
+            Action::Write { entry, .. } | Action::Insert { entry, .. } | Action::Remove { entry, .. } => {
+                match &entry.keys[..] {
+                    [] => add(&entry.field),
+                    keys => {
+                        let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
+                        add(&format!("{}[{}]", entry.field, keys.join(", ")))
+                    }
+                }
+            }
+            Action::Expect(condition) => {
+                for id in condition.reads() {
+                    let field = spec.0.field(*id);
+                    if !field.is_keyed() {
+                        add(&field.name);
+                    }
+                }
+            }
+            Action::Repeat(_, inner) => {
+                let mut inner_names = Vec::new();
+                mentioned(spec, inner, &mut inner_names);
+                inner_names.iter().for_each(|name| add(name));
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,43 @@
+//! Playthroughs: scripts of moments with expectations.
+//!
+//! A script is read (`script`), checked against a spec (`check`) and run ([`run()`]) with its images on a [`Shelf`]:
+//! in memory, or wherever the caller keeps them. Every run can tell its story as a [`Timeline`].
+//!
+//! ```
+//! use vestigum_core::Spec;
+//! use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+//!
+//! let spec = Spec::from_toml(r#"
+//!     [game]
+//!     id = "fellpost"
+//!     [levels]
+//!     order = ["mill_lane"]
+//!     [field.score]
+//!     type = "int"
+//!     lasts = "run"
+//!     after_failure = "entry"
+//! "#)?;
+//! let script = Script::from_text("score.play", r#"
+//!     playthrough "a death gives back what was earned since entry"
+//!     launch
+//!     enter mill_lane
+//!       score += 60
+//!       death
+//!       expect score == 0
+//! "#, &spec)?;
+//! let result = run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+//! assert!(result.passed());
+//! # Ok::<(), vestigum_core::Diagnostics>(())
+//! ```
+
+mod check;
+mod run;
+mod script;
+mod shelf;
+mod timeline;
+
+pub use check::{Files, Playthrough, Script};
+pub use run::{Failure, LastChange, Run, Why, run};
+pub(crate) use script::STATEMENTS;
+pub use shelf::{MemoryShelf, OnShelf, Shelf, ShelfError};
+pub use timeline::{Cell, Row, Timeline};

@@ -1,0 +1,466 @@
+//! Running a playthrough.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use indexmap::IndexSet;
+
+use vestigum_core::device::LiveDevice;
+use vestigum_core::expression::{Expression, Judged};
+use vestigum_core::image::{Image, LoadError, Origin, Owner};
+use vestigum_core::moment::Moment;
+use vestigum_core::outcome::{AccessError, Outcome, Refused, Written};
+use vestigum_core::progress::{Launched, Progress, entry_name};
+use vestigum_core::spec::{FieldId, Span, Spec};
+use vestigum_core::value::{Value, negated};
+
+use super::check::{Action, Playthrough, Step};
+use super::script::How;
+use super::shelf::{Shelf, ShelfError};
+use super::timeline::{Row, Timeline, Watch};
+
+/// What came of a playthrough.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Run {
+    /// What it proves.
+    pub name: String,
+    /// How many statements ran, those of repeats each time.
+    pub statements: usize,
+    /// What went wrong, if anything did. Nothing runs after that.
+    pub failure: Option<Failure>,
+    /// The story.
+    pub timeline: Timeline,
+}
+
+impl Run {
+    /// Whether everything went as the script says.
+    pub fn passed(&self) -> bool {
+        self.failure.is_none()
+    }
+}
+
+/// Where and why a playthrough failed.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Failure {
+    /// The line of the script.
+    pub line: usize,
+    /// The statement.
+    pub statement: String,
+    /// Why.
+    pub why: Why,
+}
+
+/// Why a statement failed.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum Why {
+    /// An expectation does not hold.
+    Expectation {
+        /// Its parts and what became of them.
+        parts: Vec<Judged>,
+        /// The last change of each field in it.
+        changes: Vec<LastChange>,
+    },
+    /// The statement should have been refused, and was not.
+    NotRefused,
+    /// The statement was refused.
+    Refused(String),
+    /// An expectation means nothing where the player stands, so nothing can be said of it.
+    Unjudged(String),
+    /// The images could not be read or written.
+    Storage(String),
+}
+
+/// The last statement that changed a field.
+#[derive(Clone, Debug, PartialEq)]
+pub struct LastChange {
+    /// The field, with its key.
+    pub name: String,
+    /// The line of the statement.
+    pub line: usize,
+    /// The statement.
+    pub statement: String,
+    /// The value before it.
+    pub before: Value,
+    /// The value after it.
+    pub after: Value,
+}
+
+/// Runs a playthrough. It begins with nothing but what is on the shelf; no session runs before the first `launch`.
+pub fn run(spec: &Spec, playthrough: &Playthrough, shelf: &mut dyn Shelf) -> Run {
+    let mut runner = Runner {
+        spec,
+        shelf,
+        columns: &playthrough.columns,
+        players: BTreeMap::new(),
+        active: "player".into(),
+        device: LiveDevice::default(),
+        statements: 0,
+        rows: Vec::new(),
+    };
+    let failure = runner.steps(&playthrough.steps).err();
+    let columns = Watch::new(playthrough.columns.clone()).headings();
+    Run {
+        name: playthrough.name.clone(),
+        statements: runner.statements,
+        failure,
+        timeline: Timeline { columns, rows: runner.rows },
+    }
+}
+
+/// One player: a session if one runs, and what is remembered for messages and for the timeline.
+struct Player {
+    progress: Option<Progress>,
+    /// The version of the device's values that the progress holds.
+    device_seen: u64,
+    watch: Watch,
+    seen: Vec<Value>,
+    changed: BTreeMap<usize, Changed>,
+}
+
+#[derive(Clone)]
+struct Changed {
+    line: usize,
+    statement: Arc<str>,
+    before: Value,
+}
+
+struct Runner<'a> {
+    spec: &'a Spec,
+    shelf: &'a mut dyn Shelf,
+    columns: &'a [Arc<Expression>],
+    players: BTreeMap<Arc<str>, Player>,
+    active: Arc<str>,
+    /// The device values of the process.
+    device: LiveDevice,
+    statements: usize,
+    rows: Vec<Row>,
+}
+
+/// What a statement answers: a note for the timeline, or why it failed.
+type Answer = Result<String, Why>;
+
+impl Runner<'_> {
+    fn steps(&mut self, steps: &[Step]) -> Result<(), Failure> {
+        for step in steps {
+            if let Action::Repeat(times, inner) = &step.action {
+                for _ in 0..*times {
+                    self.steps(inner)?;
+                }
+                continue;
+            }
+            self.statements += 1;
+            self.share_device();
+            let answer = self.action(&step.action);
+            let failure = answer.as_ref().err().cloned();
+            self.remember(step, answer.unwrap_or_default());
+            if let Some(why) = failure {
+                return Err(Failure { line: step.line, statement: step.text.to_string(), why });
+            }
+        }
+        Ok(())
+    }
+
+    fn player(&mut self) -> &mut Player {
+        let (spec, columns) = (self.spec, self.columns);
+        self.players.entry(self.active.clone()).or_insert_with(|| Player {
+            progress: None,
+            device_seen: 0,
+            watch: Watch::new(columns.to_vec()),
+            seen: spec.fields().flat_map(|field| field.slots().map(|_| field.default().clone())).collect(),
+            changed: BTreeMap::new(),
+        })
+    }
+
+    fn session(&mut self) -> Result<&mut Progress, Why> {
+        let none = || Why::Refused("no session runs; `launch` begins one".into());
+        self.player().progress.as_mut().ok_or_else(none)
+    }
+
+    /// One process has one device state: the player who acts now goes on with what the last one left.
+    fn share_device(&mut self) {
+        let device = &self.device;
+        if let Some(player) = self.players.get_mut(&self.active)
+            && let Some(progress) = &mut player.progress
+        {
+            device.take_values(progress, &mut player.device_seen);
+        }
+    }
+
+    /// Notes what changed, for the timeline and for messages.
+    fn remember(&mut self, step: &Step, note: String) {
+        let active = self.active.clone();
+        let player = self.player();
+        let progress = player.progress.as_ref();
+        if let Some(progress) = progress {
+            for (slot, seen) in player.seen.iter_mut().enumerate() {
+                let now = progress.state.value(slot);
+                if now != seen {
+                    let before = std::mem::replace(seen, now.clone());
+                    player.changed.insert(slot, Changed { line: step.line, statement: step.text.clone(), before });
+                }
+            }
+        }
+        let row = Row {
+            line: step.line,
+            profile: active.clone(),
+            depth: step.depth,
+            statement: step.text.clone(),
+            place: progress.map(|progress| progress.place().to_string()).unwrap_or_default(),
+            cells: player.watch.cells(progress),
+            note,
+            board: match step.action {
+                Action::Board => progress.map(Progress::board).unwrap_or_default(),
+                _ => Vec::new(),
+            },
+        };
+        let device = &mut self.device;
+        if let Some(player) = self.players.get_mut(&active)
+            && let Some(progress) = &player.progress
+        {
+            player.device_seen = device.leave_values(progress);
+        }
+        self.rows.push(row);
+    }
+
+    fn action(&mut self, action: &Action) -> Answer {
+        match action {
+            Action::Moment(Moment::Launch) => self.launch(),
+            Action::Moment(Moment::Quit) => self.quit(),
+            Action::Moment(moment) => {
+                let moment = *moment;
+                let name = self.spec.moment_name(moment).to_owned();
+                self.moment(|progress| match moment {
+                    Moment::NewRun => progress.new_run(),
+                    Moment::Death => progress.death(),
+                    Moment::Restart => progress.restart(),
+                    Moment::Complete => progress.complete(),
+                    Moment::Travel => progress.travel(),
+                    Moment::Abandon => progress.abandon(),
+                    Moment::GameOver => progress.game_over(),
+                    _ => progress.own_moment(&name),
+                })
+            }
+            Action::Enter { level, checkpoint, locked } => self.moment(|progress| match (locked, checkpoint) {
+                (false, checkpoint) => progress.enter_any(level, checkpoint.as_deref()),
+                (true, None) => progress.enter(level),
+                (true, Some(checkpoint)) => progress.enter_at(level, checkpoint),
+            }),
+            Action::Checkpoint(name) => self.moment(|progress| progress.checkpoint(name)),
+            Action::Write { entry, how, value } => self.write(value, |progress, value| match how {
+                How::Set => progress.write(&entry.field, &entry.keys(), value),
+                How::Add => progress.write_add(&entry.field, &entry.keys(), value),
+                How::Subtract => progress.write_add(&entry.field, &entry.keys(), negated(&value)),
+            }),
+            Action::Insert { entry, at, item } => self.write(item, |progress, item| match at {
+                None => progress.insert(&entry.field, &entry.keys(), item),
+                Some(at) => progress.insert_at(&entry.field, &entry.keys(), at, item),
+            }),
+            Action::Remove { entry, item } => {
+                self.write(item, |progress, item| progress.remove(&entry.field, &entry.keys(), item))
+            }
+            Action::Reset(reset) => {
+                let changes = self.session()?.reset(reset).map_err(|error| Why::Refused(error.to_string()))?;
+                let note = self.save()?;
+                let s = if changes.len() == 1 { "" } else { "s" };
+                Ok(format!("{} value{s} reset, {note}", changes.len()))
+            }
+            Action::Board => {
+                self.session()?;
+                Ok(String::new())
+            }
+            Action::Expect(condition) => self.expect(condition),
+            Action::Refuse(inner) => match self.action(inner) {
+                Ok(_) => Err(Why::NotRefused),
+                Err(Why::Refused(why)) => Ok(format!("refused: {why}")),
+                Err(why) => Err(why),
+            },
+            Action::NeverAccepted(why) => Err(Why::Refused(why.clone())),
+            Action::Save => {
+                self.session()?;
+                self.save()
+            }
+            Action::Crash => {
+                self.players.values_mut().for_each(|player| player.progress = None);
+                self.device = LiveDevice::default();
+                self.shelf.crash();
+                Ok("nothing more was saved".into())
+            }
+            Action::Damage { all } => {
+                let owner = Owner::Profile(self.active.to_string());
+                let damaged = self.shelf.damage(&owner, *all).map_err(Why::Storage)?;
+                let s = if damaged == 1 { "" } else { "s" };
+                Ok(format!("{damaged} save{s} damaged"))
+            }
+            Action::Import(image) => self.import(image),
+            Action::Profile(name) => {
+                self.active = name.as_str().into();
+                self.share_device();
+                Ok(String::new())
+            }
+            Action::Repeat(..) => Ok(String::new()),
+        }
+    }
+
+    fn launch(&mut self) -> Answer {
+        if self.player().progress.is_some() {
+            return Err(Why::Refused("a session runs already; quit or crash first".into()));
+        }
+        let owner = Owner::Profile(self.active.to_string());
+        let why = |error| match error {
+            ShelfError::Refused(why) => Why::Refused(why),
+            ShelfError::Failed(why) => Why::Storage(why),
+        };
+        let profile = self.shelf.newest(&owner).map_err(why)?;
+        let device = self.shelf.newest(&Owner::Device).map_err(why)?;
+        let refused = |error: LoadError| Why::Refused(error.to_string());
+        let device = self.device.image(self.spec, device.image.as_ref()).map_err(refused)?;
+        let launched = Progress::launch(self.spec, profile.image.as_ref(), device.as_ref());
+        let Launched { progress, outcome, .. } = launched.map_err(refused)?;
+        let place = progress.place();
+        let seen = self.device.join(&progress);
+        let player = self.player();
+        (player.progress, player.device_seen) = (Some(progress), seen);
+        let saved = if outcome.save_due { format!(", {}", self.save()?) } else { String::new() };
+        let loaded = match profile.origin {
+            Origin::Fresh => "a fresh profile".into(),
+            Origin::Loaded { generation } => format!("loaded {generation}: {place}"),
+            Origin::Recovered { generation, passed_over } => {
+                let damaged: Vec<String> = passed_over.iter().map(|(number, _)| number.to_string()).collect();
+                format!("recovered {generation}: {place}; {} damaged", damaged.join(", "))
+            }
+        };
+        Ok(loaded + &saved)
+    }
+
+    /// Puts a saved image on the shelf, as this player's newest, or as the device's.
+    fn import(&mut self, image: &Image) -> Answer {
+        let mut image = image.clone();
+        let version = image.version;
+        let running = match &mut image.owner {
+            Owner::Profile(name) => {
+                *name = self.active.to_string();
+                self.player().progress.is_some()
+            }
+            Owner::Device => self.players.values().any(|player| player.progress.is_some()),
+        };
+        if running {
+            return Err(Why::Refused("a session runs; quit or crash before a save is imported".into()));
+        }
+        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        Ok(format!("version {version} as save {generation}"))
+    }
+
+    fn quit(&mut self) -> Answer {
+        self.session()?;
+        let note = self.save()?;
+        if self.player().progress.take().is_some() {
+            self.device.part();
+        }
+        Ok(note)
+    }
+
+    fn save(&mut self) -> Answer {
+        let profile = self.active.to_string();
+        let suspended = self.session()?.suspend();
+        let at = timestamp(self.statements);
+        // The device first, as a session does it: what a migration moves there is never gone from both.
+        if self.spec.fields().any(|field| field.lasts() == Span::Device) {
+            let mut device = suspended.device_image();
+            device.saved_at.clone_from(&at);
+            self.shelf.commit(device).map_err(Why::Storage)?;
+        }
+        let mut image = suspended.profile_image(&profile);
+        image.saved_at = at;
+        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        Ok(format!("saved {generation}"))
+    }
+
+    fn moment(&mut self, moment: impl FnOnce(&mut Progress) -> Result<Outcome, Refused>) -> Answer {
+        let outcome = moment(self.session()?).map_err(|refused| Why::Refused(refused.to_string()))?;
+        let mut notes = Vec::new();
+        if !outcome.accepted {
+            notes.push("ignored".to_owned());
+        }
+        if outcome.game_over {
+            notes.push("the run is over".to_owned());
+        }
+        if let Some(at) = &outcome.respawn {
+            let place = at.checkpoint.as_deref().unwrap_or("the entry");
+            notes.push(format!("back at {place}"));
+        }
+        if !outcome.opened.is_empty() {
+            notes.push(format!("opens {}", outcome.opened.join(" and ")));
+        }
+        if outcome.moment == Moment::Complete {
+            notes.push(match &outcome.next {
+                Some(next) => format!("next is {next}"),
+                None => "no level comes next".to_owned(),
+            });
+        }
+        if outcome.save_due {
+            notes.push(self.save()?);
+        }
+        Ok(notes.join(", "))
+    }
+
+    fn write(
+        &mut self,
+        value: &Expression,
+        write: impl FnOnce(&mut Progress, Value) -> Result<Written, AccessError>,
+    ) -> Answer {
+        let progress = self.session()?;
+        let refused = |error: AccessError| Why::Refused(error.to_string());
+        let value = progress.evaluate(value).map_err(refused)?;
+        let written = write(progress, value).map_err(refused)?;
+        let mut notes: Vec<String> = written.opened().iter().map(|level| format!("{level} opens")).collect();
+        if written.clamped() {
+            notes.push("brought into its limits".into());
+        }
+        Ok(notes.join(", "))
+    }
+
+    fn expect(&mut self, condition: &Expression) -> Answer {
+        let refused = |error: AccessError| Why::Unjudged(error.to_string());
+        let progress = self.session()?;
+        if progress.evaluate(condition).map_err(refused)?.as_bool() {
+            return Ok(String::new());
+        }
+        let parts = progress.judge(condition).map_err(refused)?;
+        let changes = self.changes(&parts);
+        Err(Why::Expectation { parts, changes })
+    }
+
+    /// The last change of each field that a failing part reads.
+    fn changes(&mut self, parts: &[Judged]) -> Vec<LastChange> {
+        let spec = self.spec;
+        let player = self.player();
+        let failing = parts.iter().filter(|part| !part.holds);
+        let mut reads: Vec<FieldId> = failing.flat_map(|part| part.reads.iter().copied()).collect();
+        reads.sort_unstable();
+        reads.dedup();
+        let none_made = vec![IndexSet::new(); spec.0.key_sets.len()];
+        let latest = reads.iter().filter_map(|id| {
+            let field = spec.0.field(*id);
+            let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
+            let made = player.progress.as_ref().map(|progress| &progress.state.made).unwrap_or(&none_made);
+            Some(LastChange {
+                name: entry_name(&spec.0, field, *slot, made),
+                line: changed.line,
+                statement: changed.statement.to_string(),
+                before: changed.before.clone(),
+                after: player.seen[*slot].clone(),
+            })
+        });
+        latest.collect()
+    }
+}
+
+/// A made-up time for the images of a playthrough, one minute for each statement: there is no clock here.
+fn timestamp(statement: usize) -> String {
+    let (day, minute) = (statement / 1440, statement % 1440);
+    let (month, day) = (day / 28 % 12 + 1, day % 28 + 1);
+    format!("2000-{month:02}-{day:02}T{:02}:{:02}:00Z", minute / 60, minute % 60)
+}

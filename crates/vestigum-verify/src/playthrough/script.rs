@@ -1,0 +1,548 @@
+//! From the text of a script to statements, before a spec gives their names a meaning.
+
+use vestigum_core::codes;
+use vestigum_core::diagnostic::{Diagnostic, SourceSpan, Spanned};
+use vestigum_core::expression::{Token, tokens};
+use vestigum_core::moment::Moment;
+use vestigum_core::progress::Reset;
+
+/// A text and its place.
+pub(super) type Word = Spanned<String>;
+
+/// One playthrough as it was written.
+#[derive(Debug)]
+pub(super) struct Written {
+    pub name: Word,
+    pub statements: Vec<Statement>,
+}
+
+/// One statement as it was written.
+#[derive(Debug)]
+pub(super) struct Statement {
+    /// The statement without its indentation and comment.
+    pub text: Word,
+    pub kind: Kind,
+}
+
+#[derive(Debug)]
+pub(super) enum Kind {
+    /// A moment without an argument; the game's own ones are told apart later.
+    Moment(Word),
+    Enter {
+        level: Word,
+        checkpoint: Option<Word>,
+        locked: bool,
+    },
+    Checkpoint(Word),
+    Write {
+        target: Target,
+        how: How,
+        value: Word,
+    },
+    /// `insert FIELD v` or `insert FIELD 'key' v`
+    Insert {
+        target: Target,
+        at: Option<String>,
+        item: Word,
+    },
+    /// `remove FIELD v`
+    Remove {
+        target: Target,
+        item: Word,
+    },
+    Reset(Reset, SourceSpan),
+    Board,
+    Expect(Word),
+    Refuse(Box<Statement>),
+    Save,
+    Crash,
+    /// `damage newest` or, with true, `damage all`
+    Damage(bool),
+    Watch(Vec<Word>),
+    /// `import "file"`
+    Import(Word),
+    Profile(Word),
+    Repeat(u32, Vec<Statement>),
+}
+
+/// A field and the keys of an entry.
+#[derive(Debug)]
+pub(super) struct Target {
+    pub field: Word,
+    pub keys: Vec<Word>,
+}
+
+/// How a statement writes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum How {
+    Set,
+    Add,
+    Subtract,
+}
+
+/// The words that statements begin with.
+pub(crate) const STATEMENTS: &[&str] = &[
+    "launch",
+    "new_run",
+    "enter",
+    "enter_any",
+    "checkpoint",
+    "death",
+    "restart",
+    "complete",
+    "travel",
+    "abandon",
+    "game_over",
+    "quit",
+    "expect",
+    "refuse",
+    "save",
+    "crash",
+    "damage",
+    "watch",
+    "import",
+    "profile",
+    "insert",
+    "remove",
+    "reset",
+    "board",
+    "repeat",
+    "end",
+    "playthrough",
+];
+
+/// A repeat may run its statements this often, and all nested repeats together.
+const MAX_REPEAT: u64 = 1_000_000;
+const MAX_NESTING: usize = 16;
+
+/// Reads all playthroughs of a file.
+pub(super) fn read(source: &str) -> (Vec<Written>, Vec<Diagnostic>) {
+    let mut reader = Reader { errors: Vec::new(), done: Vec::new(), open: Vec::new(), too_deep: 0 };
+    // Some editors begin a file with a mark of its byte order.
+    let mut offset = source.len() - source.trim_start_matches('\u{feff}').len();
+    let source_text = &source[offset..];
+    for line in source_text.split_inclusive('\n') {
+        let code = without_comment(line);
+        let text = code.trim();
+        if !text.is_empty() {
+            let start = offset + (code.len() - code.trim_start().len());
+            reader.line(Line { text, start });
+        }
+        offset += line.len();
+    }
+    reader.close_all();
+    if reader.done.is_empty() && reader.errors.is_empty() {
+        let error = error(SourceSpan::default(), "there is no playthrough in this file");
+        reader.errors.push(error.help("begin one with `playthrough \"what it proves\"`"));
+    }
+    (reader.done, reader.errors)
+}
+
+fn error(span: SourceSpan, message: impl Into<String>) -> Diagnostic {
+    Diagnostic::error(codes::STATEMENT, span, message)
+}
+
+/// The line up to a `#` that does not stand in quotes.
+fn without_comment(line: &str) -> &str {
+    let mut quote = None;
+    for (at, c) in line.char_indices() {
+        match (c, quote) {
+            ('#', None) => return &line[..at],
+            ('"' | '\'', None) => quote = Some(c),
+            (c, Some(open)) if c == open => quote = None,
+            _ => {}
+        }
+    }
+    line
+}
+
+#[derive(Clone, Copy)]
+struct Line<'s> {
+    text: &'s str,
+    start: usize,
+}
+
+impl<'s> Line<'s> {
+    fn span(self) -> SourceSpan {
+        SourceSpan::new(self.start, self.start + self.text.len())
+    }
+
+    fn word(self) -> Word {
+        Spanned::new(self.text.to_owned(), self.span())
+    }
+
+    /// The first word and what stands behind it.
+    fn split(self) -> (Line<'s>, Line<'s>) {
+        let end = self.text.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(self.text.len());
+        let rest = self.text[end..].trim_start();
+        let start = self.start + self.text.len() - rest.len();
+        (Line { text: &self.text[..end], start: self.start }, Line { text: rest, start })
+    }
+}
+
+/// A `repeat` that waits for its `end`.
+struct Block {
+    at: SourceSpan,
+    times: u32,
+    text: Word,
+    outer: Vec<Statement>,
+}
+
+struct Reader {
+    errors: Vec<Diagnostic>,
+    done: Vec<Written>,
+    open: Vec<Block>,
+    too_deep: usize,
+}
+
+impl Reader {
+    fn line(&mut self, line: Line<'_>) {
+        let (word, rest) = line.split();
+        match word.text {
+            "playthrough" => self.playthrough(rest),
+            "repeat" => self.repeat(line, rest),
+            "end" => self.end(line, rest),
+            _ => match statement(line) {
+                Ok(statement) => self.add(statement, line),
+                Err(error) => self.errors.push(error),
+            },
+        }
+    }
+
+    fn playthrough(&mut self, rest: Line<'_>) {
+        self.close_all();
+        let inner = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
+        let name = match inner {
+            Some(name) if !name.trim().is_empty() => Spanned::new(name.to_owned(), rest.span()),
+            _ => {
+                let error = error(rest.span(), "a playthrough needs a name in double quotes");
+                self.errors.push(
+                    error.help("name it after what it proves, as in `playthrough \"a replay lowers no record\"`"),
+                );
+                Spanned::new(String::new(), rest.span())
+            }
+        };
+        self.done.push(Written { name, statements: Vec::new() });
+    }
+
+    fn statements(&mut self) -> Option<&mut Vec<Statement>> {
+        self.done.last_mut().map(|written| &mut written.statements)
+    }
+
+    fn add(&mut self, statement: Statement, line: Line<'_>) {
+        match self.statements() {
+            Some(statements) => statements.push(statement),
+            None => {
+                if self.errors.is_empty() {
+                    let error = error(line.span(), "this stands before the first playthrough");
+                    self.errors.push(error.help("begin with `playthrough \"what it proves\"`"));
+                }
+            }
+        }
+    }
+
+    fn repeat(&mut self, line: Line<'_>, rest: Line<'_>) {
+        let digits = !rest.text.is_empty() && rest.text.bytes().all(|byte| byte.is_ascii_digit());
+        // What is beyond any number is too often, too.
+        let times = if digits { Some(rest.text.parse::<u32>().unwrap_or(u32::MAX)) } else { None };
+        let times = times.filter(|times| *times > 0);
+        let all = self.open.iter().map(|block| u64::from(block.times)).product::<u64>();
+        let times = match times {
+            Some(times) if all.saturating_mul(u64::from(times)) <= MAX_REPEAT => times,
+            Some(_) => {
+                self.errors.push(error(rest.span(), format!("this would repeat more than {MAX_REPEAT} times")));
+                1
+            }
+            None => {
+                let error = error(if rest.text.is_empty() { line.span() } else { rest.span() }, "how often?");
+                self.errors.push(error.help("write a number, as in `repeat 3`"));
+                1
+            }
+        };
+        if self.open.len() >= MAX_NESTING {
+            // Its `end` must not end another one.
+            self.too_deep += 1;
+            self.errors.push(error(line.span(), format!("repeats stand in each other more than {MAX_NESTING} deep")));
+            return;
+        }
+        let outer = self.statements().map(std::mem::take).unwrap_or_default();
+        self.open.push(Block { at: line.span(), times, text: line.word(), outer });
+    }
+
+    fn end(&mut self, line: Line<'_>, rest: Line<'_>) {
+        if !rest.text.is_empty() {
+            self.errors.push(error(rest.span(), "nothing stands behind `end`"));
+        }
+        if self.too_deep > 0 {
+            self.too_deep -= 1;
+            return;
+        }
+        let Some(block) = self.open.pop() else {
+            self.errors.push(error(line.span(), "this `end` ends nothing"));
+            return;
+        };
+        self.close(block);
+    }
+
+    fn close(&mut self, block: Block) {
+        let Some(statements) = self.statements() else { return };
+        let inner = std::mem::replace(statements, block.outer);
+        statements.push(Statement { text: block.text, kind: Kind::Repeat(block.times, inner) });
+    }
+
+    /// Ends what the playthrough left open.
+    fn close_all(&mut self) {
+        self.too_deep = 0;
+        while let Some(block) = self.open.pop() {
+            self.errors.push(error(block.at, "this `repeat` has no `end`"));
+            self.close(block);
+        }
+    }
+}
+
+fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
+    let (word, rest) = line.split();
+    let kind = match word.text {
+        "enter" | "enter_any" => enter(word, rest)?,
+        // `checkpoint` is a word of expressions too, but nothing writes it.
+        "checkpoint" => Kind::Checkpoint(name(rest, "which checkpoint?", "write `checkpoint ford`")?),
+        "expect" => {
+            Kind::Expect(some(rest, line, "what should hold?", "write a condition, as in `expect score == 0`")?)
+        }
+        "refuse" => {
+            some(rest, line, "which statement should be refused?", "write it behind, as in `refuse enter cloud_pass`")?;
+            if rest.split().0.text == "refuse" {
+                return Err(
+                    error(rest.span(), "`refuse` stands once").help("name the statement that should be refused")
+                );
+            }
+            let inner = statement(rest)?;
+            match inner.kind {
+                Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) => {}
+                Kind::Write { .. } | Kind::Insert { .. } | Kind::Remove { .. } | Kind::Reset(..) => {}
+                _ => return Err(error(rest.span(), "only moments and writes can be refused")),
+            }
+            Kind::Refuse(Box::new(inner))
+        }
+        "watch" => {
+            some(rest, line, "what should be watched?", "write fields, as in `watch score, letters`")?;
+            Kind::Watch(list(rest))
+        }
+        "import" => Kind::Import(quoted(rest, line)?),
+        "profile" => Kind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?),
+        "insert" => insert(rest)?,
+        "remove" => remove(rest)?,
+        "reset" => reset(word, rest)?,
+        "board" => bare(Kind::Board, rest)?,
+        "save" => bare(Kind::Save, rest)?,
+        "crash" => bare(Kind::Crash, rest)?,
+        "damage" => match rest.text {
+            "newest" => Kind::Damage(false),
+            "all" => Kind::Damage(true),
+            _ => {
+                let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+                return Err(error(at, "which saves?").help("write `damage newest` or `damage all`"));
+            }
+        },
+        built_in if Moment::from_word(built_in).is_some() => bare(Kind::Moment(word.word()), rest)?,
+        _ => write_or_own(line, word, rest)?,
+    };
+    Ok(Statement { text: line.word(), kind })
+}
+
+fn quoted(rest: Line<'_>, line: Line<'_>) -> Result<Word, Diagnostic> {
+    let inner = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
+    match inner {
+        Some(path) if !path.trim().is_empty() => Ok(Spanned::new(path.to_owned(), rest.span())),
+        _ => {
+            let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+            Err(error(at, "which saved image?").help("name its file in double quotes, as in `import \"v1/ada.json\"`"))
+        }
+    }
+}
+
+fn bare(kind: Kind, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    if rest.text.is_empty() { Ok(kind) } else { Err(error(rest.span(), "nothing stands behind this statement")) }
+}
+
+fn some(rest: Line<'_>, line: Line<'_>, question: &str, help: &str) -> Result<Word, Diagnostic> {
+    if rest.text.is_empty() { Err(error(line.span(), question).help(help)) } else { Ok(rest.word()) }
+}
+
+fn name(rest: Line<'_>, question: &str, help: &str) -> Result<Word, Diagnostic> {
+    let (word, behind) = rest.split();
+    if word.text.is_empty() {
+        return Err(error(rest.span(), question).help(help));
+    }
+    if !behind.text.is_empty() {
+        return Err(error(behind.span(), "nothing stands behind this name").help(help));
+    }
+    Ok(word.word())
+}
+
+fn enter(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    const HELP: &str = "write `enter mill_lane` or `enter mill_lane at ford`";
+    let (level, behind) = rest.split();
+    if level.text.is_empty() {
+        return Err(error(word.span(), "which level?").help(HELP));
+    }
+    let checkpoint = match behind.split() {
+        (at, checkpoint) if at.text == "at" => Some(name(checkpoint, "at which checkpoint?", HELP)?),
+        _ if behind.text.is_empty() => None,
+        _ => return Err(error(behind.span(), "this is not understood behind the level").help(HELP)),
+    };
+    Ok(Kind::Enter { level: level.word(), checkpoint, locked: word.text == "enter" })
+}
+
+/// Splits at commas that do not stand in brackets.
+fn list(rest: Line<'_>) -> Vec<Word> {
+    let mut out = Vec::new();
+    let mut depth = 0usize;
+    let mut from = 0;
+    let mut push = |from: usize, to: usize| {
+        let text = rest.text[from..to].trim();
+        let start = rest.start + from + rest.text[from..to].len() - rest.text[from..to].trim_start().len();
+        out.push(Spanned::new(text.to_owned(), SourceSpan::new(start, start + text.len())));
+    };
+    for (at, c) in rest.text.char_indices() {
+        match c {
+            '[' | '(' => depth += 1,
+            ']' | ')' => depth = depth.saturating_sub(1),
+            ',' if depth == 0 => {
+                push(from, at);
+                from = at + 1;
+            }
+            _ => {}
+        }
+    }
+    push(from, rest.text.len());
+    out
+}
+
+/// `FIELD = v`, `FIELD[KEY] += v`, or the name of one of the game's own moments.
+fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    if word.text.is_empty() {
+        return Err(unknown(line, word));
+    }
+    if rest.text.is_empty() {
+        return Ok(Kind::Moment(word.word()));
+    }
+    let tokens = line_tokens(line)?;
+    let (target, used) = target(line, &tokens)?;
+    let next = tokens.get(used);
+    let (how, sign) = match next {
+        Some((Token::Sign("="), sign)) => (How::Set, sign),
+        Some((Token::Sign("+="), sign)) => (How::Add, sign),
+        Some((Token::Sign("-="), sign)) => (How::Subtract, sign),
+        Some((Token::Sign("=="), sign)) => {
+            let error = error(sign.shifted(line.start), "a statement does not compare");
+            return Err(error.help(format!("write `expect {}` to compare, `=` to write", line.text)));
+        }
+        _ => return Err(unknown(line, word)),
+    };
+    let behind = line.text[sign.end..].trim();
+    if behind.is_empty() {
+        return Err(error(sign.shifted(line.start), "a value is missing behind this sign"));
+    }
+    let start = line.start + line.text.len() - behind.len();
+    let value = Spanned::new(behind.to_owned(), SourceSpan::new(start, start + behind.len()));
+    Ok(Kind::Write { target, how, value })
+}
+
+fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnostic> {
+    tokens(line.text).map_err(|unreadable| {
+        let error = error(unreadable.span.shifted(line.start), unreadable.message);
+        Diagnostic { help: unreadable.help, ..error }
+    })
+}
+
+/// A field and its keys at the beginning of a line, and how many tokens they take.
+fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(Target, usize), Diagnostic> {
+    let name = |at: usize| match tokens.get(at) {
+        Some((Token::Name(name), span)) => Some(Spanned::new((*name).to_owned(), span.shifted(line.start))),
+        _ => None,
+    };
+    // A key that is no plain name.
+    let quoted = |at: usize| match tokens.get(at) {
+        Some((Token::Text(name), span)) => Some(Spanned::new(name.clone(), span.shifted(line.start))),
+        _ => None,
+    };
+    let Some(field) = name(0) else { return Err(error(line.span(), "which field?")) };
+    let mut keys = Vec::new();
+    let Some((Token::Sign("["), open)) = tokens.get(1) else { return Ok((Target { field, keys }, 1)) };
+    let wrong = || error(open.shifted(line.start), "the names of keys are wanted in these brackets");
+    let mut at = 2;
+    loop {
+        keys.push(name(at).or_else(|| quoted(at)).ok_or_else(wrong)?);
+        match tokens.get(at + 1) {
+            Some((Token::Sign("]"), _)) => return Ok((Target { field, keys }, at + 2)),
+            Some((Token::Sign(","), _)) => at += 2,
+            _ => return Err(wrong()),
+        }
+    }
+}
+
+/// What stands behind a number of tokens.
+fn behind(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)], used: usize) -> Option<Word> {
+    let (_, span) = tokens.get(used)?;
+    let start = line.start + span.start;
+    Some(Spanned::new(line.text[span.start..].to_owned(), SourceSpan::new(start, line.start + line.text.len())))
+}
+
+fn insert(rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    const HELP: &str = "write `insert bag 'letter'`, or `insert satchel 'ring' { weight = 1 }` for a map";
+    let tokens = line_tokens(rest)?;
+    let (target, used) = target(rest, &tokens).map_err(|error| error.help(HELP))?;
+    let missing = || error(rest.span(), "what should be inserted?").help(HELP);
+    let (at, used) = match (tokens.get(used), tokens.get(used + 1)) {
+        (Some((Token::Text(key), _)), Some(_)) => (Some(key.clone()), used + 1),
+        _ => (None, used),
+    };
+    let item = behind(rest, &tokens, used).ok_or_else(missing)?;
+    Ok(Kind::Insert { target, at, item })
+}
+
+fn remove(rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    let tokens = line_tokens(rest)?;
+    let help = "write `remove bag 'letter'`; out of a map, the key";
+    let (target, used) = target(rest, &tokens).map_err(|error| error.help(help))?;
+    let missing = || error(rest.span(), "what should be removed?").help(help);
+    Ok(Kind::Remove { target, item: behind(rest, &tokens, used).ok_or_else(missing)? })
+}
+
+fn reset(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    const HELP: &str = "write `reset level NAME`, `reset field NAME`, `reset run`, `profile`, `device` or `everything`";
+    let (scope, behind) = rest.split();
+    let plain = |reset: Reset| {
+        if behind.text.is_empty() {
+            Ok(reset)
+        } else {
+            Err(error(behind.span(), "nothing stands behind this").help(HELP))
+        }
+    };
+    let found = match scope.text {
+        "run" => plain(Reset::Run)?,
+        "profile" => plain(Reset::Profile)?,
+        "device" => plain(Reset::Device)?,
+        "everything" => plain(Reset::Everything)?,
+        "level" => Reset::Level(name(behind, "which level?", HELP)?.value),
+        "field" => {
+            let tokens = line_tokens(behind)?;
+            let (target, used) = target(behind, &tokens).map_err(|error| error.help(HELP))?;
+            if used < tokens.len() {
+                return Err(error(behind.span(), "nothing stands behind the field and its keys").help(HELP));
+            }
+            let keys = target.keys.into_iter().map(|key| key.value).collect();
+            Reset::Field { name: target.field.value, keys }
+        }
+        "" => return Err(error(word.span(), "what should be reset?").help(HELP)),
+        _ => return Err(error(scope.span(), format!("`{}` cannot be reset", scope.text)).help(HELP)),
+    };
+    Ok(Kind::Reset(found, rest.span()))
+}
+
+fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
+    error(line.span(), "this is no statement")
+        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, reset, board, save, crash, watch, profile, repeat")
+        .suggest(word.text, STATEMENTS.iter().copied())
+}

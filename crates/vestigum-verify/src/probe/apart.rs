@@ -1,0 +1,178 @@
+//! The shortest playthrough that tells two specs apart.
+//!
+//! Both are played side by side, breadth first, by everything that can happen in the first: moments, sources, and one
+//! write for each field that play writes and no source gives. The first difference that a playthrough can expect ends
+//! the search.
+
+use rustc_hash::FxHashSet;
+use xxhash_rust::xxh3::xxh3_128;
+
+use vestigum_core::diagnostic::Spanned;
+use crate::explore::{Act, Repertoire, put_state, says_game_over, statements};
+use vestigum_core::progress::{Progress, entry_name};
+use vestigum_core::spec::document::SourceEntry;
+use vestigum_core::spec::{Axis, FieldId, Spec};
+use vestigum_core::types::Type;
+use vestigum_core::value::Value;
+
+use super::Weakened;
+
+/// So many pairs of states are looked at.
+const PAIRS: usize = 20_000;
+
+pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
+    let (first, counters) = played(spec)?.with_counters();
+    let (second, _) = played(&weakened.spec)?.with_counters();
+    let sources = vec![true; counters.len()];
+    let says_game_over = says_game_over(&first.0);
+    // The counters of sources are no fields that a playthrough knows.
+    let hidden = counters.clone();
+    let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };
+    let slots: Vec<usize> = (0..first.0.slots).collect();
+    let mut visited: Vec<(usize, Act)> = vec![(0, Act::Relaunch)];
+    let mut seen = FxHashSet::default();
+    let mut bytes = Vec::new();
+    let pair = (Progress::fresh(&first), Progress::fresh(&second));
+    if let Some(expect) = difference(&pair.0, &pair.1, &hidden) {
+        return Some(story(&first, weakened, &[], &expect));
+    }
+    let mut frontier = vec![(0usize, pair)];
+    while !frontier.is_empty() {
+        let mut next = Vec::new();
+        for (id, (one, other)) in &frontier {
+            for act in repertoire.acts(&first, one) {
+                let (mut after, mut after_other) = (one.clone(), other.clone());
+                let done = repertoire.apply(&mut after, act);
+                let done_other = repertoire.apply(&mut after_other, act);
+                let expect = difference(&after, &after_other, &hidden)
+                    // A statement that is refused there fails by itself; a checkpoint that is ignored does not.
+                    .or_else(|| (done && !done_other && !matches!(act, Act::Checkpoint(_))).then(String::new));
+                let path = |mut at: usize| {
+                    let mut acts = vec![act];
+                    while at != 0 {
+                        acts.push(visited[at].1);
+                        at = visited[at].0;
+                    }
+                    acts.reverse();
+                    acts
+                };
+                if let Some(expect) = expect {
+                    return Some(story(&first, weakened, &path(*id), &expect));
+                }
+                bytes.clear();
+                put_state(&mut bytes, &after.state, &slots);
+                put_state(&mut bytes, &after_other.state, &slots);
+                if visited.len() < PAIRS && seen.insert(xxh3_128(&bytes)) {
+                    visited.push((*id, act));
+                    next.push((visited.len() - 1, (after, after_other)));
+                }
+            }
+        }
+        frontier = next;
+    }
+    None
+}
+
+/// The spec with a source for each field that play writes and nothing gives, so that there is something to lose.
+fn played(spec: &Spec) -> Option<Spec> {
+    let mut document = spec.0.document.clone();
+    let given: Vec<&str> =
+        document.sources.iter().flat_map(|source| &source.gives).map(|(field, _)| field.value.as_str()).collect();
+    let simple = |field: &&vestigum_core::spec::Field| {
+        let keyed = field.axes.is_empty() || field.axes == [Axis::Level];
+        field.played && !field.built_in && keyed && !given.contains(&&*field.name)
+    };
+    let mut more = Vec::new();
+    for field in spec.0.fields.iter().filter(simple) {
+        let value = match &field.ty {
+            Type::Bool => Value::Bool(true),
+            Type::Int => Value::Int(1),
+            Type::Float => Value::float(1.0),
+            Type::Text => Value::text("a"),
+            Type::Choice(names) => Value::Text(names.last()?.name.clone()),
+            _ => continue,
+        };
+        let word = |text: &str| Spanned::new(text.to_owned(), Default::default());
+        let name = format!("writes_{}", field.name);
+        if document.sources.iter().any(|source| source.name.value == name) {
+            continue;
+        }
+        more.push(SourceEntry {
+            name: word(&name),
+            levels: Vec::new(),
+            gives: vec![(word(&field.name), Spanned::new(value, Default::default()))],
+            times: Some(Spanned::new(2, Default::default())),
+            lasts: Some(word("visit")),
+            after_failure: Some(word("keep")),
+        });
+    }
+    document.sources.extend(more);
+    spec.of_document(&document)
+}
+
+/// What a playthrough can expect of the first that does not hold of the second.
+fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<String> {
+    let spec = &*one.spec.0;
+    if one.place() != other.place() {
+        let expect = match (one.state.spot.level(), one.state.spot.is_level()) {
+            (Some(level), _) => {
+                let checkpoint = match one.place() {
+                    vestigum_core::place::Place::InLevel { checkpoint: Some(name), .. } => name.to_string(),
+                    _ => String::new(),
+                };
+                format!("level == '{}' and checkpoint == '{checkpoint}'", spec.level(level).id)
+            }
+            _ => "level == ''".into(),
+        };
+        return Some(expect);
+    }
+    for field in spec.fields.iter().filter(|field| !hidden.contains(&field.id)) {
+        for slot in field.slots() {
+            let (value, changed) = (one.state.value(slot), other.state.value(slot));
+            if value == changed {
+                continue;
+            }
+            let name = entry_name(spec, field, slot, &one.state.made);
+            let container =
+                matches!(value, Value::Bytes(_) | Value::List(_) | Value::Set(_) | Value::Map(_) | Value::Struct(..));
+            let literal = value.literal();
+            return Some(match (value, literal) {
+                (Value::Unfilled, _) => format!("not filled({name})"),
+                // What cannot be written is told apart by another field, if there is one.
+                (_, None) if !container => continue,
+                _ if !changed.is_filled() && container => format!("filled({name})"),
+                // What is in it has no short name; how much is in it may do.
+                _ if container && value.len() == changed.len() => continue,
+                _ if container => format!("len({name}) == {}", value.len()),
+                (Value::Bool(true), _) => name,
+                (Value::Bool(false), _) => format!("not {name}"),
+                (_, literal) => {
+                    let filled = if field.optional && !changed.is_filled() {
+                        format!("filled({name}) and ")
+                    } else {
+                        String::new()
+                    };
+                    format!("{filled}{name} == {}", literal.unwrap_or_default())
+                }
+            });
+        }
+    }
+    None
+}
+
+fn story(spec: &Spec, weakened: &Weakened, acts: &[Act], expect: &str) -> String {
+    let mut lines = vec![format!("playthrough \"notices {}\"", weakened.what().replace('"', "'")), "launch".into()];
+    let mut level = None;
+    for act in acts {
+        if let Act::Enter(entered) = act {
+            level = Some(*entered);
+        }
+        let told = statements(spec, *act, level).into_iter();
+        // A made-up source has no name that anybody knows.
+        lines.extend(told.map(|line| line.split(" # takes `writes_").next().unwrap_or(&line).trim_end().to_owned()));
+    }
+    if !expect.is_empty() {
+        lines.push(format!("expect {expect}"));
+    }
+    lines.join("\n") + "\n"
+}

@@ -1,0 +1,125 @@
+//! Probing: does anything notice when a rule is weakened?
+//!
+//! A spec is weakened in one place at a time (`weaken`): a rule is taken out, its guard dropped, `max` swapped for
+//! `set`, `keep` for `entry`, a span made longer or shorter, the bound of a condition moved by one. Then every playthrough
+//! and every promise is tried on it. What nobody notices is a rule that no test pins; `apart` searches for the shortest
+//! playthrough that would.
+//!
+//! ```
+//! use vestigum_core::Spec;
+//! use vestigum_verify::playthrough::Script;
+//! use vestigum_verify::probe::{Probe, Verdict};
+//!
+//! let text = r#"
+//!     [game]
+//!     id = "fellpost"
+//!     [levels]
+//!     order = ["mill_lane"]
+//!     [field.falls]
+//!     type = "int"
+//!     lasts = "profile"
+//!     on.death = { add = 1 }
+//! "#;
+//! let spec = Spec::from_toml(text)?;
+//! let play = "playthrough \"nothing is expected\"\nlaunch\nenter mill_lane\ndeath";
+//! let probe = Probe::new(&spec, vec![("falls.play".into(), play.into())])?;
+//! let first = &probe.weakened()[0];
+//! let Verdict::Unnoticed(play) = probe.verdict(first) else { panic!("nobody expects anything") };
+//! assert!(play.contains("expect falls == 1"), "{play}");
+//! # Ok::<(), vestigum_core::Diagnostics>(())
+//! ```
+
+mod apart;
+mod weaken;
+
+pub use weaken::Weakened;
+
+use vestigum_core::diagnostic::Diagnostics;
+use crate::explore::{Bounds, Search, questions};
+use crate::playthrough::{Files, MemoryShelf, Script, run};
+use vestigum_core::spec::Spec;
+
+/// A spec, and everything that could notice a change of it.
+pub struct Probe {
+    spec: Spec,
+    scripts: Vec<(String, String)>,
+    bounds: Bounds,
+    files: Box<Files>,
+}
+
+/// What became of a weakened spec.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Noticed by this playthrough or promise.
+    Noticed(String),
+    /// By none. The shortest playthrough that would notice it.
+    Unnoticed(String),
+    /// By none, and no play was found that tells the two apart: probably they mean the same.
+    Alike,
+}
+
+/// How many states a promise is tried on for each weakened spec.
+const PROMISE_STATES: usize = 3_000;
+
+impl Probe {
+    /// A probe with the texts of the playthroughs and the names of their files.
+    ///
+    /// # Errors
+    /// If a playthrough cannot be read under the spec as it is.
+    pub fn new(spec: &Spec, scripts: Vec<(String, String)>) -> Result<Probe, Diagnostics> {
+        Probe::with_files(spec, scripts, Box::new(|_, _| Err("the probe has no files".into())))
+    }
+
+    /// A probe whose playthroughs import saved images: `files` reads them, as for [`Script::from_text_with`].
+    ///
+    /// # Errors
+    /// As [`Probe::new`].
+    pub fn with_files(spec: &Spec, scripts: Vec<(String, String)>, files: Box<Files>) -> Result<Probe, Diagnostics> {
+        for (name, text) in &scripts {
+            Script::from_text_with(name, text, spec, &files)?;
+        }
+        let bounds = Bounds { states: PROMISE_STATES, ..Bounds::default() };
+        Ok(Probe { spec: spec.clone(), scripts, bounds, files })
+    }
+
+    /// The first playthrough or promise that fails on the spec as it is. It would notice everything, so there is nothing
+    /// to learn before it is mended.
+    pub fn failing(&self) -> Option<String> {
+        self.noticed(&self.spec)
+    }
+
+    /// Every way in which the spec can be weakened in one place.
+    pub fn weakened(&self) -> Vec<Weakened> {
+        weaken::weakened(&self.spec)
+    }
+
+    /// Whether anything notices the change, and if nothing does, what would.
+    pub fn verdict(&self, weakened: &Weakened) -> Verdict {
+        if let Some(by) = self.noticed(&weakened.spec) {
+            return Verdict::Noticed(by);
+        }
+        match apart::apart(&self.spec, weakened) {
+            Some(play) => Verdict::Unnoticed(play),
+            None => Verdict::Alike,
+        }
+    }
+
+    /// The first playthrough or promise that fails.
+    fn noticed(&self, spec: &Spec) -> Option<String> {
+        for (name, text) in &self.scripts {
+            // A statement that has no meaning any more is noticed as well.
+            let Ok(script) = Script::from_text_with(name, text, spec, &self.files) else { return Some(name.clone()) };
+            let failing =
+                script.playthroughs().iter().find(|play| !run(spec, play, &mut MemoryShelf::default()).passed());
+            if let Some(playthrough) = failing {
+                return Some(format!("{name}: {}", playthrough.name()));
+            }
+        }
+        let asked = questions(spec);
+        let broken = asked
+            .iter()
+            .filter(|question| question.is_promise())
+            .find(|question| Search::new(spec, question, self.bounds.clone()).run().broken().is_some());
+        broken.map(|question| format!("promise: {}", question.name()))
+    }
+}

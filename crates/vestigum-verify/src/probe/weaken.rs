@@ -1,0 +1,168 @@
+//! The ways to weaken a spec in one place.
+
+use vestigum_core::diagnostic::Spanned;
+use vestigum_core::expression::{Token, tokens};
+use vestigum_core::spec::Spec;
+use vestigum_core::spec::document::{DeedEntry, Document, FieldEntry, Word};
+use vestigum_core::spec::write::rule;
+
+/// A spec that was weakened in one place.
+#[derive(Clone, Debug)]
+pub struct Weakened {
+    what: String,
+    pub(super) spec: Spec,
+}
+
+impl Weakened {
+    /// What was changed, in words.
+    pub fn what(&self) -> &str {
+        &self.what
+    }
+
+    /// The spec with that change.
+    pub fn spec(&self) -> &Spec {
+        &self.spec
+    }
+}
+
+/// Spans from the shortest to the longest; the device is no step of that ladder.
+const SPANS: [&str; 5] = ["attempt", "visit", "session", "run", "profile"];
+
+pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
+    let document = &spec.0.document;
+    let mut all = Vec::new();
+    let mut change = |what: String, edit: &dyn Fn(&mut Document)| {
+        let mut changed = document.clone();
+        edit(&mut changed);
+        // What is not sound any more is no spec that could be shipped unnoticed.
+        all.extend(spec.of_document(&changed).map(|spec| Weakened { what, spec }));
+    };
+    for (index, (name, field)) in document.fields.iter().enumerate() {
+        rules(&mut change, index, &name.value, field);
+        decisions(&mut change, index, &name.value, field);
+    }
+    for (index, (name, level)) in document.levels.iter().enumerate() {
+        for (text, moved) in level.opens.iter().flat_map(|opens| moved(&opens.value)) {
+            let what = format!("{}: opens when `{text}`", name.value);
+            change(what, &|document| set(&mut document.levels[index].1.opens, &moved));
+        }
+        if level.opens.is_some() && document.order.iter().any(|level| level.value == name.value) {
+            change(format!("{}: without its `opens`", name.value), &|document| document.levels[index].1.opens = None);
+        }
+    }
+    for (text, moved) in document.over_when.iter().flat_map(|over_when| moved(&over_when.value)) {
+        change(format!("the run is over when `{text}`"), &|document| set(&mut document.over_when, &moved));
+    }
+    if document.over_when.is_some() {
+        change("the run is never over".into(), &|document| document.over_when = None);
+    }
+    let words = |what: &str, now: Option<&Word>, default: &str, choices: &[&'static str]| {
+        let now = now.map_or(default, |word| &word.value).to_owned();
+        let others = choices.iter().filter(|choice| **choice != now);
+        others.map(|other| (format!("{what} = \"{other}\" instead of \"{now}\""), *other)).collect::<Vec<_>>()
+    };
+    for (what, other) in words("respawn", document.respawn.as_ref(), "checkpoint", &["checkpoint", "entry"]) {
+        change(what, &|document| document.respawn = Some(word(other)));
+    }
+    for (what, other) in words("accept", document.accept.as_ref(), "any", &["any", "forward", "next"]) {
+        change(what, &|document| document.accept = Some(word(other)));
+    }
+    for (what, other) in words("resume", document.save.resume.as_ref(), "checkpoint", &["checkpoint", "entry", "none"])
+    {
+        change(what, &|document| document.save.resume = Some(word(other)));
+    }
+    all
+}
+
+type Change<'c> = dyn FnMut(String, &dyn Fn(&mut Document)) + 'c;
+
+fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) {
+    for (on, (moment, list)) in field.on.iter().enumerate() {
+        for (at, entry) in list.iter().enumerate() {
+            let shown = format!("on.{} = {}", moment.value, rule(entry));
+            change(format!("{name}: without `{shown}`"), &|document| {
+                let field = &mut document.fields[index].1;
+                // Without a rule it would be play that writes it.
+                field.written_by.get_or_insert_with(|| word("rules"));
+                let rules = &mut field.on;
+                rules[on].1.remove(at);
+                if rules[on].1.is_empty() {
+                    rules.remove(on);
+                }
+            });
+            if let Some(when) = &entry.when {
+                change(format!("{name}: `{shown}` without its guard"), &|document| {
+                    document.fields[index].1.on[on].1[at].when = None;
+                });
+                for (text, moved) in moved(&when.value) {
+                    change(format!("{name}: `on.{}` when `{text}`", moment.value), &|document| {
+                        set(&mut document.fields[index].1.on[on].1[at].when, &moved);
+                    });
+                }
+            }
+            if let DeedEntry::Operand(deed, _) = &entry.does {
+                let others: &[&str] = match deed.value.as_str() {
+                    "max" | "min" => &["set"],
+                    "set" => &["max", "min"],
+                    _ => &[],
+                };
+                for other in others {
+                    change(format!("{name}: `{other}` in `{shown}`"), &|document| {
+                        if let DeedEntry::Operand(deed, _) = &mut document.fields[index].1.on[on].1[at].does {
+                            deed.value = (*other).to_owned();
+                        }
+                    });
+                }
+            }
+        }
+    }
+}
+
+fn decisions(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) {
+    if let Some(now) = &field.after_failure {
+        for other in ["keep", "entry", "checkpoint"].iter().filter(|other| **other != now.value) {
+            let what = format!("{name}: after_failure = \"{other}\" instead of \"{}\"", now.value);
+            change(what, &|document| document.fields[index].1.after_failure = Some(word(other)));
+        }
+    }
+    let Some(lasts) = &field.lasts else { return };
+    let Some(place) = SPANS.iter().position(|span| *span == lasts.value) else { return };
+    let beside = [place.checked_sub(1), Some(place + 1)].into_iter().flatten().filter_map(|place| SPANS.get(place));
+    for other in beside {
+        let span = |word: &str| format!("{} {word}", if word == "attempt" { "an" } else { "a" });
+        change(format!("{name}: lasts {} instead of {}", span(other), span(&lasts.value)), &|document| {
+            let field = &mut document.fields[index].1;
+            field.lasts = Some(word(other));
+            // What cannot be rewound says nothing about failing, and what can must.
+            if matches!(*other, "attempt" | "session") {
+                field.after_failure = None;
+            } else if field.after_failure.is_none() {
+                field.after_failure = Some(word("keep"));
+            }
+        });
+    }
+}
+
+/// The condition with each number that something is compared with moved by one: what to show, and the whole text.
+fn moved(text: &str) -> Vec<(String, String)> {
+    let tokens = tokens(text).unwrap_or_default();
+    let compared = tokens.windows(2).filter_map(|pair| match pair {
+        [(Token::Sign("<" | "<=" | ">" | ">=" | "==" | "!="), _), (Token::Int(int), span)] => Some((*int, *span)),
+        _ => None,
+    });
+    let moved = compared.flat_map(|(int, span)| {
+        [int.saturating_add(1), int.saturating_sub(1)].map(|other| {
+            let changed = format!("{}{other}{}", &text[..span.start], &text[span.end..]);
+            (changed.clone(), changed)
+        })
+    });
+    moved.collect()
+}
+
+fn word(text: &str) -> Word {
+    Spanned::new(text.to_owned(), Default::default())
+}
+
+fn set(target: &mut Option<Word>, text: &str) {
+    *target = Some(word(text));
+}

@@ -1,0 +1,241 @@
+//! Images of a frozen version, made from its shape: the smallest, the largest, typical and random ones, and one suspended
+//! at every place.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use vestigum_core::image::Image;
+use vestigum_core::place::{Checkpoint, Spot, Standing};
+use vestigum_core::spec::{Field, KeySet, Limits, MadeKeys, Resume, Spec, SpecData};
+use vestigum_core::state::State;
+use vestigum_core::suspend::Suspended;
+use vestigum_core::types::Type;
+use vestigum_core::value::Value;
+
+/// The most items and characters that a large value gets: more would show nothing new.
+const LARGE: usize = 8;
+/// How many names an open key set gets.
+const MADE: usize = 2;
+
+/// The saves of one player and the device, before they are images.
+#[derive(Clone, Debug)]
+pub(super) struct Sample {
+    pub name: String,
+    pub spec: Spec,
+    pub state: State,
+    /// Whether it was made for the place where the player stopped.
+    pub stopped: bool,
+    /// Whether its values are all the smallest or all the largest.
+    pub extreme: bool,
+}
+
+/// What values a sample has.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Kind {
+    Smallest,
+    Largest,
+    /// Values as play makes them, different for each number.
+    Typical(u64),
+    Random(u64),
+}
+
+impl Sample {
+    pub fn images(&self) -> (Image, Image) {
+        let suspended = Suspended { spec: self.spec.clone(), state: self.state.clone() };
+        (suspended.profile_image("player"), suspended.device_image())
+    }
+
+    /// A sample of one kind, standing somewhere.
+    pub fn new(spec: &Spec, names: &MadeKeys, name: String, kind: Kind, spot: Spot) -> Sample {
+        let data = &*spec.0;
+        let mut state = State::fresh(data);
+        state.made.clone_from(names);
+        state.spot = spot;
+        let in_level = state.spot.is_level();
+        for field in data.fields.iter().filter(|field| in_level || !field.needs_level()) {
+            for slot in field.slots().filter(|slot| data.is_made(field, *slot, &state.made)).collect::<Vec<_>>() {
+                let value = |mark: u64| made(field, kind, slot as u64 * 3 + mark);
+                state.write_through(slot, value(0));
+                if in_level && field.rewinds {
+                    state.write_marks(slot, value(1), value(2));
+                }
+            }
+        }
+        let extreme = matches!(kind, Kind::Smallest | Kind::Largest);
+        Sample { name, spec: spec.clone(), state, stopped: false, extreme }
+    }
+
+    /// The same save with other values in some slots of a field, and in their marks.
+    pub fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Value)>) -> Sample {
+        let mut sample = self.clone();
+        for (slot, value) in changes {
+            sample.state.write_through(slot, value.clone());
+            if self.state.spot.is_level() && field.rewinds {
+                sample.state.write_marks(slot, value.clone(), value);
+            }
+        }
+        sample
+    }
+}
+
+/// Names that players have made: of a set that declares its names later, some of those.
+pub(super) fn made_names(spec: &SpecData, declared: impl Fn(u32) -> Vec<Arc<str>>) -> MadeKeys {
+    let of_set = |(set, index): (&KeySet, u32)| {
+        let count = set.max.map_or(0, |max| (max as usize).min(MADE));
+        let any = (1..=count).map(|n| Arc::from(format!("made_{n}")));
+        declared(index).into_iter().chain(any).take(count).collect()
+    };
+    spec.key_sets.iter().zip(0..).map(of_set).collect()
+}
+
+/// All samples of a version. `random` says how many random ones there are, from a seed.
+pub(super) fn samples(spec: &Spec, made: &MadeKeys, random: usize, seed: u64) -> Vec<Sample> {
+    let mut samples = vec![
+        Sample::new(spec, made, "smallest".into(), Kind::Smallest, Spot::Menu),
+        Sample::new(spec, made, "largest".into(), Kind::Largest, Spot::Menu),
+        Sample::new(spec, made, "typical".into(), Kind::Typical(1), Spot::Menu),
+        Sample::new(spec, made, "after a game over".into(), Kind::Typical(2), Spot::RunOver),
+    ];
+    let places = places(&spec.0);
+    if let Some(place) = places.first() {
+        for (name, kind) in [("smallest", Kind::Smallest), ("largest", Kind::Largest)] {
+            let name = format!("{name} in {}", place.named(&spec.0));
+            samples.push(Sample::new(spec, made, name, kind, Spot::Level(place.clone())));
+        }
+    }
+    for (index, place) in places.iter().enumerate() {
+        let name = format!("suspended in {}", place.named(&spec.0));
+        let sample = Sample::new(spec, made, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone()));
+        samples.push(Sample { stopped: true, ..sample });
+    }
+    for n in 0..random as u64 {
+        let seed = mixed(seed ^ n.wrapping_mul(0x9E37_79B9));
+        // Every third stands somewhere in a level.
+        let spot = match places.get(seed as usize % places.len().max(1)) {
+            Some(place) if n % 3 == 2 => Spot::Level(place.clone()),
+            _ => Spot::Menu,
+        };
+        samples.push(Sample::new(spec, made, format!("random {}", n + 1), Kind::Random(seed), spot));
+    }
+    samples
+}
+
+/// Every place in a level where a save can have been made.
+fn places(spec: &SpecData) -> Vec<Standing> {
+    if spec.resume == Resume::None {
+        return Vec::new();
+    }
+    let mut places = Vec::new();
+    for (index, level) in spec.levels.iter().enumerate() {
+        let level_index = index as u32;
+        places.push(Standing { level: level_index, checkpoint: None, entered_at: None });
+        for checkpoint in 0..level.checkpoints.len() as u32 {
+            let at = Some(Checkpoint::Listed(checkpoint));
+            // The first is also where some have entered.
+            let entered_at = at.clone().filter(|_| checkpoint == 0);
+            places.push(Standing { level: level_index, checkpoint: at, entered_at });
+        }
+    }
+    places
+}
+
+/// A value of a field.
+pub(super) fn made(field: &Field, kind: Kind, slot: u64) -> Value {
+    let value = match kind {
+        Kind::Smallest if field.optional => return Value::Unfilled,
+        Kind::Random(seed) if field.optional && mixed(seed ^ slot).is_multiple_of(4) => return Value::Unfilled,
+        kind => of_type(&field.ty, &field.limits, kind, slot),
+    };
+    field.limits.clamp(value).0
+}
+
+pub(super) fn of_type(ty: &Type, limits: &Limits, kind: Kind, slot: u64) -> Value {
+    let number = match kind {
+        Kind::Smallest => 0,
+        Kind::Largest => u64::MAX,
+        Kind::Typical(n) => n * 17 + slot * 5 + 1,
+        Kind::Random(seed) => mixed(seed ^ slot.wrapping_mul(0xD6E8_FEB8)),
+    };
+    let small = |most: u64| match kind {
+        Kind::Smallest => 0,
+        Kind::Largest => most,
+        _ => number % (most + 1),
+    };
+    let items = |inner: &Type| -> Vec<Value> {
+        let count = match kind {
+            Kind::Smallest => 0,
+            Kind::Largest => LARGE.min(limits.max_len),
+            _ => small(2) as usize + 1,
+        };
+        (0..count as u64).map(|item| of_type(inner, limits, kind, slot * 31 + item + 7)).collect()
+    };
+    match ty {
+        Type::Bool => Value::Bool(small(1) == 1),
+        Type::Int => Value::Int(int(limits, kind, number)),
+        Type::Float => Value::float(float(limits, kind, number)),
+        Type::Text => Value::text(text(limits, kind, number)),
+        Type::Bytes => Value::bytes(text(limits, kind, number).into_bytes()),
+        Type::Vec2 => Value::vec2(number as f64 / 4.0, small(100) as f64),
+        Type::Vec3 => Value::vec3(number as f64 / 4.0, small(100) as f64, 1.5),
+        Type::Choice(names) => {
+            let last = names.len().saturating_sub(1) as u64;
+            names.get(small(last) as usize).cloned().map_or(Value::Unfilled, Value::Choice)
+        }
+        Type::Struct(structure) => {
+            let members = structure.members.iter().zip(0..);
+            let members = members.map(|((_, ty), index)| of_type(ty, limits, kind, slot * 13 + index));
+            Value::Struct(structure.clone(), Arc::new(members.collect()))
+        }
+        Type::List(inner) => Value::List(Arc::new(items(inner))),
+        Type::Set(inner) => Value::Set(Arc::new(items(inner).into_iter().collect::<BTreeSet<_>>())),
+        Type::Map(inner) => {
+            let entries = items(inner).into_iter().zip(1..).map(|(value, n)| (Arc::from(format!("key_{n}")), value));
+            Value::Map(Arc::new(entries.collect()))
+        }
+    }
+}
+
+fn int(limits: &Limits, kind: Kind, number: u64) -> i64 {
+    let bounds = limits.range.as_ref().map(|(lowest, highest)| (lowest.as_int(), highest.as_int()));
+    let (lowest, highest) = bounds.unwrap_or((i64::MIN, i64::MAX));
+    match kind {
+        Kind::Smallest => lowest,
+        Kind::Largest => highest,
+        Kind::Typical(_) => lowest.max(0).saturating_add((number % 200) as i64).min(highest),
+        Kind::Random(_) => {
+            let width = highest.wrapping_sub(lowest) as u64;
+            // Half of them are small, as most values are.
+            let step = if number.is_multiple_of(2) { number % 1000 } else { number };
+            lowest
+                .max(if step < 1000 { 0 } else { lowest })
+                .wrapping_add((step % width.saturating_add(1).max(1)) as i64)
+                .clamp(lowest, highest)
+        }
+    }
+}
+
+fn float(limits: &Limits, kind: Kind, number: u64) -> f64 {
+    let bounds = limits.range.as_ref().map(|(lowest, highest)| (lowest.as_float(), highest.as_float()));
+    let (lowest, highest) = bounds.unwrap_or((-1e12, 1e12));
+    match kind {
+        Kind::Smallest => lowest,
+        Kind::Largest => highest,
+        _ => (lowest.max(0.0) + (number % 4000) as f64 / 4.0).clamp(lowest, highest),
+    }
+}
+
+fn text(limits: &Limits, kind: Kind, number: u64) -> String {
+    match kind {
+        Kind::Smallest => String::new(),
+        Kind::Largest => "W".repeat(limits.max_len.min(LARGE * 8)),
+        _ => format!("word {}", number % 1000),
+    }
+}
+
+/// A number made of another one so that neighbours have nothing in common.
+fn mixed(seed: u64) -> u64 {
+    let mut z = seed.wrapping_add(0x9E37_79B9_7F4A_7C15);
+    z = (z ^ (z >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    z = (z ^ (z >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+    z ^ (z >> 31)
+}

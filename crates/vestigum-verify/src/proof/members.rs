@@ -1,0 +1,83 @@
+//! Members of structs, looked at one by one: a struct can come through without one of them.
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use vestigum_core::spec::Field;
+use vestigum_core::types::Type;
+use vestigum_core::value::Value;
+
+use super::Prover;
+use super::images::{Kind, made, of_type};
+
+/// A member of a struct, however deep in the type of a field.
+struct Path {
+    /// The names on the way to it.
+    names: Vec<Arc<str>>,
+    /// The struct that has it.
+    of: Arc<str>,
+    ty: Type,
+}
+
+impl Prover<'_> {
+    /// The members that nothing of the loaded game depends on, though no step drops them.
+    pub(super) fn lost_members(&self, field: &Field, slot: usize) -> Vec<String> {
+        let mut paths = Vec::new();
+        gather(&field.ty, &mut Vec::new(), &mut paths);
+        let lost = paths.into_iter().filter(|path| {
+            let dropped = path.names.last().is_some_and(|member| self.trace.drops_member(&path.of, member));
+            !dropped && !self.member_matters(field, slot, path)
+        });
+        let named = |path: Path| format!("{}.{}", self.entry_name(field, slot), path.names.join("."));
+        lost.map(named).collect()
+    }
+
+    /// Whether another value of the member, and nothing else, makes another game.
+    fn member_matters(&self, field: &Field, slot: usize, path: &Path) -> bool {
+        let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(91)];
+        let whole = made(field, Kind::Typical(40), slot as u64);
+        let value = |kind: &Kind| with_member(&whole, &path.names, &of_type(&path.ty, &field.limits, *kind, 3));
+        let values: Vec<Value> = kinds.iter().map(value).collect();
+        // Of what has only one value, nothing can be lost.
+        let same = values.iter().all(|value| *value == values[0]);
+        same || self.tells_apart(field, slot, &values)
+    }
+}
+
+/// All members of the structs in a type.
+fn gather(ty: &Type, names: &mut Vec<Arc<str>>, paths: &mut Vec<Path>) {
+    match ty {
+        Type::Struct(structure) => {
+            for (name, member) in &structure.members {
+                names.push(name.clone());
+                paths.push(Path { names: names.clone(), of: structure.name.clone(), ty: member.clone() });
+                gather(member, names, paths);
+                names.pop();
+            }
+        }
+        Type::List(inner) | Type::Set(inner) | Type::Map(inner) => gather(inner, names, paths),
+        Type::Bool | Type::Int | Type::Float | Type::Text | Type::Bytes => {}
+        Type::Vec2 | Type::Vec3 | Type::Choice(_) => {}
+    }
+}
+
+/// The value with another member, in every item that has it.
+fn with_member(value: &Value, names: &[Arc<str>], new: &Value) -> Value {
+    let Some((first, rest)) = names.split_first() else { return new.clone() };
+    let inside = |item: &Value| with_member(item, names, new);
+    match value {
+        Value::Struct(ty, members) => {
+            let mut members = members.to_vec();
+            if let Some(index) = ty.position(first) {
+                members[index] = with_member(&members[index], rest, new);
+            }
+            Value::Struct(ty.clone(), Arc::new(members))
+        }
+        Value::List(items) => Value::List(Arc::new(items.iter().map(inside).collect())),
+        Value::Set(items) => Value::Set(Arc::new(items.iter().map(inside).collect::<BTreeSet<_>>())),
+        Value::Map(entries) => {
+            Value::Map(Arc::new(entries.iter().map(|(key, item)| (key.clone(), inside(item))).collect()))
+        }
+        other => other.clone(),
+    }
+}

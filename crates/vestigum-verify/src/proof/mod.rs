@@ -1,0 +1,409 @@
+//! The proof that no shipped save is lost.
+//!
+//! From the shapes in the history, [`prove`] makes images of every frozen version: the smallest, the largest, typical
+//! ones, random ones, and one suspended at every place. Each is migrated step by step and all at once, and loaded under
+//! the spec. What becomes of a field is not read off the migrations alone: for each field of each old version the proof
+//! changes its value in a save, and each member of its structs, and looks whether anything of the loaded game is another.
+//! Where nothing is, the value is **lost**, and unless a step drops it, the proof fails.
+//!
+//! ```
+//! use vestigum_verify::proof::{Options, Verdict, prove};
+//! use vestigum_core::{History, Spec};
+//!
+//! let field = |name: &str| format!("[field.{name}]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n");
+//! let old = Spec::from_toml(&format!("[game]\nid = \"fellpost\"\n{}", field("coins")))?;
+//! let spec = format!("[game]\nid = \"fellpost\"\nversion = 2\n{}\n{}", field("letters"),
+//!     "[[migration]]\nto = 2\nsteps = [{ fill = \"letters\", with = \"if(coins > 5, 1, 1)\" }]");
+//! let spec = Spec::from_named_toml_with_history("fellpost.toml", &spec, History::default().freeze(&old)?.history)?;
+//!
+//! let proof = prove(&spec, &Options::default());
+//! assert!(!proof.holds(), "the fill reads coins, and makes the same of all of them");
+//! assert_eq!(proof.versions[0].fields[0].verdict, Verdict::Lost);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
+
+mod images;
+mod members;
+mod trace;
+
+use std::collections::BTreeSet;
+use std::sync::Arc;
+
+use vestigum_core::history::choices;
+use vestigum_core::image::Image;
+use vestigum_core::migration::upgrade;
+use vestigum_core::progress::{Launched, Progress, entry_name};
+use vestigum_core::spec::{Field, Resume, Span, Spec};
+use vestigum_core::state::State;
+use vestigum_core::types::Type;
+use vestigum_core::value::Value;
+
+use images::{Kind, Sample, made, made_names, samples};
+pub use trace::Became;
+use trace::Trace;
+
+/// How much the proof tries.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Options {
+    /// How many random images of each version.
+    pub random: usize,
+    /// What the random ones are made of: the same seed makes the same ones.
+    pub seed: u64,
+}
+
+impl Default for Options {
+    fn default() -> Self {
+        Options { random: 100, seed: 1 }
+    }
+}
+
+/// What becomes of the saves of every frozen version.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Proof {
+    /// For each frozen version before the spec's, the oldest first.
+    pub versions: Vec<VersionProof>,
+}
+
+/// What becomes of the saves of one version.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct VersionProof {
+    /// The version.
+    pub version: i64,
+    /// How many images were made, migrated and loaded.
+    pub images: usize,
+    /// What becomes of each field that the version saves.
+    pub fields: Vec<FieldProof>,
+    /// Fields that the version does not have, and the expressions that fill them; without any they begin at their
+    /// defaults.
+    pub new: Vec<(String, Vec<String>)>,
+    /// What becomes of each place in a level where a player can have stopped.
+    pub places: Vec<PlaceProof>,
+    /// What went wrong: images that do not load, or that come to something else step by step.
+    pub failures: Vec<String>,
+}
+
+/// What becomes of one field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct FieldProof {
+    /// Its name in the old version.
+    pub field: String,
+    /// Where its values are in the spec.
+    pub now: Vec<String>,
+    /// What happened to it on the way, and at which version.
+    pub became: Vec<(i64, Became)>,
+    /// Whether the values are still there.
+    pub verdict: Verdict,
+    /// Entries, and members of structs, whose values nothing of the loaded game depends on, though the field is not lost.
+    pub lost: Vec<String>,
+    /// In how many images a value of it was brought into narrower limits.
+    pub clamped: usize,
+    /// A value before and after, from a typical image.
+    pub example: Option<Example>,
+}
+
+/// One value of a field, before and after.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Example {
+    /// The entry in the old version.
+    pub from: String,
+    /// What it was.
+    pub was: String,
+    /// The entry in the spec.
+    pub to: String,
+    /// What it is.
+    pub is: String,
+}
+
+/// Whether the values of a field are still there.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Verdict {
+    /// Other values of it make another game.
+    Kept,
+    /// A step drops it.
+    Dropped,
+    /// The game's own code takes it, and was not given.
+    Code,
+    /// Whatever it was, the game is the same, and no step says so.
+    Lost,
+}
+
+/// What becomes of a player who stopped at one place.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct PlaceProof {
+    /// The place in the old version.
+    pub place: String,
+    /// The place after loading.
+    pub now: String,
+    /// Why it is another one, if it is not just another name.
+    pub why: Option<String>,
+}
+
+impl Proof {
+    /// Whether nothing is lost that no step drops, and every image came through.
+    pub fn holds(&self) -> bool {
+        self.versions.iter().all(|version| version.failures.is_empty() && version.lost().next().is_none())
+    }
+}
+
+impl VersionProof {
+    /// The fields that are lost, in whole or in some entries.
+    pub fn lost(&self) -> impl Iterator<Item = &FieldProof> {
+        self.fields.iter().filter(|field| field.verdict == Verdict::Lost || !field.lost.is_empty())
+    }
+}
+
+/// Tries what becomes of the saves of every frozen version. Hooks that were not given are left out.
+pub fn prove(spec: &Spec, options: &Options) -> Proof {
+    let mut spec = spec.clone();
+    Arc::make_mut(&mut spec.1).leave_out();
+    let history = spec.0.history.clone();
+    let versions: Vec<i64> = history.iter().flat_map(|history| history.versions()).collect();
+    let older = versions.into_iter().filter(|version| *version < spec.version());
+    Proof { versions: older.map(|version| Prover::new(&spec, version, options).prove()).collect() }
+}
+
+/// So many entries of a field are tried one by one, of those that did not show all together.
+const ENTRIES: usize = 24;
+
+struct Prover<'a> {
+    spec: &'a Spec,
+    old: Spec,
+    version: i64,
+    samples: Vec<Sample>,
+    trace: Trace,
+}
+
+impl Prover<'_> {
+    fn new<'a>(spec: &'a Spec, version: i64, options: &Options) -> Prover<'a> {
+        let old = spec.0.history.as_ref().and_then(|history| history.spec(version)).unwrap_or(spec).clone();
+        let trace = Trace::of(spec, &old);
+        let made = made_names(&old.0, |set| trace.declared_later(set));
+        let samples = samples(&old, &made, options.random, options.seed);
+        Prover { spec, old, version, samples, trace }
+    }
+
+    fn prove(&self) -> VersionProof {
+        let mut proof = VersionProof {
+            version: self.version,
+            images: self.samples.len(),
+            fields: Vec::new(),
+            new: self.trace.new_fields(),
+            places: Vec::new(),
+            failures: Vec::new(),
+        };
+        let mut clamped: Vec<BTreeSet<String>> = Vec::new();
+        for sample in &self.samples {
+            match self.load(sample) {
+                Ok(loaded) => {
+                    if let Some(failure) = self.differs(sample, &loaded) {
+                        proof.failures.push(failure);
+                    }
+                    let fields = loaded.report.clamped.iter();
+                    clamped.push(fields.map(|(name, ..)| name.split('[').next().unwrap_or(name).to_owned()).collect());
+                    if let Some(place) = place(sample, &loaded) {
+                        proof.places.push(place);
+                    }
+                }
+                Err(why) => proof.failures.push(format!("the image `{}` does not load: {why}", sample.name)),
+            }
+        }
+        // Without saves made inside levels, nothing of a visit is ever saved.
+        let stopped = !proof.places.is_empty();
+        let saved = |field: &&Field| field.lasts != Span::Session && (stopped || !field.needs_level());
+        for field in self.old.0.fields.iter().filter(saved) {
+            let mut found = self.field(field);
+            let names: Vec<&str> = found.now.iter().map(|name| name.split('[').next().unwrap_or(name)).collect();
+            found.clamped = clamped.iter().filter(|image| names.iter().any(|name| image.contains(*name))).count();
+            proof.fields.push(found);
+        }
+        proof
+    }
+
+    fn load(&self, sample: &Sample) -> Result<Launched, String> {
+        let (profile, device) = sample.images();
+        Progress::load(self.spec, Some(&profile), Some(&device)).map_err(|error| error.to_string())
+    }
+
+    /// What is left of a save.
+    fn left(&self, sample: &Sample) -> Option<State> {
+        self.load(sample).ok().map(|loaded| loaded.progress.state)
+    }
+
+    /// Takes the image step by step, through its bytes, and compares what is left.
+    fn differs(&self, sample: &Sample, direct: &Launched) -> Option<String> {
+        let (mut profile, mut device) = sample.images();
+        for version in self.version + 1..=self.spec.version() {
+            let step = upgrade(self.spec, version, Some(&profile), Some(&device));
+            let written = |image: Option<Image>| Image::from_json(&image?.to_json()).ok();
+            let upgraded = step.ok().and_then(|step| Some((written(step.profile)?, written(step.device)?)));
+            let Some(images) = upgraded else {
+                return Some(format!("the image `{}` does not come to version {version}", sample.name));
+            };
+            (profile, device) = images;
+        }
+        let chain = Progress::load(self.spec, Some(&profile), Some(&device)).ok()?;
+        let same = is_same(&chain.progress.state, &direct.progress.state);
+        (!same).then(|| format!("the image `{}` comes to something else step by step", sample.name))
+    }
+
+    /// What becomes of a field: by the steps, and by trying.
+    fn field(&self, field: &Field) -> FieldProof {
+        let way = self.trace.way(field.id);
+        let data = &*self.old.0;
+        let made = &self.samples[0].state.made;
+        // Keys of open sets are made in the samples; the others are declared.
+        let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
+        let slots: Vec<usize> = field.slots().filter(tried).collect();
+        let mut lost: Vec<String> =
+            self.unmoving(field, &slots).into_iter().map(|slot| self.entry_name(field, slot)).collect();
+        let (first, slots) = (slots.first().copied(), slots.len());
+        let verdict = match (lost.len() == slots, way.dropped, way.code) {
+            // The names that it made may still be there.
+            (_, true, _) if way.now.is_empty() => Verdict::Dropped,
+            (false, ..) => Verdict::Kept,
+            (true, true, _) => Verdict::Dropped,
+            (true, _, true) => Verdict::Code,
+            // Every entry is of something that a step drops, or only choices are left that are one.
+            (true, ..) if slots == 0 || self.trace.drops_choice(field.id) => Verdict::Dropped,
+            // The spec resumes no level any more: what was saved of a visit ends with it, as after giving up.
+            (true, ..) if field.needs_level() && self.spec.resume() == Resume::None => Verdict::Dropped,
+            (true, ..) => Verdict::Lost,
+        };
+        if verdict != Verdict::Kept {
+            lost.clear();
+        } else if let Some(slot) = first.filter(|_| !way.code) {
+            lost.extend(self.lost_members(field, slot));
+        }
+        let example = self.example(field, &way.now);
+        FieldProof {
+            field: field.name.to_string(),
+            now: way.now,
+            became: way.became,
+            verdict,
+            lost,
+            clamped: 0,
+            example,
+        }
+    }
+
+    /// The entries whose value nothing of the loaded game depends on.
+    fn unmoving(&self, field: &Field, slots: &[usize]) -> Vec<usize> {
+        let seen = if slots.len() > 2 { self.seen_together(field, slots) } else { BTreeSet::new() };
+        let unseen: Vec<usize> = slots.iter().copied().filter(|slot| !seen.contains(slot)).collect();
+        let unmoving = |slots: &[usize]| -> Vec<usize> {
+            slots.iter().copied().filter(|slot| !self.matters(field, *slot)).collect()
+        };
+        // If some of very many do not matter at all, neither do the others.
+        let step = unseen.len().div_ceil(ENTRIES).max(1);
+        let some: Vec<usize> = unseen.iter().copied().step_by(step).collect();
+        let found = unmoving(&some);
+        if step == 1 || found.is_empty() {
+            return found;
+        }
+        if found.len() == some.len() { unseen } else { unmoving(&unseen) }
+    }
+
+    /// The entries that show in the loaded game, found together: each has a number, and changes in the loads that the
+    /// number's bits name and those that they do not name. A value that changes in just the loads of one number depends
+    /// on that entry; one that depends on several changes in more.
+    fn seen_together(&self, field: &Field, slots: &[usize]) -> BTreeSet<usize> {
+        let fits = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
+        let Some(base) = self.samples.iter().filter(|sample| !sample.extreme).find(fits) else {
+            return BTreeSet::new();
+        };
+        let all = |kind: &dyn Fn(usize) -> Kind| {
+            let changes =
+                slots.iter().enumerate().map(|(number, slot)| (*slot, made(field, kind(number), *slot as u64)));
+            self.left(&base.with(field, changes))
+        };
+        let Some(before) = all(&|_| Kind::Typical(40)) else { return BTreeSet::new() };
+        let bits = usize::BITS - slots.len().leading_zeros();
+        let mut codes: Vec<u64> = vec![0; self.spec.0.slots];
+        for load in 0..bits * 2 {
+            let changed = |number: usize| (number >> (load / 2)) & 1 == (load % 2) as usize;
+            let kind = |number: usize| if changed(number) { Kind::Typical(91) } else { Kind::Typical(40) };
+            let Some(after) = all(&kind) else { return BTreeSet::new() };
+            for (slot, code) in codes.iter_mut().enumerate() {
+                *code |= u64::from(!same_slot(&before, &after, slot)) << load;
+            }
+        }
+        let code =
+            |number: usize| (0..bits).fold(0u64, |code, bit| code | 1 << (bit * 2 + ((number >> bit) & 1) as u32));
+        let found: BTreeSet<u64> = codes.into_iter().collect();
+        slots.iter().enumerate().filter(|(number, _)| found.contains(&code(*number))).map(|(_, slot)| *slot).collect()
+    }
+
+    fn entry_name(&self, field: &Field, slot: usize) -> String {
+        entry_name(&self.old.0, field, slot, &self.samples[0].state.made)
+    }
+
+    /// Whether another value makes another game.
+    fn matters(&self, field: &Field, slot: usize) -> bool {
+        let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
+        let mut values: Vec<Value> = kinds.iter().map(|kind| made(field, *kind, slot as u64)).collect();
+        values.extend(self.trace.compared(field));
+        if let Some(names) = choices(&field.ty).filter(|_| matches!(field.ty, Type::Choice(_))) {
+            values.extend(names.iter().cloned().map(Value::Choice));
+        }
+        // Of what has only one value, nothing can be lost.
+        values.iter().all(|value| *value == values[0]) || self.tells_apart(field, slot, &values)
+    }
+
+    /// Whether some of these values of an entry make other games than others.
+    fn tells_apart(&self, field: &Field, slot: usize, values: &[Value]) -> bool {
+        let in_level = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
+        let bases = || self.samples.iter().filter(in_level);
+        // The highest or the lowest of several values shows a change only where the others leave room for it.
+        let extremes = bases().filter(|base| base.extreme);
+        extremes.chain(bases().filter(|base| !base.extreme).take(8)).any(|base| {
+            let mut left = values.iter().filter_map(|value| self.left(&base.with(field, [(slot, value.clone())])));
+            left.next().is_some_and(|first| left.any(|other| !is_same(&first, &other)))
+        })
+    }
+
+    /// A value before and after.
+    fn example(&self, field: &Field, now: &[String]) -> Option<Example> {
+        let wanted = |sample: &&Sample| sample.state.spot.is_level() == field.needs_level();
+        let sample = self.samples.iter().filter(|sample| !sample.extreme).find(wanted)?;
+        let loaded = self.load(sample).ok()?;
+        let made = &sample.state.made;
+        let slots = || {
+            field.slots().filter(|slot| self.old.0.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot))
+        };
+        let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
+        let to = self.trace.entry_now(field, slot, now)?;
+        let keys: Vec<&str> = to.keys.iter().map(|key| &**key).collect();
+        let value = loaded.progress.value(&to.field, &keys).ok()?;
+        let from = entry_name(&self.old.0, field, slot, made);
+        Some(Example { from, was: sample.state.value(slot).brief(), to: to.shown, is: value.brief() })
+    }
+}
+
+/// Whether two loaded games are the same: place, values and marks.
+fn is_same(one: &State, other: &State) -> bool {
+    one.spot == other.spot
+        && one.made == other.made
+        && one.len() == other.len()
+        && (0..one.len()).all(|slot| same_slot(one, other, slot))
+}
+
+fn same_slot(one: &State, other: &State, slot: usize) -> bool {
+    one.value(slot) == other.value(slot)
+        && one.at_entry(slot) == other.at_entry(slot)
+        && one.at_checkpoint(slot) == other.at_checkpoint(slot)
+}
+
+/// Where a player who stopped in a level is after loading.
+fn place(sample: &Sample, loaded: &Launched) -> Option<PlaceProof> {
+    if !sample.stopped {
+        return None;
+    }
+    let why = loaded.report.place.as_ref().map(|change| change.why.clone());
+    let place = sample.state.spot.named(&sample.spec.0).to_string();
+    Some(PlaceProof { place, now: loaded.progress.place().to_string(), why })
+}

@@ -1,0 +1,248 @@
+//! The way of a field through the migrations, as their steps tell it.
+
+use std::fmt;
+use std::sync::Arc;
+
+use vestigum_core::migration::Way;
+use vestigum_core::spec::{Field, FieldId, MadeKeys, Spec, SpecData};
+use vestigum_core::types::Type;
+use vestigum_core::value::Value;
+
+use super::images::{Kind, of_type};
+
+/// What a migration makes of a field.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Became {
+    /// It bears another name.
+    Renamed,
+    /// It belongs to the device, or to the player.
+    Moved,
+    /// Its new values are computed from its old ones.
+    Converted,
+    /// Other fields are filled with its values.
+    Filled,
+    /// The game's own code takes it.
+    Code,
+    /// It is given up.
+    Dropped,
+}
+
+impl fmt::Display for Became {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(match self {
+            Became::Renamed => "renamed",
+            Became::Moved => "moved",
+            Became::Converted => "converted",
+            Became::Filled => "filled",
+            Became::Code => "made by code",
+            Became::Dropped => "dropped",
+        })
+    }
+}
+
+/// The way of a field.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Traced {
+    /// Where its values are in the spec, as fields or entries.
+    pub now: Vec<String>,
+    pub became: Vec<(i64, Became)>,
+    pub dropped: bool,
+    pub code: bool,
+}
+
+/// The ways of all fields of one version.
+pub(super) struct Trace {
+    spec: Spec,
+    old: Spec,
+}
+
+impl Trace {
+    pub fn of(spec: &Spec, old: &Spec) -> Trace {
+        Trace { spec: spec.clone(), old: old.clone() }
+    }
+
+    fn plans(&self) -> impl Iterator<Item = Way<'_>> {
+        vestigum_core::migration::ways(&self.spec, self.old.version())
+    }
+
+    pub fn way(&self, field: FieldId) -> Traced {
+        let mut traced = Traced::default();
+        // The fields that have its values, and the one entry of each if it is only one.
+        let mut there: Vec<(FieldId, Option<usize>)> = vec![(field, None)];
+        for way in self.plans() {
+            let mut next: Vec<(FieldId, Option<usize>)> = Vec::new();
+            let mut add = |found: (FieldId, Option<usize>)| {
+                if !next.contains(&found) {
+                    next.push(found);
+                }
+            };
+            for (field, slot) in there {
+                let was = way.old.field(field);
+                if let Some(now) = way.carrier(field) {
+                    let is = way.new.field(now);
+                    if way.moves(field) {
+                        traced.became.push((way.to, Became::Moved));
+                    } else if was.name != is.name {
+                        traced.became.push((way.to, Became::Renamed));
+                    }
+                    if way.fills_whole(now) {
+                        traced.became.push((way.to, Became::Converted));
+                        add((now, None));
+                    } else {
+                        add((now, slot.and_then(|slot| way.slot_now(field, slot))));
+                    }
+                } else {
+                    for (now, at) in way.readers(field) {
+                        traced.became.push((way.to, Became::Filled));
+                        add((now, at));
+                    }
+                }
+                if way.drops(field) {
+                    traced.became.push((way.to, Became::Dropped));
+                    traced.dropped = true;
+                }
+                if way.is_code(field) {
+                    traced.became.push((way.to, Became::Code));
+                    traced.code = true;
+                    if let Some(now) = way.new.find_field(&was.name) {
+                        add((now.id, None));
+                    }
+                }
+            }
+            there = next;
+        }
+        traced.became.dedup();
+        traced.now = there.iter().map(|(field, slot)| self.shown(*field, *slot)).collect();
+        traced
+    }
+
+    fn shown(&self, field: FieldId, slot: Option<usize>) -> String {
+        let spec = self.last();
+        let field = spec.field(field);
+        slot.map_or(field.name.to_string(), |slot| vestigum_core::progress::entry_name(spec, field, slot, &none_made(spec)))
+    }
+
+    /// Whether a step drops the level, checkpoint or key of an entry.
+    pub fn drops_entry(&self, field: &Field, slot: usize) -> bool {
+        let mut at = Some((field.id, slot));
+        for way in self.plans() {
+            let Some((field, slot)) = at else { return false };
+            if way.drops_keys(field, slot) {
+                return true;
+            }
+            let carried = way.carrier(field).and_then(|now| Some((now, way.slot_now(field, slot)?)));
+            at = carried.or_else(|| way.filled_alike(field, slot));
+        }
+        false
+    }
+
+    /// Where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
+    pub fn entry_now(&self, field: &Field, slot: usize, now: &[String]) -> Option<EntryNow> {
+        let mut at = Some((field.id, slot));
+        for way in self.plans() {
+            at = at.and_then(|(field, slot)| {
+                let now = way.carrier(field).or_else(|| way.readers(field).next().map(|(now, _)| now))?;
+                let one = way.readers(field).find_map(|(to, at)| at.filter(|_| to == now));
+                Some((now, one.or_else(|| way.slot_in(field, now, slot))?))
+            });
+        }
+        let (id, slot) = at?;
+        let spec = self.last();
+        let field = spec.field(id);
+        let entry = EntryNow {
+            shown: self.shown(id, Some(slot)),
+            field: field.name.to_string(),
+            keys: spec.entry_names(field, slot, &none_made(spec)),
+        };
+        let of_field = |name: &String| *name == entry.field || name.starts_with(&format!("{}[", entry.field));
+        now.iter().any(of_field).then_some(entry)
+    }
+
+    /// The version that the last step leads to, as it was frozen or as it is now.
+    fn last(&self) -> &SpecData {
+        self.plans().last().map_or(&*self.spec.0, |way| way.new)
+    }
+
+    /// Values of a field that fills may ask for: their literals and the whole numbers beside them, and containers that have
+    /// them as keys or items.
+    pub fn compared(&self, field: &Field) -> Vec<Value> {
+        let literals = self.plans().flat_map(|way| way.literals());
+        let asked = literals.flat_map(|literal| match (&field.ty, literal) {
+            (Type::Map(inner), Value::Text(key)) => {
+                let value = |kind| of_type(inner, &field.limits, kind, 5);
+                let entry = |value| Value::Map(Arc::new([(key.clone(), value)].into()));
+                vec![entry(value(Kind::Typical(40))), entry(value(Kind::Typical(91))), entry(value(Kind::Largest))]
+            }
+            (Type::Set(_) | Type::List(_), item) => vec![Value::List(Arc::new(vec![item]))],
+            (_, Value::Int(int)) => [int.saturating_sub(1), int, int.saturating_add(1)].map(Value::Int).to_vec(),
+            (_, literal) => vec![literal],
+        });
+        asked.filter_map(|value| Some(field.limits.clamp(value.fitted(&field.ty)?).0)).collect()
+    }
+
+    /// The names of an open key set that a later version declares, as this one calls them.
+    pub fn declared_later(&self, set: u32) -> Vec<Arc<str>> {
+        let ways: Vec<Way<'_>> = self.plans().collect();
+        let mut at = set;
+        for (index, way) in ways.iter().enumerate() {
+            let Some(now) = way.set_now(at) else { break };
+            if way.new.key_sets[now as usize].max.is_none() {
+                let names = way.new.key_sets[now as usize].names.iter();
+                // Back through the names that they had before.
+                let before = names
+                    .map(|name| ways[..=index].iter().rev().fold(name.clone(), |name, way| way.key_before(set, &name)));
+                return before.collect();
+            }
+            at = now;
+        }
+        Vec::new()
+    }
+
+    /// Whether a step drops a choice of the field.
+    pub fn drops_choice(&self, field: FieldId) -> bool {
+        let mut at = vec![field];
+        for way in self.plans() {
+            if at.iter().any(|field| way.drops_choice(*field)) {
+                return true;
+            }
+            at = at.into_iter().filter_map(|field| way.carrier(field)).collect();
+        }
+        false
+    }
+
+    /// Whether a step drops a member of a struct.
+    pub fn drops_member(&self, of: &Arc<str>, member: &Arc<str>) -> bool {
+        let mut name = member.clone();
+        for way in self.plans() {
+            match way.member_now(of, &name) {
+                Some(now) => name = now,
+                None => return true,
+            }
+        }
+        false
+    }
+
+    /// Fields of the spec that the version does not have, and the expressions that fill them; none of those that begin at
+    /// their defaults.
+    pub fn new_fields(&self) -> Vec<(String, Vec<String>)> {
+        let mut new: Vec<(String, Vec<String>)> = Vec::new();
+        for way in self.plans() {
+            let fresh = way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id));
+            new.extend(fresh.map(|field| (field.name.to_string(), way.filled_from(field.id))));
+        }
+        new.retain(|(name, _)| self.spec.0.find_field(name).is_some());
+        new
+    }
+}
+
+/// Where an entry of an old version is in the spec.
+pub(super) struct EntryNow {
+    /// As expressions name it.
+    pub shown: String,
+    pub field: String,
+    pub keys: Vec<Arc<str>>,
+}
+
+fn none_made(spec: &SpecData) -> MadeKeys {
+    vec![indexmap::IndexSet::new(); spec.key_sets.len()]
+}

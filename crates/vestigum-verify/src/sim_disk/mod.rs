@@ -1,0 +1,524 @@
+//! A disk in memory that can fail.
+//!
+//! It keeps two pictures: what is *seen* while the power is on, and what is *durable*. Between them stand the operations
+//! that no sync has settled yet; [`Outcomes`] lists every state in which the disk can come back from them.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+
+mod outcomes;
+
+pub use outcomes::{Outcomes, PowerLoss};
+
+use vestigum::{Disk, DiskFile, EntryKind, HeldLock, Lock};
+
+/// A disk in memory that logs every operation, fails where it is told to, and can lose its power after any of them.
+///
+/// ```
+/// use std::path::Path;
+/// use vestigum::Disk;
+/// use vestigum_verify::SimDisk;
+///
+/// let disk = SimDisk::default();
+/// let mut file = disk.create(Path::new("a"))?;
+/// file.write(b"letters")?;
+/// assert_eq!(disk.read(Path::new("a"), 100)?, b"letters");
+/// // Nothing was synced: the file may be gone, empty, torn or whole.
+/// let found = disk.power_loss().map(|loss| loss.disk().read(Path::new("a"), 100).ok());
+/// let found: Vec<Option<Vec<u8>>> = found.collect();
+/// assert!(found.contains(&None) && found.contains(&Some(b"let".to_vec())));
+/// # Ok::<(), std::io::Error>(())
+/// ```
+///
+/// Clones are handles on the same disk.
+#[derive(Clone, Default)]
+pub struct SimDisk {
+    inner: Arc<Mutex<Inner>>,
+}
+
+#[derive(Default)]
+struct Inner {
+    state: DiskState,
+    /// The state before the first operation.
+    first: DiskState,
+    log: Vec<Arc<Logged>>,
+    faults: Vec<(usize, Fault)>,
+    locks: BTreeSet<PathBuf>,
+}
+
+/// An operation and the state that it left.
+struct Logged {
+    operation: Operation,
+    after: DiskState,
+}
+
+/// What is seen, what is durable, and what stands between them.
+#[derive(Clone, Default)]
+pub(super) struct DiskState {
+    pub seen: Names,
+    pub durable: Names,
+    /// What was done to names and is not durable yet, in order.
+    pub pending: Vec<NameChange>,
+    pub files: BTreeMap<FileId, Content>,
+    pub next: FileId,
+}
+
+pub(super) type FileId = u64;
+pub(super) type Names = BTreeMap<PathBuf, Entry>;
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Entry {
+    Folder,
+    File(FileId),
+}
+
+/// A change of names: one entry goes, one comes, or both at once. It is durable when its folder is synced.
+#[derive(Clone, Debug)]
+pub(super) struct NameChange {
+    pub goes: Option<PathBuf>,
+    pub comes: Option<(PathBuf, Entry)>,
+    /// The operation in the log.
+    pub operation: usize,
+}
+
+#[derive(Clone, Debug, Default)]
+pub(super) struct Content {
+    pub seen: Arc<Vec<u8>>,
+    pub durable: Arc<Vec<u8>>,
+    /// A sync failed: what was written is never made durable, whatever later syncs say.
+    pub lost: bool,
+}
+
+/// One operation on a disk.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+#[expect(missing_docs, reason = "each variant is what the method of `Disk` with that name does")]
+pub enum Operation {
+    MakeFolder(PathBuf),
+    List(PathBuf),
+    Read(PathBuf),
+    Create(PathBuf),
+    Write(PathBuf, usize),
+    Sync(PathBuf),
+    Rename(PathBuf, PathBuf),
+    Remove(PathBuf),
+    SyncFolder(PathBuf),
+}
+
+impl Operation {
+    /// Whether it can leave anything for a power loss to take.
+    pub fn changes(&self) -> bool {
+        !matches!(self, Operation::List(_) | Operation::Read(_))
+    }
+}
+
+impl fmt::Display for Operation {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Operation::MakeFolder(path) => write!(f, "make folder  {}", path.display()),
+            Operation::List(path) => write!(f, "list         {}", path.display()),
+            Operation::Read(path) => write!(f, "read         {}", path.display()),
+            Operation::Create(path) => write!(f, "create       {}", path.display()),
+            Operation::Write(path, len) => write!(f, "write        {}, {len} bytes", path.display()),
+            Operation::Sync(path) => write!(f, "sync         {}", path.display()),
+            Operation::Rename(from, to) => write!(f, "rename       {} to {}", from.display(), to.display()),
+            Operation::Remove(path) => write!(f, "remove       {}", path.display()),
+            Operation::SyncFolder(path) => write!(f, "sync folder  {}", path.display()),
+        }
+    }
+}
+
+/// What can go wrong with one operation.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
+#[non_exhaustive]
+pub enum Fault {
+    /// The disk is full: a write stops halfway, nothing new is made.
+    Full,
+    /// The disk reports an error: a write stops halfway, a sync loses what was written.
+    Broken,
+    /// A read gives only the first half.
+    ShortRead,
+}
+
+impl Fault {
+    /// Whether this can happen to that operation.
+    pub fn strikes(self, operation: &Operation) -> bool {
+        match self {
+            Fault::Broken => true,
+            Fault::Full => {
+                matches!(operation, Operation::MakeFolder(_) | Operation::Create(_) | Operation::Write(..))
+            }
+            Fault::ShortRead => matches!(operation, Operation::Read(_)),
+        }
+    }
+
+    fn error(self) -> io::Error {
+        match self {
+            Fault::Full => io::Error::new(io::ErrorKind::StorageFull, "no space left on the disk"),
+            Fault::Broken | Fault::ShortRead => io::Error::other("the disk reports an error"),
+        }
+    }
+}
+
+impl SimDisk {
+    pub(super) fn of(state: DiskState) -> SimDisk {
+        SimDisk { inner: Arc::new(Mutex::new(Inner { first: state.clone(), state, ..Inner::default() })) }
+    }
+
+    /// Lets the operation with that number (from 0) fail, besides those that are to fail already.
+    pub fn fail(&self, operation: usize, fault: Fault) {
+        self.lock_inner().faults.push((operation, fault));
+    }
+
+    /// Every operation so far.
+    pub fn operations(&self) -> Vec<Operation> {
+        self.lock_inner().log.iter().map(|logged| logged.operation.clone()).collect()
+    }
+
+    /// How many operations there were so far.
+    pub fn count(&self) -> usize {
+        self.lock_inner().log.len()
+    }
+
+    /// Every state in which the disk can be found if the power fails now.
+    pub fn power_loss(&self) -> Outcomes {
+        Outcomes::of(self.lock_inner().state.clone())
+    }
+
+    /// Every state in which the disk could be found if the power had failed after so many operations.
+    pub fn power_loss_after(&self, operations: usize) -> Outcomes {
+        let inner = self.lock_inner();
+        Outcomes::of(inner.state_after(operations))
+    }
+
+    /// A disk of its own as it was after so many operations, with its log up to there: the process that used it was
+    /// killed, and the power stayed on. So everything that was seen is there, and what was not synced is still not
+    /// durable. Nobody holds a lock.
+    #[must_use]
+    pub fn killed_after(&self, operations: usize) -> SimDisk {
+        let inner = self.lock_inner();
+        let (state, log) = (inner.state_after(operations), inner.log[..operations.min(inner.log.len())].to_vec());
+        SimDisk { inner: Arc::new(Mutex::new(Inner { state, first: inner.first.clone(), log, ..Inner::default() })) }
+    }
+
+    /// The files that are seen, with their content.
+    pub fn files(&self) -> Vec<(PathBuf, Vec<u8>)> {
+        let inner = self.lock_inner();
+        let seen = inner.state.seen.iter().filter_map(|(path, entry)| match entry {
+            Entry::File(file) => Some((path.clone(), inner.state.files.get(file)?.seen.to_vec())),
+            Entry::Folder => None,
+        });
+        seen.collect()
+    }
+
+    /// A disk of its own with the same files and folders, all of them durable, of which one file has another content.
+    #[must_use]
+    pub fn with_content(&self, path: &Path, bytes: Vec<u8>) -> SimDisk {
+        let mut state = self.lock_inner().state.clone();
+        state.durable = state.seen.clone();
+        state.pending.clear();
+        for (at, entry) in &state.seen {
+            if let Entry::File(file) = entry
+                && let Some(content) = state.files.get_mut(file)
+            {
+                if at == path {
+                    content.seen = Arc::new(bytes.clone());
+                }
+                content.durable = content.seen.clone();
+            }
+        }
+        SimDisk::of(state)
+    }
+
+    fn lock_inner(&self) -> MutexGuard<'_, Inner> {
+        self.inner.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Logs an operation and does it, or lets it fail if it is to.
+    fn operate<T>(
+        &self,
+        operation: Operation,
+        act: impl FnOnce(&mut DiskState, usize, Option<Fault>) -> io::Result<T>,
+    ) -> io::Result<T> {
+        let mut inner = self.lock_inner();
+        let number = inner.log.len();
+        let strikes = |(at, fault): &&(usize, Fault)| *at == number && fault.strikes(&operation);
+        let fault = inner.faults.iter().find(strikes).map(|(_, fault)| *fault);
+        let result = act(&mut inner.state, number, fault);
+        let after = inner.state.clone();
+        inner.log.push(Arc::new(Logged { operation, after }));
+        result
+    }
+}
+
+impl Inner {
+    fn state_after(&self, operations: usize) -> DiskState {
+        let last = operations.checked_sub(1).and_then(|last| self.log.get(last).or(self.log.last()));
+        last.map_or_else(|| self.first.clone(), |logged| logged.after.clone())
+    }
+}
+
+/// The faults of operations that either happen or do not.
+fn unless(fault: Option<Fault>) -> io::Result<()> {
+    fault.map_or(Ok(()), |fault| Err(fault.error()))
+}
+
+fn missing(path: &Path) -> io::Error {
+    io::Error::new(io::ErrorKind::NotFound, format!("there is no {}", path.display()))
+}
+
+impl DiskState {
+    fn file(&self, path: &Path) -> io::Result<FileId> {
+        match self.seen.get(path) {
+            Some(Entry::File(file)) => Ok(*file),
+            Some(Entry::Folder) => Err(io::Error::from(io::ErrorKind::IsADirectory)),
+            None => Err(missing(path)),
+        }
+    }
+
+    fn folder(&self, path: &Path) -> io::Result<()> {
+        match self.seen.get(path) {
+            Some(Entry::Folder) => Ok(()),
+            Some(Entry::File(_)) => Err(io::Error::from(io::ErrorKind::NotADirectory)),
+            None if path.as_os_str().is_empty() => Ok(()),
+            None => Err(missing(path)),
+        }
+    }
+
+    fn change(&mut self, goes: Option<&Path>, comes: Option<(&Path, Entry)>, operation: usize) {
+        let goes = goes.map(Path::to_path_buf);
+        let comes = comes.map(|(path, entry)| (path.to_path_buf(), entry));
+        let change = NameChange { goes, comes, operation };
+        change.apply(&mut self.seen);
+        self.pending.push(change);
+    }
+
+    fn make_file(&mut self, path: &Path, operation: usize) -> FileId {
+        let file = self.next;
+        self.next += 1;
+        self.files.insert(file, Content::default());
+        self.change(None, Some((path, Entry::File(file))), operation);
+        file
+    }
+
+    fn rename(&mut self, from: &Path, to: &Path, operation: usize) -> io::Result<()> {
+        let file = self.file(from)?;
+        self.folder(to.parent().unwrap_or(Path::new("")))?;
+        self.change(Some(from), Some((to, Entry::File(file))), operation);
+        Ok(())
+    }
+
+    /// Forgets the files that no name, seen or possible, leads to.
+    fn forget(&mut self) {
+        let coming = self.pending.iter().filter_map(|change| change.comes.as_ref().map(|(_, entry)| *entry));
+        let all = self.seen.values().chain(self.durable.values()).copied().chain(coming);
+        let known: BTreeSet<FileId> = all
+            .filter_map(|entry| match entry {
+                Entry::File(file) => Some(file),
+                Entry::Folder => None,
+            })
+            .collect();
+        self.files.retain(|file, _| known.contains(file));
+    }
+}
+
+impl NameChange {
+    pub fn apply(&self, names: &mut Names) {
+        if let Some(path) = &self.goes {
+            names.remove(path);
+        }
+        if let Some((path, entry)) = &self.comes {
+            names.insert(path.clone(), *entry);
+        }
+    }
+
+    /// The folders whose sync makes it durable.
+    fn folders(&self) -> impl Iterator<Item = &Path> {
+        let paths = self.goes.iter().chain(self.comes.iter().map(|(path, _)| path));
+        paths.filter_map(|path| path.parent())
+    }
+}
+
+impl Disk for SimDisk {
+    fn make_folder(&self, path: &Path) -> io::Result<()> {
+        self.operate(Operation::MakeFolder(path.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            state.folder(path.parent().unwrap_or(Path::new("")))?;
+            if state.seen.contains_key(path) {
+                return Err(io::Error::from(io::ErrorKind::AlreadyExists));
+            }
+            state.change(None, Some((path, Entry::Folder)), number);
+            Ok(())
+        })
+    }
+
+    fn is_folder(&self, path: &Path) -> bool {
+        self.lock_inner().state.folder(path).is_ok()
+    }
+
+    fn kind(&self, path: &Path) -> Option<EntryKind> {
+        let inner = self.lock_inner();
+        match inner.state.seen.get(path)? {
+            Entry::Folder => Some(EntryKind::Folder),
+            Entry::File(file) => Some(EntryKind::File(inner.state.files[file].seen.len() as u64)),
+        }
+    }
+
+    fn list(&self, folder: &Path) -> io::Result<Vec<String>> {
+        self.operate(Operation::List(folder.to_path_buf()), |state, _, fault| {
+            unless(fault)?;
+            state.folder(folder)?;
+            let inside = state.seen.keys().filter(|path| path.parent() == Some(folder));
+            Ok(inside.filter_map(|path| Some(path.file_name()?.to_str()?.to_owned())).collect())
+        })
+    }
+
+    fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>> {
+        self.operate(Operation::Read(path.to_path_buf()), |state, _, fault| {
+            let file = state.file(path)?;
+            let bytes = &state.files[&file].seen;
+            let most = usize::try_from(most).unwrap_or(usize::MAX).min(bytes.len());
+            match fault {
+                Some(Fault::ShortRead) => Ok(bytes[..most / 2].to_vec()),
+                Some(fault) => Err(fault.error()),
+                None => Ok(bytes[..most].to_vec()),
+            }
+        })
+    }
+
+    fn create_new(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
+        let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            state.folder(path.parent().unwrap_or(Path::new("")))?;
+            if state.seen.contains_key(path) {
+                return Err(io::Error::from(io::ErrorKind::AlreadyExists));
+            }
+            Ok(state.make_file(path, number))
+        })?;
+        Ok(Box::new(SimFile { disk: self.clone(), path: path.to_path_buf(), file }))
+    }
+
+    fn create(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
+        let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            state.folder(path.parent().unwrap_or(Path::new("")))?;
+            if state.seen.contains_key(path) {
+                let file = state.file(path)?;
+                let content = state.files.entry(file).or_default();
+                (content.seen, content.lost) = (Arc::default(), false);
+                return Ok(file);
+            }
+            Ok(state.make_file(path, number))
+        })?;
+        Ok(Box::new(SimFile { disk: self.clone(), path: path.to_path_buf(), file }))
+    }
+
+    fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.operate(Operation::Rename(from.to_path_buf(), to.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            state.rename(from, to, number)
+        })
+    }
+
+    fn rename_new(&self, from: &Path, to: &Path) -> io::Result<()> {
+        self.operate(Operation::Rename(from.to_path_buf(), to.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            if state.seen.contains_key(to) {
+                return Err(io::Error::from(io::ErrorKind::AlreadyExists));
+            }
+            state.rename(from, to, number)
+        })
+    }
+
+    fn remove(&self, path: &Path) -> io::Result<()> {
+        self.operate(Operation::Remove(path.to_path_buf()), |state, number, fault| {
+            unless(fault)?;
+            state.file(path)?;
+            state.change(Some(path), None, number);
+            Ok(())
+        })
+    }
+
+    fn sync_folder(&self, path: &Path) -> io::Result<()> {
+        self.operate(Operation::SyncFolder(path.to_path_buf()), |state, _, fault| {
+            unless(fault)?;
+            state.folder(path)?;
+            let pending = std::mem::take(&mut state.pending);
+            for change in pending {
+                // What also touches another folder waits for that one: nothing is promised about it.
+                if change.folders().all(|folder| folder == path) {
+                    change.apply(&mut state.durable);
+                } else {
+                    state.pending.push(change);
+                }
+            }
+            state.forget();
+            Ok(())
+        })
+    }
+
+    fn lock(&self, path: &Path) -> io::Result<Lock> {
+        if self.lock_inner().locks.insert(path.to_path_buf()) {
+            Ok(Lock::Held(Box::new(SimLock { disk: self.clone(), path: path.to_path_buf() })))
+        } else {
+            Ok(Lock::Taken(None))
+        }
+    }
+}
+
+struct SimLock {
+    disk: SimDisk,
+    path: PathBuf,
+}
+
+impl HeldLock for SimLock {
+    fn is_in_place(&self) -> bool {
+        self.disk.lock_inner().locks.contains(&self.path)
+    }
+}
+
+impl Drop for SimLock {
+    fn drop(&mut self) {
+        self.disk.lock_inner().locks.remove(&self.path);
+    }
+}
+
+struct SimFile {
+    disk: SimDisk,
+    path: PathBuf,
+    file: FileId,
+}
+
+impl DiskFile for SimFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.disk.operate(Operation::Write(self.path.clone(), bytes.len()), |state, _, fault| {
+            let content = state.files.get_mut(&self.file).ok_or_else(|| missing(&self.path))?;
+            let written = if fault.is_some() { &bytes[..bytes.len() / 2] } else { bytes };
+            Arc::make_mut(&mut content.seen).extend_from_slice(written);
+            unless(fault)
+        })
+    }
+
+    fn sync(&mut self) -> io::Result<()> {
+        self.disk.operate(Operation::Sync(self.path.clone()), |state, _, fault| {
+            let content = state.files.get_mut(&self.file).ok_or_else(|| missing(&self.path))?;
+            content.lost |= fault.is_some();
+            unless(fault)?;
+            if !content.lost {
+                content.durable = content.seen.clone();
+            }
+            Ok(())
+        })
+    }
+}
+
+impl fmt::Debug for SimDisk {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let inner = self.lock_inner();
+        let names: Vec<&PathBuf> = inner.state.seen.keys().collect();
+        f.debug_struct("SimDisk").field("seen", &names).field("operations", &inner.log.len()).finish_non_exhaustive()
+    }
+}

@@ -1,0 +1,160 @@
+//! What is asked of every game: levels that are completed, failing that gains nothing, leaving that keeps no more.
+
+
+use vestigum_testing::asking::{GAME, ask, broken};
+use vestigum_core::Spec;
+use vestigum_verify::explore::{Bounds, Ending, Search, questions};
+
+#[test]
+fn what_can_be_farmed_is_found() {
+    let kept = GAME.replace(
+        "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
+        "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\n[field.best_score]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"score\" }",
+    );
+    let play = broken(&kept, "failing gains nothing for `best_score`");
+    assert!(play.contains("and without failing it is 30 at most in 1 visit"), "{play}");
+    assert!(play.contains("  death\n") || play.contains("  restart\n"), "{play}");
+    let (_, ending) = ask(
+        &kept.replace(
+            "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"",
+            "[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"",
+        ),
+        "failing gains nothing for `best_score`",
+    );
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+/// Where honest play was not seen to its end, it may have more than what failing was seen to give.
+#[test]
+fn a_bound_raises_no_alarm() {
+    // A fall gives ten at once; collecting gives thirty, and takes longer.
+    let eased = GAME.replace(
+        "after_failure = \"entry\"",
+        "after_failure = \"keep\"\nwritten_by = \"both\"\non.death = { max = 10 }",
+    ) + "[field.best_score]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"score\" }\n";
+    let spec = Spec::from_toml(
+        &eased
+            .replace(
+                "lasts = \"visit\"\nafter_failure = \"checkpoint\"\n",
+                "lasts = \"visit\"\nafter_failure = \"keep\"\n",
+            )
+            .replace("score = 10 }", "score = 5 }"),
+    )
+    .unwrap();
+    for question in questions(&spec) {
+        for depth in 1..6 {
+            let ending = Search::new(&spec, &question, Bounds { depth, ..Bounds::default() }).run();
+            assert!(ending.broken().is_none(), "{} in {depth} steps: {ending:?}", question.name());
+        }
+    }
+}
+
+#[test]
+fn a_level_that_is_never_completed_is_found() {
+    let needs = GAME.replace(
+        "[level.mill_lane]",
+        "[level.heather_rise]\nopens = \"best_letters[mill_lane] >= 40\"\n[level.mill_lane]",
+    );
+    let play = broken(&needs, "every level can be opened and completed");
+    assert!(play.contains("`heather_rise` is never completed, whatever is played"), "{play}");
+    let (_, ending) = ask(GAME, "every level can be opened and completed");
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+/// The game with another field, and a source of it.
+fn with(rest: &str) -> String {
+    format!("{GAME}{rest}")
+}
+
+fn holds(toml: &str, name: &str) {
+    let (_, ending) = ask(toml, name);
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+#[test]
+fn a_level_that_may_stay_locked_is_allowed_by_its_name() {
+    let needs = GAME.replace(
+        "[level.mill_lane]",
+        "[level.heather_rise]\nopens = \"best_letters[mill_lane] >= 40\"\n[level.mill_lane]",
+    );
+    let allow =
+        |of: &str| format!("{needs}[[allow]]\ncode = \"V201\"\n{of}because = \"it opens with the next update\"\n");
+    holds(&allow("of = \"heather_rise\"\n"), "every level can be opened and completed");
+    broken(&allow("of = \"mill_lane\"\n"), "every level can be opened and completed");
+    let checked = vestigum_verify::lint::check("spec.toml", &allow("of = \"heather_rise\"\n"));
+    assert!(checked.findings.list().is_empty() && checked.allowed.len() == 1, "{}", checked.findings);
+    let checked = vestigum_verify::lint::check("spec.toml", &allow("of = \"heather_ris\"\n"));
+    let told: Vec<String> = checked.findings.list().iter().map(|finding| finding.message.clone()).collect();
+    assert_eq!(told, ["`heather_rise` can never open", "V201 is never asked of `heather_ris`"]);
+    let spec = Spec::from_toml(&allow("of = \"heather_rise\"\n")).unwrap();
+    let question = questions(&spec).into_iter().find(|question| question.code() == Some("V201")).unwrap();
+    let allowed: Vec<_> = question.allowed_levels(&spec).collect();
+    assert_eq!(allowed, [("heather_rise", "it opens with the next update")]);
+}
+
+/// Lives are a price, and so is the game over that the last of them brings: leaving is compared with the death alone.
+#[test]
+fn leaving_is_not_compared_with_a_game_over_that_follows() {
+    let purse = "[field.purse]\ntype = \"int\"\nrange = [0, 2]\nlasts = \"run\"\nafter_failure = \"keep\"\non.abandon = \"keep\"\n\
+        on.death = \"checkpoint\"\non.game_over = \"reset\"\nwritten_by = \"both\"\n[save]\nresume = \"none\"\n\
+        [[source]]\nname = \"coin\"\ngives = { purse = 1 }\nafter_failure = \"keep\"\n";
+    let once = GAME.replace("[save]\nat = [\"complete\", \"death\"]\n", "").replace("default = 3", "default = 1");
+    let play = broken(&format!("{once}{purse}"), "leaving keeps no more of `purse` than dying");
+    assert!(play.contains("`purse` is 1 after"), "what a death takes: {play}");
+    // Where a death takes nothing but a life, leaving keeps nothing more, though the run ends with it.
+    let same = purse
+        .replace("on.death = \"checkpoint\"\n", "on.death = \"keep\"\n")
+        .replace("on.abandon = \"keep\"\n", "on.abandon = \"entry\"\n");
+    holds(&format!("{once}{same}"), "leaving keeps no more of `purse` than dying");
+}
+
+/// The words are the same, and the marks that they mean are not.
+#[test]
+fn leaving_is_asked_by_what_is_left_and_not_by_words() {
+    let tab = "[field.tab]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"checkpoint\"\n\
+        [[source]]\nname = \"debt\"\ngives = { tab = -1 }\nafter_failure = \"keep\"\n";
+    // A death goes back to the checkpoint, and giving up to the entry.
+    let play = broken(&with(tab), "leaving keeps no more of `tab` than dying");
+    assert!(play.contains("`tab` is 0 after giving up, and would be -1 after a death in its place"), "{play}");
+    // With `respawn = "entry"` both go to the entry, and so does a save.
+    let entry = with(&format!("{tab}[death]\nrespawn = \"entry\"\n"));
+    let spec = Spec::from_toml(&entry).unwrap();
+    assert!(questions(&spec).iter().all(|question| !question.name().contains("`tab` than dying")));
+}
+
+#[test]
+fn a_game_over_in_the_menu_is_no_failure() {
+    let bonus = GAME.replace("[run]\nover_when = \"lanterns == 0\"\n", "")
+        + "[field.purse]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\nwritten_by = \"rules\"\non.game_over = { set = 5 }\n\
+           [field.most]\ntype = \"int\"\nlasts = \"profile\"\non.complete = { max = \"purse\" }\n";
+    // Five at a game over, and they are gone with a new run: nobody has them at the end of a level.
+    holds(&bonus, "failing gains nothing for `most`");
+    let kept = bonus.replace(
+        "lasts = \"run\"\nafter_failure = \"keep\"\nwritten_by = \"rules\"",
+        "lasts = \"profile\"\nwritten_by = \"rules\"",
+    );
+    // Said in the menu, it gives the same as in a level.
+    holds(&kept, "failing gains nothing for `most`");
+}
+
+#[test]
+fn a_record_is_what_can_grow_when_a_level_is_completed() {
+    let farmed = "[field.coins]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\nrange = [0, 90]\n\
+        [[source]]\nname = \"coin\"\ngives = { coins = 30 }\nlasts = \"visit\"\nafter_failure = \"entry\"\n";
+    let record = |lasts: &str, rule: &str| {
+        with(&format!("{farmed}[field.most]\ntype = \"int\"\nlasts = \"{lasts}\"\non.complete = {rule}\n"))
+    };
+    for rule in [
+        "{ max = \"coins\" }",
+        "{ set = \"max(most, coins)\" }",
+        "{ set = \"coins\", when = \"coins > most\" }",
+        "[{ do = \"keep\", when = \"coins < 60\" }, { add = 1 }]",
+    ] {
+        broken(&record("profile", rule), "failing gains nothing for `most`");
+        broken(&record("device", rule), "failing gains nothing for `most`");
+    }
+    for rule in ["{ min = \"coins\" }", "{ set = \"min(most, coins)\" }", "{ add = -1 }", "\"reset\""] {
+        let spec = Spec::from_toml(&record("profile", rule)).unwrap_or_else(|errors| panic!("{errors}"));
+        assert!(questions(&spec).iter().all(|question| !question.name().contains("`most`")), "{rule}");
+    }
+}

@@ -1,0 +1,377 @@
+//! Exploring: what is left out changes no answer, and a counterexample is a playthrough that fails.
+
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use proptest::prelude::*;
+use vestigum_testing::asking::{GAME, ask, broken, fails};
+use vestigum_testing::hunting::config;
+use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch, values};
+use vestigum_verify::explore::{Bounds, Counterexample, Ending, Search, questions};
+use vestigum_core::{Progress, Spec};
+
+/// A random spec with a source for each simple int field that play writes, and promises about them.
+fn promising(sketch: &Sketch) -> Spec {
+    let text = promising_text(sketch);
+    Spec::from_toml(&text).unwrap_or_else(|errors| panic!("{errors}\n{text}"))
+}
+
+fn promising_text(sketch: &Sketch) -> String {
+    let mut text = sketch.toml();
+    let simple = |field: &&vestigum_testing::FieldSketch| field.ty == "int" && (field.per.is_empty() || field.per == ["level"]);
+    let ints = sketch.fields.iter().enumerate().filter(|(_, field)| simple(field));
+    for (index, field) in ints.clone().filter(|(_, field)| field.written_by != "rules") {
+        let back = field.after_failure;
+        text.push_str(&format!(
+            "[[source]]\nname = \"s{index}\"\ngives = {{ f{index} = 7 }}\ntimes = 2\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
+        ));
+    }
+    for (index, _) in ints {
+        text.push_str(&format!("[[promise]]\nname = \"f{index} never falls\"\nnever_falls = [\"f{index}\"]\n"));
+    }
+    text.push_str("[[promise]]\nname = \"a level is open\"\nholds = \"count(opened) >= 1\"\n");
+    text
+}
+
+/// Writes random expressions: numbers decide which, and the same numbers the same ones.
+struct Dice<'s> {
+    sketch: &'s Sketch,
+    numbers: std::slice::Iter<'s, u16>,
+    /// Whether there is a state before the moment, and whether the marks are there.
+    before: bool,
+    marks: bool,
+}
+
+impl Dice<'_> {
+    fn roll(&mut self, sides: usize) -> usize {
+        self.numbers.next().map_or(0, |number| usize::from(*number) % sides)
+    }
+
+    /// A field of a type, as an expression may read it: with or without keys, as it is or was.
+    fn read(&mut self, ty: &str) -> Option<String> {
+        let fields: Vec<usize> =
+            (0..self.sketch.fields.len()).filter(|index| self.sketch.fields[*index].ty == ty).collect();
+        let index = *fields.get(self.roll(fields.len().max(1)))?;
+        let entries = self.sketch.entries(&self.sketch.fields[index]);
+        let keys = entries.get(self.roll(entries.len().max(1)))?;
+        let name = if keys.is_empty() || self.roll(3) == 0 {
+            format!("f{index}")
+        } else {
+            format!("f{index}[{}]", keys.join(", "))
+        };
+        Some(match self.roll(6) {
+            0 | 1 if self.before => format!("was({name})"),
+            2 if self.marks => format!("entry({name})"),
+            3 if self.marks => format!("checkpoint({name})"),
+            _ => name,
+        })
+    }
+
+    /// A field of a type that has keys, by its name.
+    fn keyed(&mut self, ty: &str) -> Option<String> {
+        let all = self.sketch.fields.iter().enumerate();
+        let found: Vec<usize> =
+            all.filter(|(_, field)| field.ty == ty && !field.per.is_empty()).map(|(index, _)| index).collect();
+        found.get(self.roll(found.len().max(1))).map(|index| format!("f{index}"))
+    }
+
+    fn int(&mut self, depth: usize) -> String {
+        let literal = |dice: &mut Self| (dice.roll(21) as i64 - 10).to_string();
+        let made = match self.roll(if depth == 0 { 4 } else { 14 }) {
+            0 => Some(literal(self)),
+            1 | 2 => self.read("int"),
+            3 => Some(["level_index", "checkpoint_index", "count(completed)", "count(opened)"][self.roll(4)].into()),
+            4 => Some(format!("{} + {}", self.int(depth - 1), self.int(depth - 1))),
+            5 => Some(format!("{} - ({})", self.int(depth - 1), self.int(depth - 1))),
+            6 => Some(format!("({}) * {}", self.int(depth - 1), self.int(0))),
+            7 => Some(format!("-({}) / 3", self.int(depth - 1))),
+            8 => Some(format!("if({}, {}, {})", self.bool(depth - 1), self.int(depth - 1), self.int(0))),
+            9 => Some(format!("{}({}, {})", ["max", "min"][self.roll(2)], self.int(depth - 1), self.int(0))),
+            10 => self
+                .keyed("int")
+                .map(|name| format!("{}({name})", ["sum", "highest", "lowest", "count"][name.len() % 4])),
+            11 => self.read("map of int").map(|map| format!("{map}['{}']", ["x", "y", "zz"][map.len() % 3])),
+            12 => self.read("thing").map(|thing| format!("{thing}.n")),
+            _ => {
+                let ty = ["text", "list of int", "set of text", "map of int", "bytes"][self.roll(5)];
+                self.read(ty).map(|container| format!("len({container})"))
+            }
+        };
+        made.unwrap_or_else(|| literal(self))
+    }
+
+    fn bool(&mut self, depth: usize) -> String {
+        let compared = |dice: &mut Self| ["<", "<=", ">", ">=", "==", "!="][dice.roll(6)];
+        let made = match self.roll(if depth == 0 { 6 } else { 14 }) {
+            0 => self.read("bool"),
+            1 => Some(format!("open(path_0) {} true", ["==", "!="][self.roll(2)])),
+            2 => Some(format!(
+                "level {} '{}'",
+                ["==", "!="][self.roll(2)],
+                ["path_0", "f1", "", "was(f0)"][self.roll(4)]
+            )),
+            3 => self.read("int").map(|read| format!("filled({read})")),
+            4 => self.keyed("bool").map(|name| format!("count({name}) < 1")),
+            5 => Some(["true", "false", "completed[path_0]", "checkpoint == ''"][self.roll(4)].into()),
+            6 => Some(format!("({}) and {}", self.bool(depth - 1), self.bool(depth - 1))),
+            7 => Some(format!("({} or {})", self.bool(depth - 1), self.bool(depth - 1))),
+            8 => Some(format!("not ({})", self.bool(depth - 1))),
+            9 => {
+                let sign = compared(self);
+                Some(format!("{} {sign} {}", self.int(depth - 1), self.int(depth - 1)))
+            }
+            10 => {
+                let sign = compared(self);
+                let other = if self.roll(2) == 0 { self.read("choice") } else { Some("'b'".into()) };
+                self.read("choice").zip(other).map(|(a, b)| format!("{a} {sign} {b}"))
+            }
+            11 => {
+                let sign = compared(self);
+                let other = if self.roll(2) == 0 { self.read("float") } else { Some("1.5".into()) };
+                self.read("float").zip(other).map(|(a, b)| format!("{a} * 2 {sign} {b} - 0.5"))
+            }
+            12 => {
+                let ty = ["text", "bytes", "vec2", "list of int", "set of text", "map of int", "thing"][self.roll(7)];
+                let sign = ["==", "!="][self.roll(2)];
+                self.read(ty).zip(self.read(ty)).map(|(a, b)| format!("{a} {sign} {b}"))
+            }
+            _ => {
+                let set = self.read("set of text");
+                let item = self.read("text").unwrap_or_else(|| "'w1'".into());
+                set.map(|set| format!("has({set}, {item})"))
+            }
+        };
+        made.unwrap_or_else(|| "count(completed) == 0".into())
+    }
+}
+
+fn steps(ending: &Ending) -> Option<usize> {
+    ending.broken().map(Counterexample::steps)
+}
+
+proptest! {
+    #![proptest_config(config(60, vestigum_testing::kept_in!("exploring")))]
+
+    #[test]
+    fn what_cannot_matter_changes_no_answer(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {
+        let spec = promising(&sketch);
+        let bounds = |reduce| Bounds { depth: 4, states: 20_000, reduce, ..Bounds::default() };
+        for question in questions(&spec) {
+            let reduced = Search::new(&spec, &question, bounds(true)).run();
+            let plain = Search::new(&spec, &question, bounds(false)).run();
+            if let (Ending::Holds(fewer), Ending::Holds(all)) = (&reduced, &plain) {
+                prop_assert!(fewer.states <= all.states);
+            }
+            prop_assert_eq!(steps(&reduced), steps(&plain), "{}", question.name());
+            if let Ending::Broken(counterexample) = &reduced {
+                fails(&spec, counterexample);
+            }
+        }
+    }
+
+    /// Whatever a promise may say: where it is broken, the playthrough is read, and fails at its last line, with the
+    /// promise said again and not with something else.
+    #[test]
+    fn every_broken_promise_is_a_playthrough_that_fails(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        numbers in proptest::collection::vec(any::<u16>(), 200),
+    ) {
+        const AFTER: [&str; 10] =
+            ["", "death", "restart", "game_over", "launch", "enter", "complete", "checkpoint", "abandon", "new_day"];
+        let text = promising_text(&sketch);
+        for (number, numbers) in numbers.chunks(40).enumerate() {
+            let after = AFTER[usize::from(numbers[0]) % AFTER.len()];
+            let marks = matches!(after, "death" | "restart" | "complete" | "checkpoint" | "abandon");
+            let mut dice =
+                Dice { sketch: &sketch, numbers: numbers[1..].iter(), before: !after.is_empty(), marks };
+            let holds = dice.bool(3);
+            let when = if after.is_empty() { String::new() } else { format!("after = \"{after}\"\n") };
+            let promise = format!("[[promise]]\nname = \"random {number}\"\nholds = \"{holds}\"\n{when}");
+            // What the language does not take is no promise.
+            let Ok(spec) = Spec::from_toml(&format!("{text}{promise}")) else { continue };
+            let name = format!("random {number}");
+            let question = questions(&spec).into_iter().find(|question| question.name() == name).expect("it is asked");
+            let bounds = Bounds { depth: 4, states: 1_500, ..Bounds::default() };
+            if let Ending::Broken(counterexample) = Search::new(&spec, &question, bounds).run() {
+                fails(&spec, &counterexample);
+                TOLD.fetch_add(1, Ordering::Relaxed);
+                if counterexample.play().ends_with("expect false\n") && holds.contains("f") {
+                    WORDLESS.fetch_add(1, Ordering::Relaxed);
+                }
+            }
+        }
+        let (told, wordless) = (TOLD.load(Ordering::Relaxed), WORDLESS.load(Ordering::Relaxed));
+        prop_assert!(wordless * 2 <= told + 20, "{wordless} of {told} have no words of their own");
+    }
+
+    /// Quitting and coming back is worked out without an image where that is quicker.
+    #[test]
+    fn a_relaunch_without_images_is_one_through_them(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        steps in play(30),
+    ) {
+        let spec = Spec::from_toml(&sketch.toml()).unwrap_or_else(|errors| panic!("{errors}"));
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let suspended = game.suspend();
+        let quick = suspended.relaunched();
+        let through = Progress::launch(&spec, Some(&suspended.profile_image("a")), Some(&suspended.device_image()));
+        let through = through.expect("it is its own image").progress;
+        prop_assert_eq!(quick.place(), through.place());
+        prop_assert_eq!(values(&sketch, &quick), values(&sketch, &through));
+        prop_assert_eq!(quick.suspend().profile_image("a").digest(), through.suspend().profile_image("a").digest());
+        prop_assert_eq!(quick.entries(), through.entries(), "the marks too");
+    }
+}
+
+static TOLD: AtomicUsize = AtomicUsize::new(0);
+static WORDLESS: AtomicUsize = AtomicUsize::new(0);
+
+#[test]
+fn a_record_that_is_set_is_broken_by_the_shortest_replay() {
+    let promise = "[[promise]]\nname = \"no record falls\"\nnever_falls = [\"best_letters\"]\n";
+    let play = broken(&(GAME.replace("max = \"letters\"", "set = \"letters\"") + promise), "no record falls");
+    insta::assert_snapshot!(play, @r#"
+    # Broken promise: no record falls
+    # `best_letters[mill_lane]` fell from 10 to 0 at `complete`.
+    # There is no shorter way than these 5 steps.
+
+    playthrough "no record falls"
+    launch
+    enter mill_lane
+      letters += 10                      # takes `letter`
+      score += 10
+    complete
+    enter mill_lane
+    complete
+    expect best_letters[mill_lane] >= 10
+    "#);
+    let (_, ending) = ask(&(GAME.to_owned() + promise), "no record falls");
+    assert!(matches!(ending, Ending::Holds(seen) if seen.all), "{ending:?}");
+}
+
+#[test]
+fn a_promise_about_a_moment_is_judged_there_and_told_with_numbers() {
+    let promise = "[[promise]]\nname = \"death takes nothing\"\nafter = \"death\"\nholds = \"score == was(score)\"\n";
+    let play = broken(&(GAME.to_owned() + promise), "death takes nothing");
+    assert!(
+        play.contains("# After `death` `score == was(score)` does not hold: score is 0, was(score) is 10."),
+        "{play}"
+    );
+    assert!(play.ends_with("  death\nexpect score == 10\n"), "{play}");
+    // The last death ends the run, and is judged before that.
+    let promise =
+        "[[promise]]\nname = \"death costs one\"\nafter = \"death\"\nholds = \"lanterns == was(lanterns) - 1\"\n";
+    let (_, ending) = ask(&(GAME.to_owned() + promise), "death costs one");
+    assert!(matches!(ending, Ending::Holds(_)), "{ending:?}");
+}
+
+#[test]
+fn what_must_always_hold_is_asked_of_a_fresh_profile_too() {
+    let play = broken(&(GAME.to_owned() + "[[promise]]\nname = \"few\"\nholds = \"lanterns < 3\"\n"), "few");
+    assert!(play.ends_with("launch\nexpect lanterns < 3\n"), "{play}");
+}
+
+#[test]
+fn what_a_source_or_promise_says_is_checked() {
+    let errors = Spec::from_toml(
+        &(GAME.to_owned()
+            + r#"
+[[source]]
+name = "kite"
+in = ["attic"]
+gives = { best_letters = 1, letters = "many", sco = 1 }
+times = 0
+lasts = "session"
+after_failure = "entry"
+[[promise]]
+name = "nothing"
+[[promise]]
+name = "both"
+never_falls = ["letters"]
+holds = "score >= 0"
+[[promise]]
+name = "marks"
+after = "enter"
+holds = "score == entry(score)"
+[[promise]]
+name = "before"
+holds = "was(score) <= score"
+[[allow]]
+code = "V003"
+because = "I say so"
+[[allow]]
+code = "V102"
+because = " "
+"#),
+    )
+    .unwrap_err();
+    let told: Vec<String> = errors.list().iter().map(|error| format!("{} {}", error.code, error.message)).collect();
+    insta::assert_snapshot!(told.join("\n"), @"
+    V004 no level is called `attic`
+    V011 only rules write `best_letters`, so no source can give it
+    V005 `letters` is of type int, and 'many' is not
+    V004 no field is called `sco`
+    V009 a source can be taken from 1 to 1000000 times
+    V002 a source that lasts a session does not say `after_failure`
+    V002 this promises nothing
+    V002 a promise has either `never_falls` or `holds`
+    V011 `entry(…)` means something only in rules and promises inside a level
+    V011 `was(…)` means something only in a promise about a moment
+    V002 `V003` is an error, and no error is allowed
+    V002 say why it is meant; whoever reads this next will ask
+    ");
+}
+
+/// What a planted counterexample must say: the text of its expectation.
+fn expected(promise: &str) -> String {
+    let play = broken(&format!("{GAME}{promise}"), "p");
+    play.lines().last().unwrap_or_default().to_owned()
+}
+
+#[test]
+fn what_is_expected_is_the_promise_said_again() {
+    let promise = |after: &str, holds: &str| {
+        let after = if after.is_empty() { String::new() } else { format!("after = \"{after}\"\n") };
+        expected(&format!("[[promise]]\nname = \"p\"\n{after}holds = \"{holds}\"\n"))
+    };
+    // A field over all its entries keeps no key, an entry that is meant gets the level's.
+    assert_eq!(promise("complete", "sum(best_letters) < 20"), "expect sum(best_letters) < 20");
+    assert_eq!(promise("complete", "best_letters == 0"), "expect best_letters[mill_lane] == 0");
+    // Texts are left alone, and what names the level that was left is said as it was.
+    assert_eq!(promise("complete", "level != 'mill_lane'"), "expect false");
+    assert_eq!(promise("complete", "level == 'best_letters' and score >= 0"), "expect false");
+    assert_eq!(promise("complete", "score > 10 * level_index or score == 0"), "expect score > 10 or score == 0");
+    // The state before the moment is bound to its value, wherever it stands.
+    assert_eq!(promise("death", "not (score < was(score))"), "expect not (score < 10)");
+    assert_eq!(promise("death", "if(was(score) > 5, score >= 5, true)"), "expect score >= 5");
+}
+
+/// Every moment that happens is judged, whoever said it.
+#[test]
+fn a_game_over_that_follows_a_death_is_judged_too() {
+    let promise = "[[promise]]\nname = \"p\"\nafter = \"game_over\"\nholds = \"lanterns == 1\"\n";
+    let play = broken(&format!("{GAME}{promise}"), "p");
+    assert!(play.ends_with("  death\n  death\n  death\nexpect lanterns == 1\n"), "{play}");
+    // A death that ends the run is judged before that, and what it left cannot be read any more.
+    let eased = GAME.replace("on.death = { add = -1 }", "on.death = { add = -1 }\non.game_over = \"reset\"");
+    let promise = "[[promise]]\nname = \"p\"\nafter = \"death\"\nholds = \"lanterns > 0\"\n";
+    let play = broken(&format!("{eased}{promise}"), "p");
+    assert!(
+        play.contains("# It is judged before the game over that follows, so its values are written out."),
+        "{play}"
+    );
+    assert!(play.ends_with("  death\nexpect false\n"), "{play}");
+    // What must always hold is judged where a player can see it: after the game over, not before it.
+    let promise = "[[promise]]\nname = \"p\"\nholds = \"lanterns > 0\"\n";
+    let (_, ending) = ask(&format!("{eased}{promise}"), "p");
+    assert!(matches!(ending, Ending::Holds(_)), "{ending:?}");
+}
+
+#[test]
+fn the_first_launch_is_judged_like_any_other() {
+    let counted = "[field.starts]\ntype = \"int\"\nlasts = \"profile\"\non.launch = { add = 1 }\n";
+    let promise = "[[promise]]\nname = \"p\"\nafter = \"launch\"\nholds = \"starts == was(starts) + 2\"\n";
+    let play = broken(&format!("{GAME}{counted}{promise}"), "p");
+    assert!(play.ends_with("launch\nexpect starts == 2\n"), "{play}");
+}

@@ -1,0 +1,246 @@
+//! Faults under stores: the store that is shipped breaks no promise, and stores with a mistake are caught and told why.
+
+use std::path::{Path, PathBuf};
+
+use vestigum_verify::playthrough::Script;
+use vestigum::{
+    Committed, Common, DirStore, Disk, FaultKind, FaultReport, Image, Owner, Pruned, SimDisk, Spec, Store, StoreError,
+    Violation, faults,
+};
+
+const WORLD: &str = r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane"]
+[field.xp]
+type = "int"
+lasts = "profile"
+after_failure = "keep"
+[field.volume]
+type = "int"
+lasts = "device"
+[save]
+at = ["complete"]
+keep = 2
+"#;
+
+const PLAY: &str = r#"
+playthrough "three evenings"
+launch
+enter mill_lane
+  xp += 5
+complete
+volume = 7
+quit
+launch
+repeat 3
+  xp += 1
+  save
+end
+crash
+launch
+xp += 1
+quit
+"#;
+
+/// Long enough for a mistake to show, short because careless stores leave so much open.
+const SHORT_PLAY: &str = r#"
+playthrough "two saves"
+launch
+xp += 1
+save
+xp += 1
+volume = 3
+save
+crash
+launch
+"#;
+
+fn report<S: Store>(play: &str, open: impl Fn(SimDisk) -> Result<S, StoreError> + Sync) -> FaultReport {
+    report_keeping(2, play, open)
+}
+
+fn report_keeping<S: Store>(
+    keep: u32,
+    play: &str,
+    open: impl Fn(SimDisk) -> Result<S, StoreError> + Sync,
+) -> FaultReport {
+    let spec = Spec::from_toml(WORLD).unwrap_or_else(|errors| panic!("{errors}"));
+    let script = Script::from_text("evenings.play", play, &spec).unwrap_or_else(|errors| panic!("{errors}"));
+    faults(&spec, &script.playthroughs()[0], keep, &open, &|_| {}).unwrap()
+}
+
+#[test]
+fn no_fault_under_the_shipped_store_breaks_a_promise() {
+    for keep in 1..=3 {
+        let report = report_keeping(keep, PLAY, |disk| DirStore::open_on(disk, "saves"));
+        assert!(report.violations.is_empty(), "keep {keep}: {:#?}", report.violations);
+        let tried = |kind| report.tried[&kind];
+        assert!(report.saves >= 7 && tried(FaultKind::PowerLoss).points > 40, "{report:?}");
+        // Each byte of each file can be where it tears.
+        assert!(tried(FaultKind::PowerLoss).outcomes > 3_000 && tried(FaultKind::Kill).outcomes > 300, "{report:?}");
+        assert!(tried(FaultKind::DiskFull).points > 10 && tried(FaultKind::DiskError).points > 60, "{report:?}");
+        if keep > 1 {
+            assert!(
+                tried(FaultKind::ShortRead).recovered > 0 && tried(FaultKind::BitRot).recovered > 500,
+                "{report:?}"
+            );
+        }
+    }
+}
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum Mistake {
+    /// One file that is replaced by a rename: sound, if not as good at recovering.
+    None,
+    SkipsTheSync,
+    RenamesBeforeTheSync,
+    SkipsTheFolder,
+    OverwritesInPlace,
+    WritesUnderItsName,
+    TakesDamageForNothing,
+}
+
+/// A store with one file for each owner, and a mistake.
+struct Careless {
+    disk: SimDisk,
+    mistake: Mistake,
+    common: Common,
+}
+
+impl Careless {
+    fn path(owner: &Owner) -> PathBuf {
+        PathBuf::from(match owner {
+            Owner::Profile(name) => format!("{name}.json"),
+            Owner::Device => "device.json".into(),
+        })
+    }
+
+    fn image(&self, owner: &Owner) -> Option<Result<Image, vestigum::image::Damaged>> {
+        let bytes = self.disk.read(&Careless::path(owner), 1 << 20).ok()?;
+        let image = Image::from_json(&bytes);
+        if self.mistake == Mistake::TakesDamageForNothing { image.ok().map(Ok) } else { Some(image) }
+    }
+
+    fn write(&self, path: &Path, bytes: &[u8]) -> std::io::Result<()> {
+        if matches!(self.mistake, Mistake::OverwritesInPlace | Mistake::WritesUnderItsName) {
+            if self.mistake == Mistake::WritesUnderItsName {
+                let _ = self.disk.remove(path);
+            }
+            let mut file = self.disk.create(path)?;
+            file.write(bytes)?;
+            file.sync()?;
+            return self.disk.sync_folder(Path::new(""));
+        }
+        let temporary = path.with_extension("new");
+        let mut file = self.disk.create(&temporary)?;
+        file.write(bytes)?;
+        if !matches!(self.mistake, Mistake::SkipsTheSync | Mistake::RenamesBeforeTheSync) {
+            file.sync()?;
+        }
+        self.disk.rename(&temporary, path)?;
+        if self.mistake == Mistake::RenamesBeforeTheSync {
+            file.sync()?;
+        }
+        if self.mistake == Mistake::SkipsTheFolder { Ok(()) } else { self.disk.sync_folder(Path::new("")) }
+    }
+}
+
+impl Store for Careless {
+    fn common(&self) -> &Common {
+        &self.common
+    }
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        Ok(Vec::new())
+    }
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
+        // What is damaged is still there, under whatever number.
+        Ok(self.image(owner).map(|image| image.map_or(1, |image| image.generation)).into_iter().collect())
+    }
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        let owner = owner.clone();
+        match self.image(&owner) {
+            None => Err(StoreError::NoGeneration { owner, generation }),
+            Some(image) => image.map_err(|damaged| StoreError::Damaged { owner, generation, damaged }),
+        }
+    }
+    fn commit(&self, _: u64, image: &Image) -> Result<Committed, StoreError> {
+        let newest = self.image(&image.owner).and_then(Result::ok);
+        let digest = image.digest();
+        let generation = newest.as_ref().map_or(0, |image| image.generation);
+        if newest.is_some_and(|newest| newest.digest() == digest) {
+            return Ok(Committed::unchanged(generation));
+        }
+        let path = Careless::path(&image.owner);
+        let bytes = image.encode(generation + 1, &digest, None);
+        self.write(&path, &bytes).map_err(|source| StoreError::Io { action: "write", path, source })?;
+        Ok(Committed::written(generation + 1))
+    }
+    fn prune(&self, _: &Owner, _: u32) -> Result<Pruned, StoreError> {
+        Ok(Pruned::default())
+    }
+}
+
+fn caught(mistake: Mistake, kind: FaultKind, explanation: &str) -> FaultReport {
+    let report = report(SHORT_PLAY, |disk| Ok(Careless { disk, mistake, common: Common::default() }));
+    assert!(report.tried[&kind].violations > 0, "{mistake:?} was not caught: {report:#?}");
+    let of_kind = report.violations.iter().filter(|violation| violation.kind == kind);
+    let told: Vec<&str> = of_kind.map(|violation| violation.explanation.as_str()).collect();
+    assert!(told.iter().any(|told| told.contains(explanation)), "{mistake:?}: {told:#?}");
+    report
+}
+
+#[test]
+fn a_store_that_replaces_one_file_soundly_passes() {
+    let report = report(PLAY, |disk| Ok(Careless { disk, mistake: Mistake::None, common: Common::default() }));
+    assert_eq!(report.tried[&FaultKind::PowerLoss].violations, 0, "{:#?}", report.violations);
+}
+
+#[test]
+fn a_store_that_skips_the_sync_is_caught() {
+    let report = caught(Mistake::SkipsTheSync, FaultKind::PowerLoss, "the content of device.json was never synced");
+    let shown: Vec<String> = report.violations[0].steps.iter().map(ToString::to_string).collect();
+    let Violation { disk, loaded, expected, .. } = &report.violations[0];
+    let told = format!("{}\npower loss: {}\nloaded: {loaded}\nexpected: {expected}", shown.join("\n"), disk.join(", "));
+    insta::assert_snapshot!(told, @"
+    save the device
+    create       device.new
+    write        device.new, 293 bytes
+    rename       device.new to device.json
+    power loss: device.json has 0 of its 293 bytes
+    loaded: nothing: no save of the device can be read
+    expected: nothing of the device, or the image that was being saved, whole
+    ");
+}
+
+#[test]
+fn a_store_that_renames_before_the_sync_is_caught() {
+    caught(
+        Mistake::RenamesBeforeTheSync,
+        FaultKind::PowerLoss,
+        "player.json got its name before its content was synced: sync the file first, then rename it",
+    );
+}
+
+#[test]
+fn a_store_that_skips_the_folder_is_caught() {
+    let told = "player.json got its name and its folder was not synced, so the name can be lost with the power";
+    caught(Mistake::SkipsTheFolder, FaultKind::PowerLoss, told);
+}
+
+#[test]
+fn a_store_that_overwrites_in_place_is_caught() {
+    caught(Mistake::OverwritesInPlace, FaultKind::PowerLoss, "player.json was overwritten in place");
+}
+
+#[test]
+fn a_store_that_writes_under_the_name_it_reads_is_caught() {
+    caught(Mistake::WritesUnderItsName, FaultKind::PowerLoss, "is written under the name by which it is read");
+}
+
+#[test]
+fn a_store_that_takes_damage_for_a_fresh_start_is_caught() {
+    caught(Mistake::TakesDamageForNothing, FaultKind::BitRot, "the damage was not noticed, or not reported");
+    caught(Mistake::TakesDamageForNothing, FaultKind::ShortRead, "did not say so");
+}

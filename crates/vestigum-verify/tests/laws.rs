@@ -1,0 +1,347 @@
+//! The laws that hold for every spec and every play.
+
+
+use std::collections::BTreeMap;
+
+use proptest::prelude::*;
+use vestigum_testing::building::built;
+use vestigum_testing::hunting::config;
+use vestigum_testing::{Allowed, Sketch, Step, apply, apply_all, play, sketch, values};
+use vestigum_verify::fate_table::FateTable;
+use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
+
+fn spec(sketch: &Sketch) -> Spec {
+    let toml = sketch.toml();
+    Spec::from_toml(&toml).unwrap_or_else(|errors| panic!("the generator wrote a bad spec:\n{errors}\n{toml}"))
+}
+
+/// What a save would write, for the profile and for the device.
+fn images(game: &Progress) -> (Image, Image) {
+    let suspended = game.suspend();
+    (suspended.profile_image("player"), suspended.device_image())
+}
+
+fn relaunched(spec: &Spec, game: &Progress) -> Progress {
+    let (profile, device) = images(game);
+    let launched = Progress::launch(spec, Some(&profile), Some(&device)).expect("its own image loads");
+    assert!(launched.report.is_clean(), "loading what was just saved changes nothing: {}", launched.report);
+    launched.progress
+}
+
+fn full_name(field: &str, key: &Option<std::sync::Arc<str>>) -> String {
+    key.as_ref().map_or_else(|| field.to_owned(), |key| format!("{field}[{key}]"))
+}
+
+fn free() -> impl Strategy<Value = Sketch> {
+    sketch(Allowed { launch_rules: false, priced_failures: true })
+}
+
+fn without_price() -> impl Strategy<Value = Sketch> {
+    sketch(Allowed { launch_rules: false, priced_failures: false })
+}
+
+proptest! {
+    #![proptest_config(config(400, vestigum_testing::kept_in!("laws")))]
+
+    #[test]
+    fn suspending_twice_is_suspending_once(sketch in free(), steps in play(25)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let again = relaunched(&spec, &game);
+        prop_assert_eq!(images(&again), images(&game));
+    }
+
+    #[test]
+    fn an_image_survives_its_json(sketch in free(), steps in play(25)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let image = Image { generation: 7, saved_at: "2000-01-01T00:00:00Z".into(), ..images(&game).0 };
+        let bytes = image.to_json();
+        let read = Image::from_json(&bytes);
+        prop_assert_eq!(read.as_ref(), Ok(&image));
+        prop_assert_eq!(read.map(|read| read.to_json()), Ok(bytes));
+    }
+
+    #[test]
+    fn failing_after_resuming_is_failing(sketch in without_price(), steps in play(25)) {
+        if sketch.resume == "none" {
+            return Ok(());
+        }
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let mut resumed = relaunched(&spec, &game);
+        let failure = |game: &mut Progress| match sketch.resume {
+            "entry" => game.restart().map(drop),
+            _ => game.death().map(drop),
+        };
+        prop_assert_eq!(failure(&mut game), failure(&mut resumed));
+        prop_assert_eq!(images(&game), images(&resumed));
+    }
+
+    /// A save made in a level is as a death, or a restart, would leave it, place and values alike: so quitting keeps nothing
+    /// that failing takes.
+    #[test]
+    fn suspending_leaves_what_failing_leaves(sketch in without_price(), steps in play(25)) {
+        if sketch.resume == "none" {
+            return Ok(());
+        }
+        let sketch = Sketch { over: None, ..sketch };
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let resumed = relaunched(&spec, &game);
+        let failed = if sketch.resume == "entry" { game.restart() } else { game.death() };
+        if failed.is_err() {
+            return Ok(());
+        }
+        prop_assert_eq!(resumed.place(), game.place());
+        // The device is saved as it is, and a session ends.
+        let lasting = |game: &Progress| {
+            let kept = |(name, _): &(String, Value)| {
+                let index = name.strip_prefix('f').and_then(|rest| rest.split('[').next()?.parse::<usize>().ok());
+                index.is_none_or(|index| !matches!(sketch.fields[index].lasts, "device" | "session"))
+            };
+            values(&sketch, game).into_iter().filter(kept).collect::<Vec<_>>()
+        };
+        prop_assert_eq!(lasting(&resumed), lasting(&game));
+    }
+
+    #[test]
+    fn not_resuming_is_giving_up(sketch in free(), steps in play(25)) {
+        let sketch = Sketch { resume: "none", ..sketch };
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let (profile, device) = images(&game);
+        let kept = game.device_values();
+        prop_assert_eq!(Progress::load(&spec, None, Some(&device)).expect("it is sound").progress.device_values(), kept.clone());
+        // The device is saved as it is, so where giving up changes it, a condition may open what the save does not have.
+        if game.abandon().is_ok() && game.has_device_values(&kept) {
+            prop_assert_eq!(images(&game), (profile, device));
+        }
+    }
+
+    #[test]
+    fn what_loses_nothing_changes_no_later_play(sketch in free(), steps in play(20), later in play(20)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let mut resumed = relaunched(&spec, &game);
+        let to_entry = sketch.resume == "entry" || sketch.respawn == "entry";
+        let no_checkpoint_lost = !to_entry || !matches!(game.place(), Place::InLevel { checkpoint: Some(_), .. });
+        if !(no_checkpoint_lost && resumed.place() == game.place()) {
+            return Ok(());
+        }
+        if values(&sketch, &resumed) != values(&sketch, &game) {
+            return Ok(());
+        }
+        for step in &later {
+            prop_assert_eq!(apply(&sketch, &mut game, step), apply(&sketch, &mut resumed, step));
+            prop_assert_eq!(images(&game), images(&resumed));
+        }
+    }
+
+    #[test]
+    fn outside_a_level_a_relaunch_changes_only_session_fields(sketch in free(), steps in play(25)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        if matches!(game.place(), Place::InLevel { .. }) {
+            return Ok(());
+        }
+        let again = relaunched(&spec, &game);
+        let kept = |game: &Progress| {
+            let mut values = values(&sketch, game);
+            values.retain(|(name, _)| {
+                let field = spec.fields().find(|field| name.split('[').next() == Some(field.name()));
+                field.is_some_and(|field| field.lasts() != Span::Session)
+            });
+            values
+        };
+        prop_assert_eq!(kept(&again), kept(&game));
+        prop_assert_eq!(again.place(), game.place());
+    }
+
+    #[test]
+    fn what_was_wiped_plays_like_new(sketch in free(), steps in play(25), later in play(25)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let preview = game.preview_reset(&Reset::Everything);
+        let mut told = values(&sketch, &game).into_iter().collect::<BTreeMap<String, Value>>();
+        let changes = game.reset(&Reset::Everything);
+        prop_assert_eq!(&changes, &preview, "the preview tells what happens");
+        for change in changes.unwrap_or_default() {
+            told.insert(full_name(&change.field, &change.key), change.after);
+        }
+        prop_assert_eq!(told, values(&sketch, &game).into_iter().collect());
+        let mut fresh = Progress::fresh(&spec);
+        prop_assert_eq!(images(&game), images(&fresh));
+        for step in &later {
+            prop_assert_eq!(apply(&sketch, &mut game, step), apply(&sketch, &mut fresh, step));
+            prop_assert_eq!(images(&game), images(&fresh));
+        }
+    }
+
+    /// What a reset puts back stays back: neither failing nor coming back brings the old value.
+    #[test]
+    fn a_reset_field_stays_reset(sketch in without_price(), steps in play(25), field in 0usize..7) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let index = field % sketch.fields.len();
+        let name = format!("f{index}");
+        let ruled = sketch.fields[index].rules.iter().any(|rule| matches!(rule.moment, "death" | "restart" | "abandon" | "game_over"));
+        if ruled || sketch.over.is_some() {
+            return Ok(());
+        }
+        game.reset(&Reset::Field { name: name.clone(), keys: Vec::new() }).expect("it is there");
+        let wiped = |game: &Progress| {
+            let all = values(&sketch, game);
+            let default = spec.fields().find(|field| field.name() == name).map(|field| field.default().clone());
+            all.into_iter().filter(|(full, _)| full.split('[').next() == Some(&name)).all(|(_, value)| Some(value) == default)
+        };
+        prop_assert!(wiped(&game));
+        prop_assert!(wiped(&relaunched(&spec, &game)));
+        let _ = game.death();
+        prop_assert!(wiped(&game));
+        let _ = game.restart();
+        prop_assert!(wiped(&game));
+    }
+
+    /// A display that is told every change shows what is there.
+    #[test]
+    fn a_display_shows_what_is_there(sketch in free(), steps in play(30)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        let mut shown = values(&sketch, &game).into_iter().collect::<BTreeMap<String, Value>>();
+        for (index, step) in steps.iter().enumerate() {
+            if index % 3 == 0 {
+                for update in game.drain_changes() {
+                    shown.insert(full_name(&update.field, &update.key), update.after);
+                }
+                prop_assert_eq!(&shown, &values(&sketch, &game).into_iter().collect());
+            }
+            let _ = apply(&sketch, &mut game, step);
+            if index % 7 == 5 {
+                game.reset(&Reset::Run).expect("a run can be reset");
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_built_is_written_and_read_again(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {
+        let built = built(&sketch);
+        let read = Spec::from_toml(&built.to_toml());
+        prop_assert_eq!(read.as_ref().map(Spec::to_toml).map_err(ToString::to_string), Ok(built.to_toml()));
+        let written = spec(&sketch);
+        prop_assert_eq!(FateTable::of(&built), FateTable::of(&written), "the builder says what the document says");
+    }
+
+    /// Marks against plain copies: whatever no rule touches comes back exactly.
+    #[test]
+    fn what_is_rewound_equals_its_mark(sketch in free(), steps in play(40)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        let copy = |game: &Progress| values(&sketch, game).into_iter().collect::<BTreeMap<String, Value>>();
+        let (mut entry, mut checkpoint) = (copy(&game), copy(&game));
+        for step in steps.iter().filter(|step| !matches!(step, Step::Reset(..))) {
+            let outcome = apply(&sketch, &mut game, step);
+            match (step, outcome) {
+                (Step::Enter { .. }, Ok(_)) => (entry, checkpoint) = (copy(&game), copy(&game)),
+                (Step::Checkpoint(_), Ok(Some(outcome))) if outcome.accepted => checkpoint = copy(&game),
+                (Step::Moment(moment @ ("death" | "restart" | "abandon")), Ok(Some(outcome))) => {
+                    if *moment != "death" || sketch.respawn == "entry" || outcome.game_over {
+                        checkpoint = entry.clone();
+                    }
+                    for (index, field) in sketch.fields.iter().enumerate() {
+                        let ruled = field.rules.iter().any(|rule| rule.moment == *moment || rule.moment == "game_over");
+                        let mark = match field.after_failure {
+                            "entry" => &entry,
+                            "checkpoint" => &checkpoint,
+                            _ => continue,
+                        };
+                        if !ruled && matches!(field.lasts, "run" | "profile") {
+                            let prefix = format!("f{index}[");
+                            let ours = |name: &str| name == format!("f{index}") || name.starts_with(&prefix);
+                            for (name, value) in values(&sketch, &game).into_iter().filter(|(name, _)| ours(name)) {
+                                prop_assert_eq!(&value, &mark[&name], "{} after {}", name, moment);
+                            }
+                        }
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    #[test]
+    fn a_refusal_changes_nothing(sketch in sketch(Allowed { launch_rules: true, priced_failures: true }), steps in play(40)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        for step in &steps {
+            let before = (images(&game), values(&sketch, &game), game.place());
+            let ignored = match apply(&sketch, &mut game, step) {
+                Err(_) => true,
+                Ok(outcome) => outcome.is_some_and(|outcome| !outcome.accepted),
+            };
+            if ignored {
+                prop_assert_eq!(before, (images(&game), values(&sketch, &game), game.place()));
+            }
+        }
+    }
+
+    #[test]
+    fn the_order_of_declarations_changes_nothing(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        steps in play(25),
+        turn in 0usize..7,
+    ) {
+        let mut order: Vec<usize> = (0..sketch.fields.len()).collect();
+        order.rotate_left(turn % sketch.fields.len());
+        order.reverse();
+        let one = spec(&sketch);
+        let other = Spec::from_toml(&sketch.toml_in_order(&order)).expect("the order of fields is free");
+        let (mut a, mut b) = (Progress::fresh(&one), Progress::fresh(&other));
+        for step in &steps {
+            let _ = (apply(&sketch, &mut a, step), apply(&sketch, &mut b, step));
+            prop_assert_eq!(images(&a), images(&b));
+        }
+    }
+
+    #[test]
+    fn a_write_touches_one_entry(sketch in free(), steps in play(15), field in 0usize..7, level in 0usize..4, value in -50i64..70) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        apply_all(&sketch, &mut game, &steps);
+        let before = values(&sketch, &game);
+        let _ = apply(&sketch, &mut game, &Step::Write { field, level, value, add: false });
+        let after = values(&sketch, &game);
+        // What is written may open a level, outside of one.
+        let changed = before.iter().zip(&after).filter(|(a, b)| a != b && !a.0.starts_with("opened["));
+        let changed: Vec<_> = changed.collect();
+        prop_assert!(changed.len() <= 1, "one write changed {:?}", changed);
+    }
+
+    /// The outcome tells every change, and nothing that did not change.
+    #[test]
+    fn an_outcome_tells_what_changed(sketch in free(), steps in play(30)) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        for step in &steps {
+            let mut told = values(&sketch, &game).into_iter().collect::<BTreeMap<String, Value>>();
+            let outcome = apply(&sketch, &mut game, step);
+            if let Ok(Some(outcome)) = outcome {
+                for change in outcome.changes {
+                    let name = full_name(&change.field, &change.key);
+                    prop_assert_eq!(told.insert(name, change.after), Some(change.before));
+                }
+                prop_assert_eq!(told, values(&sketch, &game).into_iter().collect());
+                prop_assert_eq!(outcome.place, game.place());
+            }
+        }
+    }
+}

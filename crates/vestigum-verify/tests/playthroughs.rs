@@ -1,0 +1,310 @@
+//! Scripts: the demo's pass, wrong ones say where, failing ones say why.
+
+use vestigum_verify::playthrough::{MemoryShelf, Run, Script, Why, run};
+use vestigum_core::{Image, Progress, Spec};
+
+const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
+
+/// The demo as a new game: what became of its older versions is not read here, so it needs no history.
+fn fellpost() -> &'static str {
+    FELLPOST.split("[[migration]]").next().unwrap_or_default()
+}
+
+fn spec() -> Spec {
+    Spec::from_toml(fellpost()).unwrap()
+}
+
+fn played(text: &str) -> Run {
+    let spec = spec();
+    let script = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec);
+    let script = script.unwrap_or_else(|errors| panic!("{errors}"));
+    run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default())
+}
+
+#[test]
+fn a_failing_expectation_tells_its_parts_and_their_last_changes() {
+    let run = played("launch\nenter mill_lane\nletters += 30\nscore += 60\ndeath\nexpect score == 60 and xp == 0");
+    let failure = run.failure.unwrap();
+    assert_eq!((failure.line, failure.statement.as_str()), (7, "expect score == 60 and xp == 0"));
+    let Why::Expectation { parts, changes } = failure.why else { panic!("{:?}", failure.why) };
+    let parts: Vec<_> = parts.iter().map(|part| (part.part.as_str(), part.holds)).collect();
+    assert_eq!(parts, [("score == 60", false), ("xp == 0", true)]);
+    let changes: Vec<_> = changes.iter().map(|c| (c.name.as_str(), c.line, c.statement.as_str())).collect();
+    assert_eq!(changes, [("score", 6, "death")]);
+    assert_eq!(run.statements, 6, "nothing runs after a failure");
+}
+
+#[test]
+fn refused_statements_say_why_in_a_sentence() {
+    let why = |text: &str| match played(text).failure.map(|failure| failure.why) {
+        Some(Why::Refused(why) | Why::Unjudged(why)) => why,
+        other => panic!("{text}: {other:?}"),
+    };
+    assert_eq!(why("enter mill_lane"), "no session runs; `launch` begins one");
+    assert_eq!(why("launch\nlaunch"), "a session runs already; quit or crash first");
+    assert_eq!(why("launch\ndeath"), "death happens only inside a level, and the player is in the menu");
+    assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: complete Mill Lane first");
+    assert_eq!(
+        why("launch\nenter scree_gate"),
+        "`scree_gate` is locked: complete Heather Rise first; needs total_stars >= 4, has 0"
+    );
+    assert_eq!(
+        why("launch\nletters += 1"),
+        "`letters` lasts one visit, so it can be written only inside a level; the player is in the menu"
+    );
+    assert_eq!(
+        why("launch\nexpect stars == 0"),
+        "`stars` has a value for each level; name one, as in `stars[mill_lane]`"
+    );
+    assert_eq!(
+        why("launch\nenter mill_lane\ncheckpoint frod"),
+        "`mill_lane` has no checkpoint `frod`; did you mean `ford`?"
+    );
+    assert_eq!(
+        why("launch\nenter mill_lane\nenter mill_lane"),
+        "enter happens only from the menu, and the player is in mill_lane"
+    );
+    assert_eq!(
+        why("launch\nenter mill_lane\nnew_run"),
+        "new_run happens only outside a level, and the player is in mill_lane"
+    );
+}
+
+#[test]
+fn what_is_refused_where_it_should_be_passes() {
+    let run = played(
+        "launch\nrefuse enter nowhere\nrefuse best_score = 1\nrefuse stars[nowhere] = 1\nrefuse letters += 1\n\
+         refuse launch\nrefuse death\nenter mill_lane\nrefuse checkpoint nowhere\nrefuse complete",
+    );
+    let failure = run.failure.unwrap();
+    assert_eq!((failure.line, failure.why), (11, Why::NotRefused));
+}
+
+#[test]
+fn scripts_with_mistakes_are_shown_at_once_with_their_places() {
+    let text = "\
+launch
+playthrough \"a\"
+  lauch
+  enter mil_lane
+  enter mill_lane at frod
+  leters += 3
+  letters == 3
+  score += 'many'
+  best_score = 4
+  expect scor == 1
+  expect
+  refuse
+  refuse save
+  repeat
+  end
+  end
+  repeat 3
+  xp +=
+  watch
+  death now
+playthrough nameless
+";
+    let errors = Script::from_text("a.play", text, &spec()).unwrap_err();
+    let found: Vec<String> = errors
+        .list()
+        .iter()
+        .map(|finding| {
+            let (line, column) = errors.position(finding);
+            format!("{line}:{column} {}", finding.message)
+        })
+        .collect();
+    insta::assert_snapshot!(found.join("\n"), @r"
+    1:1 this stands before the first playthrough
+    3:3 there is no statement `lauch`
+    4:9 no level is called `mil_lane`
+    5:22 `mill_lane` has no checkpoint `frod`
+    6:3 no field is called `leters`
+    7:11 a statement does not compare
+    8:12 an int is wanted here, and this is a text
+    9:3 only rules write `best_score`
+    10:10 nothing is called `scor`
+    11:3 what should hold?
+    12:3 which statement should be refused?
+    13:10 only moments and writes can be refused
+    14:3 how often?
+    16:3 this `end` ends nothing
+    17:3 this `repeat` has no `end`
+    18:6 a value is missing behind this sign
+    19:3 what should be watched?
+    20:9 nothing stands behind this statement
+    21:13 a playthrough needs a name in double quotes
+    ");
+}
+
+#[test]
+fn hostile_scripts_are_errors_and_never_a_panic() {
+    let spec = spec();
+    let deep = "repeat 2\n".repeat(500) + &"end\n".repeat(500);
+    for text in [
+        String::new(),
+        "\u{feff}\u{0}".into(),
+        format!("playthrough \"a\"\n{deep}"),
+        "playthrough \"a\"\nrepeat 4294967295\nrepeat 4294967295\nlaunch\nend\nend".into(),
+        format!("playthrough \"a\"\nexpect {}1", "(".repeat(10_000)),
+        format!("playthrough \"a\"\nletters[{}", "[".repeat(10_000)),
+        "playthrough \"".into(),
+        "é += 1".into(),
+    ] {
+        assert!(Script::from_text("a.play", &text, &spec).is_err(), "{text:.60} was taken");
+    }
+}
+
+const YARD: &str = r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane", "heather_rise"]
+[field.tools]
+type = "set of text"
+lasts = "profile"
+after_failure = "keep"
+[field.queue]
+type = "list of int"
+lasts = "profile"
+after_failure = "entry"
+[field.bag]
+type = "map of int"
+lasts = "profile"
+after_failure = "keep"
+[field.best]
+type = "int"
+per = "level"
+lasts = "profile"
+after_failure = "keep"
+"#;
+
+fn in_the_yard(text: &str) -> Run {
+    let spec = Spec::from_toml(YARD).unwrap();
+    let script = Script::from_text("a.play", &format!("playthrough \"a\"\nlaunch\n{text}"), &spec);
+    let script = script.unwrap_or_else(|errors| panic!("{errors}"));
+    run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default())
+}
+
+#[test]
+fn containers_are_filled_and_emptied_by_statements() {
+    let run = in_the_yard(
+        "insert tools 'rope'\ninsert tools 'rope'\ninsert tools 'hook'\nremove tools 'rope'\nremove tools 'axe'\n\
+         expect tools == ['hook']\n\
+         insert queue 3\ninsert queue 1\ninsert queue 3\nremove queue 3\nexpect queue == [1, 3]\n\
+         insert bag 'letters' 4\ninsert bag 'letters' 5\ninsert bag 'post' 1\nremove bag 'post'\n\
+         expect bag['letters'] == 5 and len(bag) == 1 and not has(bag, 'post')\n\
+         queue = []\nexpect len(queue) == 0",
+    );
+    assert_eq!(run.failure, None);
+}
+
+#[test]
+fn resets_are_statements_and_are_saved_at_once() {
+    let run = in_the_yard(
+        "enter mill_lane\nbest = 4\ncomplete\nsave\nbest[heather_rise] = 2\nreset level mill_lane\ncrash\nlaunch\n\
+         expect best[mill_lane] == 0 and best[heather_rise] == 2 and not completed[mill_lane] and open(heather_rise)\n\
+         reset field best[heather_rise]\nexpect sum(best) == 0\ninsert tools 'rope'\nreset everything\nexpect len(tools) == 0\n\
+         refuse reset level attic\nrefuse reset field nothing\nrefuse reset field best[attic]",
+    );
+    assert_eq!(run.failure, None);
+    let note = run.timeline.rows.iter().find(|row| row.statement.starts_with("reset level")).unwrap().note.clone();
+    assert_eq!(note, "2 values reset, saved 2");
+}
+
+#[test]
+fn the_board_is_part_of_the_story() {
+    let run = in_the_yard("enter mill_lane\nbest = 4\ncomplete\nboard");
+    let board = &run.timeline.rows.last().unwrap().board;
+    let told: Vec<String> = board.iter().map(ToString::to_string).collect();
+    assert_eq!(told, ["mill_lane      completed  best 4", "heather_rise   open  best 0"]);
+}
+
+#[test]
+fn statements_on_containers_are_checked_before_they_run() {
+    let spec = Spec::from_toml(YARD).unwrap();
+    for (text, expected) in [
+        ("insert tools 3", "a text is wanted here, and this is an int"),
+        ("insert tools", "what should be inserted?"),
+        ("insert bag 3", "is a map: say under which key, in quotes"),
+        ("insert tools 'a' 'b'", "values are inserted into lists, sets and maps"),
+        ("insert best 3", "is of type int; values are inserted into lists, sets and maps"),
+        ("remove best 3", "is of type int; values are removed from lists, sets and maps"),
+        ("remove", "which field?"),
+        ("tools += 'a'", "is of type set of text; only numbers are added to"),
+        ("best[mill_lane, heather_rise] = 1", "`best` takes a level; here are 2"),
+        ("best[] = 1", "the names of keys are wanted in these brackets"),
+        ("reset", "what should be reset?"),
+        ("reset score", "`score` cannot be reset"),
+        ("reset run now", "nothing stands behind this"),
+        ("reset level", "which level?"),
+        ("reset level attic", "no level is called `attic`"),
+        ("board now", "nothing stands behind this statement"),
+    ] {
+        let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err().to_string();
+        assert!(errors.contains(expected), "{text}: `{expected}` is not said:\n{errors}");
+    }
+}
+
+/// A script whose imports find these images, by their names.
+fn importing(text: &str, images: Vec<(&'static str, Image)>) -> Result<Run, String> {
+    let spec = spec();
+    let files = move |script: &str, path: &str| match images.iter().find(|(name, _)| *name == path) {
+        Some((_, image)) if script == "plays/a.play" => Ok(image.to_json()),
+        _ => Err(format!("there is no {path} beside {script}")),
+    };
+    let text = format!("playthrough \"a\"\n{text}");
+    let script = Script::from_text_with("plays/a.play", &text, &spec, &files).map_err(|errors| errors.to_string())?;
+    Ok(run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default()))
+}
+
+#[test]
+fn a_saved_image_is_imported_as_this_players_newest() {
+    let mut game = Progress::fresh(&spec());
+    game.write("xp", &[], 30.into()).unwrap();
+    game.write("volume", &[], 15.into()).unwrap();
+    let suspended = game.suspend();
+    let images = || vec![("ada.json", suspended.profile_image("ada")), ("device.json", suspended.device_image())];
+    let play = "profile ben\nlaunch\nxp += 5\nquit\nimport \"ada.json\"\nimport \"device.json\"\nlaunch\n\
+        expect xp == 30 and volume == 15\nprofile cora\nlaunch\nexpect xp == 0 and volume == 15";
+    let run = importing(play, images()).unwrap();
+    assert!(run.passed(), "{:?}", run.failure);
+    let run = importing("launch\nimport \"ada.json\"", images()).unwrap();
+    assert!(matches!(run.failure.unwrap().why, Why::Refused(why) if why.contains("a session runs")));
+    // An image of a newer version is there, and the launch refuses it.
+    let newer = vec![("newer.json", Image { version: 9, ..suspended.profile_image("ada") })];
+    let run = importing("import \"newer.json\"\nrefuse launch", newer).unwrap();
+    assert!(run.passed(), "{:?}", run.failure);
+    let other = vec![("other.json", Image { game: "hillpost".into(), ..suspended.profile_image("ada") })];
+    let wrong =
+        importing("import \"nowhere.json\"\nimport \"other.json\"\nimport ada.json\nimport", other).unwrap_err();
+    insta::assert_snapshot!(wrong, @r#"
+    error[V020]: `nowhere.json` cannot be imported: there is no nowhere.json beside plays/a.play
+     --> plays/a.play:2:8
+      |
+    2 | import "nowhere.json"
+      |        ^^^^^^^^^^^^^^
+
+    error[V020]: `other.json` cannot be imported: it is of the game `hillpost`
+     --> plays/a.play:3:8
+      |
+    3 | import "other.json"
+      |        ^^^^^^^^^^^^
+
+    error[V020]: which saved image?
+     --> plays/a.play:4:8
+      |
+    4 | import ada.json
+      |        ^^^^^^^^
+      |
+      = help: name its file in double quotes, as in `import "v1/ada.json"`
+
+    error[V020]: which saved image?
+     --> plays/a.play:5:1
+      |
+    5 | import
+      | ^^^^^^
+      |
+      = help: name its file in double quotes, as in `import "v1/ada.json"`
+    "#);
+}

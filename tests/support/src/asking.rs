@@ -1,0 +1,72 @@
+//! A game with a source and promises, and the answers to what is asked of it.
+
+use vestigum_core::Spec;
+use vestigum_verify::explore::{Bounds, Counterexample, Ending, Search, questions};
+use vestigum_verify::playthrough::{MemoryShelf, Script, Why, run};
+
+pub const GAME: &str = r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane", "heather_rise"]
+[level.mill_lane]
+checkpoints = ["ford"]
+[field.letters]
+type = "int"
+lasts = "visit"
+after_failure = "checkpoint"
+[field.score]
+type = "int"
+lasts = "run"
+after_failure = "entry"
+[field.lanterns]
+type = "int"
+default = 3
+range = [0, 9]
+lasts = "run"
+after_failure = "keep"
+on.death = { add = -1 }
+written_by = "both"
+[field.best_letters]
+type = "int"
+per = "level"
+lasts = "profile"
+on.complete = { max = "letters" }
+[run]
+over_when = "lanterns == 0"
+[save]
+at = ["complete", "death"]
+[[source]]
+name = "letter"
+gives = { letters = 10, score = 10 }
+times = 3
+lasts = "visit"
+after_failure = "checkpoint"
+"#;
+
+/// Why the playthrough of a counterexample fails: at its last line, which is the expectation.
+pub fn fails(spec: &Spec, counterexample: &Counterexample) {
+    let play = counterexample.play();
+    let script = Script::from_text(&counterexample.file_name(), play, spec).unwrap_or_else(|errors| panic!("{errors}"));
+    let run = run(spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let failure = run.failure.unwrap_or_else(|| panic!("it passes:\n{play}"));
+    assert!(matches!(failure.why, Why::Expectation { .. }), "{:?}\n{play}", failure.why);
+    assert_eq!(failure.line, play.lines().count(), "{play}");
+}
+
+/// The answer to the question with that name.
+pub fn ask(toml: &str, name: &str) -> (Spec, Ending) {
+    let spec = Spec::from_toml(toml).unwrap_or_else(|errors| panic!("{errors}"));
+    let asked = questions(&spec).into_iter().find(|question| question.name() == name);
+    let question = asked.unwrap_or_else(|| panic!("nobody asks `{name}`"));
+    let ending = Search::new(&spec, &question, Bounds { states: 200_000, ..Bounds::default() }).run();
+    (spec, ending)
+}
+
+/// The playthrough that breaks it, after it has failed as it should.
+pub fn broken(toml: &str, name: &str) -> String {
+    let (spec, ending) = ask(toml, name);
+    let Ending::Broken(counterexample) = ending else { panic!("`{name}` holds: {ending:?}") };
+    fails(&spec, &counterexample);
+    counterexample.play().to_owned()
+}
