@@ -3,8 +3,9 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use vestigum::playthrough::{Playthrough, Script};
-use vestigum::{History, Spec, imported_file};
+use vestigum::{History, Spec};
+use vestigum_verify::imported_file;
+use vestigum_verify::playthrough::{Playthrough, Script};
 
 use crate::Verdict;
 use crate::show::Output;

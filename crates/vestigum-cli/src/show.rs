@@ -121,7 +121,7 @@ impl Output {
         if self.json {
             self.json(&json!({ "error": "the document has errors", "findings": findings(diagnostics) }));
         } else {
-            self.error_line(diagnostics.render(true));
+            self.error_line(vestigum_verify::render(diagnostics, true));
             self.error_line("");
             self.error_line(summary(diagnostics));
         }

@@ -4,16 +4,20 @@
 //! anything, and leaves what it made of them; a session that begins is lent them before its `launch`, because the saved
 //! image may be older.
 
-use crate::image::{Image, LoadError};
+use std::sync::Arc;
+
+use crate::document::write::write;
+use crate::image::Image;
+use crate::image::report::LoadError;
+use crate::model::Model;
 use crate::progress::Progress;
 use crate::spec::Spec;
 use crate::value::Value;
-
 /// The values of the device that all sessions of a process share.
 #[derive(Default)]
 pub struct LiveDevice {
     sessions: usize,
-    spec: Option<Spec>,
+    model: Option<Arc<Model>>,
     values: Vec<Value>,
     version: u64,
 }
@@ -26,7 +30,10 @@ impl LiveDevice {
 
     /// Whether the sessions that run go by that spec too.
     pub fn fits(&self, spec: &Spec) -> bool {
-        !self.is_live() || self.spec.as_ref().is_some_and(|live| live.to_toml() == spec.to_toml())
+        !self.is_live()
+            || self.model.as_ref().is_some_and(|live| {
+                Arc::ptr_eq(live, spec.model()) || write(&live.document) == write(&spec.model().document)
+            })
     }
 
     /// The image of the device that a session launches with: what the sessions that run made of it, or what was saved.
@@ -46,7 +53,7 @@ impl LiveDevice {
     /// the values.
     pub fn join(&mut self, progress: &Progress) -> u64 {
         self.sessions += 1;
-        self.spec = Some(progress.spec().clone());
+        self.model = Some(progress.model().clone());
         self.leave_values(progress)
     }
 

@@ -1,12 +1,16 @@
 //! Typed handles: the name and the type of a field are checked once, and every later read and write is an index.
 
 use std::marker::PhantomData;
+use std::sync::Arc;
 
 use thiserror::Error;
 
-use crate::nearest::nearest;
-use crate::spec::{Axis, Field, FieldId, Limits, Spec};
-use crate::types::Type;
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::field::{Field, FieldId};
+use crate::nearest::{did_you_mean, nearest};
+use crate::value::limits::Limits;
+use crate::value::types::Type;
 use crate::value::{Value, sum_floats, sum_ints};
 
 mod sealed {
@@ -148,7 +152,7 @@ impl<T: ?Sized> Copy for Handle<T> {}
 /// A handle on a field that has a value for each level.
 #[derive(Clone, Debug)]
 pub struct PerLevel<T: ?Sized> {
-    spec: Spec,
+    model: Arc<Model>,
     field: FieldId,
     ty: PhantomData<fn() -> Box<T>>,
 }
@@ -210,17 +214,12 @@ fn other_axes(name: &str, axes: &[String]) -> String {
     }
 }
 
-/// The end of a message that suggests a name.
-pub(crate) fn did_you_mean(nearest: &Option<String>) -> String {
-    nearest.as_ref().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default()
-}
-
-fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) -> Result<&'s Field, HandleError> {
-    let Some(field) = spec.0.find_field(name) else {
-        if spec.0.derived_ids.contains_key(name) {
+fn checked<'s, T: Scalar + ?Sized>(model: &'s Model, name: &str, per_level: bool) -> Result<&'s Field, HandleError> {
+    let Some(field) = model.find_field(name) else {
+        if model.derived_ids.contains_key(name) {
             return Err(HandleError::Derived { name: name.to_owned() });
         }
-        let nearest = nearest(name, spec.fields().map(Field::name)).map(str::to_owned);
+        let nearest = nearest(name, model.fields.iter().map(Field::name)).map(str::to_owned);
         return Err(HandleError::UnknownField { name: name.to_owned(), nearest });
     };
     if *field.ty() != T::TYPE {
@@ -228,23 +227,23 @@ fn checked<'s, T: Scalar + ?Sized>(spec: &'s Spec, name: &str, per_level: bool) 
     }
     let found = field.axes();
     if found != if per_level { &[Axis::Level][..] } else { &[] } {
-        let axes = found.iter().map(|axis| spec.0.axis_word(*axis).to_owned()).collect();
+        let axes = found.iter().map(|axis| model.axis_word(*axis).to_owned()).collect();
         return Err(HandleError::WrongKey { name: name.to_owned(), axes });
     }
     Ok(field)
 }
 
 impl<T: Scalar + ?Sized> Handle<T> {
-    pub(crate) fn check(spec: &Spec, name: &str) -> Result<Handle<T>, HandleError> {
-        let field = checked::<T>(spec, name, false)?;
-        Ok(Handle { slot: field.first_slot as u32, field: field.id, fingerprint: spec.0.fingerprint, ty: PhantomData })
+    pub(crate) fn new(model: &Model, name: &str) -> Result<Handle<T>, HandleError> {
+        let field = checked::<T>(model, name, false)?;
+        Ok(Handle { slot: field.first_slot as u32, field: field.id, fingerprint: model.fingerprint, ty: PhantomData })
     }
 }
 
 impl<T: Scalar + ?Sized> PerLevel<T> {
-    pub(crate) fn check(spec: &Spec, name: &str) -> Result<PerLevel<T>, HandleError> {
-        let field = checked::<T>(spec, name, true)?;
-        Ok(PerLevel { spec: spec.clone(), field: field.id, ty: PhantomData })
+    pub(crate) fn new(model: &Arc<Model>, name: &str) -> Result<PerLevel<T>, HandleError> {
+        let field = checked::<T>(model, name, true)?;
+        Ok(PerLevel { model: model.clone(), field: field.id, ty: PhantomData })
     }
 
     /// The entry of one level.
@@ -252,12 +251,12 @@ impl<T: Scalar + ?Sized> PerLevel<T> {
     /// # Errors
     /// If there is no such level.
     pub fn at(&self, level: &str) -> Result<Handle<T>, HandleError> {
-        let spec = &self.spec.0;
-        let Some(index) = spec.level_ids.get(level) else {
-            let nearest = nearest(level, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
+        let model = &*self.model;
+        let Some(index) = model.level_ids.get(level) else {
+            let nearest = nearest(level, model.levels.iter().map(|level| &*level.id)).map(str::to_owned);
             return Err(HandleError::UnknownLevel { name: level.to_owned(), nearest });
         };
-        let slot = spec.field(self.field).slot_at(&[*index]) as u32;
-        Ok(Handle { slot, field: self.field, fingerprint: spec.fingerprint, ty: PhantomData })
+        let slot = model.field(self.field).slot_at(&[*index]) as u32;
+        Ok(Handle { slot, field: self.field, fingerprint: model.fingerprint, ty: PhantomData })
     }
 }

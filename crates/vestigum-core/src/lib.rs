@@ -16,41 +16,55 @@
 //! | [`history`] | the shape of every version that players have |
 //! | [`migration`] | how saves of older versions come to this one |
 
+#[doc(hidden)]
+pub mod analysis;
 pub mod codes;
 pub mod device;
 pub mod diagnostic;
-pub mod difference;
-pub mod expression;
-pub mod fate;
+#[doc(hidden)]
+pub mod document;
+#[doc(hidden)]
+pub mod evaluation;
 pub mod handle;
 pub mod history;
 pub mod image;
-pub mod keyword;
-pub mod literal;
+pub mod loading;
 pub mod migration;
-pub mod moment;
+#[doc(hidden)]
+pub mod model;
 pub mod nearest;
 pub mod outcome;
-pub mod place;
 pub mod progress;
+#[doc(hidden)]
+pub mod reading;
 pub mod spec;
+#[doc(hidden)]
 pub mod state;
-pub mod suspend;
-pub mod types;
+pub mod suspension;
+#[doc(hidden)]
+pub mod syntax;
 pub mod value;
+pub mod vocabulary;
 mod words;
 
 pub use device::LiveDevice;
 pub use diagnostic::{Diagnostic, Diagnostics, Severity};
 pub use handle::{Handle, HandleError, PerLevel};
 pub use history::History;
-pub use image::{Image, LoadError, LoadReport, Owner};
-pub use moment::Moment;
+pub use image::Image;
+pub use image::report::{LoadError, LoadReport};
+pub use loading::Launched;
 pub use nearest::nearest;
 pub use outcome::{AccessError, Change, Outcome, Refused, Written};
-pub use place::Place;
-pub use progress::{BoardRow, Entry, Launched, Progress, Reset, Update};
-pub use spec::{Span, Spec};
-pub use suspend::Suspended;
-pub use types::Type;
+pub use progress::Progress;
+pub use progress::board::BoardRow;
+pub use progress::display::{Entry, Update};
+pub use progress::reset::Reset;
+pub use spec::Spec;
+pub use suspension::Suspended;
+pub use value::types::Type;
 pub use value::{Finite, Value};
+pub use vocabulary::moment::Moment;
+pub use vocabulary::owner::Owner;
+pub use vocabulary::place::Place;
+pub use vocabulary::span::Span;

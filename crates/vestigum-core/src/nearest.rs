@@ -28,6 +28,11 @@ pub fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Opt
     best.map(|(_, name)| name)
 }
 
+/// The end of a message about a name that is not known.
+pub fn did_you_mean(nearest: &Option<String>) -> String {
+    nearest.as_ref().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default()
+}
+
 /// How like two names are, from 0 to 1.
 fn likeness(a: &[char], b: &[char]) -> f64 {
     let jaro = in_common(a, b);

@@ -5,11 +5,11 @@ use std::sync::Arc;
 
 use thiserror::Error;
 
-use crate::fate::{Fate, Operation};
-use crate::handle::did_you_mean;
-use crate::moment::Moment;
-use crate::place::Place;
+use crate::nearest::did_you_mean;
 use crate::value::Value;
+use crate::vocabulary::fate::{Fate, Operation};
+use crate::vocabulary::moment::Moment;
+use crate::vocabulary::place::Place;
 
 /// One value that changed.
 #[derive(Clone, Debug, PartialEq)]
@@ -137,7 +137,7 @@ pub enum Refused {
     #[error("the session has quit; launch first")]
     Closed,
     /// The moment happens only inside a level.
-    #[error("{moment} happens only inside a level, and the player is {}", standing(.place))]
+    #[error("{moment} happens only inside a level, and the player is {}", where_it_is(.place))]
     NotInLevel {
         /// The name of the moment.
         moment: String,
@@ -145,7 +145,7 @@ pub enum Refused {
         place: Place,
     },
     /// The moment happens only outside a level.
-    #[error("{moment} happens only {}, and the player is {}", if .moment == "enter" { "from the menu" } else { "outside a level" }, standing(.place))]
+    #[error("{moment} happens only {}, and the player is {}", if .moment == "enter" { "from the menu" } else { "outside a level" }, where_it_is(.place))]
     NotHere {
         /// The name of the moment.
         moment: String,
@@ -196,12 +196,12 @@ pub enum AccessError {
     #[error("the session has quit; launch first")]
     Closed,
     /// The field lives only inside a level, so a write now would be lost.
-    #[error("`{field}` lasts one {lasts}, so it can be written only inside a level; the player is {}", standing(.place))]
+    #[error("`{field}` lasts one {lasts}, so it can be written only inside a level; the player is {}", where_it_is(.place))]
     NotInLevel {
         /// The field.
         field: String,
         /// Its span.
-        lasts: crate::spec::Span,
+        lasts: crate::vocabulary::span::Span,
         /// Where the player is.
         place: Place,
     },
@@ -289,7 +289,7 @@ pub enum AccessError {
         /// The field.
         field: String,
         /// Its type.
-        ty: crate::types::Type,
+        ty: crate::value::types::Type,
         /// What was tried.
         what: &'static str,
     },
@@ -307,13 +307,13 @@ pub enum AccessError {
         /// The field.
         field: String,
         /// Its type.
-        wanted: crate::types::Type,
+        wanted: crate::value::types::Type,
         /// The value, as it would be written.
         value: String,
     },
 }
 
-fn standing(place: &Place) -> String {
+fn where_it_is(place: &Place) -> String {
     match place {
         Place::Menu => "in the menu".into(),
         Place::InLevel { .. } => format!("in {place}"),

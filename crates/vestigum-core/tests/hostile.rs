@@ -1,10 +1,9 @@
 //! Images of other shapes: whatever another version of a game saved is loaded, and never panics.
 
-
 use proptest::prelude::*;
+use vestigum_core::{Progress, Spec};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, apply_all, play, sketch, values};
-use vestigum_core::{Progress, Spec};
 
 proptest! {
     #![proptest_config(config(300, vestigum_testing::kept_in!("hostile")))]

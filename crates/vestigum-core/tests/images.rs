@@ -1,6 +1,8 @@
 //! Images that are damaged, edited, hostile, or of another game.
 
-use vestigum_core::image::{Damaged, SealKey, Tree};
+use vestigum_core::image::json::ImageError;
+use vestigum_core::image::seal::SealKey;
+use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, LoadError, Progress, Spec, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
@@ -43,7 +45,7 @@ fn every_truncation_is_detected() {
     let (_, image) = demo_image();
     let bytes = image.to_json();
     for len in 0..bytes.len() {
-        assert!(matches!(Image::from_json(&bytes[..len]), Err(Damaged::Unreadable(_))), "{len} bytes were taken");
+        assert!(matches!(Image::from_json(&bytes[..len]), Err(ImageError::Unreadable(_))), "{len} bytes were taken");
     }
 }
 
@@ -53,7 +55,7 @@ fn an_edited_image_is_told_apart() {
     let text = String::from_utf8(image.to_json()).unwrap();
     let edited = text.replace("\"xp\":0", "\"xp\":99999");
     assert_ne!(edited, text);
-    assert_eq!(Image::from_json(edited.as_bytes()), Err(Damaged::CheckFailed));
+    assert_eq!(Image::from_json(edited.as_bytes()), Err(ImageError::CheckFailed));
 }
 
 #[test]
@@ -62,8 +64,8 @@ fn a_seal_is_made_with_the_games_key_alone() {
     let key = SealKey::from_text("the lanterns of Cloud Pass");
     let sealed = image.encode(12, &image.digest(), Some(&key));
     assert_eq!(Image::decode(&sealed, Some(&key)), Ok(image.clone()));
-    assert_eq!(Image::from_json(&sealed), Err(Damaged::Sealed));
-    assert_eq!(Image::decode(&sealed, Some(&SealKey::new([7; 32]))), Err(Damaged::Tampered));
+    assert_eq!(Image::from_json(&sealed), Err(ImageError::Sealed));
+    assert_eq!(Image::decode(&sealed, Some(&SealKey::new([7; 32]))), Err(ImageError::Tampered));
     // Whoever edits it can make the digest fit, and the check of an image that is not sealed, but not the seal.
     let forged = Image { values: [("xp".into(), Tree::Int(99_999))].into(), ..image.clone() };
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
@@ -71,8 +73,8 @@ fn a_seal_is_made_with_the_games_key_alone() {
     let check = &check[check.find("\"check\"").unwrap()..];
     let patched =
         unsealed[..unsealed.find("\"check\"").unwrap()].replace("\"digest\"", "\"sealed\":true,\"digest\"") + check;
-    assert_eq!(Image::decode(patched.as_bytes(), Some(&key)), Err(Damaged::Tampered));
-    assert_eq!(Image::decode(unsealed.as_bytes(), Some(&key)), Err(Damaged::NotSealed));
+    assert_eq!(Image::decode(patched.as_bytes(), Some(&key)), Err(ImageError::Tampered));
+    assert_eq!(Image::decode(unsealed.as_bytes(), Some(&key)), Err(ImageError::NotSealed));
     assert_eq!(
         Image::decode(unsealed.as_bytes(), Some(&key.clone().or_unsealed())),
         Ok(Image { generation: 12, ..forged })
@@ -80,17 +82,17 @@ fn a_seal_is_made_with_the_games_key_alone() {
     assert!(!format!("{key:?}").contains("key:"), "a key is never shown");
     // The seal of one generation fits no other: an image cannot be put forward.
     let renumbered = text(sealed).replace("\"generation\":12", "\"generation\":13");
-    assert_eq!(Image::decode(renumbered.as_bytes(), Some(&key)), Err(Damaged::Tampered));
+    assert_eq!(Image::decode(renumbered.as_bytes(), Some(&key)), Err(ImageError::Tampered));
 }
 
 #[test]
 fn a_newer_format_is_not_damage() {
     let (_, image) = demo_image();
     let text = String::from_utf8(image.to_json()).unwrap().replace("{\"format\":1,", "{\"format\":2,\"what\":[],");
-    assert_eq!(Image::from_json(text.as_bytes()), Err(Damaged::NewerFormat(2)));
+    assert_eq!(Image::from_json(text.as_bytes()), Err(ImageError::NewerFormat(2)));
     // The number alone is damage.
     let text = String::from_utf8(image.to_json()).unwrap().replace("{\"format\":1,", "{\"format\":2,");
-    assert_eq!(Image::from_json(text.as_bytes()), Err(Damaged::CheckFailed));
+    assert_eq!(Image::from_json(text.as_bytes()), Err(ImageError::CheckFailed));
 }
 
 #[test]

@@ -52,8 +52,12 @@ over_when = "lanterns == 0"
 at = ["complete", "game_over"]
 "#;
 
+fn world_spec(more: &str) -> Spec {
+    Spec::from_toml(&format!("{WORLD}{more}")).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
 fn world(more: &str) -> Progress {
-    Progress::fresh(&Spec::from_toml(&format!("{WORLD}{more}")).unwrap_or_else(|errors| panic!("{errors}")))
+    Progress::fresh(&world_spec(more))
 }
 
 fn changes(outcome: &Outcome) -> Vec<String> {
@@ -243,7 +247,7 @@ fn launch_rules_run_once_a_launch_and_reach_both_marks() {
     let mut game = world("");
     assert_eq!(game.value("starts", &[]), Ok(Value::Int(1)));
     game.enter("mill_lane").unwrap();
-    let spec = game.spec().clone();
+    let spec = world_spec("");
     let image = game.suspend().profile_image("ada");
     let mut again = Progress::launch(&spec, Some(&image), None).unwrap();
     assert_eq!(again.outcome.moment, Moment::Launch);

@@ -3,8 +3,9 @@
 use std::num::NonZero;
 use std::time::Instant;
 
+use vestigum::Spec;
+use vestigum_verify::explore::explore_with;
 use vestigum_verify::explore::{Bounds, questions};
-use vestigum::{Spec, explore_with};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 

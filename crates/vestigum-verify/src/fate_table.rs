@@ -13,10 +13,13 @@
 //! | ◷ | `saved` | as the last save left it |
 //! | · | `none` | the field has no value there |
 
-use vestigum_core::fate::{Deed, Operation, Rule, Simple};
-use vestigum_core::moment::Moment;
-use vestigum_core::spec::{Field, Resume, Span, Spec};
-use vestigum_core::suspend::{resembled, without_price};
+use vestigum_core::Moment;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::field::Field;
+use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
+use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::policy::Resume;
+use vestigum_core::{Span, Spec};
 
 /// Every field against every moment.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -164,7 +167,7 @@ fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
     FateRow {
         field: field.name().to_owned(),
         ty: field.ty().to_string(),
-        axes: field.axes().iter().map(|axis| spec.0.axis_word(*axis).to_owned()).collect(),
+        axes: field.axes().iter().map(|axis| spec.model().axis_word(*axis).to_owned()).collect(),
         lasts: field.lasts(),
         written_by: field.written_by().word(),
         built_in: field.is_built_in(),
@@ -180,21 +183,21 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
         return FateCell::plain("none");
     }
     // Of a list the first rule that changes something tells most; the rules in full stand below the table.
-    let keeps = |rule: &&Rule| matches!(rule.does, Deed::Simple(Simple::Keep));
+    let keeps = |rule: &&Rule| matches!(rule.does, Effect::Plain(PlainFate::Keep));
     let telling = fate.rules.iter().find(|rule| !keeps(rule)).or(fate.rules.first());
     match telling {
-        None => FateCell::plain(spec.0.meant(moment, fate.otherwise).word()),
+        None => FateCell::plain(spec.model().meant(moment, fate.fallback).word()),
         Some(Rule { when, does }) => FateCell {
             word: match does {
-                Deed::Simple(simple) => spec.0.meant(moment, *simple).word(),
-                Deed::Operation(operation, _) => operation.word(),
+                Effect::Plain(simple) => spec.model().meant(moment, *simple).word(),
+                Effect::Operation(operation, _) => operation.word(),
             },
             operand: match does {
-                Deed::Simple(_) => None,
-                Deed::Operation(_, operand) => Some(operand.source().to_owned()),
+                Effect::Plain(_) => None,
+                Effect::Operation(_, operand) => Some(operand.source().to_owned()),
             },
             // The entries of a keyed field that the rule does not touch have a fate of their own.
-            guarded: when.is_some() || fate.rules.len() > 1 || (field.is_keyed() && fate.otherwise != Simple::Keep),
+            guarded: when.is_some() || fate.rules.len() > 1 || (field.is_keyed() && fate.fallback != PlainFate::Keep),
         },
     }
 }
@@ -207,8 +210,8 @@ fn at_quit(spec: &Spec, field: &Field) -> FateCell {
         (_, Resume::None) => at_moment(spec, field, Moment::Abandon),
         (Span::Attempt, _) => FateCell::plain("entry"),
         (_, resume) => {
-            let failure = resembled(resume);
-            FateCell::plain(spec.0.meant(failure, without_price(&spec.0, field, failure).touched).word())
+            let failure = resembled_failure(resume);
+            FateCell::plain(spec.model().meant(failure, suspended_fate(spec.model(), field, failure).touched).word())
         }
     }
 }
@@ -220,7 +223,7 @@ fn at_crash(spec: &Spec, field: &Field, moments: &[Moment]) -> FateCell {
     }
     let changes_unsaved = |moment: &Moment| {
         let fate = spec.fate(field, *moment);
-        let changes = !fate.rules.is_empty() || (fate.otherwise != Simple::Keep && !fate.otherwise.rewinds());
+        let changes = !fate.rules.is_empty() || (fate.fallback != PlainFate::Keep && !fate.fallback.rewinds());
         changes && !spec.save_at().contains(moment)
     };
     // A level opens when another is completed or something else is written; it opens again after the crash if that
@@ -232,9 +235,9 @@ fn at_crash(spec: &Spec, field: &Field, moments: &[Moment]) -> FateCell {
 /// A rule in full, as the table's notes show it.
 fn in_full(rule: &Rule) -> String {
     let does = match &rule.does {
-        Deed::Simple(simple) => simple.word().to_owned(),
-        Deed::Operation(Operation::Add, operand) => format!("add {}", operand.source()),
-        Deed::Operation(operation, operand) => format!("{} {}", operation.word(), operand.source()),
+        Effect::Plain(simple) => simple.word().to_owned(),
+        Effect::Operation(Operation::Add, operand) => format!("add {}", operand.source()),
+        Effect::Operation(operation, operand) => format!("{} {}", operation.word(), operand.source()),
     };
     match &rule.when {
         None => does,

@@ -4,8 +4,8 @@ use crate::playthrough::{OnShelf, Shelf, ShelfError};
 use vestigum_core::{Image, Owner};
 
 use vestigum::DirStore;
-use vestigum::tools::newest_readable;
 use vestigum::SessionError;
+use vestigum::tools::newest_readable;
 use vestigum::{Store, prune_all};
 
 /// Lets a playthrough keep its images in a [`DirStore`]: it writes and reads real files.

@@ -1,8 +1,8 @@
 //! Where an independent model and this crate disagreed, and what was agreed.
 
+use vestigum_core::{Image, Moment, Progress, Reset, Spec, Value};
 use vestigum_verify::fate_table::FateTable;
 use vestigum_verify::playthrough::{MemoryShelf, Script, run};
-use vestigum_core::{Image, Moment, Progress, Reset, Spec, Value};
 
 fn spec(more: &str) -> Spec {
     let text = format!("[game]\nid = \"fellpost\"\n{more}");
@@ -329,7 +329,8 @@ fn values_outside_their_type_cannot_be_made() {
 
 #[test]
 fn a_format_that_never_was_is_damage_sealed_or_not() {
-    use vestigum_core::image::{Damaged, SealKey};
+    use vestigum_core::image::json::ImageError;
+    use vestigum_core::image::seal::SealKey;
     let spec = spec("");
     let image = Progress::fresh(&spec).suspend().profile_image("ada");
     let key = SealKey::from_text("the lanterns of Cloud Pass");
@@ -338,7 +339,7 @@ fn a_format_that_never_was_is_damage_sealed_or_not() {
         for format in ["0", "-1"] {
             let other = bytes.replacen("\"format\":1", &format!("\"format\":{format}"), 1);
             let damaged = Image::decode(other.as_bytes(), key).unwrap_err();
-            assert!(matches!(&damaged, Damaged::NoImage(why) if why.contains("formats begin with 1")), "{damaged}");
+            assert!(matches!(&damaged, ImageError::NoImage(why) if why.contains("formats begin with 1")), "{damaged}");
         }
     }
 }

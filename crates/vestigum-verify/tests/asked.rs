@@ -1,8 +1,7 @@
 //! What is asked of every game: levels that are completed, failing that gains nothing, leaving that keeps no more.
 
-
-use vestigum_testing::asking::{GAME, ask, broken};
 use vestigum_core::Spec;
+use vestigum_testing::asking::{GAME, ask, broken};
 use vestigum_verify::explore::{Bounds, Ending, Search, questions};
 
 #[test]

@@ -3,12 +3,13 @@
 use std::fs;
 use std::path::Path;
 
-use vestigum_core::fate::Simple;
-use vestigum_verify::fate_table::FateTable;
-use vestigum_core::spec::{
-    Accept, FieldBuilder, LevelBuilder, MigrationBuilder, Respawn, Resume, RuleBuilder, Span, WrittenBy,
-};
+use vestigum_core::Span;
+use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, MigrationBuilder, RuleBuilder};
+use vestigum_core::vocabulary::fate::PlainFate;
+use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
+use vestigum_core::vocabulary::span::WrittenBy;
 use vestigum_core::{History, Progress, Spec, Value};
+use vestigum_verify::fate_table::FateTable;
 
 #[test]
 fn everything_a_document_says_can_be_built() {
@@ -35,21 +36,21 @@ fn everything_a_document_says_can_be_built() {
             FieldBuilder::new("weather_now", "choice")
                 .of(["fair", "storm"])
                 .lasts(Span::Run)
-                .after_failure(Simple::Keep),
+                .after_failure(PlainFate::Keep),
         )
         .field(
             FieldBuilder::new("letters", "int")
                 .lasts(Span::Visit)
-                .after_failure(Simple::Checkpoint)
+                .after_failure(PlainFate::Checkpoint)
                 .range(0i64, 999i64),
         )
         .field(
             FieldBuilder::new("lanterns", "int")
                 .default(3i64)
                 .lasts(Span::Run)
-                .after_failure(Simple::Keep)
+                .after_failure(PlainFate::Keep)
                 .written_by(WrittenBy::Both)
-                .on("death", RuleBuilder::fate(Simple::Keep).when("level == 'mill_lane'"))
+                .on("death", RuleBuilder::fate(PlainFate::Keep).when("level == 'mill_lane'"))
                 .on("death", RuleBuilder::add("-1")),
         )
         .field(
@@ -194,7 +195,7 @@ fn values_print_in_few_words() {
 
 #[test]
 fn migrations_are_built_as_they_are_written() {
-    let field = |name: &str| FieldBuilder::new(name, "int").lasts(Span::Profile).after_failure(Simple::Keep);
+    let field = |name: &str| FieldBuilder::new(name, "int").lasts(Span::Profile).after_failure(PlainFate::Keep);
     let old = Spec::builder("fellpost")
         .order(["old_mill", "attic"])
         .level(LevelBuilder::new("old_mill").checkpoints(["ford", "stile"]))
@@ -203,7 +204,7 @@ fn migrations_are_built_as_they_are_written() {
         .field(field("time"))
         .field(field("volume"))
         .field(field("toll").per(["gate"]))
-        .field(FieldBuilder::new("route", "text").lasts(Span::Profile).after_failure(Simple::Keep))
+        .field(FieldBuilder::new("route", "text").lasts(Span::Profile).after_failure(PlainFate::Keep))
         .build()
         .unwrap();
     let history = History::default().freeze(&old).unwrap().history;
@@ -216,7 +217,7 @@ fn migrations_are_built_as_they_are_written() {
         .field(field("time"))
         .field(FieldBuilder::new("volume", "int").lasts(Span::Device))
         .field(field("toll").per(["gate"]))
-        .field(FieldBuilder::new("route", "list of text").lasts(Span::Profile).after_failure(Simple::Keep))
+        .field(FieldBuilder::new("route", "list of text").lasts(Span::Profile).after_failure(PlainFate::Keep))
         .migration(
             MigrationBuilder::to(2)
                 .rename("field", "coins", "stamps")

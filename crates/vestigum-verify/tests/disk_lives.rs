@@ -1,14 +1,14 @@
 //! Random lives of processes on one disk: saves, prunes, failing operations, kills between any two operations, and power
 //! losses, in any order. What was acknowledged is there, or something newer, whole.
 
-
-use vestigum_testing::hunting::config;
 use std::collections::{BTreeMap, BTreeSet};
+use vestigum_testing::hunting::config;
 
 use proptest::collection::vec;
 use proptest::prelude::*;
 use vestigum::image::Tree;
-use vestigum::{DirStore, Fault, Image, Owner, Progress, SimDisk, Spec, Store, prune_all};
+use vestigum::{DirStore, Image, Owner, Progress, Spec, Store, prune_all};
+use vestigum_verify::{Fault, SimDisk};
 
 const WORLD: &str = r#"
 [game]

@@ -1,15 +1,15 @@
 //! The disk in memory: what it lets be found after a power loss is what is promised of disks, and while the power is on it
 //! does what the real one does.
 
-
-use vestigum_testing::hunting::config;
 use std::collections::BTreeSet;
 use std::io::ErrorKind;
 use std::path::Path;
+use vestigum_testing::hunting::config;
 
 use proptest::collection::vec;
 use proptest::prelude::*;
-use vestigum::{Disk, Fault, Lock, Operation, RealDisk, SimDisk};
+use vestigum::{Disk, Lock, RealDisk};
+use vestigum_verify::{Fault, Operation, SimDisk};
 
 fn path(name: &str) -> &Path {
     Path::new(name)

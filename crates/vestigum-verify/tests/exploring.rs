@@ -1,14 +1,13 @@
 //! Exploring: what is left out changes no answer, and a counterexample is a playthrough that fails.
 
-
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
+use vestigum_core::{Progress, Spec};
 use vestigum_testing::asking::{GAME, ask, broken, fails};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch, values};
 use vestigum_verify::explore::{Bounds, Counterexample, Ending, Search, questions};
-use vestigum_core::{Progress, Spec};
 
 /// A random spec with a source for each simple int field that play writes, and promises about them.
 fn promising(sketch: &Sketch) -> Spec {
@@ -18,7 +17,8 @@ fn promising(sketch: &Sketch) -> Spec {
 
 fn promising_text(sketch: &Sketch) -> String {
     let mut text = sketch.toml();
-    let simple = |field: &&vestigum_testing::FieldSketch| field.ty == "int" && (field.per.is_empty() || field.per == ["level"]);
+    let simple =
+        |field: &&vestigum_testing::FieldSketch| field.ty == "int" && (field.per.is_empty() || field.per == ["level"]);
     let ints = sketch.fields.iter().enumerate().filter(|(_, field)| simple(field));
     for (index, field) in ints.clone().filter(|(_, field)| field.written_by != "rules") {
         let back = field.after_failure;

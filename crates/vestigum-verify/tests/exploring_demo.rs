@@ -4,9 +4,11 @@ use std::fs;
 use std::num::NonZero;
 use std::path::{Path, PathBuf};
 
+use vestigum::{History, Spec};
+use vestigum_verify::explore::explore_with;
 use vestigum_verify::explore::{Bounds, questions};
+use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemoryShelf, Script, run};
-use vestigum::{History, Spec, explore_with, lint};
 
 fn demo(folder: &str) -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(folder);

@@ -1,13 +1,12 @@
 //! The fate rule against a second reading of it: one that looks at the sketch, not at the plan, and keeps its marks as
 //! whole copies.
 
-
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
+use vestigum_core::{Place, Progress, Spec, Value};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, FieldSketch, OWN, RuleSketch, Sketch, Step, apply, play, sketch, values};
-use vestigum_core::{Place, Progress, Spec, Value};
 
 type Values = BTreeMap<String, Value>;
 

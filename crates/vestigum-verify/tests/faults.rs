@@ -2,11 +2,10 @@
 
 use std::path::{Path, PathBuf};
 
+use vestigum::{Committed, Common, DirStore, Disk, Image, Owner, Pruned, Spec, Store, StoreError};
+use vestigum_verify::SimDisk;
+use vestigum_verify::faults::{FaultKind, FaultReport, Violation, faults};
 use vestigum_verify::playthrough::Script;
-use vestigum::{
-    Committed, Common, DirStore, Disk, FaultKind, FaultReport, Image, Owner, Pruned, SimDisk, Spec, Store, StoreError,
-    Violation, faults,
-};
 
 const WORLD: &str = r#"
 [game]
@@ -117,7 +116,7 @@ impl Careless {
         })
     }
 
-    fn image(&self, owner: &Owner) -> Option<Result<Image, vestigum::image::Damaged>> {
+    fn image(&self, owner: &Owner) -> Option<Result<Image, vestigum::image::ImageError>> {
         let bytes = self.disk.read(&Careless::path(owner), 1 << 20).ok()?;
         let image = Image::from_json(&bytes);
         if self.mistake == Mistake::TakesDamageForNothing { image.ok().map(Ok) } else { Some(image) }

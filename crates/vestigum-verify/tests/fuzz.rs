@@ -14,8 +14,8 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
-use vestigum_verify::playthrough::{MemoryShelf, Script, run};
 use vestigum_core::{History, Image, Owner, Progress, Spec};
+use vestigum_verify::playthrough::{MemoryShelf, Script, run};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -177,7 +177,11 @@ fn the_spec_reader_answers_every_input() {
             assert!(Image::from_json(&game.suspend().profile_image("ada").to_json()).is_ok());
         }
         Err(errors) => {
-            assert!(errors.errors() > 0 && !errors.to_string().is_empty() && !errors.render(true).is_empty());
+            assert!(
+                errors.errors() > 0
+                    && !errors.to_string().is_empty()
+                    && !vestigum_verify::render(&errors, true).is_empty()
+            );
             for finding in errors.list() {
                 let (line, column) = errors.position(finding);
                 assert!(line > 0 && column > 0);

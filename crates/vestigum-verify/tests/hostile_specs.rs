@@ -2,8 +2,9 @@
 
 use std::fmt::Write;
 
+use vestigum_core::{Progress, Spec};
+use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemoryShelf, Script, run};
-use vestigum_core::{Progress, Spec, lint};
 
 const WORLD: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n\
     [field.n]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\n\

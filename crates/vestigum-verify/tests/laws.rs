@@ -1,14 +1,13 @@
 //! The laws that hold for every spec and every play.
 
-
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
+use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
 use vestigum_testing::building::built;
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, Step, apply, apply_all, play, sketch, values};
 use vestigum_verify::fate_table::FateTable;
-use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
 
 fn spec(sketch: &Sketch) -> Spec {
     let toml = sketch.toml();

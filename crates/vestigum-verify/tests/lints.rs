@@ -1,7 +1,7 @@
 //! Lints: what is found, where, and what is not.
 
-use vestigum_verify::lint::{Checked, check};
 use vestigum_core::{Severity, codes};
+use vestigum_verify::lint::{Checked, check};
 
 /// Three levels, the last of which opens when `opens` holds.
 fn world(opens: &str) -> String {

@@ -1,12 +1,11 @@
 //! Lints say only what exploring finds, and all of it where they say that they find it: on random specs of the kind that
 //! each lint speaks of.
 
-
 use proptest::prelude::*;
 use proptest::sample::select;
+use vestigum_core::Spec;
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, sketch};
-use vestigum_core::Spec;
 use vestigum_verify::explore::{Bounds, Ending, Search, questions};
 use vestigum_verify::lint::check;
 

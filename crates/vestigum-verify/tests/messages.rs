@@ -1,8 +1,8 @@
 //! Messages that once sent people the wrong way.
 
+use vestigum_core::{History, Progress, Spec};
 use vestigum_verify::lint::check_with_history;
 use vestigum_verify::playthrough::{MemoryShelf, Script, Why, run};
-use vestigum_core::{History, Progress, Spec};
 
 const WORLD: &str = r#"
 [game]

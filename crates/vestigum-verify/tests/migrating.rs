@@ -1,15 +1,13 @@
 //! Random updates of random specs: what shipped saves hold is kept, or somebody is asked.
 
-
 use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
+use vestigum_core::{History, Image, Launched, Progress, Spec, Value};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, FieldSketch, Sketch, apply_all, play, sketch, values};
 use vestigum_verify::lint::{Checked, check_with_history};
-use vestigum_core::migration::upgrade;
 use vestigum_verify::proof::{Options, prove};
-use vestigum_core::{History, Image, Launched, Progress, Spec, Value};
 
 /// A change that an update makes.
 #[derive(Clone, Debug)]
@@ -36,8 +34,14 @@ const WORDS: [(&str, &[(&str, &str)]); 9] = [
     ("thing", &[("n = \"int\"\nname = \"text\"", "n = \"int\"\nname = \"text\"\nlit = \"bool\"")]),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\"]"), ("'c'", "'b'")]),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\", \"d\"]"), ("'c'", "'d'")]),
-    ("spot", &[("[keys.spot]\nopen = true\nmax = 3", "[keys.spot]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]")]),
-    ("spot", &[("[keys.spot]\nopen = true\nmax = 3", "[keys.spot]\nopen = true\nmax = 2")]),
+    (
+        "position",
+        &[(
+            "[keys.position]\nopen = true\nmax = 3",
+            "[keys.position]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]",
+        )],
+    ),
+    ("position", &[("[keys.position]\nopen = true\nmax = 3", "[keys.position]\nopen = true\nmax = 2")]),
     ("tag", &[("\"t1\", \"t2\"]", "\"t1\"]"), ("t2]", "t1]"), ("t2,", "t1,")]),
     ("tag", &[("[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]", "[keys.tag]\nopen = true\nmax = 3")]),
 ];
@@ -69,7 +73,7 @@ fn edit() -> impl Strategy<Value = Edit> {
     let lasts = select(vec!["attempt", "visit", "session", "run", "profile", "device"]);
     let types = select(vec!["int", "float", "bool", "text", "choice", "list of int"]);
     let per: Vec<&'static [&'static str]> =
-        vec![&[], &["level"], &["tag"], &["spot"], &["level", "kind"], &["spot", "level"]];
+        vec![&[], &["level"], &["tag"], &["position"], &["level", "kind"], &["position", "level"]];
     prop_oneof![
         3 => vestigum_testing::field().prop_map(Edit::AddField),
         1 => Just(Edit::DropField),
@@ -209,7 +213,7 @@ fn renamed(sketch: &Sketch) -> (String, String) {
     }
     step("key set", "", "tag", "label");
     (0..3).for_each(|n| step("key", "tag", &format!("t{n}"), &format!("l{n}")));
-    (0..5).for_each(|n| step("key", "spot", &format!("s{n}"), &format!("p{n}")));
+    (0..5).for_each(|n| step("key", "position", &format!("s{n}"), &format!("p{n}")));
     step("struct field", "thing", "n", "number");
     // Words of the document, as they stand there: names, and keys in brackets.
     for (from, to) in
@@ -264,7 +268,7 @@ fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) 
     let not_made = |name: &str| {
         let keys = name.split(['[', ']', ',']).skip(1).map(str::trim);
         let mut spots = keys.filter(|key| key.len() == 2 && key.starts_with('s'));
-        spots.any(|spot| !made.get("spot").is_some_and(|made| made.iter().any(|name| **name == *spot)))
+        spots.any(|position| !made.get("position").is_some_and(|made| made.iter().any(|name| **name == *position)))
     };
     values(old, before).into_iter().find_map(|(name, value)| {
         let field = name.split('[').next().unwrap_or_default().to_owned();
@@ -417,7 +421,7 @@ proptest! {
         }
         let images = saved(&first, &first_spec, &steps);
         let to = |spec: &Spec, version: i64, (profile, device): &(Image, Image)| {
-            let upgraded = upgrade(spec, version, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"));
+            let upgraded = spec.upgrade(version, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"));
             // As saves do, through their bytes.
             let written = |image: Option<Image>| Image::from_json(&image.expect("an image").to_json()).expect("what was written");
             (written(upgraded.profile), written(upgraded.device))

@@ -1,13 +1,12 @@
 //! Migrations step by step: every kind of step, on values, marks and places.
 
-
 use std::sync::Arc;
 
-use vestigum_testing::updates::*;
-use vestigum_core::image::Tree;
-use vestigum_core::migration::{HookError, upgrade};
-use vestigum_verify::proof::{Options, Verdict, prove};
+use vestigum_core::migration::hook::HookError;
+use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, LoadError, Owner, Progress, Value};
+use vestigum_testing::updates::*;
+use vestigum_verify::proof::{Options, Verdict, prove};
 
 const MOVED_PATHS: &str = "[levels]\norder = [\"heather_rise\", \"tarn_steps\", \"mill_lane\"]\n\
     [level.mill_lane]\ncheckpoints = [\"stile\", \"bridge\"]\n[level.heather_rise]\ncheckpoints = [\"bothy\"]\n\
@@ -252,7 +251,7 @@ fn code_takes_what_no_step_can_and_a_failure_says_what_and_where() {
         new.owner = Owner::Profile("nobody".into());
         Ok(())
     });
-    let upgraded = upgrade(&split, 2, Some(&images.0), Some(&images.1)).unwrap();
+    let upgraded = split.upgrade(2, Some(&images.0), Some(&images.1)).unwrap();
     for (now, was) in [(upgraded.profile.unwrap(), &images.0), (upgraded.device.unwrap(), &images.1)] {
         assert_eq!((now.version, now.generation, &now.game), (2, was.generation, &was.game));
         assert_eq!((&now.saved_at, &now.owner), (&was.saved_at, &was.owner));
@@ -350,7 +349,7 @@ fn what_was_moved_is_in_one_image_only() {
     let rest = format!("{fields}{}", migration(2, &steps));
     let new = updated(2, &rest, &frozen(&[&old]));
 
-    let upgraded = upgrade(&new, 2, Some(&profile), Some(&on_device)).unwrap();
+    let upgraded = new.upgrade(2, Some(&profile), Some(&on_device)).unwrap();
     let (profile_now, device_now) = (upgraded.profile.unwrap(), upgraded.device.unwrap());
     let names = |image: &Image| image.values.keys().map(|name| name.to_string()).collect::<Vec<_>>();
     assert_eq!(names(&profile_now), ["completed", "opened"]);

@@ -1,7 +1,7 @@
 //! Scripts: the demo's pass, wrong ones say where, failing ones say why.
 
-use vestigum_verify::playthrough::{MemoryShelf, Run, Script, Why, run};
 use vestigum_core::{Image, Progress, Spec};
+use vestigum_verify::playthrough::{MemoryShelf, Run, Script, Why, run};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 

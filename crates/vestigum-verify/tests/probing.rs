@@ -3,9 +3,11 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use vestigum::{History, Spec};
+use vestigum_verify::imported_file;
 use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+use vestigum_verify::probe::probe_all;
 use vestigum_verify::probe::{Probe, Verdict, Weakened};
-use vestigum::{History, Spec, imported_file, probe_all};
 
 fn demo(path: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)

@@ -1,6 +1,5 @@
 //! The proof finds what is lost, and the saves in which a value shows.
 
-
 use vestigum_testing::updates::*;
 use vestigum_verify::proof::{Options, Proof, prove};
 

@@ -1,7 +1,7 @@
 //! Steps that name what is not there, or say what cannot be: each alone, and what is said about it.
 
-use vestigum_verify::lint::check_with_history;
 use vestigum_core::{History, Spec};
+use vestigum_verify::lint::check_with_history;
 
 const OLD: &str = r#"
 [levels]

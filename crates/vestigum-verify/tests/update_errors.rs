@@ -1,9 +1,8 @@
 //! What is said about an update that does not fit what has shipped, and what passes.
 
-
+use vestigum_core::{History, Image, LoadError, Progress, Value};
 use vestigum_testing::updates::*;
 use vestigum_verify::lint::check_with_history;
-use vestigum_core::{History, Image, LoadError, Progress, Value};
 
 #[test]
 fn an_incompatible_change_is_told_with_the_steps_that_it_needs() {

@@ -5,8 +5,9 @@
 use std::error::Error;
 use std::fs;
 
+use vestigum::{DirStore, Spec};
+use vestigum_verify::StoreShelf;
 use vestigum_verify::playthrough::{Script, run};
-use vestigum::{DirStore, Spec, StoreShelf};
 
 fn main() -> Result<(), Box<dyn Error>> {
     let arguments: Vec<String> = std::env::args().skip(1).collect();

@@ -43,7 +43,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 //!
-//! Everything pure lives in the crate `vestigum-core` and is re-exported here.
+//! Everything pure lives in the crate `vestigum-core`, of which this crate re-exports what a game needs, by name.
 
 mod clock;
 mod common;
@@ -65,7 +65,52 @@ pub use recovery::restore;
 pub use saver::{SaveTicket, Saver};
 pub use session::{QuitError, Saved, Session, SessionError};
 pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_profile, prune_all};
-pub use vestigum_core::*;
+
+pub use vestigum_core::codes;
+pub use vestigum_core::{
+    AccessError, BoardRow, Change, Diagnostic, Diagnostics, Entry, Finite, Handle, HandleError, History, Image,
+    Launched, LoadError, LoadReport, Moment, Outcome, Owner, PerLevel, Place, Progress, Refused, Reset, Severity, Span,
+    Spec, Suspended, Type, Update, Value, Written,
+};
+
+/// Building a spec in Rust, and looking at what one says.
+pub mod spec {
+    pub use vestigum_core::model::axis::{Axis, KeySet};
+    pub use vestigum_core::model::fates::{Effect, FieldFate, Rule};
+    pub use vestigum_core::model::field::Field;
+    pub use vestigum_core::model::level::{Derived, Level};
+    pub use vestigum_core::model::promise::Promise;
+    pub use vestigum_core::model::source::Source;
+    pub use vestigum_core::model::table::Table;
+    pub use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, MigrationBuilder, RuleBuilder, SpecBuilder};
+    pub use vestigum_core::value::limits::Limits;
+    pub use vestigum_core::value::types::StructType;
+    pub use vestigum_core::vocabulary::fate::{Fate, Operation, PlainFate};
+    pub use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
+    pub use vestigum_core::vocabulary::span::WrittenBy;
+}
+
+/// Saved images: what is in one, and what can be wrong with one.
+pub mod image {
+    pub use vestigum_core::image::json::ImageError;
+    pub use vestigum_core::image::report::{Origin, PlaceChange};
+    pub use vestigum_core::image::seal::SealKey;
+    pub use vestigum_core::image::{FORMAT, Gone, SavedMarks, SavedPlace};
+    pub use vestigum_core::value::tree::{Moved, Tree, Values};
+}
+
+/// Updates: what shipped, and how its saves come to this version.
+pub mod update {
+    pub use vestigum_core::image::report::Step;
+    pub use vestigum_core::migration::hook::HookError;
+    pub use vestigum_core::spec::freezing::{FreezeError, Freezing, Froze};
+    pub use vestigum_core::spec::updates::Upgraded;
+}
+
+/// What handles can hold.
+pub mod handle {
+    pub use vestigum_core::handle::{Number, Scalar};
+}
 
 /// What the project's own tools need besides. No promise is made about it.
 #[doc(hidden)]

@@ -1,6 +1,7 @@
 //! Finding the newest image that can be read, without ever passing over one that a newer game wrote.
 
-use vestigum_core::image::{Damaged, Origin};
+use vestigum_core::image::json::ImageError;
+use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
 
 use crate::session::SessionError;
@@ -18,7 +19,9 @@ pub fn restore(store: &dyn Store, owner: &Owner, generation: u64) -> Result<Comm
 
 /// What a launch finds of one owner.
 pub struct Found {
+    /// The newest image that can be read.
     pub image: Option<Image>,
+    /// Whether newer ones were passed over.
     pub origin: Origin,
     /// The highest generation there, whether it can be read or not: what the next commit follows.
     pub newest: u64,
@@ -48,7 +51,7 @@ pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, Sessio
                     };
                     return Ok(Found { image: Some(image), origin, newest });
                 }
-                Err(StoreError::Damaged { damaged: Damaged::NewerFormat(format), .. }) => {
+                Err(StoreError::Damaged { damaged: ImageError::NewerFormat(format), .. }) => {
                     return Err(SessionError::NewerFormat { owner: owner.clone(), generation, format });
                 }
                 Err(StoreError::NoGeneration { .. }) if looks < LOOKS => gone = true,

@@ -30,6 +30,7 @@ const QUIT_WAITS: Duration = Duration::from_secs(3);
 /// Two players can have sessions at once, on handles of the same store. They share the device's values: each of them
 /// sees what the other made of them from its next call that takes `&mut self` on.
 pub struct Session {
+    spec: Spec,
     progress: Progress,
     running: Running,
     report: LoadReport,
@@ -207,7 +208,16 @@ impl Session {
         // players of older versions; until then every launch would migrate it again.
         let older = device.image.as_ref().is_some_and(|image| image.version < spec.version());
         let saves_device = has_device || older;
-        let mut session = Session { progress, running, report, launched: outcome, has_device, saves_device, seen };
+        let mut session = Session {
+            spec: spec.clone(),
+            progress,
+            running,
+            report,
+            launched: outcome,
+            has_device,
+            saves_device,
+            seen,
+        };
         if save_due {
             session.save();
         }
@@ -355,7 +365,7 @@ impl fmt::Debug for Session {
 impl Session {
     /// The spec it runs.
     pub fn spec(&self) -> &Spec {
-        self.progress.spec()
+        &self.spec
     }
 
     /// Where the player stands.

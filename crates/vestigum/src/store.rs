@@ -5,7 +5,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use thiserror::Error;
-use vestigum_core::image::{Damaged, SealKey};
+use vestigum_core::image::json::ImageError;
+use vestigum_core::image::seal::SealKey;
 use vestigum_core::{Image, Owner};
 
 use crate::common::Common;
@@ -24,7 +25,7 @@ pub trait Store: Send + Sync {
     /// If the place cannot be read.
     fn owners(&self) -> Result<Vec<Owner>, StoreError>;
 
-    /// The numbers of all generations of an owner, the oldest first. Damaged ones count too.
+    /// The numbers of all generations of an owner, the oldest first. ImageError ones count too.
     ///
     /// # Errors
     /// If the place cannot be read.
@@ -101,7 +102,7 @@ pub(crate) fn prove(image: &Image, generation: u64, bytes: &[u8], key: Option<&S
     let read = Image::decode(bytes, key);
     match read {
         Ok(read) if read == (Image { generation, ..image.clone() }) => Ok(()),
-        Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: Damaged::CheckFailed }),
+        Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: ImageError::CheckFailed }),
         Err(damaged) => Err(StoreError::Damaged { owner, generation, damaged }),
     }
 }
@@ -195,7 +196,7 @@ pub enum StoreError {
         /// The generation.
         generation: u64,
         /// What is wrong with it.
-        damaged: Damaged,
+        damaged: ImageError,
     },
     /// The store was opened only to read.
     #[error("the save folder {} was opened to look at it, and nothing is written", .path.display())]

@@ -9,9 +9,10 @@ use std::time::Duration;
 
 use vestigum::image::Tree;
 use vestigum::{
-    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Session, SessionError, SimDisk,
-    Spec, Store, StoreError, Value, prune_all,
+    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Session, SessionError, Spec, Store,
+    StoreError, Value, prune_all,
 };
+use vestigum_verify::SimDisk;
 
 const WORLD: &str = r#"
 [game]

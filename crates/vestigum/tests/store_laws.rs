@@ -1,10 +1,9 @@
 //! The laws that speak of stores: random specs, random plays, real sessions.
 
-
 use proptest::prelude::*;
+use vestigum::{Image, MemoryStore, Owner, Progress, Session, Spec, Store};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch};
-use vestigum::{Image, MemoryStore, Owner, Progress, Session, Spec, Store};
 
 fn free() -> impl Strategy<Value = Sketch> {
     sketch(Allowed { launch_rules: false, priced_failures: true })
@@ -159,7 +158,7 @@ proptest! {
     #[test]
     fn damage_falls_back_on_the_save_before(sketch in free(), first in play(20), second in play(20)) {
         let spec = spec(&sketch);
-        let store = vestigum::DirStore::open_on(vestigum::SimDisk::default(), "saves").expect("it is a sound disk");
+        let store = vestigum::DirStore::open_on(vestigum_verify::SimDisk::default(), "saves").expect("it is a sound disk");
         let mut game = Progress::fresh(&spec);
         let mut digests = Vec::new();
         for steps in [&first, &second] {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use vestigum::migration::HookError;
+use vestigum::update::HookError;
 use vestigum::{Committed, Common, DirStore, Image, Owner, Pruned, Session, Spec, Store, StoreError, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");

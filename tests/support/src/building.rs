@@ -1,10 +1,11 @@
 //! The same sketch through the builder.
 
+use vestigum_core::Span;
 use vestigum_core::Spec;
-use vestigum_core::fate::Simple;
-use vestigum_core::spec::{
-    Accept, FieldBuilder, LevelBuilder, Respawn, Resume, RuleBuilder, Span, SpecBuilder, WrittenBy,
-};
+use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, RuleBuilder, SpecBuilder};
+use vestigum_core::vocabulary::fate::PlainFate;
+use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
+use vestigum_core::vocabulary::span::WrittenBy;
 
 use super::{FieldSketch, MOMENTS, OWN, Sketch};
 
@@ -16,9 +17,11 @@ pub fn built(sketch: &Sketch) -> Spec {
         .moments([OWN])
         .keys_by("kind", ["k0", "k1"], "kind_now")
         .keys("tag", ["t0", "t1", "t2"])
-        .open_keys("spot", 3)
+        .open_keys("position", 3)
         .structure("thing", [("n", "int"), ("name", "text")])
-        .field(FieldBuilder::new("kind_now", "choice").of(["k0", "k1"]).lasts(Span::Run).after_failure(Simple::Entry))
+        .field(
+            FieldBuilder::new("kind_now", "choice").of(["k0", "k1"]).lasts(Span::Run).after_failure(PlainFate::Entry),
+        )
         .respawn(if sketch.respawn == "entry" { Respawn::Entry } else { Respawn::Checkpoint })
         .accept(match sketch.accept {
             "any" => Accept::Any,
@@ -65,7 +68,7 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
     let mut out =
         FieldBuilder::new(&format!("f{index}"), field.ty).lasts(span).written_by(writer).per(field.per.clone());
     if matches!(span, Span::Visit | Span::Run | Span::Profile) {
-        out = out.after_failure(Simple::from_word(field.after_failure).expect("a fate"));
+        out = out.after_failure(PlainFate::from_word(field.after_failure).expect("a fate"));
     }
     if field.ty == "choice" {
         out = out.of(["a", "b", "c"]);
@@ -88,7 +91,7 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
                 "max" => RuleBuilder::max(&operand()),
                 "min" => RuleBuilder::min(&operand()),
                 "union" => RuleBuilder::union(&operand()),
-                fate => RuleBuilder::fate(Simple::from_word(fate).expect("a fate")),
+                fate => RuleBuilder::fate(PlainFate::from_word(fate).expect("a fate")),
             };
             out = out.on(
                 moment,

@@ -3,11 +3,12 @@
 //! A [`Sketch`] is a small description of a spec that is always valid; [`Sketch::toml`] writes it as the document a
 //! designer would write, so that every test goes through the reader too. A play is a list of [`Step`]s whose numbers
 //! are taken modulo what the spec has; steps that are refused count as well.
-#![allow(dead_code, reason = "each test uses a part of the generator")]
+#![allow(missing_docs, reason = "what a test needs is said where it is used")]
 
 pub mod asking;
 pub mod building;
 pub mod hunting;
+pub mod updates;
 
 use std::fmt::Write;
 use std::sync::Arc;
@@ -119,12 +120,12 @@ const PER: [&[&str]; 12] = [
     &["tag"],
     &["level", "kind"],
     &["tag", "level"],
-    &["spot"],
-    &["spot", "level"],
+    &["position"],
+    &["position", "level"],
 ];
 /// Key sets of every kind, and the field that says which of one is meant.
 const KEYS: &str = "[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"kind_now\"\n[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]\n\
-    [keys.spot]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
+    [keys.position]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
     [field.kind_now]\ntype = \"choice\"\nof = [\"k0\", \"k1\"]\nlasts = \"run\"\nafter_failure = \"entry\"\n";
 
 pub fn field() -> impl Strategy<Value = FieldSketch> {
@@ -162,7 +163,7 @@ pub fn has_length(ty: &str) -> bool {
 impl FieldSketch {
     /// Whether it begins at 7: entries of names that were never made must not show.
     pub fn has_default(&self) -> bool {
-        self.ty == "int" && self.per.contains(&"spot") && !self.optional
+        self.ty == "int" && self.per.contains(&"position") && !self.optional
     }
 }
 
@@ -177,7 +178,7 @@ impl Sketch {
             let number = matches!(field.ty, "int" | "float");
             let ordered = number || field.ty == "choice";
             let union = field.ty.starts_with("set") || field.ty.starts_with("map");
-            if field.lasts == "device" && field.per.contains(&"spot") {
+            if field.lasts == "device" && field.per.contains(&"position") {
                 field.per.clear();
             }
             let per_level = field.per.iter().any(|axis| matches!(*axis, "level" | "checkpoint"));

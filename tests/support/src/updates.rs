@@ -1,8 +1,7 @@
 //! Specs of several versions and the saves of their players, for the tests of updates.
-#![allow(dead_code, reason = "each test uses a part of it")]
 
-use vestigum_verify::lint::check_with_history;
 use vestigum_core::{History, Image, Progress, Spec, Value};
+use vestigum_verify::lint::check_with_history;
 
 /// A spec of some version: everything but `[game]`.
 pub fn text(version: i64, rest: &str) -> String {

@@ -4,8 +4,10 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use serde_json::json;
-use vestigum::lint::{self, Allowed};
 use vestigum::{Spec, codes};
+use vestigum_verify::lint;
+use vestigum_verify::lint::Allowed;
+use vestigum_verify::render;
 
 use crate::Verdict;
 use crate::input;
@@ -59,7 +61,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
         return verdict;
     }
     if !found.list().is_empty() {
-        out.line(found.render(true));
+        out.line(render(found, true));
         out.line("");
     }
     for Allowed { finding, because } in &checked.allowed {

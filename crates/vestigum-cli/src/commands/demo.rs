@@ -8,8 +8,8 @@ use std::time::Duration;
 
 use serde_json::json;
 use vestigum::image::Tree;
-use vestigum::playthrough::{Run, Script};
 use vestigum::{DirStore, History, Image, Place, Session, Spec, StoreError};
+use vestigum_verify::playthrough::{Run, Script};
 
 use crate::Verdict;
 use crate::commands::{fate, play};

@@ -7,8 +7,9 @@ use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
-use vestigum::explore::{Bounds, Counterexample, Ending, Question, Seen, questions};
-use vestigum::{Moment, Spec, explore_all};
+use vestigum::{Moment, Spec};
+use vestigum_verify::explore::explore_all;
+use vestigum_verify::explore::{Bounds, Counterexample, Ending, Question, Seen, questions};
 
 use crate::Verdict;
 use crate::input;

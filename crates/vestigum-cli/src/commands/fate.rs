@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use anstyle::Style;
 use clap::ValueEnum;
 use serde_json::{Value as Json, json};
-use vestigum::fate_table::{FateCell, FateRow, FateTable};
 use vestigum::{Span, Spec};
+use vestigum_verify::fate_table::{FateCell, FateRow, FateTable};
 
 use crate::Verdict;
 use crate::input;

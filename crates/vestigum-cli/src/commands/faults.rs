@@ -4,8 +4,9 @@ use std::path::PathBuf;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
-use vestigum::playthrough::Playthrough;
-use vestigum::{DirStore, FaultKind, FaultReport, FaultsDone, Spec, Step, Tried, Violation, faults};
+use vestigum::{DirStore, Spec};
+use vestigum_verify::faults::{FaultKind, FaultReport, FaultsDone, Step, Tried, Violation, faults};
+use vestigum_verify::playthrough::Playthrough;
 
 use crate::Verdict;
 use crate::input;

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use serde_json::json;
 use vestigum::History;
-use vestigum::history::Froze;
+use vestigum::update::Froze;
 
 use crate::Verdict;
 use crate::input;

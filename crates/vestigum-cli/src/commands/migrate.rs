@@ -3,9 +3,8 @@
 use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
-use vestigum::migration::steps_to;
-use vestigum::proof::{FieldProof, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
 use vestigum::{History, Spec};
+use vestigum_verify::proof::{FieldProof, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
 
 use crate::Verdict;
 use crate::input;
@@ -52,7 +51,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
 /// The steps of every migration.
 fn way(out: &Output, spec: &Spec, history: &History) {
     let first = history.versions().next().unwrap_or(spec.version());
-    let steps = (first + 1..=spec.version()).map(|to| (to, steps_to(spec, to)));
+    let steps = (first + 1..=spec.version()).map(|to| (to, spec.steps_to(to)));
     if out.json {
         let list = steps.map(|(to, steps)| json!({ "to": to, "steps": steps }));
         out.json(&json!({ "ok": true, "version": spec.version(), "migrations": list.collect::<Vec<_>>() }));

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
-use vestigum::playthrough::{Failure, MemoryShelf, Playthrough, Row, Run, Shelf, Timeline, Why, run as run_one};
-use vestigum::{BoardRow, DirStore, Spec, StoreShelf, Value};
+use vestigum::{BoardRow, DirStore, Spec, Value};
+use vestigum_verify::StoreShelf;
+use vestigum_verify::playthrough::{Failure, MemoryShelf, Playthrough, Row, Run, Shelf, Timeline, Why, run as run_one};
 
 use crate::Verdict;
 use crate::input;

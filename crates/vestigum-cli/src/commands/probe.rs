@@ -5,8 +5,9 @@ use std::path::PathBuf;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
-use vestigum::probe::{Probe, Verdict as Noticed, Weakened};
-use vestigum::{imported_file, probe_all};
+use vestigum_verify::imported_file;
+use vestigum_verify::probe::probe_all;
+use vestigum_verify::probe::{Probe, Verdict as Noticed, Weakened};
 
 use crate::Verdict;
 use crate::input;

@@ -11,9 +11,8 @@ use serde_json::value::RawValue;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
-
-use super::shape::Shape;
-use super::{Frozen, History};
+use crate::history::shape::Shape;
+use crate::history::{Frozen, History};
 
 /// The format of the file that this crate writes, and the newest it reads.
 const FORMAT: i64 = 1;
@@ -35,7 +34,7 @@ struct Digested<'a> {
     shape: &'a RawValue,
 }
 
-pub(super) fn read(text: &str) -> Result<History, Diagnostic> {
+pub fn read(text: &str) -> Result<History, Diagnostic> {
     let whole: Whole<'_> = serde_json::from_str(text).map_err(|error| unreadable(text, 0, &error))?;
     if whole.format > FORMAT {
         let message = format!("this history has format {}, and this tool knows formats up to {FORMAT}", whole.format);
@@ -59,10 +58,10 @@ pub(super) fn read(text: &str) -> Result<History, Diagnostic> {
             let message = format!("version {} stands after version {}", shape.version, before.shape.version);
             return Err(wrong(span, message).help("versions are frozen one after the other, and none is left out"));
         }
-        let spec = shape
-            .spec(&whole.game)
+        let model = shape
+            .model(&whole.game)
             .map_err(|why| wrong(span, format!("the shape of version {} is not sound: {why}", shape.version)))?;
-        frozen.push(Arc::new(Frozen { shape, spec }));
+        frozen.push(Arc::new(Frozen { shape, model: Arc::new(model) }));
     }
     Ok(History { game: whole.game, frozen })
 }
@@ -102,7 +101,7 @@ fn first_line(text: &str, start: usize) -> SourceSpan {
     line_of(text, said)
 }
 
-pub(super) fn write(history: &History) -> String {
+pub fn write(history: &History) -> String {
     let mut out = String::new();
     let _ = write!(out, "{{\n  \"format\": {FORMAT},\n  \"game\": {},\n  \"versions\": [", json(&history.game));
     for (index, frozen) in history.frozen.iter().enumerate() {

@@ -5,16 +5,21 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::diagnostic::{SourceSpan, Spanned};
-use crate::image::{Tree, decode};
-use crate::spec::document::{Document, FieldEntry, KeysEntry, LevelEntry, Word};
-use crate::spec::{Field, Lasts, Limits, Span, Spec, SpecData};
-use crate::types::Type;
+use crate::document::{Document, FieldEntry, KeysEntry, LevelEntry, Word};
+use crate::model::Model;
+use crate::model::field::Field;
+use crate::reading::resolve;
 use crate::value::Value;
+use crate::value::decode::decode;
+use crate::value::limits::Limits;
+use crate::value::tree::Tree;
+use crate::value::types::Type;
+use crate::vocabulary::span::{Lasts, Span};
 
 /// The shape of one version, as the history file holds it.
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct Shape {
+pub struct Shape {
     pub version: i64,
     /// The steps that led to it from the version before, as [`recorded`] writes them. The first version has none, nor has one
     /// that was frozen before steps were recorded.
@@ -32,7 +37,7 @@ pub(super) struct Shape {
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct LevelShape {
+pub struct LevelShape {
     pub id: String,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub checkpoints: Vec<String>,
@@ -40,7 +45,7 @@ pub(super) struct LevelShape {
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct KeysShape {
+pub struct KeysShape {
     pub name: String,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub names: Vec<String>,
@@ -51,7 +56,7 @@ pub(super) struct KeysShape {
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct StructShape {
+pub struct StructShape {
     pub name: String,
     /// Names and types.
     pub members: Vec<(String, String)>,
@@ -59,7 +64,7 @@ pub(super) struct StructShape {
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub(super) struct FieldShape {
+pub struct FieldShape {
     pub name: String,
     #[serde(rename = "type")]
     pub ty: String,
@@ -82,8 +87,7 @@ pub(super) struct FieldShape {
 
 impl Shape {
     /// The shape of what a spec saves. Session fields are never saved, so they are no part of it.
-    pub fn of(spec: &Spec) -> Shape {
-        let data = &*spec.0;
+    pub fn of(data: &Model) -> Shape {
         let levels = data.levels.iter().map(|level| LevelShape {
             id: level.id.to_string(),
             checkpoints: level.checkpoints.iter().map(ToString::to_string).collect(),
@@ -121,22 +125,22 @@ impl Shape {
         blake3::hash(&bytes).to_hex().as_str()[..32].to_owned()
     }
 
-    /// A spec of that shape, without rules: images are read by it and expressions are checked against it.
+    /// A model of that shape, without rules: images are read by it and expressions are checked against it.
     ///
     /// # Errors
     /// What is not sound about it: a history that the tool wrote has nothing of the kind.
-    pub fn spec(&self, game: &str) -> Result<Spec, String> {
+    pub fn model(&self, game: &str) -> Result<Model, String> {
         let mut errors = Vec::new();
-        let data = crate::spec::resolve(&self.document(game), "", &mut errors);
+        let model = resolve(&self.document(game), "", &mut errors);
         if let Some(error) = errors.first() {
             return Err(error.message.clone());
         }
-        let mut data = data.ok_or("it has too many values")?;
+        let mut model = model.ok_or("it has too many values")?;
         for shape in &self.fields {
-            let Some(id) = data.field_ids.get(shape.name.as_str()).copied() else { continue };
-            shape.complete(&mut data.fields[id.0 as usize])?;
+            let Some(id) = model.field_ids.get(shape.name.as_str()).copied() else { continue };
+            shape.complete(&mut model.fields[id.0 as usize])?;
         }
-        Ok(Spec::of_data(data))
+        Ok(model)
     }
 
     fn document(&self, game: &str) -> Document {
@@ -182,7 +186,7 @@ impl Shape {
 }
 
 impl FieldShape {
-    fn of(spec: &SpecData, field: &Field) -> FieldShape {
+    fn of(spec: &Model, field: &Field) -> FieldShape {
         let Limits { range, max_len, .. } = &field.limits;
         FieldShape {
             name: field.name.to_string(),
@@ -219,7 +223,7 @@ impl FieldShape {
 }
 
 /// The names of a choice, however deep it stands.
-pub(crate) fn choices(ty: &Type) -> Option<&[Arc<crate::value::Chosen>]> {
+pub fn choices(ty: &Type) -> Option<&[Arc<crate::value::Chosen>]> {
     match ty {
         Type::Choice(names) => Some(names),
         Type::List(inner) | Type::Set(inner) | Type::Map(inner) => choices(inner),

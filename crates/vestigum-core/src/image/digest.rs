@@ -4,8 +4,10 @@
 //! kind, every map in the order of its names. It does not depend on how the bytes are laid out, nor on the generation
 //! or the time; two images with one digest hold the same progress.
 
-use super::{Gone, Image, Owner, SavedPlace, SealKey, Tree, Values};
-
+use crate::image::seal::SealKey;
+use crate::image::{Gone, Image, SavedPlace};
+use crate::value::tree::{Tree, Values};
+use crate::vocabulary::owner::Owner;
 impl Image {
     /// The digest of the content: game, version, owner, place, values and marks. Equal digests mean that there is
     /// nothing to write.

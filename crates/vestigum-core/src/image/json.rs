@@ -6,14 +6,16 @@ use std::sync::Arc;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use thiserror::Error;
 
-use crate::spec::Resume;
-
-use super::{FORMAT, Gone, Image, Moved, Owner, SavedMarks, SavedPlace, SealKey, Tree, Values};
+use crate::image::seal::SealKey;
+use crate::image::{FORMAT, Gone, Image, SavedMarks, SavedPlace};
+use crate::value::tree::{Moved, Tree, Values};
+use crate::vocabulary::owner::Owner;
+use crate::vocabulary::policy::Resume;
 
 /// Why bytes are not an image that can be used.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Damaged {
+pub enum ImageError {
     /// The bytes are not JSON, or end too early.
     #[error("it is not whole: {0}")]
     Unreadable(String),
@@ -72,7 +74,7 @@ impl Image {
     ///
     /// # Errors
     /// As [`Image::decode`].
-    pub fn from_json(bytes: &[u8]) -> Result<Image, Damaged> {
+    pub fn from_json(bytes: &[u8]) -> Result<Image, ImageError> {
         Image::decode(bytes, None)
     }
 
@@ -81,7 +83,7 @@ impl Image {
     ///
     /// # Errors
     /// If the bytes are damaged, were edited, or are of a newer format. Hostile bytes are an error like any other.
-    pub fn decode(bytes: &[u8], key: Option<&SealKey>) -> Result<Image, Damaged> {
+    pub fn decode(bytes: &[u8], key: Option<&SealKey>) -> Result<Image, ImageError> {
         Read::from(bytes, key)?.verify(key)
     }
 
@@ -90,7 +92,7 @@ impl Image {
     ///
     /// # Errors
     /// If the bytes are no image, or of a newer format.
-    pub fn decode_unverified(bytes: &[u8]) -> Result<Image, Damaged> {
+    pub fn decode_unverified(bytes: &[u8]) -> Result<Image, ImageError> {
         Read::from(bytes, None).map(|read| read.image)
     }
 }
@@ -104,16 +106,16 @@ struct Read {
 }
 
 impl Read {
-    fn from(bytes: &[u8], key: Option<&SealKey>) -> Result<Read, Damaged> {
-        let tree = Tree::from_json(bytes).map_err(|error| Damaged::Unreadable(error.to_string()))?;
+    fn from(bytes: &[u8], key: Option<&SealKey>) -> Result<Read, ImageError> {
+        let tree = Tree::from_json(bytes).map_err(|error| ImageError::Unreadable(error.to_string()))?;
         let Tree::Map(map) = tree else {
-            return Err(Damaged::NoImage(format!("an object is wanted, and this is {}", tree.kind())));
+            return Err(ImageError::NoImage(format!("an object is wanted, and this is {}", tree.kind())));
         };
         let mut parts = Parts { map, path: "" };
         let format = parts.int("format")?;
         // The numbers of formats begin with 1, and none was ever given up.
         if format < 1 {
-            return Err(Damaged::NoImage(format!("`format` is {format}, and formats begin with 1")));
+            return Err(ImageError::NoImage(format!("`format` is {format}, and formats begin with 1")));
         }
         if format <= FORMAT {
             return Read::parts(parts);
@@ -121,16 +123,16 @@ impl Read {
         // What verifies as this format but for the number is damage of the number, and no reason to refuse a launch.
         let read = Read::parts(parts).ok();
         let damaged = read.is_some_and(|read| read.verify(key).is_ok());
-        Err(if damaged { Damaged::CheckFailed } else { Damaged::NewerFormat(format) })
+        Err(if damaged { ImageError::CheckFailed } else { ImageError::NewerFormat(format) })
     }
 
-    fn parts(mut parts: Parts) -> Result<Read, Damaged> {
+    fn parts(mut parts: Parts) -> Result<Read, ImageError> {
         let image = Image {
             game: parts.text("game")?,
             version: parts.int("version")?,
             owner: owner(&mut parts)?,
             generation: u64::try_from(parts.int("generation")?)
-                .map_err(|_| Damaged::NoImage("`generation` is below 0".into()))?,
+                .map_err(|_| ImageError::NoImage("`generation` is below 0".into()))?,
             saved_at: parts.text("saved_at")?,
             place: place(&mut parts)?,
             made: made(&mut parts)?,
@@ -144,18 +146,18 @@ impl Read {
         Ok(Read { image, digest, check, sealed })
     }
 
-    fn verify(self, key: Option<&SealKey>) -> Result<Image, Damaged> {
+    fn verify(self, key: Option<&SealKey>) -> Result<Image, ImageError> {
         let Read { image, digest, check, sealed } = self;
         let key = match (sealed, key) {
-            (true, None) => return Err(Damaged::Sealed),
-            (false, Some(key)) if !key.takes_unsealed() => return Err(Damaged::NotSealed),
+            (true, None) => return Err(ImageError::Sealed),
+            (false, Some(key)) if !key.takes_unsealed() => return Err(ImageError::NotSealed),
             (false, _) => None,
             (true, key) => key,
         };
         if image.digest() == digest && image.check(image.generation, &digest, key) == check {
             return Ok(image);
         }
-        Err(if sealed { Damaged::Tampered } else { Damaged::CheckFailed })
+        Err(if sealed { ImageError::Tampered } else { ImageError::CheckFailed })
     }
 }
 
@@ -252,23 +254,23 @@ struct Parts {
 }
 
 impl Parts {
-    fn take(&mut self, name: &str) -> Result<Tree, Damaged> {
-        let missing = || Damaged::NoImage(format!("`{}{name}` is missing", self.path));
+    fn take(&mut self, name: &str) -> Result<Tree, ImageError> {
+        let missing = || ImageError::NoImage(format!("`{}{name}` is missing", self.path));
         self.map.remove(name).ok_or_else(missing)
     }
 
-    fn wrong<T>(&self, name: &str, wanted: &str, found: &Tree) -> Result<T, Damaged> {
-        Err(Damaged::NoImage(format!("`{}{name}` is {} where {wanted} is wanted", self.path, found.kind())))
+    fn wrong<T>(&self, name: &str, wanted: &str, found: &Tree) -> Result<T, ImageError> {
+        Err(ImageError::NoImage(format!("`{}{name}` is {} where {wanted} is wanted", self.path, found.kind())))
     }
 
-    fn int(&mut self, name: &str) -> Result<i64, Damaged> {
+    fn int(&mut self, name: &str) -> Result<i64, ImageError> {
         match self.take(name)? {
             Tree::Int(int) => Ok(int),
             other => self.wrong(name, "an int", &other),
         }
     }
 
-    fn text(&mut self, name: &str) -> Result<String, Damaged> {
+    fn text(&mut self, name: &str) -> Result<String, ImageError> {
         match self.take(name)? {
             Tree::Text(text) => Ok(text.to_string()),
             other => self.wrong(name, "a text", &other),
@@ -276,14 +278,14 @@ impl Parts {
     }
 
     /// A part that is `true` or not there at all.
-    fn truth(&mut self, name: &str) -> Result<bool, Damaged> {
+    fn truth(&mut self, name: &str) -> Result<bool, ImageError> {
         match self.take(name)? {
             Tree::Bool(true) => Ok(true),
             other => self.wrong(name, "true", &other),
         }
     }
 
-    fn maybe_text(&mut self, name: &str) -> Result<Option<String>, Damaged> {
+    fn maybe_text(&mut self, name: &str) -> Result<Option<String>, ImageError> {
         match self.take(name)? {
             Tree::Null => Ok(None),
             Tree::Text(text) => Ok(Some(text.to_string())),
@@ -291,29 +293,29 @@ impl Parts {
         }
     }
 
-    fn values(&mut self, name: &str) -> Result<Values, Damaged> {
+    fn values(&mut self, name: &str) -> Result<Values, ImageError> {
         match self.take(name)? {
             Tree::Map(map) => Ok(map),
             other => self.wrong(name, "a map", &other),
         }
     }
 
-    fn end(self) -> Result<(), Damaged> {
+    fn end(self) -> Result<(), ImageError> {
         match self.map.first_key_value() {
             None => Ok(()),
-            Some((name, _)) => Err(Damaged::NoImage(format!("`{}{name}` is no part of an image", self.path))),
+            Some((name, _)) => Err(ImageError::NoImage(format!("`{}{name}` is no part of an image", self.path))),
         }
     }
 }
 
-fn owner(parts: &mut Parts) -> Result<Owner, Damaged> {
+fn owner(parts: &mut Parts) -> Result<Owner, ImageError> {
     if parts.map.contains_key("profile") {
         return parts.text("profile").map(Owner::Profile);
     }
     parts.truth("device").map(|_| Owner::Device)
 }
 
-fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {
+fn place(parts: &mut Parts) -> Result<SavedPlace, ImageError> {
     let map = match parts.take("place")? {
         Tree::Text(word) if &*word == "menu" => return Ok(SavedPlace::Menu),
         Tree::Text(word) if &*word == "run_over" => return Ok(SavedPlace::RunOver),
@@ -328,14 +330,14 @@ fn place(parts: &mut Parts) -> Result<SavedPlace, Damaged> {
         resume: {
             let word = parts.text("resume")?;
             Resume::from_word(&word)
-                .ok_or_else(|| Damaged::NoImage(format!("`place.resume` says `{}`", word.escape_default())))?
+                .ok_or_else(|| ImageError::NoImage(format!("`place.resume` says `{}`", word.escape_default())))?
         },
         gone: gone(&mut parts)?,
     };
     parts.end().map(|()| place)
 }
 
-fn gone(parts: &mut Parts) -> Result<Option<Gone>, Damaged> {
+fn gone(parts: &mut Parts) -> Result<Option<Gone>, ImageError> {
     if parts.map.contains_key("level_gone_after") {
         return Ok(Some(Gone::Level { version: parts.int("level_gone_after")? }));
     }
@@ -346,7 +348,7 @@ fn gone(parts: &mut Parts) -> Result<Option<Gone>, Damaged> {
     Ok(None)
 }
 
-fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, Damaged> {
+fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, ImageError> {
     if !parts.map.contains_key("made") {
         return Ok(BTreeMap::new());
     }
@@ -362,21 +364,21 @@ fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, Damaged>
     Ok(made)
 }
 
-fn moved(parts: &mut Parts) -> Result<Moved, Damaged> {
+fn moved(parts: &mut Parts) -> Result<Moved, ImageError> {
     if !parts.map.contains_key("moved") {
         return Ok(Moved::new());
     }
     let mut moved = Moved::new();
     for (version, values) in parts.values("moved")? {
         let (Ok(version), Tree::Map(values)) = (version.parse(), values) else {
-            return Err(Damaged::NoImage("`moved` holds values by version".into()));
+            return Err(ImageError::NoImage("`moved` holds values by version".into()));
         };
         moved.insert(version, values);
     }
     Ok(moved)
 }
 
-fn marks(parts: &mut Parts) -> Result<Option<SavedMarks>, Damaged> {
+fn marks(parts: &mut Parts) -> Result<Option<SavedMarks>, ImageError> {
     if !parts.map.contains_key("marks") {
         return Ok(None);
     }

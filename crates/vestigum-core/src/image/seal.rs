@@ -13,7 +13,8 @@ use std::fmt;
 /// The key with which a game seals its saves.
 ///
 /// ```
-/// use vestigum_core::image::{Damaged, SealKey};
+/// use vestigum_core::image::json::ImageError;
+/// use vestigum_core::image::seal::SealKey;
 /// use vestigum_core::{Image, Progress, Spec};
 ///
 /// let spec = Spec::from_toml("[game]\nid = \"fellpost\"")?;
@@ -21,7 +22,7 @@ use std::fmt;
 /// let key = SealKey::from_text("the lanterns of Cloud Pass");
 /// let bytes = image.encode(1, &image.digest(), Some(&key));
 /// assert!(Image::decode(&bytes, Some(&key)).is_ok());
-/// assert_eq!(Image::decode(&bytes, Some(&SealKey::from_text("a guess"))), Err(Damaged::Tampered));
+/// assert_eq!(Image::decode(&bytes, Some(&SealKey::from_text("a guess"))), Err(ImageError::Tampered));
 /// # Ok::<(), vestigum_core::Diagnostics>(())
 /// ```
 #[derive(Clone)]

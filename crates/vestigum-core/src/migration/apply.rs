@@ -7,40 +7,46 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
-use crate::expression::Env;
-use crate::image::{Gone, Image, Owner, SavedMarks, SavedPlace, Values, read_shape, values};
-use crate::progress::entry_name;
-use crate::spec::{Axis, Field, FieldId, MadeKeys, Span, SpecData};
+use crate::evaluation::Env;
+use crate::image::reading::read_shape;
+use crate::image::write::values;
+use crate::image::{Gone, Image, SavedMarks, SavedPlace};
+use crate::migration::entries::{Before, Entries};
+use crate::migration::plan::{FieldPlan, Fill, MigrationPlan, OwnerKind};
+use crate::model::Model;
+use crate::model::axis::{Axis, MadeKeys};
+use crate::model::entry::entry_name;
+use crate::model::field::{Field, FieldId};
 use crate::state::State;
 use crate::value::Value;
-
-use super::entries::{Before, Entries};
-use super::plan::{FieldPlan, Fill, Owned, Plan};
+use crate::value::tree::Values;
+use crate::vocabulary::owner::Owner;
+use crate::vocabulary::span::Span;
 
 /// What was lost or changed on the way, as a report tells it.
 #[derive(Clone, Debug, Default)]
-pub(super) struct Notes {
+pub struct Notes {
     pub filled: Vec<String>,
     pub dropped: Vec<(String, String)>,
     pub clamped: Vec<(String, Value, Value)>,
 }
 
 /// The values of an image, read by the shape of its version.
-pub(super) struct Source {
+pub struct OldValues {
     state: State,
     /// Whether there is a value of the field.
     present: Vec<bool>,
     in_level: bool,
 }
 
-impl Source {
+impl OldValues {
     /// Reads an image. What it does not have is at the default, as the game of its version would have loaded it: so a
     /// player who skips a version has what one has who did not.
-    pub fn read(spec: &SpecData, image: &Image, notes: &mut Notes) -> Source {
-        let mut source = Source::read_part(spec, image, notes);
+    pub fn read(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
+        let mut source = OldValues::read_part(spec, image, notes);
         let owner = owner_of(image);
         let in_level = source.in_level;
-        let own = |field: &&Field| Owned::of(field) == owner && (in_level || !field.needs_level());
+        let own = |field: &&Field| OwnerKind::of(field) == owner && (in_level || !field.needs_level());
         for field in spec.fields.iter().filter(own) {
             if !std::mem::replace(&mut source.present[field.id.0 as usize], true) {
                 notes.filled.push(field.name.to_string());
@@ -50,21 +56,22 @@ impl Source {
     }
 
     /// Reads a few values; others are not there.
-    pub fn read_part(spec: &SpecData, image: &Image, notes: &mut Notes) -> Source {
+    pub fn read_part(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
         let (state, report) = read_shape(spec, image);
         notes.dropped.extend(report.dropped);
         notes.clamped.extend(report.clamped);
         let marked = |field: &Field| image.marks.as_ref().is_some_and(|marks| marks.entry.contains_key(&field.name));
         let present = spec.fields.iter().map(|field| image.values.contains_key(&field.name) || marked(field));
-        Source { state, present: present.collect(), in_level: image.marks.is_some() }
+        OldValues { state, present: present.collect(), in_level: image.marks.is_some() }
     }
 
     /// Notes what a player brings for a device that has gone on without it.
-    pub fn not_taken(&self, plan: &Plan, new: &SpecData, device: &Image, notes: &mut Notes) {
-        let players = plan.moved.iter().map(|was| plan.old.0.field(*was)).filter(|was| Owned::of(was) == Owned::Player);
+    pub fn not_taken(&self, plan: &MigrationPlan, new: &Model, device: &Image, notes: &mut Notes) {
+        let players =
+            plan.moved.iter().map(|was| plan.old.field(*was)).filter(|was| OwnerKind::of(was) == OwnerKind::Player);
         for was in players.filter(|was| self.present[was.id.0 as usize]) {
             let now = plan.carrier(was.id).map(|now| &*new.field(now).name);
-            let own = values(&plan.old.0, &self.state.made, |field| field.id == was.id, |slot| self.state.value(slot));
+            let own = values(&plan.old, &self.state.made, |field| field.id == was.id, |slot| self.state.value(slot));
             let same = now.is_some_and(|now| device.values.get(now) == own.get(&was.name));
             if !same && was.slots().any(|slot| *self.state.value(slot) != was.default) {
                 let why = "it belongs to the device now, which has a value already";
@@ -74,42 +81,42 @@ impl Source {
     }
 
     /// With the values that the other owner gives up.
-    pub fn with_moved(&self, plan: &Plan, other: &Source) -> Source {
+    pub fn with_moved(&self, plan: &MigrationPlan, other: &OldValues) -> OldValues {
         let mut state = self.state.clone();
         // The names made at run time are the player's, and their values are read by them.
         if state.made.iter().all(|made| made.is_empty()) {
             state.made.clone_from(&other.state.made);
         }
         let mut present = self.present.clone();
-        for was in plan.moved.iter().map(|was| plan.old.0.field(*was)) {
+        for was in plan.moved.iter().map(|was| plan.old.field(*was)) {
             let id = was.id.0 as usize;
             if other.present[id] && !self.present[id] {
                 present[id] = true;
                 was.slots().for_each(|slot| state.write_through(slot, other.state.value(slot).clone()));
             }
         }
-        Source { state, present, in_level: self.in_level }
+        OldValues { state, present, in_level: self.in_level }
     }
 }
 
-fn owner_of(image: &Image) -> Owned {
+fn owner_of(image: &Image) -> OwnerKind {
     match image.owner {
-        Owner::Profile(_) => Owned::Player,
-        Owner::Device => Owned::Device,
+        Owner::Profile(_) => OwnerKind::Player,
+        Owner::Device => OwnerKind::Device,
     }
 }
 
 /// Takes an image to the version that the plan leads to.
-pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source, notes: &mut Notes) -> Image {
+pub fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &OldValues, notes: &mut Notes) -> Image {
     let owner = owner_of(image);
-    let old = &*plan.old.0;
+    let old = &*plan.old;
     let mut state = State::fresh(new);
     keep_made(plan, new, &source.state, &mut state);
     let made = state.made.clone();
     let mut taking = Taking { plan, old, new, made, state: &mut state, notes, clamped: BTreeMap::new() };
     let mut present = vec![false; new.fields.len()];
     let marks = source.in_level.then(|| (at_mark(old, &source.state, true), at_mark(old, &source.state, false)));
-    let wanted = |field: &&Field| Owned::of(field) == owner && field.lasts != Span::Session;
+    let wanted = |field: &&Field| OwnerKind::of(field) == owner && field.lasts != Span::Session;
     for field in new.fields.iter().filter(wanted) {
         let FieldPlan { carried, fills } = &plan.fields[field.id.0 as usize];
         if let Some(was) = carried.filter(|was| source.present[was.0 as usize]) {
@@ -151,19 +158,19 @@ pub(super) fn apply(plan: &Plan, new: &SpecData, image: &Image, source: &Source,
 }
 
 /// The values of the fields that leave the device, as the old version wrote them.
-pub(super) fn leaving(plan: &Plan, image: &Image) -> Values {
-    let leaves = |field: &&Field| Owned::of(field) == Owned::Device && plan.moved.contains(&field.id);
-    let leaving = plan.old.0.fields.iter().filter(leaves);
+pub fn leaving(plan: &MigrationPlan, image: &Image) -> Values {
+    let leaves = |field: &&Field| OwnerKind::of(field) == OwnerKind::Device && plan.moved.contains(&field.id);
+    let leaving = plan.old.fields.iter().filter(leaves);
     leaving.filter_map(|field| Some((field.name.clone(), image.values.get(&field.name)?.clone()))).collect()
 }
 
 /// Whether the plan moves something from players to the device.
-pub(super) fn takes_from_players(plan: &Plan) -> bool {
-    plan.moved.iter().any(|was| Owned::of(plan.old.0.field(*was)) == Owned::Player)
+pub fn takes_from_players(plan: &MigrationPlan) -> bool {
+    plan.moved.iter().any(|was| OwnerKind::of(plan.old.field(*was)) == OwnerKind::Player)
 }
 
 /// The state as it was at a mark. What is never rewound is as it is now.
-fn at_mark(spec: &SpecData, state: &State, entry: bool) -> State {
+fn at_mark(spec: &Model, state: &State, entry: bool) -> State {
     let mut marked = state.clone();
     for field in spec.fields.iter().filter(|field| field.rewinds) {
         for slot in field.slots() {
@@ -178,8 +185,8 @@ fn at_mark(spec: &SpecData, state: &State, entry: bool) -> State {
 
 /// The names that were made at run time, under their new names. Of a set that declared its names those are made that a
 /// value was kept under.
-fn keep_made(plan: &Plan, new: &SpecData, from: &State, to: &mut State) {
-    let old = &*plan.old.0;
+fn keep_made(plan: &MigrationPlan, new: &Model, from: &State, to: &mut State) {
+    let old = &*plan.old;
     for (set, made) in from.made.iter().enumerate() {
         let Some(now) = plan.names.sets[set] else { continue };
         let Some(max) = new.key_sets[now as usize].max else { continue };
@@ -196,7 +203,7 @@ fn keep_made(plan: &Plan, new: &SpecData, from: &State, to: &mut State) {
 }
 
 /// Whether a value is kept under a declared key that goes into a field of the open set which its set has become.
-fn is_used(plan: &Plan, new: &SpecData, from: &State, (set, key): (u32, u32), now: u32) -> bool {
+fn is_used(plan: &MigrationPlan, new: &Model, from: &State, (set, key): (u32, u32), now: u32) -> bool {
     let goes_there = |was: &Field| {
         let mut readers = plan.readers(was.id);
         readers.any(|(field, _)| new.field(field).axes.contains(&Axis::Keys(now)))
@@ -208,23 +215,23 @@ fn is_used(plan: &Plan, new: &SpecData, from: &State, (set, key): (u32, u32), no
     let under = |was: &Field, slot: usize| {
         was.axes.iter().zip(was.keys_of(slot)).any(|(axis, at)| *axis == Axis::Keys(set) && at == key)
     };
-    let mut fields = plan.old.0.fields.iter().filter(|was| was.axes.contains(&Axis::Keys(set)) && goes_there(was));
+    let mut fields = plan.old.fields.iter().filter(|was| was.axes.contains(&Axis::Keys(set)) && goes_there(was));
     fields.any(|was| was.slots().any(|slot| under(was, slot) && kept(was, slot)))
 }
 
-fn made_names(new: &SpecData, state: &State, owner: Owned) -> BTreeMap<Arc<str>, Vec<Arc<str>>> {
-    let sets = new.key_sets.iter().zip(&state.made).filter(|(_, made)| owner == Owned::Player && !made.is_empty());
+fn made_names(new: &Model, state: &State, owner: OwnerKind) -> BTreeMap<Arc<str>, Vec<Arc<str>>> {
+    let sets = new.key_sets.iter().zip(&state.made).filter(|(_, made)| owner == OwnerKind::Player && !made.is_empty());
     sets.map(|(set, made)| (set.name.clone(), made.iter().cloned().collect())).collect()
 }
 
 /// The place under its new names, with what of it is gone.
-fn place(plan: &Plan, new: &SpecData, place: &SavedPlace) -> SavedPlace {
+fn place(plan: &MigrationPlan, new: &Model, place: &SavedPlace) -> SavedPlace {
     let SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } = place else { return place.clone() };
     // No later level of that name is taken for one that is gone.
     if let Some(Gone::Level { .. }) = gone {
         return place.clone();
     }
-    let old = &*plan.old.0;
+    let old = &*plan.old;
     let index = old.level_ids.get(level.as_str()).copied();
     let now = index.and_then(|index| plan.names.levels[index as usize]);
     let (Some(index), Some(now)) = (index, now) else {
@@ -247,9 +254,9 @@ fn place(plan: &Plan, new: &SpecData, place: &SavedPlace) -> SavedPlace {
 
 /// Values on their way from one version to the next.
 struct Taking<'a> {
-    plan: &'a Plan,
-    old: &'a SpecData,
-    new: &'a SpecData,
+    plan: &'a MigrationPlan,
+    old: &'a Model,
+    new: &'a Model,
     made: MadeKeys,
     state: &'a mut State,
     notes: &'a mut Notes,

@@ -1,16 +1,16 @@
 //! Where the entries of one version are in the next, and where they were.
 
-use crate::place::Checkpoint;
-use crate::spec::{Axis, Field, MadeKeys, SpecData};
+use crate::migration::names::Names;
+use crate::model::Model;
+use crate::model::axis::{Axis, MadeKeys};
+use crate::model::field::Field;
 use crate::state::State;
-
-use super::names::Names;
-
+use crate::state::position::Checkpoint;
 /// The entries of two versions, by the names of their keys.
-pub(super) struct Entries<'a> {
+pub struct Entries<'a> {
     pub names: &'a Names,
-    pub old: &'a SpecData,
-    pub new: &'a SpecData,
+    pub old: &'a Model,
+    pub new: &'a Model,
     /// The old values, for the names that were made at run time.
     pub from: &'a State,
     /// Those names as they are now.
@@ -18,7 +18,7 @@ pub(super) struct Entries<'a> {
 }
 
 /// The level, checkpoint and keys of the old version that an entry of the new one had.
-pub(super) struct Before {
+pub struct Before {
     pub level: Option<u32>,
     pub checkpoint: Option<Checkpoint>,
     pub keys: Vec<(u32, u32)>,
@@ -65,7 +65,7 @@ impl Entries<'_> {
             match axis {
                 Axis::Level => before.level = self.names.old_levels[key as usize],
                 Axis::Checkpoint => {
-                    let stop = self.names.old_stops[key as usize].map(|stop| self.old.stops[stop as usize]);
+                    let stop = self.names.old_stops[key as usize].map(|stop| self.old.checkpoint_keys[stop as usize]);
                     before.level = stop.map(|(level, _)| level);
                     before.checkpoint = stop.map(|(_, checkpoint)| Checkpoint::Listed(checkpoint));
                 }

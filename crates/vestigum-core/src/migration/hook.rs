@@ -1,4 +1,4 @@
-//! Steps that need code.
+//! ReadSteps that need code.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -25,29 +25,34 @@ impl HookError {
     }
 }
 
-pub(crate) type Hook = dyn Fn(&Image, &mut Image) -> Result<(), HookError> + Send + Sync;
+/// The game's code for one migration: it gets the old image, and finishes the new one.
+pub type Hook = dyn Fn(&Image, &mut Image) -> Result<(), HookError> + Send + Sync;
 
 /// The hooks of a game, by the version that each leads to.
 #[derive(Clone, Default)]
-pub(crate) struct Hooks {
+pub struct Hooks {
     known: BTreeMap<i64, Arc<Hook>>,
     /// Whether migrations go on where a hook is missing: for tools that look at everything else.
     left_out: bool,
 }
 
 impl Hooks {
+    /// Gives the migration to a version its code.
     pub fn add(&mut self, to: i64, hook: Arc<Hook>) {
         self.known.insert(to, hook);
     }
 
+    /// From now on a hook that is missing stops nothing.
     pub fn leave_out(&mut self) {
         self.left_out = true;
     }
 
+    /// Whether a hook that is missing stops nothing.
     pub fn are_left_out(&self) -> bool {
         self.left_out
     }
 
+    /// The code of the migration to a version.
     pub fn get(&self, to: i64) -> Option<&Hook> {
         self.known.get(&to).map(|hook| &**hook)
     }

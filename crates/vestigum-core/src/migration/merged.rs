@@ -2,15 +2,15 @@
 
 use std::sync::Arc;
 
-use crate::history::choices;
-use crate::spec::{FieldId, Span};
-
-use super::names::Names;
-use super::plan::{Pair, Plan, successor};
+use crate::history::shape::choices;
+use crate::migration::names::Names;
+use crate::migration::plan::{MigrationPlan, Pair, successor};
+use crate::model::field::FieldId;
+use crate::vocabulary::span::Span;
 
 /// What is said about all names that become one: levels, keys, checkpoints, fields, choices and members of structs.
-pub(super) fn merged(pair: &Pair<'_>, plan: &Plan) -> Vec<String> {
-    let (old, new, names) = (&*pair.old.0, pair.new, &plan.names);
+pub fn merged(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<String> {
+    let (old, new, names) = (&*pair.old, pair.new, &plan.names);
     let levels = old.levels.iter().zip(&names.levels).map(|(level, now)| (&*level.id, *now));
     let mut found = merging(levels, |now| format!("level `{}`", new.level(now).id));
     for (index, set) in old.key_sets.iter().enumerate().filter(|(_, set)| set.max.is_none()) {
@@ -46,7 +46,7 @@ pub(super) fn merged(pair: &Pair<'_>, plan: &Plan) -> Vec<String> {
 /// Members of one struct that become one.
 fn members(pair: &Pair<'_>, names: &Names) -> Vec<String> {
     let mut found = Vec::new();
-    for ty in &pair.old.0.structs {
+    for ty in &pair.old.structs {
         // Whichever struct of the new version has the member: the struct may bear another name.
         let known: Vec<&Arc<str>> =
             pair.new.structs.iter().flat_map(|now| now.members.iter().map(|(name, _)| name)).collect();

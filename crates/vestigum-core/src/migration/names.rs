@@ -6,16 +6,18 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use crate::spec::{Axis, Field, FieldId, SpecData};
-use crate::types::Type;
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::field::{Field, FieldId};
 use crate::value::Value;
+use crate::value::types::Type;
 
 /// A name of the new version, or none for what a step drops.
 type Now = Option<Arc<str>>;
 
 /// From the names of the old version to those of the new one; `None` is dropped.
 #[derive(Debug, Default)]
-pub(super) struct Said {
+pub struct Renames {
     pub levels: FxHashMap<u32, Option<u32>>,
     /// By old level and the place of the checkpoint in it.
     pub checkpoints: FxHashMap<(u32, u32), Option<u32>>,
@@ -31,20 +33,20 @@ pub(super) struct Said {
 
 /// What the steps say about a field.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum FieldStep {
+pub enum FieldStep {
     Renamed(FieldId),
     Dropped,
 }
 
 /// The names of one version and what they are in the next.
 #[derive(Debug)]
-pub(super) struct Names {
-    said: Said,
+pub struct Names {
+    said: Renames,
     pub levels: Vec<Option<u32>>,
     /// On the axis of checkpoints.
-    stops: Vec<Option<u32>>,
+    checkpoint_keys: Vec<Option<u32>>,
     pub sets: Vec<Option<u32>>,
-    /// Which levels, stops and sets of the old version the new ones were.
+    /// Which levels, checkpoint_keys and sets of the old version the new ones were.
     pub old_levels: Vec<Option<u32>>,
     pub old_stops: Vec<Option<u32>>,
     pub old_sets: Vec<Option<u32>>,
@@ -61,19 +63,19 @@ fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
 }
 
 impl Names {
-    pub fn new(old: &SpecData, new: &SpecData, said: Said) -> Names {
+    pub fn new(old: &Model, new: &Model, said: Renames) -> Names {
         let levels = (0..old.levels.len() as u32).map(|level| {
             let same = || new.level_ids.get(&old.level(level).id).copied();
             said.levels.get(&level).copied().unwrap_or_else(same)
         });
         let levels: Vec<Option<u32>> = levels.collect();
-        let stops = old.stops.iter().map(|(level, checkpoint)| {
+        let checkpoint_keys = old.checkpoint_keys.iter().map(|(level, checkpoint)| {
             let now = levels[*level as usize]?;
             let name = &old.level(*level).checkpoints[*checkpoint as usize];
             let same = || new.level(now).checkpoints.iter().position(|known| known == name).map(|index| index as u32);
-            new.stop(now, said.checkpoints.get(&(*level, *checkpoint)).copied().unwrap_or_else(same)?)
+            new.checkpoint_key(now, said.checkpoints.get(&(*level, *checkpoint)).copied().unwrap_or_else(same)?)
         });
-        let stops: Vec<Option<u32>> = stops.collect();
+        let checkpoint_keys: Vec<Option<u32>> = checkpoint_keys.collect();
         let sets = old.key_sets.iter().zip(0..).map(|(set, index)| {
             let same = || new.key_sets.iter().position(|known| known.name == set.name).map(|index| index as u32);
             said.sets.get(&index).copied().or_else(same)
@@ -81,11 +83,11 @@ impl Names {
         let sets: Vec<Option<u32>> = sets.collect();
         Names {
             old_levels: reversed(&levels, new.levels.len()),
-            old_stops: reversed(&stops, new.stops.len()),
+            old_stops: reversed(&checkpoint_keys, new.checkpoint_keys.len()),
             old_sets: reversed(&sets, new.key_sets.len()),
             said,
             levels,
-            stops,
+            checkpoint_keys,
             sets,
         }
     }
@@ -116,12 +118,12 @@ impl Names {
     }
 
     /// The name of a checkpoint in the new version.
-    pub fn checkpoint(&self, old: &SpecData, new: &SpecData, level: u32, name: &str) -> Option<Arc<str>> {
+    pub fn checkpoint(&self, old: &Model, new: &Model, level: u32, name: &str) -> Option<Arc<str>> {
         let now = self.levels[level as usize]?;
         let listed = old.level(level).checkpoints.iter().position(|known| &**known == name);
-        match listed.and_then(|index| old.stop(level, index as u32)) {
+        match listed.and_then(|index| old.checkpoint_key(level, index as u32)) {
             Some(stop) => {
-                let (_, checkpoint) = new.stops[self.stops[stop as usize]? as usize];
+                let (_, checkpoint) = new.checkpoint_keys[self.checkpoint_keys[stop as usize]? as usize];
                 Some(new.level(now).checkpoints[checkpoint as usize].clone())
             }
             // Levels that list none take any name.
@@ -153,15 +155,15 @@ impl Names {
     }
 
     /// Whether both axes have the same kind of keys.
-    pub fn same_axes(&self, old: &SpecData, new: &SpecData, was: &Field, is: &Field) -> bool {
-        let open = |spec: &SpecData, axis: &Axis| spec.is_open(*axis);
+    pub fn same_axes(&self, old: &Model, new: &Model, was: &Field, is: &Field) -> bool {
+        let open = |spec: &Model, axis: &Axis| spec.is_open(*axis);
         self.same_sets(was, is) && was.axes.iter().zip(&is.axes).all(|(was, is)| open(old, was) == open(new, is))
     }
 
     /// The key of the new version, by place. Keys of open sets are where their names were made.
     pub fn key_now(
         &self,
-        new: &SpecData,
+        new: &Model,
         axis: Axis,
         key: u32,
         name: Option<&Arc<str>>,
@@ -169,7 +171,7 @@ impl Names {
     ) -> Option<u32> {
         match axis {
             Axis::Level => self.levels[key as usize],
-            Axis::Checkpoint => self.stops[key as usize],
+            Axis::Checkpoint => self.checkpoint_keys[key as usize],
             Axis::Keys(set) => {
                 let now = self.sets[set as usize]?;
                 let name = self.key(set, name?)?;
@@ -284,7 +286,7 @@ impl Names {
 }
 
 /// A member of a struct that is of another type than before.
-pub(super) struct Changed<'t> {
+pub struct Changed<'t> {
     pub of: &'t str,
     pub member: &'t str,
     pub was: &'t Type,
@@ -293,7 +295,7 @@ pub(super) struct Changed<'t> {
 
 /// What a type of the new version has no place for.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Lost {
+pub enum Lost {
     Choice(Arc<str>),
     /// A member of a struct, and those of its type that the struct did not have before.
     Member {
@@ -305,7 +307,7 @@ pub(super) enum Lost {
 
 /// Whether a value of one type becomes one of the other under new names: what differs is only how choices and members
 /// are called.
-pub(super) fn alike(was: &Type, is: &Type) -> bool {
+pub fn alike(was: &Type, is: &Type) -> bool {
     match (was, is) {
         (Type::Choice(_), Type::Choice(_)) | (Type::Struct(_), Type::Struct(_)) => true,
         (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {

@@ -7,19 +7,22 @@ use std::collections::BTreeSet;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
+use crate::migration::merged::merged;
+use crate::migration::names::{Changed, FieldStep, Lost};
+use crate::migration::plan::{MigrationPlan, OwnerKind, Pair, successor};
+use crate::migration::wording;
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::field::Field;
 use crate::nearest::nearest;
-use crate::spec::{Axis, Field, Resume, Span, SpecData};
-use crate::types::Type;
 use crate::value::below;
-
-use super::merged::merged;
-use super::names::{Changed, FieldStep, Lost};
-use super::plan::{Owned, Pair, Plan, successor};
-use super::wording;
+use crate::value::types::Type;
+use crate::vocabulary::policy::Resume;
+use crate::vocabulary::span::Span;
 
 /// Something that the spec does not say.
 #[derive(Clone, Debug)]
-pub(crate) struct Need {
+pub struct Need {
     pub diagnostic: Diagnostic,
     /// The version that the step leads to.
     pub to: i64,
@@ -29,7 +32,7 @@ pub(crate) struct Need {
 
 /// A step that a migration can say.
 #[derive(Clone, Debug)]
-pub(crate) struct Offer {
+pub struct Offer {
     /// Ready to paste.
     pub step: String,
     /// New names that what is dropped may have instead, as none of them is near enough to guess.
@@ -50,7 +53,7 @@ const INSIDE: &str = "older saves are then brought inside and reported";
 const SPLIT: usize = 4;
 
 /// The names between quotes, a few of them: "`east` or `west`".
-pub(crate) fn either(names: &[String], quote: char) -> String {
+pub fn either(names: &[String], quote: char) -> String {
     const FEW: usize = 4;
     let mut shown: Vec<String> = names.iter().take(FEW).map(|name| format!("{quote}{name}{quote}")).collect();
     if names.len() > FEW {
@@ -66,8 +69,8 @@ impl From<String> for Offer {
 }
 
 /// Finds what no step says.
-pub(super) fn needs(pair: &Pair<'_>, plan: &Plan) -> Vec<Need> {
-    let old = &*pair.old.0;
+pub fn needs(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<Need> {
+    let old = &*pair.old;
     let mut finder = Finder { pair, plan, old, offered: Vec::new(), asked: BTreeSet::new(), needs: Vec::new() };
     for message in merged(pair, plan) {
         let diagnostic = Diagnostic::error(codes::BAD_STEP, pair.at, message);
@@ -92,8 +95,8 @@ fn rank(span: Span) -> u8 {
 
 struct Finder<'a> {
     pair: &'a Pair<'a>,
-    plan: &'a Plan,
-    old: &'a SpecData,
+    plan: &'a MigrationPlan,
+    old: &'a Model,
     /// New names that a step offers already, by what they name: no second one may want them.
     offered: Vec<String>,
     /// Struct fields that were asked about.
@@ -235,7 +238,7 @@ impl<'a> Finder<'a> {
             }
             return;
         }
-        if Owned::of(was) != Owned::of(now) && !self.plan.moved.contains(&was.id) {
+        if OwnerKind::of(was) != OwnerKind::of(now) && !self.plan.moved.contains(&was.id) {
             let to = if now.lasts == Span::Device { "device" } else { "profile" };
             self.step(place, self.spans(was, now), wording::moved(name, to));
             return;
@@ -272,8 +275,8 @@ impl<'a> Finder<'a> {
         for lost in lost {
             match lost {
                 Lost::Choice(choice) => {
-                    let names = crate::history::choices(&now.ty).unwrap_or_default();
-                    let before = crate::history::choices(&was.ty).unwrap_or_default();
+                    let names = crate::history::shape::choices(&now.ty).unwrap_or_default();
+                    let before = crate::history::shape::choices(&was.ty).unwrap_or_default();
                     let fresh = names.iter().filter(|known| !before.iter().any(|old| old.name == known.name));
                     let fresh: Vec<&str> = fresh.map(|chosen| &*chosen.name).collect();
                     let offer = self.offer("choice", Some(name), &choice, &fresh);
@@ -367,7 +370,7 @@ impl<'a> Finder<'a> {
             let fresh =
                 plan.fields[field.id.0 as usize].carried.is_none() && self.old.find_field(&field.name).is_none();
             let same = field.ty == was.ty && plan.names.same_axes(self.old, new, was, field);
-            fresh && same && rank(field.lasts) == rank(was.lasts) && Owned::of(field) == Owned::of(was)
+            fresh && same && rank(field.lasts) == rank(was.lasts) && OwnerKind::of(field) == OwnerKind::of(was)
         });
         candidates.map(|field| &*field.name).collect()
     }
@@ -405,7 +408,7 @@ fn converted(was: &Field, now: &Field) -> Option<Offer> {
 }
 
 /// "one value", "one for each level"
-fn entries(spec: &SpecData, field: &Field) -> String {
+fn entries(spec: &Model, field: &Field) -> String {
     if !field.is_keyed() {
         return "one value".into();
     }

@@ -6,19 +6,20 @@
 use std::sync::Arc;
 
 use crate::diagnostic::SourceSpan;
-use crate::expression::Expression;
-use crate::spec::{Field, FieldId, Span, Spec, SpecData};
-
-use super::names::{FieldStep, Names};
-use super::steps::Steps;
+use crate::migration::names::{FieldStep, Names};
+use crate::migration::steps::ReadSteps;
+use crate::model::Model;
+use crate::model::expression::Expression;
+use crate::model::field::{Field, FieldId};
+use crate::vocabulary::span::Span;
 
 /// What a migration does to the saves of one version.
 #[derive(Debug)]
-pub(super) struct Plan {
+pub struct MigrationPlan {
     /// The version it leads to.
     pub to: i64,
     /// The version it comes from, without rules.
-    pub old: Spec,
+    pub old: Arc<Model>,
     pub names: Names,
     /// For each field of the new version.
     pub fields: Vec<FieldPlan>,
@@ -32,7 +33,7 @@ pub(super) struct Plan {
 
 /// Where the values of a field come from.
 #[derive(Debug, Default)]
-pub(super) struct FieldPlan {
+pub struct FieldPlan {
     /// The old field whose values it has.
     pub carried: Option<FieldId>,
     /// What is written over them.
@@ -41,7 +42,7 @@ pub(super) struct FieldPlan {
 
 /// A fill: a field or one entry of it, and an expression over the old values.
 #[derive(Debug)]
-pub(super) struct Fill {
+pub struct Fill {
     pub field: FieldId,
     pub at: Option<usize>,
     pub expression: Expression,
@@ -52,21 +53,21 @@ pub(super) struct Fill {
 
 /// Whose a field is: the two are saved apart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Owned {
+pub enum OwnerKind {
     Player,
     Device,
 }
 
-impl Owned {
-    pub fn of(field: &Field) -> Owned {
-        if field.lasts == Span::Device { Owned::Device } else { Owned::Player }
+impl OwnerKind {
+    pub fn of(field: &Field) -> OwnerKind {
+        if field.lasts == Span::Device { OwnerKind::Device } else { OwnerKind::Player }
     }
 }
 
 /// Two versions, one after the other.
-pub(super) struct Pair<'a> {
-    pub old: &'a Spec,
-    pub new: &'a SpecData,
+pub struct Pair<'a> {
+    pub old: &'a Arc<Model>,
+    pub new: &'a Model,
     /// Whether they are two versions, and not a frozen version and what has become of it since.
     pub raised: bool,
     /// Where to point when something is gone.
@@ -76,15 +77,15 @@ pub(super) struct Pair<'a> {
 }
 
 /// Plans the way from one version to the next.
-pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> Plan {
-    let old = &*pair.old.0;
-    let Steps { said, fills, moved, hooked, told } = steps;
+pub fn plan(pair: &Pair<'_>, steps: ReadSteps) -> MigrationPlan {
+    let old = &**pair.old;
+    let ReadSteps { said, fills, moved, hooked, told } = steps;
     let names = Names::new(old, pair.new, said);
     let mut fields: Vec<FieldPlan> = pair.new.fields.iter().map(|_| FieldPlan::default()).collect();
     for was in &old.fields {
         if let Some(now) = successor(pair.new, &names, was) {
             let is = pair.new.field(now);
-            let its_owner = Owned::of(was) == Owned::of(is) || moved.contains(&was.id);
+            let its_owner = OwnerKind::of(was) == OwnerKind::of(is) || moved.contains(&was.id);
             // Entries that are kept by something else have no places there; fills say what becomes of them.
             if its_owner && names.same_axes(old, pair.new, was, is) {
                 fields[now.0 as usize].carried = Some(was.id);
@@ -96,11 +97,11 @@ pub(super) fn plan(pair: &Pair<'_>, steps: Steps) -> Plan {
     }
     // A fill of one entry wins over one of all entries, wherever they stand.
     fields.iter_mut().for_each(|plan| plan.fills.sort_by_key(|fill| fill.at.is_some()));
-    Plan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() }
+    MigrationPlan { to: pair.new.version, old: pair.old.clone(), names, fields, moved, hooked, told: told.into() }
 }
 
 /// The field of the new version that has the values of an old one.
-pub(super) fn successor(new: &SpecData, names: &Names, was: &Field) -> Option<FieldId> {
+pub fn successor(new: &Model, names: &Names, was: &Field) -> Option<FieldId> {
     match names.step(was.id) {
         Some(FieldStep::Renamed(now)) => Some(now),
         Some(FieldStep::Dropped) => None,
@@ -108,7 +109,7 @@ pub(super) fn successor(new: &SpecData, names: &Names, was: &Field) -> Option<Fi
     }
 }
 
-impl Plan {
+impl MigrationPlan {
     /// The fields of the new version that are made of an old one: that have its values, or are filled by what reads it.
     pub fn readers(&self, was: FieldId) -> impl Iterator<Item = (FieldId, &Fill)> {
         self.fills().filter(move |(_, fill)| fill.expression.reads().contains(&was))

@@ -5,95 +5,94 @@ use std::sync::Arc;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::history::History;
-use crate::spec::{Spec, SpecData};
+use crate::migration::needs::{Need, needs};
+use crate::migration::plan::{MigrationPlan, Pair, plan};
+use crate::migration::steps::{ReadSteps, StepReader};
+use crate::migration::wording::recorded;
+use crate::model::Model;
 
-use super::needs::{Need, needs};
-use super::plan::{Pair, Plan, plan};
-use super::steps::{Reader, Steps};
-use super::wording::recorded;
+/// The versions that players have, and the way from each of them to the spec's.
+#[derive(Debug, Default)]
+pub struct Updates {
+    /// The shapes of the versions, if the spec was read with them.
+    pub history: Option<Arc<History>>,
+    /// A plan for each version on the way, the oldest first.
+    pub plans: Vec<MigrationPlan>,
+}
 
-/// The way from every frozen version to the spec's, a plan for each version on it.
-#[derive(Clone, Debug, Default)]
-pub(crate) struct Migrations(Arc<Vec<Plan>>);
-
-impl Migrations {
-    /// The plans, the oldest first.
-    pub(super) fn plans(&self) -> impl Iterator<Item = &Plan> {
-        self.0.iter()
-    }
-
+impl Updates {
     /// The plan that leads to a version.
-    pub(super) fn to(&self, version: i64) -> Option<&Plan> {
-        self.0.iter().find(|plan| plan.to == version)
+    pub fn plan_to(&self, version: i64) -> Option<&MigrationPlan> {
+        self.plans.iter().find(|plan| plan.to == version)
     }
 }
 
-/// Plans the way from every frozen version to the spec. What the spec does not say about it comes back.
-pub(crate) fn prepare(
-    spec: &mut SpecData,
+/// Plans the way from every frozen version to the model's. What its document does not say about it comes back.
+pub fn prepare(
+    model: &Model,
     history: Option<Arc<History>>,
     text: &str,
     errors: &mut Vec<Diagnostic>,
-) -> Vec<Need> {
-    let Some(history) = history else { return Vec::new() };
-    spec.history = Some(history.clone());
-    if !check_versions(spec, &history, errors) {
-        return Vec::new();
+) -> (Updates, Vec<Need>) {
+    let mut updates = Updates { history, plans: Vec::new() };
+    let needs = updates.plan(model, text, errors);
+    (updates, needs)
+}
+
+impl Updates {
+    fn plan(&mut self, model: &Model, text: &str, errors: &mut Vec<Diagnostic>) -> Vec<Need> {
+        let Some(history) = self.history.clone() else { return Vec::new() };
+        if !check_versions(model, &history, errors) {
+            return Vec::new();
+        }
+        let Some((oldest, newest)) = history.oldest().zip(history.newest()) else { return Vec::new() };
+        let changed = check_shipped(model, &history, errors);
+        let mut found_needs = Vec::new();
+        let mut dropped: Vec<(String, i64)> = Vec::new();
+        for to in oldest + 1..=model.version {
+            let Some(old) = history.model(to - 1) else { break };
+            // A version that has shipped is what was frozen of it, whatever the spec says now.
+            let frozen = history.model(to);
+            let new = frozen.map_or(model, |frozen| frozen);
+            let (plan, found) = between(model, old, new, frozen.is_none(), text, &dropped, errors);
+            let gone = old.fields.iter().filter(|field| plan.carrier(field.id).is_none());
+            dropped.extend(gone.map(|field| (field.name.to_string(), to)));
+            // What is put back says it again.
+            found_needs.extend(found.into_iter().filter(|_| !changed.contains(&to)));
+            self.plans.push(plan);
+        }
+        if newest == model.version
+            && let Some(frozen) = history.model(newest)
+        {
+            let place = |name: &str| field_place(model, name);
+            let pair = Pair { old: frozen, new: model, raised: false, at: version_place(model), place: &place };
+            found_needs.extend(needs(&pair, &plan(&pair, ReadSteps::default())));
+        }
+        found_needs
     }
-    let Some((oldest, newest)) = history.oldest().zip(history.newest()) else { return Vec::new() };
-    let changed = check_shipped(spec, &history, errors);
-    let mut found_needs = Vec::new();
-    let mut plans = Vec::new();
-    let mut dropped: Vec<(String, i64)> = Vec::new();
-    for to in oldest + 1..=spec.version {
-        let Some(old) = history.spec(to - 1) else { break };
-        // A version that has shipped is what was frozen of it, whatever the spec says now.
-        let frozen = history.spec(to);
-        let new = frozen.map_or(&*spec, |frozen| &frozen.0);
-        let (plan, found) = between(spec, old, new, frozen.is_none(), text, &dropped, errors);
-        dropped.extend(
-            old.0
-                .fields
-                .iter()
-                .filter(|field| plan.carrier(field.id).is_none())
-                .map(|field| (field.name.to_string(), to)),
-        );
-        // What is put back says it again.
-        found_needs.extend(found.into_iter().filter(|_| !changed.contains(&to)));
-        plans.push(plan);
-    }
-    if newest == spec.version
-        && let Some(frozen) = history.spec(newest)
-    {
-        let place = |name: &str| field_place(spec, name);
-        let pair = Pair { old: frozen, new: spec, raised: false, at: version_place(spec), place: &place };
-        found_needs.extend(needs(&pair, &plan(&pair, Steps::default())));
-    }
-    spec.migrations = Migrations(Arc::new(plans));
-    found_needs
 }
 
 /// Whether a save of the frozen shape loses nothing under the spec, without a step.
-pub(crate) fn is_compatible(frozen: &Spec, spec: &Spec) -> bool {
-    let pair = Pair { old: frozen, new: &spec.0, raised: false, at: SourceSpan::default(), place: &|_| None };
-    needs(&pair, &plan(&pair, Steps::default())).is_empty()
+pub fn is_compatible(frozen: &Arc<Model>, spec: &Model) -> bool {
+    let pair = Pair { old: frozen, new: spec, raised: false, at: SourceSpan::default(), place: &|_| None };
+    needs(&pair, &plan(&pair, ReadSteps::default())).is_empty()
 }
 
 /// The plan from one version to the next, by the steps of the document.
 fn between(
-    spec: &SpecData,
-    old: &Spec,
-    new: &SpecData,
+    spec: &Model,
+    old: &Arc<Model>,
+    new: &Model,
     is_current: bool,
     text: &str,
     dropped: &[(String, i64)],
     errors: &mut Vec<Diagnostic>,
-) -> (Plan, Vec<Need>) {
+) -> (MigrationPlan, Vec<Need>) {
     let before = errors.len();
     let entry = spec.document.migrations.iter().find(|entry| entry.to.value == new.version);
     let steps = match entry {
-        Some(entry) => Reader { old: &old.0, new, text, dropped_before: dropped, errors }.read(entry),
-        None => Steps::default(),
+        Some(entry) => StepReader { old, new, text, dropped_before: dropped, errors }.read(entry),
+        None => ReadSteps::default(),
     };
     let place = |name: &str| if is_current { field_place(spec, name) } else { None };
     let at = entry.map_or_else(|| version_place(spec), |entry| entry.to.span);
@@ -105,7 +104,7 @@ fn between(
 }
 
 /// Whether the migrations to versions that have shipped still say what they said then; answers those that do not.
-fn check_shipped(spec: &SpecData, history: &History, errors: &mut Vec<Diagnostic>) -> Vec<i64> {
+fn check_shipped(spec: &Model, history: &History, errors: &mut Vec<Diagnostic>) -> Vec<i64> {
     let mut changed = Vec::new();
     for version in history.versions() {
         let Some(shipped) = history.steps_to(version) else { continue };
@@ -140,17 +139,17 @@ fn check_shipped(spec: &SpecData, history: &History, errors: &mut Vec<Diagnostic
 }
 
 /// Where the document says its version.
-fn version_place(spec: &SpecData) -> SourceSpan {
+fn version_place(spec: &Model) -> SourceSpan {
     let game = &spec.document.game;
     game.version.as_ref().map_or(game.span, |version| version.span)
 }
 
-fn field_place(spec: &SpecData, name: &str) -> Option<SourceSpan> {
+fn field_place(spec: &Model, name: &str) -> Option<SourceSpan> {
     spec.document.fields.iter().find(|(field, _)| field.value == name).map(|(field, _)| field.span)
 }
 
 /// Whether the versions of the spec, its history and its migrations follow each other.
-fn check_versions(spec: &SpecData, history: &History, errors: &mut Vec<Diagnostic>) -> bool {
+fn check_versions(spec: &Model, history: &History, errors: &mut Vec<Diagnostic>) -> bool {
     let before = errors.len();
     let mut error = |span, message: String, help: String| {
         errors.push(Diagnostic::error(codes::VERSION, span, message).help(help));

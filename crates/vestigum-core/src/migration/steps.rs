@@ -4,21 +4,25 @@ use std::sync::Arc;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
-use crate::expression::{Expression, Scope, Target, compile, target};
-use crate::spec::document::{MigrationEntry, StepEntry, Word};
-use crate::spec::{Axis, Field, FieldId, Span, SpecData, place_of};
-
-use super::names::{FieldStep, Said};
-use super::plan::{Fill, Owned};
-use super::wording::{lasting, moved, told};
+use crate::document::{MigrationEntry, StepEntry, Word};
+use crate::migration::names::{FieldStep, Renames};
+use crate::migration::plan::{Fill, OwnerKind};
+use crate::migration::wording::{lasting, moved, told};
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::expression::Expression;
+use crate::model::field::{Field, FieldId};
+use crate::reading::compile::{Scope, Target, compile, target};
+use crate::reading::place_of;
+use crate::vocabulary::span::Span;
 
 /// The words for what can be renamed and dropped.
 const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "choice", "struct field"];
 
 /// What the steps of one migration say.
 #[derive(Debug, Default)]
-pub(super) struct Steps {
-    pub said: Said,
+pub struct ReadSteps {
+    pub said: Renames,
     pub fills: Vec<Fill>,
     /// Old fields that change their owner.
     pub moved: Vec<FieldId>,
@@ -29,9 +33,9 @@ pub(super) struct Steps {
 }
 
 /// Looks up what the steps name.
-pub(super) struct Reader<'a> {
-    pub old: &'a SpecData,
-    pub new: &'a SpecData,
+pub struct StepReader<'a> {
+    pub old: &'a Model,
+    pub new: &'a Model,
     /// The text of the spec.
     pub text: &'a str,
     /// Fields that earlier migrations dropped, and which.
@@ -39,9 +43,9 @@ pub(super) struct Reader<'a> {
     pub errors: &'a mut Vec<Diagnostic>,
 }
 
-impl Reader<'_> {
-    pub fn read(&mut self, entry: &MigrationEntry) -> Steps {
-        let mut steps = Steps::default();
+impl StepReader<'_> {
+    pub fn read(&mut self, entry: &MigrationEntry) -> ReadSteps {
+        let mut steps = ReadSteps::default();
         // Checkpoints and fills are read by what has become of levels and key sets.
         let first = |step: &StepEntry| {
             let (StepEntry::Rename { what, .. } | StepEntry::Drop { what, .. }) = step else { return false };
@@ -156,14 +160,14 @@ impl Reader<'_> {
     }
 
     /// Whether what is moved belongs to its new owner in the new version.
-    fn owners(&mut self, entry: &MigrationEntry, steps: &Steps) {
+    fn owners(&mut self, entry: &MigrationEntry, steps: &ReadSteps) {
         for was in steps.moved.iter().map(|was| self.old.field(*was)) {
             let now = match steps.said.fields.get(&was.id) {
                 Some(FieldStep::Renamed(now)) => Some(self.new.field(*now)),
                 Some(FieldStep::Dropped) => None,
                 None => self.new.find_field(&was.name),
             };
-            let Some(now) = now.filter(|now| Owned::of(now) == Owned::of(was)) else { continue };
+            let Some(now) = now.filter(|now| OwnerKind::of(now) == OwnerKind::of(was)) else { continue };
             let moves = |step: &&Spanned<StepEntry>| matches!(&step.value, StepEntry::Move { field, .. } if *field.value == *was.name);
             let span = entry.steps.iter().find(moves).map_or(entry.to.span, |step| step.span);
             let (is, version) = (lasting(now.lasts), self.new.version);
@@ -173,7 +177,7 @@ impl Reader<'_> {
     }
 
     /// Whether everything that a fill reads is there, and whose it is.
-    fn reads(&mut self, entry: &MigrationEntry, steps: &Steps, fill: &Fill) {
+    fn reads(&mut self, entry: &MigrationEntry, steps: &ReadSteps, fill: &Fill) {
         let field = self.new.field(fill.field);
         for read in fill.expression.reads().iter().map(|read| self.old.field(*read)) {
             let name = &*read.name;
@@ -185,10 +189,10 @@ impl Reader<'_> {
                 self.error(span, format!("`{name}` is dropped here, and a fill reads it")).help =
                     Some(format!("take this step out: `{name}` is not lost, it goes into `{}`", fill.shown));
             }
-            if Owned::of(read) != Owned::of(field) && !steps.moved.contains(&read.id) {
-                let (whose, other, to) = match Owned::of(field) {
-                    Owned::Device => ("the device's", "a player's", "device"),
-                    Owned::Player => ("a player's", "the device's", "profile"),
+            if OwnerKind::of(read) != OwnerKind::of(field) && !steps.moved.contains(&read.id) {
+                let (whose, other, to) = match OwnerKind::of(field) {
+                    OwnerKind::Device => ("the device's", "a player's", "device"),
+                    OwnerKind::Player => ("a player's", "the device's", "profile"),
                 };
                 let message = format!("`{}` is {whose} and `{name}` is {other}: the two are saved apart", field.name);
                 self.error(fill.span, message).help =
@@ -200,7 +204,7 @@ impl Reader<'_> {
     /// `rename` and `drop`.
     fn names(
         &mut self,
-        steps: &mut Steps,
+        steps: &mut ReadSteps,
         what: &Word,
         of: Option<&Word>,
         from: &Word,
@@ -282,7 +286,7 @@ impl Reader<'_> {
             }
             "choice" => {
                 let field = self.old_field(of)?;
-                let names = crate::history::choices(&self.old.field(field).ty).unwrap_or_default();
+                let names = crate::history::shape::choices(&self.old.field(field).ty).unwrap_or_default();
                 let Some(chosen) = names.iter().find(|chosen| *chosen.name == *from.value) else {
                     let names = names.iter().map(|chosen| &*chosen.name);
                     return self.unknown_of(self.old.version, "choice", Some(&of.value), from, names);
@@ -313,7 +317,7 @@ impl Reader<'_> {
     }
 
     /// The new name of a key, choice or struct field: what it belongs to must have it.
-    fn new_name(&mut self, steps: &Steps, what: &Word, of: &Word, to: &Word) -> Option<()> {
+    fn new_name(&mut self, steps: &ReadSteps, what: &Word, of: &Word, to: &Word) -> Option<()> {
         let (old, new) = (self.old, self.new);
         let (of, known): (&str, Vec<&str>) = match what.value.as_str() {
             "key" => {
@@ -333,7 +337,7 @@ impl Reader<'_> {
                     Some(FieldStep::Dropped) => return None,
                     None => new.find_field(&of.value)?,
                 };
-                (&field.name, crate::history::choices(&field.ty)?.iter().map(|chosen| &*chosen.name).collect())
+                (&field.name, crate::history::shape::choices(&field.ty)?.iter().map(|chosen| &*chosen.name).collect())
             }
             "struct field" => {
                 let ty = new.structs.iter().find(|ty| *ty.name == *of.value)?;
@@ -348,7 +352,7 @@ impl Reader<'_> {
     }
 
     /// A checkpoint of the level that an old level has become, by its place.
-    fn checkpoint_now(&mut self, steps: &Steps, level: u32, to: &Word) -> Option<u32> {
+    fn checkpoint_now(&mut self, steps: &ReadSteps, level: u32, to: &Word) -> Option<u32> {
         let new = self.new;
         let same = || new.level_ids.get(&self.old.level(level).id).copied();
         let Some(now) = steps.said.levels.get(&level).copied().unwrap_or_else(same) else {
@@ -370,7 +374,7 @@ impl Reader<'_> {
         }
     }
 
-    fn fill(&mut self, steps: &mut Steps, to: &Word, with: &Word) -> Option<()> {
+    fn fill(&mut self, steps: &mut ReadSteps, to: &Word, with: &Word) -> Option<()> {
         let Target { field, at } = target(self.new, &to.value, &place_of(self.text, to), self.errors)?;
         let field = self.new.field(field);
         if field.lasts == Span::Session {
@@ -387,7 +391,7 @@ impl Reader<'_> {
     }
 
     /// An expression over the old values: of the field's type, or of one that becomes it under new names.
-    fn expression(&mut self, said: &Said, field: &Field, with: &Word) -> Option<Expression> {
+    fn expression(&mut self, said: &Renames, field: &Field, with: &Word) -> Option<Expression> {
         let place = place_of(self.text, with);
         // The key sets of the old version that the entry has keys of.
         let mut sets = [None; 3];
@@ -419,17 +423,17 @@ impl Reader<'_> {
     }
 
     /// The set of the old version that one of the new version was.
-    fn set_before(&self, said: &Said, set: u32) -> Option<u32> {
+    fn set_before(&self, said: &Renames, set: u32) -> Option<u32> {
         let renamed = said.sets.iter().find(|(_, new)| **new == set).map(|(old, _)| *old);
         let name = &self.new.key_sets[set as usize].name;
         renamed.or_else(|| self.old.key_sets.iter().position(|old| old.name == *name).map(|old| old as u32))
     }
 
-    fn moves(&mut self, steps: &mut Steps, word: &Word, to: &Word, span: SourceSpan) -> Option<()> {
+    fn moves(&mut self, steps: &mut ReadSteps, word: &Word, to: &Word, span: SourceSpan) -> Option<()> {
         let id = self.old_field(word)?;
         let wanted = match to.value.as_str() {
-            "device" => Owned::Device,
-            "profile" => Owned::Player,
+            "device" => OwnerKind::Device,
+            "profile" => OwnerKind::Player,
             other => {
                 let message =
                     format!("a value is moved to the `device` or to the `profile`, not to `{}`", other.escape_debug());
@@ -438,7 +442,7 @@ impl Reader<'_> {
             }
         };
         let old = self.old.field(id);
-        if Owned::of(old) == wanted {
+        if OwnerKind::of(old) == wanted {
             self.error(
                 span,
                 format!("`{}` belongs to the {} already in version {}", old.name, to.value, self.old.version),
@@ -453,7 +457,7 @@ impl Reader<'_> {
         Some(())
     }
 
-    fn hook(&mut self, steps: &mut Steps, word: &Word) -> Option<()> {
+    fn hook(&mut self, steps: &mut ReadSteps, word: &Word) -> Option<()> {
         if self.old.find_field(&word.value).is_none() {
             self.new_field(word)?;
         }

@@ -1,13 +1,12 @@
-//! Steps as words: in reports, and as they are written into a spec.
+//! ReadSteps as words: in reports, and as they are written into a spec.
 
 use crate::diagnostic::{SourceSpan, Spanned};
-use crate::expression::{Token, tokens};
-use crate::spec::Span;
-use crate::spec::document::{MigrationEntry, StepEntry, Word};
-use crate::spec::write::step as written;
-
+use crate::document::write::step as written;
+use crate::document::{MigrationEntry, StepEntry, Word};
+use crate::syntax::token::{Token, tokens};
+use crate::vocabulary::span::Span;
 /// A step in words.
-pub(super) fn told(step: &StepEntry) -> String {
+pub fn told(step: &StepEntry) -> String {
     let part = |of: &Option<Word>| of.as_ref().map(|of| format!(" of {}", of.value)).unwrap_or_default();
     match step {
         StepEntry::Rename { what, of, from, to } => {
@@ -21,7 +20,7 @@ pub(super) fn told(step: &StepEntry) -> String {
 }
 
 /// The steps of a migration as a history records them: in one order and one spelling, so that only what they say counts.
-pub(crate) fn recorded(entry: Option<&MigrationEntry>) -> Vec<String> {
+pub fn recorded(entry: Option<&MigrationEntry>) -> Vec<String> {
     let step = |step: &Spanned<StepEntry>| match &step.value {
         StepEntry::Fill { target, with } => fill(&spaced(&target.value), &spaced(&with.value)),
         StepEntry::Rename { .. } | StepEntry::Drop { .. } | StepEntry::Move { .. } | StepEntry::Hook { .. } => {
@@ -52,28 +51,28 @@ fn spaced(text: &str) -> String {
 }
 
 /// A step as it is written into a spec.
-pub(super) fn rename(what: &str, of: Option<&str>, from: &str, to: &str) -> String {
+pub fn rename(what: &str, of: Option<&str>, from: &str, to: &str) -> String {
     written(&StepEntry::Rename { what: word(what), of: of.map(word), from: word(from), to: word(to) })
 }
 
-pub(super) fn drop(what: &str, of: Option<&str>, name: &str) -> String {
+pub fn drop(what: &str, of: Option<&str>, name: &str) -> String {
     written(&StepEntry::Drop { what: word(what), of: of.map(word), name: word(name) })
 }
 
-pub(super) fn fill(target: &str, with: &str) -> String {
+pub fn fill(target: &str, with: &str) -> String {
     written(&StepEntry::Fill { target: word(target), with: word(with) })
 }
 
-pub(super) fn moved(field: &str, to: &str) -> String {
+pub fn moved(field: &str, to: &str) -> String {
     written(&StepEntry::Move { field: word(field), to: word(to) })
 }
 
-pub(super) fn hook(field: &str) -> String {
+pub fn hook(field: &str) -> String {
     written(&StepEntry::Hook { field: word(field) })
 }
 
 /// How long a field lives, behind its name: "lasts a run", "belongs to the device".
-pub(super) fn lasting(span: Span) -> String {
+pub fn lasting(span: Span) -> String {
     match span {
         Span::Device => "belongs to the device".into(),
         Span::Attempt | Span::Visit | Span::Session | Span::Run | Span::Profile => {

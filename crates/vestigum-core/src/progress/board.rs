@@ -3,10 +3,10 @@
 use std::fmt;
 use std::sync::Arc;
 
-use crate::spec::{Axis, key_text};
+use crate::model::axis::Axis;
+use crate::progress::Progress;
+use crate::syntax::names::key_text;
 use crate::value::Value;
-
-use super::Progress;
 
 /// One level of the board.
 #[derive(Clone, Debug, PartialEq)]
@@ -47,7 +47,7 @@ impl fmt::Display for BoardRow {
 impl Progress {
     /// The level overview, in the order of the levels.
     pub fn board(&self) -> Vec<BoardRow> {
-        let spec = &*self.spec.0;
+        let spec = &*self.model;
         let rows = (0u32..).zip(&spec.levels).map(|(index, level)| {
             let open = self.is_open(index);
             let mut values = Vec::new();

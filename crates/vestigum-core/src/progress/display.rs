@@ -6,13 +6,13 @@ use std::sync::Arc;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::image::{Tree, decode};
+use crate::model::entry::key_of;
 use crate::outcome::{AccessError, Written};
-use crate::types::Type;
+use crate::progress::Progress;
 use crate::value::Value;
-
-use super::Progress;
-use super::entries::key_of;
+use crate::value::decode::decode;
+use crate::value::tree::Tree;
+use crate::value::types::Type;
 
 /// A value that is not what a display was last told.
 #[derive(Clone, Debug, PartialEq)]
@@ -53,12 +53,12 @@ impl fmt::Display for Entry {
 impl Progress {
     /// Every value: of all fields in the order of the spec, and of all entries of keyed ones.
     pub fn entries(&self) -> Vec<Entry> {
-        let spec = &*self.spec.0;
-        let in_level = self.state.spot.level().is_some();
+        let spec = &*self.model;
+        let in_level = self.state.position.level().is_some();
         let mut entries = Vec::new();
         for field in &spec.fields {
             for slot in field.slots() {
-                let key = key_of(spec, field, slot, &self.state.made);
+                let key = key_of(&spec, field, slot, &self.state.made);
                 // A key of an open set that was not made yet has no name.
                 if key.as_ref().is_some_and(|key| key.is_empty()) {
                     continue;
@@ -95,14 +95,14 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn drain_changes(&mut self) -> Vec<Update> {
-        let spec = self.spec.clone();
+        let spec = self.model.clone();
         let told = self.state.drain_told().unwrap_or_else(|| {
-            let defaults = |field: &crate::spec::Field| {
+            let defaults = |field: &crate::model::field::Field| {
                 field.slots().map(|slot| (slot, field.default.clone())).collect::<Vec<_>>()
             };
-            spec.0.fields.iter().flat_map(defaults).collect()
+            spec.fields.iter().flat_map(defaults).collect()
         });
-        let mut fields = spec.0.fields.iter().peekable();
+        let mut fields = spec.fields.iter().peekable();
         let mut updates = std::mem::take(&mut self.gone);
         for (slot, before) in told {
             // Slots ascend, and fields lie in their order.
@@ -110,7 +110,7 @@ impl Progress {
             let Some(field) = fields.peek() else { break };
             let after = self.state.value(slot);
             if *after != before {
-                let key = key_of(&spec.0, field, slot, &self.state.made);
+                let key = key_of(&spec, field, slot, &self.state.made);
                 updates.push(Update { field: field.name.clone(), key, before, after: after.clone() });
             }
         }
@@ -145,7 +145,7 @@ impl Progress {
 }
 
 /// The value that a tree means, if it fits in every piece and leaves no member of a struct out; else what does not fit.
-pub(super) fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
+pub fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
     let mut misfits = Vec::new();
     let value = decode(tree, ty, name, &mut |name, why| misfits.push(format!("{name}: {why}")));
     left_out(tree, ty, name, &mut misfits);

@@ -2,16 +2,19 @@
 //!
 //! All reads see the state before the moment: the new values are worked out first and written together.
 
-use crate::expression::Env;
-use crate::fate::{Deed, Fate, FieldFate, Simple};
-use crate::moment::Moment;
+use crate::evaluation::Env;
+use crate::model::Model;
+use crate::model::axis::Touched;
+use crate::model::entry::key_of;
+use crate::model::fates::{Effect, FieldFate};
+use crate::model::field::Field;
 use crate::outcome::{Change, Outcome};
-use crate::spec::{Field, Span, SpecData, Touched};
+use crate::progress::{Progress, Subject};
 use crate::state::State;
 use crate::value::Value;
-
-use super::{Progress, Subject, key_of};
-
+use crate::vocabulary::fate::{Fate, PlainFate};
+use crate::vocabulary::moment::Moment;
+use crate::vocabulary::span::Span;
 /// A value that a moment is about to write.
 struct Pending {
     slot: usize,
@@ -24,11 +27,11 @@ impl Progress {
     /// Works out and writes the fates of `moment`, and notes every change in the outcome.
     pub(super) fn apply_fates(&mut self, moment: Moment, subject: &Subject, outcome: &mut Outcome) {
         let pending = {
-            let spec = &*self.spec.0;
+            let spec = &*self.model;
             let env = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
-            let in_level = self.state.spot.level().is_some();
+            let in_level = self.state.position.level().is_some();
             let through = moment == Moment::Launch;
-            let mut weigh = Weigh { spec, state: &self.state, through, pending: Vec::new() };
+            let mut evaluator = Evaluator { spec, state: &self.state, through, pending: Vec::new() };
             for (id, fate) in spec.plan.busy(moment) {
                 let field = spec.field(id);
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
@@ -36,9 +39,9 @@ impl Progress {
                 if outside || (self.projects && field.lasts == Span::Device) {
                     continue;
                 }
-                weigh.field(field, fate, &env);
+                evaluator.field(field, fate, &env);
             }
-            weigh.pending
+            evaluator.pending
         };
         outcome.changes.reserve(pending.len());
         for Pending { slot, value, change } in pending {
@@ -48,30 +51,30 @@ impl Progress {
             }
             outcome.changes.extend(change);
         }
-        if self.state.spot.level().is_some() {
-            let names = self.spec.0.plan.set_back(moment).iter().map(|id| self.spec.0.field(*id).name.clone());
+        if self.state.position.level().is_some() {
+            let names = self.model.plan.set_back(moment).iter().map(|id| self.model.field(*id).name.clone());
             outcome.set_back.extend(names);
         }
     }
 }
 
-struct Weigh<'a> {
-    spec: &'a SpecData,
+struct Evaluator<'a> {
+    spec: &'a Model,
     state: &'a State,
     /// Whether the marks get the value, too.
     through: bool,
     pending: Vec<Pending>,
 }
 
-impl Weigh<'_> {
+impl Evaluator<'_> {
     fn field(&mut self, field: &Field, fate: &FieldFate, env: &Env<'_>) {
         let decided = fate.rules.iter().find(|rule| rule.when.as_ref().is_none_or(|when| when.holds(env)));
         let ruled = decided.map(|rule| (self.spec.touched(field, env), &rule.does));
         if let Some((touched, deed)) = &ruled {
             // The operand is the same for every entry: keys in it are fixed or the moment's.
             let operand = match deed {
-                Deed::Simple(_) => Value::Unfilled,
-                Deed::Operation(_, operand) => operand.value(env),
+                Effect::Plain(_) => Value::Unfilled,
+                Effect::Operation(_, operand) => operand.value(env),
             };
             match touched {
                 Touched::Nothing => {}
@@ -85,21 +88,21 @@ impl Weigh<'_> {
                 }
             }
         }
-        let nothing_to_rewind = fate.otherwise.rewinds() && !self.state.any_noted(field.slots());
-        if fate.otherwise == Simple::Keep || nothing_to_rewind {
+        let nothing_to_rewind = fate.fallback.rewinds() && !self.state.any_noted(field.slots());
+        if fate.fallback == PlainFate::Keep || nothing_to_rewind {
             return;
         }
         for slot in field.slots() {
             if ruled.as_ref().is_none_or(|(touched, _)| !touched.contains(field, slot)) {
-                self.simple(field, slot, fate.otherwise);
+                self.simple(field, slot, fate.fallback);
             }
         }
     }
 
-    fn deed(&mut self, field: &Field, slot: usize, deed: &Deed, operand: &Value) {
+    fn deed(&mut self, field: &Field, slot: usize, deed: &Effect, operand: &Value) {
         match deed {
-            Deed::Simple(simple) => self.simple(field, slot, *simple),
-            Deed::Operation(operation, _) => {
+            Effect::Plain(simple) => self.simple(field, slot, *simple),
+            Effect::Operation(operation, _) => {
                 let (new, cut) = operation.apply(self.state.value(slot), operand, &field.ty.zero(), &field.limits);
                 let (value, clamped) = field.limits.clamp(new);
                 self.change(field, slot, value, Fate::Operation(*operation), clamped || cut);
@@ -107,16 +110,16 @@ impl Weigh<'_> {
         }
     }
 
-    fn simple(&mut self, field: &Field, slot: usize, simple: Simple) {
+    fn simple(&mut self, field: &Field, slot: usize, simple: PlainFate) {
         let value = match simple {
-            Simple::Keep => return self.mark(slot),
-            Simple::Entry | Simple::Checkpoint if !self.state.is_noted(slot) => return,
-            Simple::Reset => &field.default,
-            Simple::Entry => self.state.at_entry(slot),
-            Simple::Checkpoint => self.state.at_checkpoint(slot),
+            PlainFate::Keep => return self.mark(slot),
+            PlainFate::Entry | PlainFate::Checkpoint if !self.state.is_noted(slot) => return,
+            PlainFate::Reset => &field.default,
+            PlainFate::Entry => self.state.at_entry(slot),
+            PlainFate::Checkpoint => self.state.at_checkpoint(slot),
         };
         if value != self.state.value(slot) {
-            self.change(field, slot, value.clone(), Fate::Simple(simple), false);
+            self.change(field, slot, value.clone(), Fate::Plain(simple), false);
         } else {
             self.mark(slot);
         }

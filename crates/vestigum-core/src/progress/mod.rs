@@ -3,32 +3,30 @@
 //! `Progress` is pure. It holds one player's values and both marks, applies the spec's rules at every moment and says
 //! what they did; it never reads a clock, a file or a random number. A session that also saves is `vestigum::Session`.
 
-mod board;
-mod display;
-mod entries;
-mod fates;
-mod moments;
-mod openings;
-mod reset;
-mod writes;
+pub mod board;
+pub mod display;
+pub mod entries;
+pub mod fates;
+pub mod moments;
+pub mod openings;
+pub mod reset;
+pub mod writes;
 
-pub use board::BoardRow;
-pub use display::{Entry, Update};
-pub(crate) use entries::{Found, entry_name, entry_of, key_of};
-pub use reset::Reset;
-
-use crate::nearest::nearest;
-use crate::expression::{Env, Expression, Judged};
+use crate::evaluation::Env;
+use crate::evaluation::judge::Judged;
 use crate::handle::{Handle, Scalar};
-use crate::image::{Image, LoadError, LoadReport};
-use crate::moment::Moment;
-use crate::outcome::{AccessError, Outcome};
-use crate::place::{Checkpoint, Place};
-use crate::spec::{Span, Spec};
-
+use crate::model::Model;
+use crate::model::entry::Found;
+use crate::model::expression::Expression;
+use crate::nearest::nearest;
+use crate::outcome::AccessError;
+use crate::progress::display::Update;
 use crate::state::State;
-use crate::suspend::{Suspended, suspend};
+use crate::state::position::Checkpoint;
 use crate::value::Value;
+use crate::vocabulary::place::Place;
+use crate::vocabulary::span::Span;
+use std::sync::Arc;
 
 /// One player's progress in one session.
 ///
@@ -59,7 +57,7 @@ use crate::value::Value;
 /// ```
 #[derive(Clone, Debug)]
 pub struct Progress {
-    pub(crate) spec: Spec,
+    pub(crate) model: Arc<Model>,
     pub(crate) state: State,
     pub(crate) closed: bool,
     /// What a display has yet to hear of entries whose names are gone.
@@ -69,79 +67,52 @@ pub struct Progress {
     fingerprint: u32,
 }
 
-/// What a launch gives: the progress, what loading did, and what the moment `launch` did.
-#[derive(Debug)]
-pub struct Launched {
-    /// The progress, standing where the image left it.
-    pub progress: Progress,
-    /// What loading did.
-    pub report: LoadReport,
-    /// What the rules of `launch` did.
-    pub outcome: Outcome,
-}
-
 impl Progress {
-    /// A fresh profile on a fresh device, launched for the first time.
-    pub fn fresh(spec: &Spec) -> Progress {
-        let mut progress = Progress::at(spec, State::fresh(&spec.0));
-        progress.begin();
-        progress
-    }
-
-    /// Loads saved progress and launches it. Without an image the profile, or the device, is fresh.
-    ///
-    /// # Errors
-    /// If an image is of another game, of a newer version, or belongs to the other owner. Nothing that an image of
-    /// this game can say is an error: values that do not fit are brought inside and reported.
-    pub fn launch(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
-        let (state, report) = crate::image::load(spec, profile, device)?;
-        let mut progress = Progress::at(spec, state);
-        let outcome = progress.begin();
-        Ok(Launched { progress, report, outcome })
-    }
-
-    /// Loads saved progress without the moment `launch`: for tools that look at saves and repair them. The outcome is
-    /// that of a launch without rules.
-    ///
-    /// # Errors
-    /// As [`Progress::launch`].
-    pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
-        let (state, report) = crate::image::load(spec, profile, device)?;
-        let progress = Progress::at(spec, state);
-        let outcome = Outcome::new(Moment::Launch, progress.place());
-        Ok(Launched { progress, report, outcome })
-    }
-
-    /// Progress that goes on from a state.
-    pub(crate) fn at(spec: &Spec, state: State) -> Progress {
+    /// Progress that goes on from a state: for the crates of this project.
+    #[doc(hidden)]
+    pub fn at(model: &Arc<Model>, state: State) -> Progress {
         Progress {
-            spec: spec.clone(),
+            model: model.clone(),
             state,
             closed: false,
             projects: false,
             gone: Vec::new(),
-            fingerprint: spec.0.fingerprint,
+            fingerprint: model.fingerprint,
         }
     }
 
-    /// The spec it runs.
-    pub fn spec(&self) -> &Spec {
-        &self.spec
+    /// What the spec means that it runs: for the crates of this project.
+    #[doc(hidden)]
+    pub fn model(&self) -> &Arc<Model> {
+        &self.model
+    }
+
+    /// All values, the marks and the place: for the crates of this project.
+    #[doc(hidden)]
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+
+    /// The same, to be changed past all rules: for the crates of this project.
+    #[doc(hidden)]
+    pub fn state_mut(&mut self) -> &mut State {
+        &mut self.state
+    }
+
+    /// What is left of it.
+    #[doc(hidden)]
+    pub fn into_state(self) -> State {
+        self.state
     }
 
     /// Where the player stands.
     pub fn place(&self) -> Place {
-        self.state.spot.named(&self.spec.0)
+        self.state.position.named(&self.model)
     }
 
     /// Whether `quit` has ended the session.
     pub fn is_closed(&self) -> bool {
         self.closed
-    }
-
-    /// What the player would have if they quit now. This is what a save writes.
-    pub fn suspend(&self) -> Suspended {
-        Suspended { spec: self.spec.clone(), state: suspend(&self.spec, &self.state) }
     }
 
     /// Reads a value. An unfilled one reads as zero, `false` or the empty text; see [`Progress::filled`].
@@ -186,7 +157,7 @@ impl Progress {
     /// # Errors
     /// If there is no such value, or it needs a level and the player is in none.
     pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
-        let spec = &self.spec.0;
+        let spec = &self.model;
         let Some(index) = spec.derived_ids.get(name) else {
             if spec.find_field(name).is_some() {
                 return Err(AccessError::IsField { name: name.to_owned() });
@@ -197,22 +168,24 @@ impl Progress {
         self.evaluate(&spec.derived[*index as usize].expression)
     }
 
+    #[doc(hidden)]
     /// The value of an expression where the player stands.
-    pub(crate) fn evaluate(&self, expression: &Expression) -> Result<Value, AccessError> {
+    pub fn evaluate(&self, expression: &Expression) -> Result<Value, AccessError> {
         self.check_level(expression)?;
         Ok(expression.value(&self.env()))
     }
 
+    #[doc(hidden)]
     /// The parts of a condition and what became of them.
-    pub(crate) fn judge(&self, expression: &Expression) -> Result<Vec<Judged>, AccessError> {
+    pub fn judge(&self, expression: &Expression) -> Result<Vec<Judged>, AccessError> {
         self.check_level(expression)?;
         Ok(expression.judge(&self.env()))
     }
 
     fn check_level(&self, expression: &Expression) -> Result<(), AccessError> {
         match expression.name_that_needs_level() {
-            Some(name) if self.state.spot.level().is_none() => {
-                let example = self.spec.0.levels.first().map_or("LEVEL", |level| &level.id).to_owned();
+            Some(name) if self.state.position.level().is_none() => {
+                let example = self.model.levels.first().map_or("LEVEL", |level| &level.id).to_owned();
                 Err(AccessError::WhichKey { name: name.to_owned(), axis: "level".into(), example })
             }
             _ => Ok(()),
@@ -220,16 +193,16 @@ impl Progress {
     }
 
     pub(crate) fn env(&self) -> Env<'_> {
-        let standing = self.state.spot.standing();
+        let standing = self.state.position.level_position();
         let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
-        Env::new(&self.spec.0, &self.state, standing.map(|standing| standing.level), checkpoint)
+        Env::new(&self.model, &self.state, standing.map(|standing| standing.level), checkpoint)
     }
 
     fn device_slots(&self) -> impl Iterator<Item = usize> + use<> {
-        let spec = self.spec.clone();
-        let device = (0..spec.0.fields.len()).filter(move |index| spec.0.fields[*index].lasts == Span::Device);
-        let spec = self.spec.clone();
-        device.flat_map(move |index| spec.0.fields[index].slots())
+        let spec = self.model.clone();
+        let device = (0..spec.fields.len()).filter(move |index| spec.fields[*index].lasts == Span::Device);
+        let spec = self.model.clone();
+        device.flat_map(move |index| spec.fields[index].slots())
     }
 
     /// The values of the device fields, for the other sessions of a process: one process has one device.
@@ -254,7 +227,9 @@ impl Progress {
 
 /// The level and the checkpoint that a moment is about.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Subject {
+pub struct Subject {
+    /// The level, by its place in the spec.
     pub level: Option<u32>,
+    /// The checkpoint of that level.
     pub checkpoint: Option<Checkpoint>,
 }

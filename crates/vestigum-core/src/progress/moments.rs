@@ -1,14 +1,12 @@
 //! The moments, one function each: where it is allowed, and what happens besides the fates.
 
 use crate::nearest::nearest;
-use crate::moment::Moment;
 use crate::outcome::{Change, Outcome, Refused, RespawnAt};
-use crate::place::{Checkpoint, Place, Spot, Standing};
-use crate::spec::Accept;
-use crate::suspend::Suspended;
-
-use super::{Progress, Subject};
-
+use crate::progress::{Progress, Subject};
+use crate::state::position::{Checkpoint, LevelPosition, Position};
+use crate::vocabulary::moment::Moment;
+use crate::vocabulary::place::Place;
+use crate::vocabulary::policy::Accept;
 impl Progress {
     /// "New game": a new run begins, from the menu or after a game over.
     ///
@@ -17,7 +15,7 @@ impl Progress {
     pub fn new_run(&mut self) -> Result<Outcome, Refused> {
         self.outside(Moment::NewRun)?;
         let mut outcome = self.fated(Moment::NewRun, Subject::default());
-        self.go(Spot::Menu, &mut outcome);
+        self.go(Position::Menu, &mut outcome);
         Ok(self.finished(outcome))
     }
 
@@ -47,12 +45,12 @@ impl Progress {
 
     fn enter_level(&mut self, level: &str, checkpoint: Option<&str>, locked: bool) -> Result<Outcome, Refused> {
         self.open_session()?;
-        if self.state.spot != Spot::Menu {
+        if self.state.position != Position::Menu {
             return Err(Refused::NotHere { moment: "enter".into(), place: self.place() });
         }
-        let spec = self.spec.clone();
-        let Some(index) = spec.0.level_ids.get(level).copied() else {
-            let nearest = nearest(level, spec.levels().map(|level| level.id())).map(str::to_owned);
+        let spec = self.model.clone();
+        let Some(index) = spec.level_ids.get(level).copied() else {
+            let nearest = nearest(level, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
             return Err(Refused::UnknownLevel { name: level.to_owned(), nearest });
         };
         let checkpoint = checkpoint.map(|name| self.find_checkpoint(index, name)).transpose()?;
@@ -60,8 +58,8 @@ impl Progress {
             return Err(Refused::Locked { level: level.to_owned(), why: self.why_locked(index) });
         }
         let mut outcome = self.fated(Moment::Enter, Subject { level: Some(index), checkpoint: checkpoint.clone() });
-        let standing = Standing { level: index, checkpoint: checkpoint.clone(), entered_at: checkpoint };
-        self.go(Spot::Level(standing), &mut outcome);
+        let standing = LevelPosition { level: index, checkpoint: checkpoint.clone(), entered_at: checkpoint };
+        self.go(Position::Level(standing), &mut outcome);
         self.state.take_marks();
         Ok(self.finished(outcome))
     }
@@ -75,7 +73,7 @@ impl Progress {
         let standing = self.inside(Moment::Checkpoint)?;
         let reached = self.find_checkpoint(standing.level, name)?;
         let last = standing.checkpoint.as_ref().map_or(0, Checkpoint::index);
-        let accepted = match self.spec.0.accept {
+        let accepted = match self.model.accept {
             Accept::Any => true,
             Accept::Forward => reached.index() > last,
             Accept::Next => reached.index() == last + 1,
@@ -87,22 +85,22 @@ impl Progress {
         }
         let subject = Subject { level: Some(standing.level), checkpoint: Some(reached.clone()) };
         let mut outcome = self.fated(Moment::Checkpoint, subject);
-        self.go(Spot::Level(Standing { checkpoint: Some(reached), ..standing }), &mut outcome);
+        self.go(Position::Level(LevelPosition { checkpoint: Some(reached), ..standing }), &mut outcome);
         self.state.take_checkpoint();
         Ok(self.finished(outcome))
     }
 
     fn find_checkpoint(&self, level: u32, name: &str) -> Result<Checkpoint, Refused> {
-        let listed = &self.spec.0.level(level).checkpoints;
+        let listed = &self.model.level(level).checkpoints;
         if let Some(index) = listed.iter().position(|checkpoint| &**checkpoint == name) {
             return Ok(Checkpoint::Listed(index as u32));
         }
         // `forward` and `next` need an order, so a level without a list has no checkpoints there.
-        if listed.is_empty() && self.spec.0.accept == Accept::Any {
+        if listed.is_empty() && self.model.accept == Accept::Any {
             return Ok(Checkpoint::Named(name.into()));
         }
         Err(Refused::UnknownCheckpoint {
-            level: self.spec.0.level(level).id.to_string(),
+            level: self.model.level(level).id.to_string(),
             name: name.to_owned(),
             nearest: nearest(name, listed.iter().map(|checkpoint| &**checkpoint)).map(str::to_owned),
         })
@@ -130,21 +128,23 @@ impl Progress {
         Ok(self.finished(outcome))
     }
 
+    #[doc(hidden)]
     /// A death, a restart or an abandon up to where `over_when` is judged; [`Progress::judge_run`] and
     /// [`Progress::finished`] come after it.
-    pub(crate) fn failure(&mut self, moment: Moment) -> Result<Outcome, Refused> {
+    pub fn failure(&mut self, moment: Moment) -> Result<Outcome, Refused> {
         let standing = self.inside(moment)?;
-        let given_up = self.spec.0.gives_up_checkpoint(moment);
+        let given_up = self.model.gives_up_checkpoint(moment);
         if given_up {
             self.state.give_up_checkpoint();
         }
         if moment == Moment::Abandon {
             return Ok(self.leave(moment));
         }
-        let back = if given_up { Standing { checkpoint: standing.entered_at.clone(), ..standing } } else { standing };
+        let back =
+            if given_up { LevelPosition { checkpoint: standing.entered_at.clone(), ..standing } } else { standing };
         let subject = self.subject();
         let mut outcome = self.fated(moment, subject);
-        self.go(Spot::Level(back), &mut outcome);
+        self.go(Position::Level(back), &mut outcome);
         outcome.respawn = self.respawn_at();
         Ok(outcome)
     }
@@ -156,8 +156,8 @@ impl Progress {
     pub fn complete(&mut self) -> Result<Outcome, Refused> {
         let standing = self.inside(Moment::Complete)?;
         let mut outcome = self.leave(Moment::Complete);
-        let next = self.spec.0.level(standing.level).next;
-        outcome.next = next.map(|next| self.spec.0.level(next).id.clone());
+        let next = self.model.level(standing.level).next;
+        outcome.next = next.map(|next| self.model.level(next).id.clone());
         Ok(self.finished(outcome))
     }
 
@@ -182,7 +182,7 @@ impl Progress {
     fn leave(&mut self, moment: Moment) -> Outcome {
         let subject = self.subject();
         let mut outcome = self.fated(moment, subject);
-        self.go(Spot::Menu, &mut outcome);
+        self.go(Position::Menu, &mut outcome);
         outcome
     }
 
@@ -192,7 +192,7 @@ impl Progress {
     /// If the run is over already.
     pub fn game_over(&mut self) -> Result<Outcome, Refused> {
         self.open_session()?;
-        if self.state.spot == Spot::RunOver {
+        if self.state.position == Position::RunOver {
             return Err(Refused::NotHere { moment: "game_over".into(), place: Place::RunOver });
         }
         let outcome = self.end_run();
@@ -203,13 +203,14 @@ impl Progress {
         self.state.give_up_checkpoint();
         let mut outcome = self.fated(Moment::GameOver, self.subject());
         outcome.game_over = true;
-        self.go(Spot::RunOver, &mut outcome);
+        self.go(Position::RunOver, &mut outcome);
         outcome
     }
 
+    #[doc(hidden)]
     /// After a failure: the run may be over.
-    pub(crate) fn judge_run(&mut self, outcome: &mut Outcome) {
-        let over = self.spec.0.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()));
+    pub fn judge_run(&mut self, outcome: &mut Outcome) {
+        let over = self.model.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()));
         if over {
             let end = self.end_run();
             outcome.changes.extend(end.changes);
@@ -229,27 +230,16 @@ impl Progress {
     /// If `[moments] names` has no such name.
     pub fn own_moment(&mut self, name: &str) -> Result<Outcome, Refused> {
         self.open_session()?;
-        match self.spec.moment(name) {
+        match self.model.moment(name) {
             Some(moment @ Moment::Own(_)) => {
                 let outcome = self.fated(moment, self.subject());
                 Ok(self.finished(outcome))
             }
             _ => Err(Refused::UnknownMoment {
                 name: name.to_owned(),
-                nearest: nearest(name, self.spec.0.own_moments.iter().map(|name| &**name)).map(str::to_owned),
+                nearest: nearest(name, self.model.own_moments.iter().map(|name| &**name)).map(str::to_owned),
             }),
         }
-    }
-
-    /// The session ends. What comes back is what must be saved.
-    ///
-    /// # Errors
-    /// If it has ended already.
-    pub fn quit(&mut self) -> Result<Suspended, Refused> {
-        self.open_session()?;
-        let suspended = self.suspend();
-        self.closed = true;
-        Ok(suspended)
     }
 
     /// The moment `launch`, on what was loaded.
@@ -259,13 +249,13 @@ impl Progress {
         self.finished(outcome)
     }
 
-    fn open_session(&self) -> Result<(), Refused> {
+    pub(crate) fn open_session(&self) -> Result<(), Refused> {
         if self.closed { Err(Refused::Closed) } else { Ok(()) }
     }
 
-    fn inside(&self, moment: Moment) -> Result<Standing, Refused> {
+    fn inside(&self, moment: Moment) -> Result<LevelPosition, Refused> {
         self.open_session()?;
-        match self.state.spot.standing() {
+        match self.state.position.level_position() {
             Some(standing) => Ok(standing.clone()),
             None => Err(Refused::NotInLevel { moment: moment.to_string(), place: self.place() }),
         }
@@ -273,14 +263,14 @@ impl Progress {
 
     fn outside(&self, moment: Moment) -> Result<(), Refused> {
         self.open_session()?;
-        match self.state.spot {
-            Spot::Level(_) => Err(Refused::NotHere { moment: moment.to_string(), place: self.place() }),
+        match self.state.position {
+            Position::Level(_) => Err(Refused::NotHere { moment: moment.to_string(), place: self.place() }),
             _ => Ok(()),
         }
     }
 
     fn subject(&self) -> Subject {
-        match self.state.spot.standing() {
+        match self.state.position.level_position() {
             Some(standing) => Subject { level: Some(standing.level), checkpoint: standing.checkpoint.clone() },
             None => Subject::default(),
         }
@@ -289,16 +279,16 @@ impl Progress {
     fn fated(&mut self, moment: Moment, subject: Subject) -> Outcome {
         let mut outcome = Outcome::new(moment, Place::Menu);
         self.apply_fates(moment, &subject, &mut outcome);
-        outcome.save_due = self.spec.0.save_at.contains(&moment);
+        outcome.save_due = self.model.save_at.contains(&moment);
         outcome
     }
 
-    fn go(&mut self, spot: Spot, outcome: &mut Outcome) {
-        if spot.level().is_none() {
+    fn go(&mut self, position: Position, outcome: &mut Outcome) {
+        if position.level().is_none() {
             // Outside a level both marks equal the current state.
             self.state.take_marks();
         }
-        self.state.spot = spot;
+        self.state.position = position;
         outcome.place = self.place();
     }
 
@@ -309,8 +299,9 @@ impl Progress {
         }
     }
 
+    #[doc(hidden)]
     /// What every moment ends with: openings are judged, and the outcome says where the player is.
-    pub(crate) fn finished(&mut self, mut outcome: Outcome) -> Outcome {
+    pub fn finished(&mut self, mut outcome: Outcome) -> Outcome {
         let opened = self.judge_openings();
         outcome.opened.extend(opened.iter().filter_map(|change: &Change| change.key.clone()));
         outcome.changes.extend(opened);

@@ -2,22 +2,20 @@
 //!
 //! Whenever the place is not a level, every level whose condition holds becomes opened, and it stays so.
 
-use crate::fate::Fate;
+use crate::model::level::Opening;
 use crate::outcome::Change;
-use crate::spec::Opening;
+use crate::progress::Progress;
 use crate::value::Value;
-
-use super::Progress;
-
+use crate::vocabulary::fate::Fate;
 impl Progress {
+    #[doc(hidden)]
     /// Opens what can be opened, until nothing more opens: a condition may ask whether another level is open.
-    pub(crate) fn judge_openings(&mut self) -> Vec<Change> {
+    pub fn judge_openings(&mut self) -> Vec<Change> {
         let mut changes = Vec::new();
-        if self.state.spot.level().is_some() {
+        if self.state.position.level().is_some() {
             return changes;
         }
-        let spec = self.spec.clone();
-        let spec = &*spec.0;
+        let spec = self.model.clone();
         loop {
             let before = changes.len();
             for (index, level) in (0u32..).zip(&spec.levels) {
@@ -42,9 +40,9 @@ impl Progress {
 
     /// Opens a level that a reset has just taken back.
     pub(super) fn open_again(&mut self, level: u32, changes: &mut Vec<Change>) {
-        let spec = self.spec.clone();
-        let slot = spec.0.opened_slot(level);
-        let (opened, id) = (&spec.0.field(spec.0.opened).name, &spec.0.level(level).id);
+        let spec = self.model.clone();
+        let slot = spec.opened_slot(level);
+        let (opened, id) = (&spec.field(spec.opened).name, &spec.level(level).id);
         let taken = changes.iter().position(|change| change.field == *opened && change.key.as_ref() == Some(id));
         match taken {
             Some(at) => drop(changes.remove(at)),
@@ -61,7 +59,7 @@ impl Progress {
     }
 
     pub(super) fn can_open(&self, level: u32) -> bool {
-        let spec = &*self.spec.0;
+        let spec = &*self.model;
         match &spec.level(level).opens {
             Opening::Always => true,
             Opening::After(before) => self.state.value(spec.field(spec.completed).slot_at(&[*before])).as_bool(),
@@ -69,13 +67,14 @@ impl Progress {
         }
     }
 
-    pub(crate) fn is_open(&self, level: u32) -> bool {
-        self.state.value(self.spec.0.opened_slot(level)).as_bool()
+    #[doc(hidden)]
+    pub fn is_open(&self, level: u32) -> bool {
+        self.state.value(self.model.opened_slot(level)).as_bool()
     }
 
     /// What is missing before `level` opens, in words.
     pub(crate) fn why_locked(&self, level: u32) -> String {
-        let spec = &*self.spec.0;
+        let spec = &*self.model;
         match &spec.level(level).opens {
             Opening::Always => "it opens at the next moment outside a level".into(),
             Opening::After(before) => format!("complete {} first", spec.level(*before).title()),

@@ -4,14 +4,18 @@
 
 use std::fmt;
 
+use crate::model::axis::Axis;
+use crate::model::entry::{Found, key_of};
+use crate::model::field::{Field, FieldId};
 use crate::nearest::nearest;
-use crate::fate::{Fate, Simple};
 use crate::outcome::{AccessError, Change};
-use crate::place::Spot;
-use crate::spec::{Axis, Field, FieldId, Span, key_text};
+use crate::progress::Progress;
+use crate::progress::display::Update;
+use crate::state::position::Position;
+use crate::syntax::names::key_text;
 use crate::value::Value;
-
-use super::{Found, Progress, Update, key_of};
+use crate::vocabulary::fate::{Fate, PlainFate};
+use crate::vocabulary::span::Span;
 
 /// What is reset.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -70,8 +74,7 @@ impl Progress {
         if self.closed {
             return Err(AccessError::Closed);
         }
-        let spec = self.spec.clone();
-        let spec = &*spec.0;
+        let spec = self.model.clone();
         let mut changes = Vec::new();
         match reset {
             Reset::Level(name) => {
@@ -80,11 +83,11 @@ impl Progress {
                     return Err(AccessError::UnknownKey { axis: "level".into(), name: name.clone(), nearest });
                 };
                 for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
-                    for slot in field.slots().filter(|slot| field.is_of_level(spec, *slot, level)) {
+                    for slot in field.slots().filter(|slot| field.is_of_level(&spec, *slot, level)) {
                         self.back_to_default(field, slot, &mut changes);
                     }
                 }
-                if self.state.spot.level() == Some(level) {
+                if self.state.position.level() == Some(level) {
                     self.end_visit(&mut changes);
                 } else if self.can_open(level) {
                     // It was taken back, and nothing locks it. Outside a level judging the openings says the same.
@@ -127,8 +130,7 @@ impl Progress {
 
     /// Gives up the names of an open key set that no entry needs any more, so that they leave room for others.
     fn free_names(&mut self, set: u32) {
-        let spec = self.spec.clone();
-        let spec = &*spec.0;
+        let spec = self.model.clone();
         let (index, axis) = (set as usize, Axis::Keys(set));
         if spec.key_sets[index].max.is_none() {
             return;
@@ -166,7 +168,7 @@ impl Progress {
             told: self.state.told(field.first_slot).map(|_| field.default.clone()),
         };
         let mut moved = vec![entry; field.slots().len()];
-        for slot in field.slots().filter(|slot| self.spec.0.is_made(field, *slot, &self.state.made)) {
+        for slot in field.slots().filter(|slot| self.model.is_made(field, *slot, &self.state.made)) {
             let told = self.state.told(slot).cloned();
             let mut keys = field.keys_of(slot);
             if used.get(keys[at] as usize) == Some(&true) {
@@ -175,14 +177,14 @@ impl Progress {
                 let value = self.state.value(slot).clone();
                 moved[field.slot_at(&keys) - field.first_slot] = Moving { value, marks, told };
             } else if let Some(told) = told.filter(|told| *told != field.default) {
-                let key = key_of(&self.spec.0, field, slot, &self.state.made);
+                let key = key_of(&self.model, field, slot, &self.state.made);
                 let (name, after) = (field.name.clone(), field.default.clone());
                 self.gone.push(Update { field: name, key, before: told, after });
             }
         }
         for (slot, Moving { value, marks: (entry, checkpoint), told }) in field.slots().zip(moved) {
             self.state.write_through(slot, value);
-            if field.rewinds && self.state.spot.level().is_some() {
+            if field.rewinds && self.state.position.level().is_some() {
                 self.state.write_marks(slot, entry, checkpoint);
             }
             if let Some(told) = told {
@@ -198,8 +200,8 @@ impl Progress {
     }
 
     fn all_of(&mut self, wanted: impl Fn(&Field) -> bool, changes: &mut Vec<Change>) {
-        let spec = self.spec.clone();
-        for field in spec.0.fields.iter().filter(|field| wanted(field)) {
+        let spec = self.model.clone();
+        for field in spec.fields.iter().filter(|field| wanted(field)) {
             for slot in field.slots() {
                 self.back_to_default(field, slot, changes);
             }
@@ -211,10 +213,10 @@ impl Progress {
         if before != field.default {
             changes.push(Change {
                 field: field.name.clone(),
-                key: key_of(&self.spec.0, field, slot, &self.state.made),
+                key: key_of(&self.model, field, slot, &self.state.made),
                 before,
                 after: field.default.clone(),
-                fate: Fate::Simple(Simple::Reset),
+                fate: Fate::Plain(PlainFate::Reset),
                 clamped: false,
             });
         }
@@ -225,7 +227,7 @@ impl Progress {
     fn end_visit(&mut self, changes: &mut Vec<Change>) {
         self.all_of(Field::needs_level, changes);
         self.state.take_marks();
-        self.state.spot = Spot::Menu;
+        self.state.position = Position::Menu;
     }
 }
 

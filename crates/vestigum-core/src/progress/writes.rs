@@ -3,14 +3,15 @@
 use std::sync::Arc;
 
 use crate::handle::{Handle, Number, Scalar};
-use crate::image::Tree;
+use crate::model::entry::Found;
+use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, Written};
-use crate::spec::{Field, FieldId, Limits};
-use crate::types::Type;
+use crate::progress::Progress;
+use crate::progress::display::exactly;
+use crate::value::limits::Limits;
+use crate::value::tree::Tree;
+use crate::value::types::Type;
 use crate::value::{Value, sum};
-
-use super::display::exactly;
-use super::{Found, Progress};
 
 impl Progress {
     /// Writes a value. It is brought into the field's limits, and the answer says so.
@@ -60,7 +61,7 @@ impl Progress {
     pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
         let by = self.fitted(id, by)?;
-        if !self.spec.0.field(id).ty.is_number() {
+        if !self.model.field(id).ty.is_number() {
             return Err(self.no_such_operation(id, "added to"));
         }
         self.put_by_name(id, keys, |old, limits| {
@@ -77,11 +78,11 @@ impl Progress {
     /// As [`Progress::write`], and if the field is neither.
     pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
-        let (Type::List(inner) | Type::Set(inner)) = self.spec.0.field(id).ty.clone() else {
+        let (Type::List(inner) | Type::Set(inner)) = self.model.field(id).ty.clone() else {
             return Err(self.no_such_operation(id, "inserted into without a key"));
         };
         let item = self.fitted_to(id, item, &inner)?;
-        let is_set = matches!(self.spec.0.field(id).ty, Type::Set(_));
+        let is_set = matches!(self.model.field(id).ty, Type::Set(_));
         self.put_by_name(id, keys, |old, limits| {
             let (item, cut) = limits.clamp_item(item);
             // What is in a full container stays: the new value is the one that finds no room.
@@ -112,7 +113,7 @@ impl Progress {
     /// As [`Progress::write`], and if the field is no map.
     pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
-        let Type::Map(inner) = self.spec.0.field(id).ty.clone() else {
+        let Type::Map(inner) = self.model.field(id).ty.clone() else {
             return Err(self.no_such_operation(id, "inserted into with a key"));
         };
         let item = self.fitted_to(id, item, &inner)?;
@@ -139,7 +140,7 @@ impl Progress {
     /// As [`Progress::write`], and if the field is none of these.
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
-        let item = match self.spec.0.field(id).ty.clone() {
+        let item = match self.model.field(id).ty.clone() {
             Type::List(inner) | Type::Set(inner) => self.fitted_to(id, item, &inner)?,
             Type::Map(_) => self.fitted_to(id, item, &Type::Text)?,
             _ => return Err(self.no_such_operation(id, "removed from")),
@@ -171,12 +172,12 @@ impl Progress {
     }
 
     fn fitted(&self, field: FieldId, value: Value) -> Result<Value, AccessError> {
-        let ty = self.spec.0.field(field).ty.clone();
+        let ty = self.model.field(field).ty.clone();
         self.fitted_to(field, value, &ty)
     }
 
     fn fitted_to(&self, field: FieldId, value: Value, ty: &Type) -> Result<Value, AccessError> {
-        let name = || self.spec.0.field(field).name.to_string();
+        let name = || self.model.field(field).name.to_string();
         value.clone().fitted(ty).ok_or_else(|| match exactly(&Tree::of(&value), ty, &name()) {
             // Of a struct it says which member is the matter.
             Err(misfits) if ty.has_struct() => AccessError::Shape { field: name(), why: misfits.join("; ") },
@@ -185,7 +186,7 @@ impl Progress {
     }
 
     fn no_such_operation(&self, field: FieldId, what: &'static str) -> AccessError {
-        let field = self.spec.0.field(field);
+        let field = self.model.field(field);
         AccessError::NoSuchOperation { field: field.name.to_string(), ty: field.ty.clone(), what }
     }
 
@@ -196,8 +197,8 @@ impl Progress {
         keys: &[&str],
         new: impl FnOnce(Value, &Limits) -> (Value, bool),
     ) -> Result<Written, AccessError> {
-        let spec = self.spec.clone();
-        let field = spec.0.field(id);
+        let spec = self.model.clone();
+        let field = spec.field(id);
         let found = self.entry(field, keys)?;
         if !self.takes(field) {
             return Err(self.why_not(id));
@@ -220,7 +221,7 @@ impl Progress {
 
     #[inline(always)]
     fn takes(&self, field: &Field) -> bool {
-        !self.closed && field.played && (!field.in_level || self.state.spot.is_level())
+        !self.closed && field.played && (!field.in_level || self.state.position.is_level())
     }
 
     /// Writes what `new` makes of the old value, if play may write the field where it is now.
@@ -231,7 +232,7 @@ impl Progress {
         slot: usize,
         new: impl FnOnce(&Value, &Limits) -> (Value, bool),
     ) -> Result<Written, AccessError> {
-        let field = self.spec.0.field(id);
+        let field = self.model.field(id);
         if !self.takes(field) {
             return Err(self.why_not(id));
         }
@@ -244,7 +245,7 @@ impl Progress {
     #[cold]
     #[inline(never)]
     fn why_not(&self, field: FieldId) -> AccessError {
-        let field = self.spec.0.field(field);
+        let field = self.model.field(field);
         let name = field.name.to_string();
         if self.closed {
             AccessError::Closed

@@ -4,16 +4,16 @@
 //! there is one set of rules and one set of messages.
 
 use crate::diagnostic::{Diagnostics, SourceSpan, Spanned};
-use crate::fate::Simple;
-use crate::history::History;
-use crate::value::Value;
-
-use super::document::{
-    DeedEntry, Document, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry, TableEntry, Word,
+use crate::document::write;
+use crate::document::{
+    Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry, TableEntry, Word,
 };
-use super::write::write;
-use super::{Accept, Respawn, Resume, Span, Spec, WrittenBy};
-
+use crate::history::History;
+use crate::spec::Spec;
+use crate::value::Value;
+use crate::vocabulary::fate::PlainFate;
+use crate::vocabulary::policy::{Accept, Respawn, Resume};
+use crate::vocabulary::span::{Span, WrittenBy};
 /// A spec that is being written.
 #[derive(Clone, Debug, Default)]
 #[must_use]
@@ -64,12 +64,13 @@ impl Spec {
     ///
     /// ```
     /// use vestigum_core::Spec;
-    /// use vestigum_core::fate::Simple;
-    /// use vestigum_core::spec::{FieldBuilder, RuleBuilder, Span};
+    /// use vestigum_core::vocabulary::fate::PlainFate;
+    /// use vestigum_core::Span;
+    /// use vestigum_core::spec::builder::{FieldBuilder, RuleBuilder};
     ///
     /// let spec = Spec::builder("fellpost")
     ///     .order(["mill_lane", "heather_rise"])
-    ///     .field(FieldBuilder::new("letters", "int").lasts(Span::Visit).after_failure(Simple::Checkpoint))
+    ///     .field(FieldBuilder::new("letters", "int").lasts(Span::Visit).after_failure(PlainFate::Checkpoint))
     ///     .field(
     ///         FieldBuilder::new("best_letters", "int")
     ///             .per(["level"])
@@ -88,7 +89,7 @@ impl Spec {
 
     /// The spec as a TOML document, without the comments of the one it was read from.
     pub fn to_toml(&self) -> String {
-        write(&self.0.document)
+        write::write(&self.model.document)
     }
 }
 
@@ -235,7 +236,7 @@ impl SpecBuilder {
     /// # Errors
     /// Everything that is wrong with it, at once, shown on the TOML document that says the same.
     pub fn build(self) -> Result<Spec, Diagnostics> {
-        Spec::from_named_toml("the spec that was built", &write(&self.document))
+        Spec::from_named_toml("the spec that was built", &write::write(&self.document))
     }
 
     /// A migration.
@@ -249,7 +250,7 @@ impl SpecBuilder {
     /// # Errors
     /// As [`SpecBuilder::build`] and [`Spec::from_toml_with_history`].
     pub fn build_with_history(self, history: History) -> Result<Spec, Diagnostics> {
-        Spec::from_named_toml_with_history("the spec that was built", &write(&self.document), history)
+        Spec::from_named_toml_with_history("the spec that was built", &write::write(&self.document), history)
     }
 }
 
@@ -350,7 +351,7 @@ impl FieldBuilder {
     }
 
     /// What a failure does to it.
-    pub fn after_failure(mut self, fate: Simple) -> Self {
+    pub fn after_failure(mut self, fate: PlainFate) -> Self {
         self.entry.after_failure = Some(word(fate.word()));
         self
     }
@@ -409,12 +410,12 @@ impl FieldBuilder {
 
 impl RuleBuilder {
     fn operand(operation: &str, expression: &str) -> Self {
-        RuleBuilder(RuleEntry { does: DeedEntry::Operand(word(operation), word(expression)), when: None })
+        RuleBuilder(RuleEntry { does: EffectEntry::Operand(word(operation), word(expression)), when: None })
     }
 
     /// A fate without an operand.
-    pub fn fate(fate: Simple) -> Self {
-        RuleBuilder(RuleEntry { does: DeedEntry::Bare(word(fate.word())), when: None })
+    pub fn fate(fate: PlainFate) -> Self {
+        RuleBuilder(RuleEntry { does: EffectEntry::Bare(word(fate.word())), when: None })
     }
 
     /// The expression replaces the value.

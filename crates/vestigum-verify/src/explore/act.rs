@@ -6,11 +6,14 @@
 
 use std::fmt;
 
-use vestigum_core::moment::Moment;
-use vestigum_core::place::Spot;
-use vestigum_core::progress::Progress;
-use vestigum_core::spec::{Field, FieldId, Spec, SpecData};
-use vestigum_core::value::{Value, add};
+use vestigum_core::Moment;
+use vestigum_core::Progress;
+use vestigum_core::Spec;
+use vestigum_core::Value;
+use vestigum_core::model::Model;
+use vestigum_core::model::field::{Field, FieldId};
+use vestigum_core::state::position::Position;
+use vestigum_core::value::add;
 
 /// One thing that happens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -38,35 +41,35 @@ pub(crate) struct Repertoire {
 impl Repertoire {
     /// Everything that is possible in a state.
     pub fn acts(&self, spec: &Spec, game: &Progress) -> Vec<Act> {
-        let data = &*spec.0;
+        let data = &**spec.model();
         let mut acts = Vec::new();
         let allowed = |moment: &Moment| !self.without.contains(moment) && (self.failures || !moment.is_failure());
         let mut add = |moments: &[Moment]| {
             acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)))
         };
-        match &game.state.spot {
-            Spot::Menu | Spot::RunOver => add(&[Moment::NewRun]),
-            Spot::Level(_) => {
+        match &game.state().position {
+            Position::Menu | Position::RunOver => add(&[Moment::NewRun]),
+            Position::Level(_) => {
                 add(&[Moment::Complete, Moment::Death, Moment::Restart, Moment::Travel, Moment::Abandon]);
             }
         }
         let own: Vec<Moment> = (0..data.own_moments.len() as u16).map(Moment::Own).collect();
         add(&own);
         // In the menu a game over is no failure.
-        let over = match &game.state.spot {
-            Spot::Menu => true,
-            Spot::Level(_) => self.failures,
-            Spot::RunOver => false,
+        let over = match &game.state().position {
+            Position::Menu => true,
+            Position::Level(_) => self.failures,
+            Position::RunOver => false,
         };
         if over && self.says_game_over && !self.without.contains(&Moment::GameOver) {
             acts.push(Act::Moment(Moment::GameOver));
         }
-        match &game.state.spot {
-            Spot::Menu => {
+        match &game.state().position {
+            Position::Menu => {
                 let open = (0..data.levels.len() as u32).filter(|level| game.is_open(*level));
                 acts.extend(open.map(Act::Enter));
             }
-            Spot::Level(standing) => {
+            Position::Level(standing) => {
                 let sources = data.sources.iter().enumerate().filter(|(index, source)| {
                     self.sources[*index]
                         && source.is_in(standing.level)
@@ -76,10 +79,10 @@ impl Repertoire {
                 let listed = data.level(standing.level).checkpoints.len() as u32;
                 acts.extend((0..listed).map(Act::Checkpoint));
             }
-            Spot::RunOver => {}
+            Position::RunOver => {}
         }
         // Quitting inside a level takes back what a failure would, so it counts as one.
-        let quits = self.failures || !game.state.spot.is_level();
+        let quits = self.failures || !game.state().position.is_level();
         if quits && allowed(&Moment::Quit) {
             acts.push(Act::Relaunch);
         }
@@ -87,22 +90,21 @@ impl Repertoire {
     }
 
     fn slot(&self, game: &Progress, source: usize, level: u32) -> usize {
-        let field = game.spec.0.field(self.counters[source]);
+        let field = game.model().field(self.counters[source]);
         if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot }
     }
 
     fn taken(&self, game: &Progress, source: usize, level: u32) -> i64 {
-        game.state.value(self.slot(game, source, level)).as_int()
+        game.state().value(self.slot(game, source, level)).as_int()
     }
 
     /// Does one thing, to its end; answers whether it was possible.
     pub fn apply(&self, game: &mut Progress, act: Act) -> bool {
-        let spec = game.spec.clone();
-        let data = &spec.0;
+        let data = game.model().clone();
         let done = match act {
             Act::Enter(level) => game.enter(&data.level(level).id),
             Act::Checkpoint(index) => {
-                let Some(level) = game.state.spot.level() else { return false };
+                let Some(level) = game.state().position.level() else { return false };
                 let Some(name) = data.level(level).checkpoints.get(index as usize) else { return false };
                 game.checkpoint(name)
             }
@@ -128,35 +130,35 @@ impl Repertoire {
 
     /// Takes a source: its counter goes up, and what it gives is written as play would write it.
     pub fn take(&self, game: &mut Progress, source: usize) {
-        let Some(level) = game.state.spot.level() else { return };
-        let spec = game.spec.clone();
+        let Some(level) = game.state().position.level() else { return };
+        let spec = game.model().clone();
         let slot = self.slot(game, source, level);
-        let taken = game.state.value(slot).as_int();
-        game.state.write(slot, Value::Int(taken + 1));
-        for gift in &spec.0.sources[source].gives {
-            let field = spec.0.field(gift.field);
+        let taken = game.state().value(slot).as_int();
+        game.state_mut().write(slot, Value::Int(taken + 1));
+        for gift in &spec.sources[source].gives {
+            let field = spec.field(gift.field);
             let slot = if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot };
-            let old = game.state.value(slot);
+            let old = game.state().value(slot);
             let new = match (&gift.value, old.is_filled()) {
                 (Value::Int(_) | Value::Float(_), true) => add(old, &gift.value),
                 (value, _) => value.clone(),
             };
             let (new, _) = field.limits.clamp(new);
-            game.state.write(slot, new);
+            game.state_mut().write(slot, new);
         }
         game.judge_openings();
     }
 }
 
 /// Whether the game itself says that the run is over: no condition does, and something depends on it.
-pub(crate) fn says_game_over(spec: &SpecData) -> bool {
+pub(crate) fn says_game_over(spec: &Model) -> bool {
     let ruled = |field: &Field| !spec.plan.fate(field.id, Moment::GameOver).rules.is_empty();
     spec.over_when.is_none() && spec.fields.iter().any(ruled)
 }
 
 /// The act as statements of a playthrough, one line each.
 pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<String> {
-    let data = &*spec.0;
+    let data = &**spec.model();
     match act {
         Act::Enter(level) => vec![format!("enter {}", data.level(level).id)],
         Act::Checkpoint(index) => {

@@ -7,9 +7,13 @@
 
 use rustc_hash::FxHashSet;
 
-use vestigum_core::expression::Expression;
-use vestigum_core::fate::Deed;
-use vestigum_core::spec::{FieldId, Opening, Source, Spec, SpecData};
+use vestigum_core::Spec;
+use vestigum_core::model::Model;
+use vestigum_core::model::expression::Expression;
+use vestigum_core::model::fates::Effect;
+use vestigum_core::model::field::FieldId;
+use vestigum_core::model::level::Opening;
+use vestigum_core::model::source::Source;
 
 /// The fields and sources that matter to a question.
 #[derive(Clone, Debug)]
@@ -25,7 +29,7 @@ pub(super) struct Cone {
 impl Cone {
     /// `counters` are the fields that count how often a source was taken.
     pub fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
-        let data = &*spec.0;
+        let data = &**spec.model();
         let mut opening = vec![data.completed, data.opened];
         for level in &data.levels {
             if let Opening::When(condition) = &level.opens {
@@ -57,18 +61,18 @@ impl Cone {
 pub(crate) fn closed(spec: &Spec, mut fields: FxHashSet<FieldId>) -> FxHashSet<FieldId> {
     let mut waiting: Vec<FieldId> = fields.iter().copied().collect();
     while let Some(field) = waiting.pop() {
-        waiting.extend(read_by_rules(&spec.0, spec, field).into_iter().filter(|read| fields.insert(*read)));
+        waiting.extend(read_by_rules(spec.model(), spec, field).into_iter().filter(|read| fields.insert(*read)));
     }
     fields
 }
 
-fn read_by_rules(data: &SpecData, spec: &Spec, field: FieldId) -> Vec<FieldId> {
+fn read_by_rules(data: &Model, spec: &Spec, field: FieldId) -> Vec<FieldId> {
     let mut read = Vec::new();
     let mut add = |expression: &Expression| read.extend_from_slice(expression.reads());
     for moment in spec.moments() {
         for rule in &data.plan.fate(field, moment).rules {
             rule.when.iter().for_each(&mut add);
-            if let Deed::Operation(_, operand) = &rule.does {
+            if let Effect::Operation(_, operand) = &rule.does {
                 add(operand);
             }
         }

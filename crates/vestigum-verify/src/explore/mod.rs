@@ -53,6 +53,7 @@ mod cone;
 mod question;
 mod search;
 mod story;
+mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
 pub(crate) use cone::closed;
@@ -61,3 +62,4 @@ pub use question::{Question, questions};
 pub(crate) use search::put_state;
 pub use search::{Bounds, Ending, Found, Search, Seen};
 pub use story::Counterexample;
+pub use threads::{Explored, explore_all, explore_with};

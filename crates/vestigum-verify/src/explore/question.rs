@@ -2,16 +2,24 @@
 
 use std::sync::Arc;
 
+use vestigum_core::Moment;
+use vestigum_core::Progress;
+use vestigum_core::Type;
+use vestigum_core::Value;
 use vestigum_core::codes;
-use vestigum_core::expression::{Env, Expression, Restating, Scope, compile};
-use vestigum_core::fate::{Deed, Operation, Rule};
-use vestigum_core::moment::Moment;
-use vestigum_core::place::Checkpoint;
-use vestigum_core::progress::{Progress, entry_name};
-use vestigum_core::spec::{Field, FieldId, Promised, Span, Spec};
-use vestigum_core::suspend::{SuspendedFate, resembled, unpriced, without_price};
-use vestigum_core::types::Type;
-use vestigum_core::value::{Value, below};
+use vestigum_core::evaluation::Env;
+use vestigum_core::evaluation::restate::Restating;
+use vestigum_core::model::entry::entry_name;
+use vestigum_core::model::expression::Expression;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::field::{Field, FieldId};
+use vestigum_core::model::promise::Promised;
+use vestigum_core::reading::compile::{Scope, compile};
+use vestigum_core::state::position::Checkpoint;
+use vestigum_core::suspension::fates::{SuspendedFate, resembled_failure, suspended_fate, unconditional_fate};
+use vestigum_core::value::below;
+use vestigum_core::vocabulary::fate::Operation;
+use vestigum_core::{Span, Spec};
 
 use super::act::Act;
 
@@ -66,7 +74,7 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
         let index = questions.len();
         questions.push(Question { index, name, asked });
     };
-    for promise in &spec.0.promises {
+    for promise in &spec.model().promises {
         match &promise.promised {
             Promised::Holds(condition, after) => {
                 ask(promise.name.clone(), Asked::Holds(Box::new(condition.clone()), after.clone()));
@@ -74,7 +82,8 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
             // Each field on its own depends on less than all of them together, so there is less to search.
             Promised::NeverFalls(fields) => {
                 for id in fields {
-                    let of = if fields.len() == 1 { String::new() } else { format!(": {}", spec.0.field(*id).name) };
+                    let of =
+                        if fields.len() == 1 { String::new() } else { format!(": {}", spec.model().field(*id).name) };
                     ask(format!("{}{of}", promise.name).into(), Asked::NeverFalls(*id));
                 }
             }
@@ -84,11 +93,11 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
         ask("every level can be opened and completed".into(), Asked::Reachable);
     }
     // Without a source there is nothing to gain.
-    let records = spec.0.fields.iter().filter(|field| !spec.0.sources.is_empty() && is_record(spec, field));
+    let records = spec.model().fields.iter().filter(|field| !spec.model().sources.is_empty() && is_record(spec, field));
     for field in records {
         ask(format!("failing gains nothing for `{}`", field.name).into(), Asked::NothingGained(field.id));
     }
-    for field in spec.0.fields.iter().filter(|field| may_pay(spec, field)) {
+    for field in spec.model().fields.iter().filter(|field| may_pay(spec, field)) {
         ask(format!("leaving keeps no more of `{}` than dying", field.name).into(), Asked::NoBetterLeft(field.id));
     }
     questions
@@ -96,15 +105,15 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
 
 /// Whether leaving can have another fate for the field than a death has, which then takes no price.
 fn may_pay(spec: &Spec, field: &Field) -> bool {
-    let data = &*spec.0;
+    let data = &**spec.model();
     let fates = |moment: Moment| {
-        let touched = unpriced(data, field, moment)?;
-        let otherwise = data.plan.fate(field.id, moment).otherwise;
+        let touched = unconditional_fate(data, field, moment)?;
+        let otherwise = data.plan.fate(field.id, moment).fallback;
         Some((data.meant(moment, touched), data.meant(moment, otherwise)))
     };
     let Some(death) = fates(Moment::Death) else { return false };
-    let saved = resembled(data.resume);
-    let SuspendedFate { touched, untouched } = without_price(data, field, saved);
+    let saved = resembled_failure(data.resume);
+    let SuspendedFate { touched, untouched } = suspended_fate(data, field, saved);
     let quits = Some((data.meant(saved, touched), data.meant(saved, untouched)));
     let differs = [fates(Moment::Abandon), quits].iter().any(|left| *left != Some(death));
     differs && matches!(field.lasts, Span::Run | Span::Profile) && field.ty.is_number()
@@ -112,13 +121,13 @@ fn may_pay(spec: &Spec, field: &Field) -> bool {
 
 /// A record is what outlives the run and can grow when a level is completed.
 fn is_record(spec: &Spec, field: &Field) -> bool {
-    let data = &*spec.0;
+    let data = &**spec.model();
     let rules = &data.plan.fate(field.id, Moment::Complete).rules;
     let grows = |(index, rule): (usize, &Rule)| match &rule.does {
-        Deed::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rules, index),
-        Deed::Operation(Operation::Max, _) => true,
-        Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_above(0.0),
-        Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
+        Effect::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rules, index),
+        Effect::Operation(Operation::Max, _) => true,
+        Effect::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_above(0.0),
+        Effect::Operation(Operation::Min | Operation::Union, _) | Effect::Plain(_) => false,
     };
     let fed = rules.iter().enumerate().any(grows);
     fed && matches!(field.lasts, Span::Profile | Span::Device) && field.ty.is_number()
@@ -147,13 +156,13 @@ impl Question {
 
     /// Why the spec allows it, if it does.
     pub fn allowed<'s>(&self, spec: &'s Spec) -> Option<&'s str> {
-        let subject = self.reads().first().map(|id| &*spec.0.field(*id).name);
+        let subject = self.reads().first().map(|id| spec.model().field(*id).name());
         because(spec, self.code()?, subject)
     }
 
     /// The levels that the question leaves out because the spec allows that they are never completed, and why.
     pub fn allowed_levels<'s>(&self, spec: &'s Spec) -> impl Iterator<Item = (&'s str, &'s str)> {
-        let levels = spec.0.levels.iter().filter(|_| matches!(self.asked, Asked::Reachable));
+        let levels = spec.model().levels.iter().filter(|_| matches!(self.asked, Asked::Reachable));
         let levels =
             levels.filter_map(|level| Some((&*level.id, because(spec, codes::NEVER_COMPLETED, Some(&level.id))?)));
         levels.filter(|_| self.allowed(spec).is_none())
@@ -170,17 +179,17 @@ impl Question {
 
 /// Why the spec allows a finding about something.
 fn because<'s>(spec: &'s Spec, code: &str, subject: Option<&str>) -> Option<&'s str> {
-    let entry = spec.0.document.allowed.iter().find(|entry| entry.allows(code, subject));
+    let entry = spec.model().document.allowed.iter().find(|entry| entry.allows(code, subject));
     entry.map(|entry| entry.because.value.as_str())
 }
 
 /// What a finding of exploring can be about, by its code: levels and fields by name.
 pub(crate) fn subjects<'s>(spec: &'s Spec, code: &str) -> Vec<&'s str> {
     if code == codes::NEVER_COMPLETED {
-        return spec.0.levels.iter().map(|level| &*level.id).collect();
+        return spec.model().levels.iter().map(|level| &*level.id).collect();
     }
     let asked = questions(spec).into_iter().filter(|question| question.code() == Some(code));
-    asked.filter_map(|question| Some(&*spec.0.field(*question.reads().first()?).name)).collect()
+    asked.filter_map(|question| Some(spec.model().field(*question.reads().first()?).name())).collect()
 }
 
 /// The moment that an act says.
@@ -202,7 +211,7 @@ impl Asked {
             Asked::Holds(condition, moments) if moments.contains(&moment) => {
                 // A moment that leaves a level is about the level that is left.
                 let enters = matches!(moment, Moment::Enter | Moment::Checkpoint | Moment::Launch);
-                let env = Env { before: Some(&before.state), ..env_of(if enters { after } else { before }, after) };
+                let env = Env { before: Some(before.state()), ..env_of(if enters { after } else { before }, after) };
                 if condition.needs_level() && env.level.is_none() {
                     return None;
                 }
@@ -231,34 +240,34 @@ impl Asked {
 
 /// The state after a moment, with the level and the checkpoint of a place.
 fn env_of<'a>(place: &'a Progress, after: &'a Progress) -> Env<'a> {
-    let standing = place.state.spot.standing();
+    let standing = place.state().position.level_position();
     let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
-    Env::new(&after.spec.0, &after.state, standing.map(|standing| standing.level), checkpoint)
+    Env::new(&after.model(), after.state(), standing.map(|standing| standing.level), checkpoint)
 }
 
 /// What leaving has left more of than a death in its place would have.
 fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
     let leaves = matches!(act, Act::Moment(Moment::Abandon) | Act::Relaunch);
-    if !leaves || !before.state.spot.is_level() {
+    if !leaves || !before.state().position.is_level() {
         return None;
     }
     // A game over that follows is a price, so both are looked at before it; and what launching again adds is not kept.
     let mut died = before.clone();
     died.failure(Moment::Death).ok()?;
     let left = if act == Act::Relaunch {
-        before.suspend().state
+        before.suspend().state().clone()
     } else {
         let mut left = before.clone();
         left.failure(Moment::Abandon).ok()?;
-        left.state
+        left.into_state()
     };
-    let spec = &*after.spec.0;
+    let spec = &*after.model();
     let field = spec.field(id);
     let more =
-        |slot: &usize| [&left, &after.state].iter().all(|kept| below(died.state.value(*slot), kept.value(*slot)));
+        |slot: &usize| [&left, after.state()].iter().all(|kept| below(died.state().value(*slot), kept.value(*slot)));
     let slot = field.slots().find(more)?;
-    let name = entry_name(spec, field, slot, &after.state.made);
-    let (left, dead) = (after.state.value(slot), died.state.value(slot));
+    let name = entry_name(spec, field, slot, &after.state().made);
+    let (left, dead) = (after.state().value(slot), died.state().value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
     let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
     Some(Broken { what, expect: at_most(&name, dead), note: None })
@@ -270,15 +279,15 @@ pub(super) fn at_most(name: &str, value: &Value) -> String {
 }
 
 fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
-    let spec = &*after.spec.0;
+    let spec = &*after.model();
     let field = spec.field(id);
     let slot = field.slots().find(|slot| {
-        let (old, new) = (before.state.value(*slot), after.state.value(*slot));
+        let (old, new) = (before.state().value(*slot), after.state().value(*slot));
         let bool_fell = *old == Value::Bool(true) && *new == Value::Bool(false);
         old != new && (bool_fell || !new.is_filled() || (old.is_filled() && below(new, old)))
     })?;
-    let name = entry_name(spec, field, slot, &after.state.made);
-    let (old, new) = (before.state.value(slot), after.state.value(slot));
+    let name = entry_name(spec, field, slot, &after.state().made);
+    let (old, new) = (before.state().value(slot), after.state().value(slot));
     let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
     let expect = match (old, old.literal().unwrap_or_default()) {
         (Value::Bool(_), _) => name.clone(),
@@ -301,7 +310,7 @@ fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: 
         })
         .collect();
     let when = moment.map(|moment| format!("after `{}` ", env.spec.moment_name(moment))).unwrap_or_default();
-    let restating = Restating { env: *env, seen, level: after.state.spot.level() };
+    let restating = Restating { env: *env, seen, level: after.state().position.level() };
     let expect = condition.restated(restating).filter(|text| fails(text, after));
     Broken {
         what: format!("{when}{}", parts.join("; ")),
@@ -313,7 +322,7 @@ fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: 
 
 /// Whether an expectation can be read by a playthrough, and fails where this one stands.
 fn fails(text: &str, after: &Progress) -> bool {
-    let compiled = compile(&after.spec.0, Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
+    let compiled = compile(&after.model(), Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
     compiled.is_some_and(|expectation| after.evaluate(&expectation).is_ok_and(|value| !value.as_bool()))
 }
 

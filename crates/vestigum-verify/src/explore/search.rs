@@ -3,12 +3,14 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_128;
 
-use vestigum_core::moment::Moment;
-use vestigum_core::place::Spot;
-use vestigum_core::progress::{Progress, entry_name};
-use vestigum_core::spec::Spec;
+use vestigum_core::Moment;
+use vestigum_core::Progress;
+use vestigum_core::Spec;
+use vestigum_core::Value;
+use vestigum_core::model::entry::entry_name;
 use vestigum_core::state::State;
-use vestigum_core::value::{Value, below};
+use vestigum_core::state::position::Position;
+use vestigum_core::value::below;
 
 use super::act::{Act, Repertoire, says_game_over};
 use super::cone::Cone;
@@ -157,7 +159,7 @@ impl<'s> Search<'s> {
     }
 
     /// Ends the search where it is: what it has not seen is left open.
-    pub fn stop(&mut self) {
+    pub fn checkpoint_key(&mut self) {
         if let Some(mut honest) = self.honest.take() {
             honest.seen.stopped = true;
             self.ended = Some(Ending::Holds(honest.seen));
@@ -173,19 +175,19 @@ impl<'s> Search<'s> {
         let question = questions(&spec).swap_remove(question.index);
         let mut cone = Cone::of(&spec, &counters, question.reads());
         if !bounds.reduce {
-            cone.slots = (0..spec.0.slots).collect();
+            cone.slots = (0..spec.model().slots).collect();
             cone.sources.iter_mut().for_each(|matters| *matters = true);
         }
-        let says_game_over = says_game_over(&spec.0);
+        let says_game_over = says_game_over(spec.model());
         let sources = cone.sources.clone();
         let without = bounds.without.clone();
         let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
-        let untouched = Progress::at(&spec, State::fresh(&spec.0));
+        let untouched = Progress::at(spec.model(), State::fresh(spec.model()));
         let game = Progress::fresh(&spec);
         // What is allowed never to be completed is as good as completed.
-        let mut completed = vec![false; spec.0.levels.len()];
+        let mut completed = vec![false; spec.model().levels.len()];
         for (level, _) in question.allowed_levels(&spec) {
-            completed[spec.0.level_ids[level] as usize] = true;
+            completed[spec.model().level_ids[level] as usize] = true;
         }
         let mut search = Search {
             question,
@@ -203,10 +205,10 @@ impl<'s> Search<'s> {
             honest: None,
             spec,
         };
-        let key = search.key(&mut Vec::new(), &game.state, 0);
+        let key = search.key(&mut Vec::new(), game.state(), 0);
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
-        search.note(&game.state, 0);
+        search.note(game.state(), 0);
         // The first launch is a moment like any other, from everything at its default.
         let asked = &search.question.asked;
         let launched = Happened { moment: Moment::Launch, before: &untouched, after: &game, seen: true };
@@ -250,7 +252,7 @@ impl<'s> Search<'s> {
                 if enters > VISITS && self.counts_visits() {
                     continue;
                 }
-                let key = self.key(&mut bytes, &after.state, enters);
+                let key = self.key(&mut bytes, after.state(), enters);
                 let new = !self.visited.contains(&key) && known.insert(key);
                 if new || broken.is_some() {
                     let next = new.then_some((after, enters));
@@ -296,7 +298,7 @@ impl<'s> Search<'s> {
             let id = self.visits.len() as u32;
             self.visits.push(Visit { parent: found.parent, act: found.act });
             self.seen.states += 1;
-            if let Some(broken) = self.note(&game.state, enters) {
+            if let Some(broken) = self.note(game.state(), enters) {
                 self.seen.depth = depth;
                 self.ended = Some(self.counterexample(found.parent, found.act, &broken));
                 return false;
@@ -340,11 +342,11 @@ impl<'s> Search<'s> {
         // Where not all was seen, what was not found may be further on.
         self.ended = Some(match missing.filter(|_| asked && self.seen.all) {
             Some(_) if !self.cone.blind.is_empty() => {
-                let names = self.cone.blind.iter().map(|id| self.spec.0.field(*id).name.to_string());
+                let names = self.cone.blind.iter().map(|id| self.spec.model().field(*id).name.to_string());
                 Ending::Unknown(self.seen, names.collect())
             }
             Some(level) => {
-                let id = self.spec.0.level(level as u32).id.clone();
+                let id = self.spec.model().level(level as u32).id.clone();
                 let what = format!("`{id}` is never completed, whatever is played");
                 let expect = format!("completed[{id}]");
                 self.told(&[], &Broken { what, expect, note: None })
@@ -363,7 +365,7 @@ impl<'s> Search<'s> {
 
     /// What a new state adds to what the whole search knows, and what that breaks.
     fn note(&mut self, state: &State, enters: u8) -> Option<Broken> {
-        let data = self.spec.0.clone();
+        let data = self.spec.model().clone();
         match self.question.asked {
             Asked::Reachable => {
                 let slots = data.field(data.completed).slots();
@@ -463,17 +465,17 @@ impl<'s> Search<'s> {
 
 /// The place, and some values with their marks.
 pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
-    match &state.spot {
-        Spot::Menu => bytes.push(0),
-        Spot::RunOver => bytes.push(1),
-        Spot::Level(standing) => {
+    match &state.position {
+        Position::Menu => bytes.push(0),
+        Position::RunOver => bytes.push(1),
+        Position::Level(standing) => {
             bytes.push(2);
             bytes.extend_from_slice(&standing.level.to_le_bytes());
             bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
             bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
         }
     }
-    let in_level = state.spot.is_level();
+    let in_level = state.position.is_level();
     for slot in slots {
         let value = state.value(*slot);
         put(bytes, value);

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use vestigum_core::spec::Spec;
+use vestigum_core::Spec;
 
 use super::act::{Act, statements};
 use super::question::{Broken, Question};
@@ -92,8 +92,8 @@ pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Brok
 }
 
 /// Whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.
-fn leaves(moment: vestigum_core::moment::Moment) -> bool {
-    use vestigum_core::moment::Moment::{Abandon, Complete, GameOver, NewRun, Travel};
+fn leaves(moment: vestigum_core::Moment) -> bool {
+    use vestigum_core::Moment::{Abandon, Complete, GameOver, NewRun, Travel};
     matches!(moment, Complete | Travel | Abandon | GameOver | NewRun)
 }
 

@@ -6,8 +6,8 @@ use std::sync::{Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use vestigum_core::Spec;
 use crate::explore::{Bounds, Ending, Found, Question, Search, Seen};
+use vestigum_core::Spec;
 
 /// So many states of the frontier are looked at together.
 const PART: usize = 128;
@@ -68,8 +68,9 @@ pub struct Explored {
 /// there are. `watch` hears after each round how much was seen.
 ///
 /// ```
-/// use vestigum::explore::{Bounds, Ending, questions};
-/// use vestigum::{Spec, explore_with};
+/// use vestigum_verify::explore::{Bounds, Ending, questions};
+/// use vestigum::Spec;
+/// use vestigum_verify::explore::explore_with;
 ///
 /// let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]")?;
 /// let question = &questions(&spec)[0];
@@ -104,7 +105,7 @@ fn search(
         search.merge(found);
         watch(search.seen());
         if late() && search.frontier() > 0 {
-            search.stop();
+            search.checkpoint_key();
         }
     }
     search.into_ending()

@@ -2,13 +2,13 @@
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use vestigum_core::image::Origin;
+use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner, Progress, Spec};
 
 use crate::sim_disk::SimDisk;
-use vestigum::tools::newest_readable;
 use vestigum::SessionError;
-use vestigum::store::Store;
+pub use vestigum::Store;
+use vestigum::tools::newest_readable;
 
 use super::recorder::{Expectations, Expected, Open, changed};
 

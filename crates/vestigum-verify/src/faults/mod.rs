@@ -17,8 +17,9 @@
 //! store.
 //!
 //! ```
-//! use vestigum::playthrough::Script;
-//! use vestigum::{DirStore, Spec, faults};
+//! use vestigum_verify::playthrough::Script;
+//! use vestigum::{DirStore, Spec};
+//! use vestigum_verify::faults::faults;
 //!
 //! let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
 //! let script = Script::from_text("xp.play", "playthrough \"xp is kept\"\nlaunch\nxp += 5\nquit", &spec)?;
@@ -40,8 +41,8 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 
-use vestigum_core::Spec;
 use crate::playthrough::{Playthrough, run};
+use vestigum_core::Spec;
 
 use crate::sim_disk::{Fault, Operation, PowerLoss, SimDisk};
 use vestigum::{Store, StoreError};

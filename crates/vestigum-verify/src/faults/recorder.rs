@@ -2,15 +2,16 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use vestigum_core::image::{Origin, Tree};
 use crate::playthrough::{OnShelf, Shelf, ShelfError};
+use vestigum_core::image::report::Origin;
+use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, Owner};
 
 use crate::sim_disk::SimDisk;
-use vestigum::tools::{Found, newest_readable};
-use vestigum::tools::commit_making_room;
-use vestigum::{Store, StoreError, prune_all};
 use crate::store_shelf::shelf_error;
+use vestigum::tools::commit_making_room;
+use vestigum::tools::{Found, newest_readable};
+use vestigum::{Store, StoreError, prune_all};
 
 use super::Step;
 use super::judge::Finding;

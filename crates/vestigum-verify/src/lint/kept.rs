@@ -1,9 +1,15 @@
 //! What is left of a value, or of a source's counter, after a failure.
 
-use vestigum_core::fate::{Deed, Operation, Rule, Simple, otherwise};
-use vestigum_core::moment::Moment;
-use vestigum_core::spec::{Accept, Field, Source, Span, SpecData};
-use vestigum_core::suspend::{SuspendedFate, resembled, without_price};
+use vestigum_core::Moment;
+use vestigum_core::Span;
+use vestigum_core::model::Model;
+use vestigum_core::model::fates::fallback;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::field::Field;
+use vestigum_core::model::source::Source;
+use vestigum_core::suspension::fates::{SuspendedFate, resembled_failure, suspended_fate};
+use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::policy::Accept;
 
 /// How much of what a visit brought is left: more is greater.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -30,49 +36,49 @@ pub(super) fn leaving(field: &Field, source: &Source) -> &'static [Moment] {
 }
 
 /// What is left of a field after quitting in a level and coming back there.
-pub(super) fn of_field_after_quitting(spec: &SpecData, field: &Field) -> Kept {
-    let failure = resembled(spec.resume);
-    let SuspendedFate { touched, untouched } = without_price(spec, field, failure);
-    let fates: &[Simple] = if field.is_keyed() { &[touched, untouched] } else { &[touched] };
+pub(super) fn of_field_after_quitting(spec: &Model, field: &Field) -> Kept {
+    let failure = resembled_failure(spec.resume);
+    let SuspendedFate { touched, untouched } = suspended_fate(spec, field, failure);
+    let fates: &[PlainFate] = if field.is_keyed() { &[touched, untouched] } else { &[touched] };
     fates.iter().map(|simple| of_simple(spec, failure, *simple)).max().unwrap_or(Kept::All)
 }
 
 /// What is left of a source's counter then: an attempt begins anew.
-pub(super) fn of_source_after_quitting(spec: &SpecData, source: &Source) -> Kept {
-    if source.lasts == Span::Attempt { Kept::Nothing } else { of_source(spec, source, resembled(spec.resume)) }
+pub(super) fn of_source_after_quitting(spec: &Model, source: &Source) -> Kept {
+    if source.lasts == Span::Attempt { Kept::Nothing } else { of_source(spec, source, resembled_failure(spec.resume)) }
 }
 
 /// The most that is left of a field, whichever of its rules decides.
-pub(super) fn of_field(spec: &SpecData, field: &Field, moment: Moment) -> Kept {
+pub(super) fn of_field(spec: &Model, field: &Field, moment: Moment) -> Kept {
     let fate = spec.plan.fate(field.id, moment);
     let of_rule = |rule: &Rule| match &rule.does {
-        Deed::Simple(simple) => of_simple(spec, moment, *simple),
+        Effect::Plain(simple) => of_simple(spec, moment, *simple),
         // What replaces the value leaves nothing of it, unless it is made of it.
-        Deed::Operation(Operation::Set, operand) if !operand.is_made_of(spec, field) => Kept::Nothing,
-        Deed::Operation(..) => Kept::All,
+        Effect::Operation(Operation::Set, operand) if !operand.is_made_of(spec, field) => Kept::Nothing,
+        Effect::Operation(..) => Kept::All,
     };
     let decided = fate.rules.iter().any(|rule| rule.when.is_none());
     // The entries that no rule touches go on as if there were none.
     let others = !decided || field.is_keyed();
-    let otherwise = others.then(|| of_simple(spec, moment, fate.otherwise));
-    fate.rules.iter().map(of_rule).chain(otherwise).max().unwrap_or(Kept::All)
+    let fallback = others.then(|| of_simple(spec, moment, fate.fallback));
+    fate.rules.iter().map(of_rule).chain(fallback).max().unwrap_or(Kept::All)
 }
 
 /// What is left of a counter of how often a source was taken.
-pub(super) fn of_source(spec: &SpecData, source: &Source, moment: Moment) -> Kept {
-    of_simple(spec, moment, otherwise(source.lasts, source.after_failure, moment))
+pub(super) fn of_source(spec: &Model, source: &Source, moment: Moment) -> Kept {
+    of_simple(spec, moment, fallback(source.lasts, source.after_failure, moment))
 }
 
-fn of_simple(spec: &SpecData, moment: Moment, simple: Simple) -> Kept {
+fn of_simple(spec: &Model, moment: Moment, simple: PlainFate) -> Kept {
     match spec.meant(moment, simple) {
-        Simple::Keep => Kept::All,
-        Simple::Checkpoint if !has_checkpoints(spec) => Kept::Nothing,
-        Simple::Checkpoint => Kept::ToCheckpoint,
-        Simple::Entry | Simple::Reset => Kept::Nothing,
+        PlainFate::Keep => Kept::All,
+        PlainFate::Checkpoint if !has_checkpoints(spec) => Kept::Nothing,
+        PlainFate::Checkpoint => Kept::ToCheckpoint,
+        PlainFate::Entry | PlainFate::Reset => Kept::Nothing,
     }
 }
 
 /// Whether a checkpoint can be reached in any level.
-pub(super) fn has_checkpoints(spec: &SpecData) -> bool {
+pub(super) fn has_checkpoints(spec: &Model) -> bool {
     spec.accept == Accept::Any || spec.levels.iter().any(|level| !level.checkpoints.is_empty())
 }

@@ -33,12 +33,12 @@ mod warnings;
 
 use std::sync::Arc;
 
-use vestigum_core::codes;
-use vestigum_core::diagnostic::{Diagnostic, Diagnostics};
 use crate::explore::subjects;
-use vestigum_core::history::History;
-use vestigum_core::migration::{Offer, either};
-use vestigum_core::spec::Spec;
+use vestigum_core::History;
+use vestigum_core::Spec;
+use vestigum_core::codes;
+use vestigum_core::migration::needs::{Offer, either};
+use vestigum_core::{Diagnostic, Diagnostics};
 
 /// A document that was checked.
 #[derive(Clone, Debug)]
@@ -118,7 +118,7 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
 
 /// Migrations of a spec without a history: nothing says what they come from.
 fn unchecked_migrations(spec: &Spec) -> Option<Finding> {
-    let first = spec.0.document.migrations.first().filter(|_| spec.0.history.is_none())?;
+    let first = spec.model().document.migrations.first().filter(|_| spec.history().is_none())?;
     let message = "there are migrations, and no history that tells what saves they come from";
     let help = "`freeze` writes it beside the spec when a version ships; keep the two together";
     let diagnostic = Diagnostic::warning(codes::NO_HISTORY, first.to.span, message).help(help);
@@ -160,7 +160,7 @@ impl Checked {
 
 /// Takes out what the spec allows, and finds allowances that allow nothing.
 fn sorted_out(spec: &Spec, found: Vec<Finding>) -> (Vec<Diagnostic>, Vec<Allowed>) {
-    let entries = &spec.0.document.allowed;
+    let entries = &spec.model().document.allowed;
     let mut used = vec![false; entries.len()];
     let (mut findings, mut allowed) = (Vec::new(), Vec::new());
     for Finding { subject, diagnostic } in found {

@@ -6,11 +6,17 @@
 
 use rustc_hash::FxHashSet;
 
-use vestigum_core::expression::{Bounds, FieldBounds, can_decide};
-use vestigum_core::fate::{Deed, Operation, Rule};
-use vestigum_core::moment::Moment;
-use vestigum_core::spec::{Axis, Field, FieldId, Source, Span, Spec, SpecData};
-use vestigum_core::value::Value;
+use vestigum_core::Moment;
+use vestigum_core::Value;
+use vestigum_core::analysis::assume::can_decide;
+use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_core::model::Model;
+use vestigum_core::model::axis::Axis;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::field::{Field, FieldId};
+use vestigum_core::model::source::Source;
+use vestigum_core::vocabulary::fate::Operation;
+use vestigum_core::{Span, Spec};
 
 use super::kept;
 
@@ -18,7 +24,7 @@ use super::kept;
 const ROUNDS: usize = 4;
 
 pub(super) struct Possible<'s> {
-    spec: &'s SpecData,
+    spec: &'s Model,
     /// The levels that can be played.
     pub reached: Vec<bool>,
     /// For each source, how many of them have it.
@@ -32,7 +38,7 @@ pub(super) struct Possible<'s> {
 impl<'s> Possible<'s> {
     /// Nothing can be played yet. Only what these fields depend on is worked out.
     pub fn new(spec: &'s Spec, fields: FxHashSet<FieldId>) -> Possible<'s> {
-        let data = &*spec.0;
+        let data = &**spec.model();
         let matter = crate::explore::closed(spec, fields);
         let mut base = vec![Bounds::Any; data.slots];
         for field in &data.fields {
@@ -156,7 +162,7 @@ impl<'s> Possible<'s> {
         let outside = !moment.has_level();
         let placed = field.is_per_level()
             || rule.when.iter().any(|when| when.speaks_of_place(self.spec))
-            || matches!(&rule.does, Deed::Operation(_, operand) if operand.speaks_of_place(self.spec));
+            || matches!(&rule.does, Effect::Operation(_, operand) if operand.speaks_of_place(self.spec));
         if !placed {
             let any = outside || self.reached.contains(&true);
             return if any { vec![None] } else { Vec::new() };
@@ -188,7 +194,7 @@ impl<'s> Possible<'s> {
             return;
         }
         let rule = &rules[index];
-        let Deed::Operation(operation, operand) = &rule.does else { return };
+        let Effect::Operation(operation, operand) = &rule.does else { return };
         let operand = operand.bounds(self.spec, &fields);
         let slots = match (&field.axes[..], level) {
             ([Axis::Level], Some(level)) => field.slot_at(&[level])..field.slot_at(&[level]) + 1,
@@ -207,7 +213,7 @@ impl<'s> Possible<'s> {
 }
 
 /// What an entry is at first, with what play may write into it if no source gives it.
-fn begins(spec: &SpecData, field: &Field) -> Bounds {
+fn begins(spec: &Model, field: &Field) -> Bounds {
     let given = |source: &Source| source.gives.iter().any(|gift| gift.field == field.id);
     if field.built_in {
         return Bounds::of(&Value::Bool(false));
@@ -219,7 +225,7 @@ fn begins(spec: &SpecData, field: &Field) -> Bounds {
 }
 
 /// Whether a rule in a level touches the entry.
-fn touches(spec: &SpecData, field: &Field, slot: usize, level: Option<u32>) -> bool {
+fn touches(spec: &Model, field: &Field, slot: usize, level: Option<u32>) -> bool {
     let Some(level) = level else { return true };
     field.axes.iter().all(|axis| !matches!(axis, Axis::Level | Axis::Checkpoint))
         || field.is_of_level(spec, slot, level)
@@ -228,8 +234,8 @@ fn touches(spec: &SpecData, field: &Field, slot: usize, level: Option<u32>) -> b
 /// The fields that a rule depends on. What it adds to is one of them.
 fn reads<'r>(field: &Field, rule: &'r Rule) -> impl Iterator<Item = FieldId> + use<'r> {
     let (operand, own) = match &rule.does {
-        Deed::Operation(operation, operand) => (Some(operand), (*operation == Operation::Add).then_some(field.id)),
-        Deed::Simple(_) => (None, None),
+        Effect::Operation(operation, operand) => (Some(operand), (*operation == Operation::Add).then_some(field.id)),
+        Effect::Plain(_) => (None, None),
     };
     rule.when.iter().chain(operand).flat_map(|expression| expression.reads().iter().copied()).chain(own)
 }
@@ -242,7 +248,7 @@ fn is_of_visit(span: Span) -> bool {
 }
 
 /// Whether a source stays taken for as long as a value of the field can be kept: so it gives no more than once all it has.
-fn stays_taken(spec: &SpecData, source: &Source, field: &Field) -> bool {
+fn stays_taken(spec: &Model, source: &Source, field: &Field) -> bool {
     let life = |span: Span| match span {
         Span::Attempt | Span::Visit => 0,
         Span::Session | Span::Run => 1,

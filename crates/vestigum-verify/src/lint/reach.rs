@@ -3,16 +3,17 @@
 //! Beginning with the levels that are open at once, a level is added when its condition could hold if everything that
 //! the levels so far can give is had. What is left in the end waits for itself, or for more than there is.
 
+use vestigum_core::Diagnostic;
+use vestigum_core::Spec;
+use vestigum_core::analysis::bounds::FieldBounds;
 use vestigum_core::codes;
-use vestigum_core::diagnostic::Diagnostic;
-use vestigum_core::expression::FieldBounds;
-use vestigum_core::spec::{Level, Opening, Spec};
+use vestigum_core::model::level::{Level, Opening};
 
 use super::Finding;
 use super::possible::Possible;
 
 pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
-    let data = &*spec.0;
+    let data = &**spec.model();
     let conditions = data.levels.iter().filter_map(|level| match &level.opens {
         Opening::When(condition) => Some(condition.reads()),
         Opening::Always | Opening::After(_) => None,
@@ -46,7 +47,7 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
 }
 
 fn finding(spec: &Spec, possible: &Possible<'_>, lost: &[usize], index: usize) -> Finding {
-    let data = &*spec.0;
+    let data = &**spec.model();
     let level: &Level = &data.levels[index];
     let why = match &level.opens {
         Opening::After(before) => format!("it comes after `{}`, which cannot be completed", data.level(*before).id),

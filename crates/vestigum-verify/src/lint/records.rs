@@ -1,12 +1,14 @@
 //! Rules that write over what was better, or count twice what happened once.
 
+use vestigum_core::Diagnostic;
+use vestigum_core::Moment;
+use vestigum_core::Span;
 use vestigum_core::codes;
-use vestigum_core::diagnostic::Diagnostic;
-use vestigum_core::expression::Expression;
-use vestigum_core::fate::{Deed, Operation, Rule, Simple};
-use vestigum_core::moment::Moment;
-use vestigum_core::spec::{Resume, Span};
-use vestigum_core::suspend::{resembled, without_price};
+use vestigum_core::model::expression::Expression;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
+use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::policy::Resume;
 
 use super::warnings::Declared;
 
@@ -40,8 +42,8 @@ impl Declared<'_> {
             result && !decided && !one_way && !sum && !self.is_handed_on(operand)
         };
         let mut sets = self.rules(Moment::Complete).filter_map(|(index, rule)| match &rule.does {
-            Deed::Operation(Operation::Set, operand) => Some((index, operand)),
-            Deed::Operation(..) | Deed::Simple(_) => None,
+            Effect::Operation(Operation::Set, operand) => Some((index, operand)),
+            Effect::Operation(..) | Effect::Plain(_) => None,
         });
         let (index, operand) = sets.find(|(index, operand)| lowers(*index, operand))?;
         let message = format!("a replay can lower this record: `{}` takes whatever the last visit brought", field.name);
@@ -60,14 +62,14 @@ impl Declared<'_> {
         let Declared { spec, field, .. } = *self;
         let rules = &spec.plan.fate(field.id, Moment::Complete).rules;
         self.rules(Moment::Complete).any(|(index, rule)| match &rule.does {
-            Deed::Operation(Operation::Max, _) => true,
-            Deed::Operation(Operation::Set, operand) => {
+            Effect::Operation(Operation::Max, _) => true,
+            Effect::Operation(Operation::Set, operand) => {
                 // A guard that asks for the record sets it when it is better.
                 let asks = rule.when.as_ref().is_some_and(|when| when.is_made_of(spec, field));
                 let raises = asks || operand.is_never_below(spec, field, rules, index);
                 raises && !operand.is_never_above(spec, field, rules, index)
             }
-            Deed::Operation(..) | Deed::Simple(_) => false,
+            Effect::Operation(..) | Effect::Plain(_) => false,
         })
     }
 
@@ -75,8 +77,8 @@ impl Declared<'_> {
     fn is_handed_on(&self, operand: &Expression) -> bool {
         let Declared { spec, field, .. } = *self;
         let from_field = |rule: &Rule| match &rule.does {
-            Deed::Operation(_, operand) => operand.reads().contains(&field.id),
-            Deed::Simple(_) => false,
+            Effect::Operation(_, operand) => operand.reads().contains(&field.id),
+            Effect::Plain(_) => false,
         };
         operand.reads().iter().any(|id| spec.plan.fate(*id, Moment::Enter).rules.iter().any(from_field))
     }
@@ -88,9 +90,11 @@ impl Declared<'_> {
         }
         // What a rule makes of its own value comes out another way the second time.
         let adds = |rule: &Rule| match &rule.does {
-            Deed::Operation(Operation::Add, _) => true,
-            Deed::Operation(Operation::Set | Operation::Max | Operation::Min, operand) => operand.adds_to(spec, field),
-            Deed::Operation(Operation::Union, _) | Deed::Simple(_) => false,
+            Effect::Operation(Operation::Add, _) => true,
+            Effect::Operation(Operation::Set | Operation::Max | Operation::Min, operand) => {
+                operand.adds_to(spec, field)
+            }
+            Effect::Operation(Operation::Union, _) | Effect::Plain(_) => false,
         };
         // A failure that is saved is saved with the game over that follows it.
         let follows = spec.over_when.is_some() && spec.save_at.iter().any(|moment| moment.is_failure());
@@ -137,17 +141,18 @@ impl Declared<'_> {
         let Declared { spec, field, .. } = *self;
         match &rule.does {
             // A record at a failure is no price: whoever kills the game loses it.
-            Deed::Operation(operation, _) => matches!(operation, Operation::Add | Operation::Set),
-            Deed::Simple(simple) if rule.when.is_some() => *simple != Simple::Keep,
+            Effect::Operation(operation, _) => matches!(operation, Operation::Add | Operation::Set),
+            Effect::Plain(simple) if rule.when.is_some() => *simple != PlainFate::Keep,
             // A save made in the level has done it already; one from before the level has not. What is rewound is there
             // what it was at the entry.
-            Deed::Simple(Simple::Reset) => {
+            Effect::Plain(PlainFate::Reset) => {
                 let in_level = spec.save_at.contains(&Moment::Enter) && field.lasts != Span::Device;
-                let done = in_level && without_price(spec, field, resembled(spec.resume)).touched == Simple::Reset;
+                let done =
+                    in_level && suspended_fate(spec, field, resembled_failure(spec.resume)).touched == PlainFate::Reset;
                 let lasts = matches!(field.lasts, Span::Run | Span::Profile | Span::Device);
                 lasts && !done
             }
-            Deed::Simple(Simple::Keep | Simple::Entry | Simple::Checkpoint) => false,
+            Effect::Plain(PlainFate::Keep | PlainFate::Entry | PlainFate::Checkpoint) => false,
         }
     }
 }

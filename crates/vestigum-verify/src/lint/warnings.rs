@@ -2,20 +2,28 @@
 
 use rustc_hash::FxHashSet;
 
+use vestigum_core::Diagnostic;
+use vestigum_core::Moment;
+use vestigum_core::Value;
+use vestigum_core::analysis::assume::can_decide;
+use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
 use vestigum_core::codes;
-use vestigum_core::diagnostic::{Diagnostic, SourceSpan};
-use vestigum_core::expression::{Bounds, FieldBounds, can_decide};
-use vestigum_core::fate::{Deed, Operation, Rule, Simple};
-use vestigum_core::moment::Moment;
-use vestigum_core::spec::document::{DeedEntry, FieldEntry};
-use vestigum_core::spec::{Field, FieldId, Opening, Resume, Source, Span, Spec, SpecData};
-use vestigum_core::value::Value;
+use vestigum_core::diagnostic::SourceSpan;
+use vestigum_core::document::{EffectEntry, FieldEntry};
+use vestigum_core::model::Model;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::field::{Field, FieldId};
+use vestigum_core::model::level::Opening;
+use vestigum_core::model::source::Source;
+use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::policy::Resume;
+use vestigum_core::{Span, Spec};
 
 use super::Finding;
 use super::kept::{self, has_checkpoints};
 
 pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
-    let spec = &*spec.0;
+    let spec = &**spec.model();
     let mut found = Vec::new();
     for field in spec.fields.iter().filter(|field| !field.built_in) {
         let Some(entry) = entry(spec, field) else { continue };
@@ -34,13 +42,13 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
     found
 }
 
-fn entry<'s>(spec: &'s SpecData, field: &Field) -> Option<&'s FieldEntry> {
+fn entry<'s>(spec: &'s Model, field: &Field) -> Option<&'s FieldEntry> {
     spec.document.fields.iter().find(|(name, _)| *name.value == *field.name).map(|(_, entry)| entry)
 }
 
 /// A field and what its document says.
 pub(super) struct Declared<'s> {
-    pub spec: &'s SpecData,
+    pub spec: &'s Model,
     pub field: &'s Field,
     pub entry: &'s FieldEntry,
 }
@@ -57,8 +65,8 @@ impl Declared<'_> {
         let name = self.spec.moment_name(moment);
         let rules = self.entry.on.iter().find(|(word, _)| word.value == name);
         let deed = rules.and_then(|(_, rules)| rules.get(index)).map(|rule| match &rule.does {
-            DeedEntry::Bare(word) => word.span,
-            DeedEntry::Operand(word, operand) => word.span.to(operand.span),
+            EffectEntry::Bare(word) => word.span,
+            EffectEntry::Operand(word, operand) => word.span.to(operand.span),
         });
         deed.or(rules.map(|(word, _)| word.span)).unwrap_or_else(|| self.name_span())
     }
@@ -129,8 +137,8 @@ impl Declared<'_> {
     /// Whether what a failure takes off the value is less than what was gained.
     fn pays_less_than(&self, moment: Moment, gained: f64) -> bool {
         let less = |rule: &Rule| match &rule.does {
-            Deed::Operation(Operation::Add, operand) => operand.bounds_in_ranges(self.spec).can_be_above(-gained),
-            Deed::Operation(..) | Deed::Simple(_) => true,
+            Effect::Operation(Operation::Add, operand) => operand.bounds_in_ranges(self.spec).can_be_above(-gained),
+            Effect::Operation(..) | Effect::Plain(_) => true,
         };
         let mut rules = self.rules(moment).map(|(_, rule)| rule).peekable();
         rules.peek().is_none() || rules.any(less)
@@ -170,17 +178,17 @@ impl Declared<'_> {
         }
         let rules = &spec.plan.fate(field.id, Moment::Death).rules;
         let takes = |(index, rule): &(usize, &Rule)| match &rule.does {
-            Deed::Operation(Operation::Add, operand) => {
+            Effect::Operation(Operation::Add, operand) => {
                 let bounds = operand.bounds_in_ranges(spec);
                 operand.is_negated() || (bounds.can_be_below(0.0) && !bounds.can_be_above(0.0))
             }
-            Deed::Operation(Operation::Set, operand) => {
+            Effect::Operation(Operation::Set, operand) => {
                 operand.adds_to(spec, field) && operand.is_never_above(spec, field, rules, *index)
             }
-            Deed::Operation(..) | Deed::Simple(_) => false,
+            Effect::Operation(..) | Effect::Plain(_) => false,
         };
         let (index, _) = self.rules(Moment::Death).find(takes)?;
-        let opens = |level: &vestigum_core::spec::Level| match &level.opens {
+        let opens = |level: &vestigum_core::model::level::Level| match &level.opens {
             Opening::When(condition) => condition.reads().contains(&field.id),
             Opening::Always | Opening::After(_) => false,
         };
@@ -203,11 +211,11 @@ impl Declared<'_> {
         if has_checkpoints(spec) {
             return None;
         }
-        let rewinds = |rule: &Rule| matches!(rule.does, Deed::Simple(Simple::Checkpoint));
+        let rewinds = |rule: &Rule| matches!(rule.does, Effect::Plain(PlainFate::Checkpoint));
         let ruled = Moment::BUILT_IN.into_iter().chain((0..spec.own_moments.len() as u16).map(Moment::Own));
         let mut ruled = ruled.filter_map(|moment| Some((moment, self.rule(moment, rewinds)?)));
         let at = match (&self.entry.after_failure, field.after_failure) {
-            (Some(word), Some(Simple::Checkpoint)) => word.span,
+            (Some(word), Some(PlainFate::Checkpoint)) => word.span,
             _ => ruled.next().map(|(moment, index)| self.rule_span(moment, index))?,
         };
         let message = format!("`{}` goes back to checkpoints, and no level has any", field.name);
@@ -220,21 +228,21 @@ impl Declared<'_> {
 }
 
 /// Whether some rule can raise a field by what it takes from others.
-fn grows_with(spec: &SpecData, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
+fn grows_with(spec: &Model, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
     let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
     Moment::BUILT_IN.into_iter().chain(own).any(|moment| grows_at(spec, field, moment, fed))
 }
 
-fn grows_at(spec: &SpecData, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
+fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
     spec.plan.fate(field.id, moment).rules.iter().any(|rule| match &rule.does {
-        Deed::Operation(Operation::Set | Operation::Add | Operation::Max, operand) => {
+        Effect::Operation(Operation::Set | Operation::Add | Operation::Max, operand) => {
             operand.reads().iter().any(|read| *read != field.id && fed.contains(read))
         }
-        Deed::Operation(Operation::Min | Operation::Union, _) | Deed::Simple(_) => false,
+        Effect::Operation(Operation::Min | Operation::Union, _) | Effect::Plain(_) => false,
     })
 }
 
-fn no_steps(spec: &SpecData) -> Vec<Finding> {
+fn no_steps(spec: &Model) -> Vec<Finding> {
     let mut found = Vec::new();
     for (name, entry) in &spec.document.tables {
         let Some(table) = spec.tables.iter().find(|table| *table.name == *name.value) else { continue };

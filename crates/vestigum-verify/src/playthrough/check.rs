@@ -2,16 +2,21 @@
 
 use std::sync::Arc;
 
-use vestigum_core::codes;
-use vestigum_core::diagnostic::{Diagnostic, Diagnostics, position};
-use vestigum_core::expression::{Expression, Scope, compile};
 use indexmap::IndexSet;
+use vestigum_core::codes;
+use vestigum_core::diagnostic::position;
+use vestigum_core::model::expression::Expression;
+use vestigum_core::reading::compile::{Scope, compile};
+use vestigum_core::{Diagnostic, Diagnostics};
 
-use vestigum_core::image::Image;
-use vestigum_core::moment::Moment;
-use vestigum_core::progress::{Progress, Reset, entry_of};
-use vestigum_core::spec::{Field, Spec, key_text};
-use vestigum_core::types::Type;
+use vestigum_core::Image;
+use vestigum_core::Moment;
+use vestigum_core::Spec;
+use vestigum_core::Type;
+use vestigum_core::model::entry::entry_of;
+use vestigum_core::model::field::Field;
+use vestigum_core::syntax::names::key_text;
+use vestigum_core::{Progress, Reset};
 
 use super::script::{self, How, Kind, STATEMENTS, Statement, Target, Word, Written};
 
@@ -181,7 +186,7 @@ impl<'s> Checker<'s, '_> {
             let mut names: Vec<String> = Vec::new();
             mentioned(self.spec, &steps, &mut names);
             let compiled = names.iter().filter_map(|name| {
-                compile(&self.spec.0, Scope::Play, name, None, &|span| span, &mut Vec::new()).map(Arc::new)
+                compile(self.spec.model(), Scope::Play, name, None, &|span| span, &mut Vec::new()).map(Arc::new)
             });
             columns.extend(compiled.take(COLUMNS));
         }
@@ -303,7 +308,7 @@ impl<'s> Checker<'s, '_> {
     fn moment(&mut self, word: &Word) -> Option<Moment> {
         let found = self.spec.moment(&word.value);
         if found.is_none() {
-            let own = self.spec.0.own_moments.iter().map(|name| &**name);
+            let own = self.spec.model().own_moments.iter().map(|name| &**name);
             let error =
                 Diagnostic::error(codes::STATEMENT, word.span, format!("there is no statement `{}`", word.value));
             self.errors.push(error.suggest(&word.value, STATEMENTS.iter().copied().chain(own)));
@@ -331,7 +336,7 @@ impl<'s> Checker<'s, '_> {
     }
 
     fn known_field(&mut self, word: &Word) -> Option<&'s Field> {
-        let found = self.spec.0.find_field(&word.value);
+        let found = self.spec.model().find_field(&word.value);
         if found.is_none() {
             let message = format!("no field is called `{}`", word.value);
             let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
@@ -369,14 +374,14 @@ impl<'s> Checker<'s, '_> {
         }
         let (first, last) = (target.keys.first()?, target.keys.last()?);
         let names: Vec<&str> = target.keys.iter().map(|key| key.value.as_str()).collect();
-        let none_made = vec![IndexSet::new(); self.spec.0.key_sets.len()];
-        let error = entry_of(&self.spec.0, field, &names, &none_made).err()?;
+        let none_made = vec![IndexSet::new(); self.spec.model().key_sets.len()];
+        let error = entry_of(self.spec.model(), field, &names, &none_made).err()?;
         Some(Diagnostic::error(codes::UNKNOWN_NAME, first.span.to(last.span), error.to_string()))
     }
 
     fn expression(&mut self, word: &Word, wanted: Option<&Type>) -> Option<Expression> {
         let start = word.span.start;
-        compile(&self.spec.0, Scope::Play, &word.value, wanted, &|span| span.shifted(start), self.errors)
+        compile(self.spec.model(), Scope::Play, &word.value, wanted, &|span| span.shifted(start), self.errors)
     }
 }
 
@@ -400,7 +405,7 @@ fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
             }
             Action::Expect(condition) => {
                 for id in condition.reads() {
-                    let field = spec.0.field(*id);
+                    let field = spec.model().field(*id);
                     if !field.is_keyed() {
                         add(&field.name);
                     }

@@ -38,6 +38,5 @@ mod timeline;
 
 pub use check::{Files, Playthrough, Script};
 pub use run::{Failure, LastChange, Run, Why, run};
-pub(crate) use script::STATEMENTS;
 pub use shelf::{MemoryShelf, OnShelf, Shelf, ShelfError};
 pub use timeline::{Cell, Row, Timeline};

@@ -5,14 +5,19 @@ use std::sync::Arc;
 
 use indexmap::IndexSet;
 
-use vestigum_core::device::LiveDevice;
-use vestigum_core::expression::{Expression, Judged};
-use vestigum_core::image::{Image, LoadError, Origin, Owner};
-use vestigum_core::moment::Moment;
-use vestigum_core::outcome::{AccessError, Outcome, Refused, Written};
-use vestigum_core::progress::{Launched, Progress, entry_name};
-use vestigum_core::spec::{FieldId, Span, Spec};
-use vestigum_core::value::{Value, negated};
+use vestigum_core::LiveDevice;
+use vestigum_core::Moment;
+use vestigum_core::Value;
+use vestigum_core::evaluation::judge::Judged;
+use vestigum_core::image::report::Origin;
+use vestigum_core::model::entry::entry_name;
+use vestigum_core::model::expression::Expression;
+use vestigum_core::model::field::FieldId;
+use vestigum_core::value::negated;
+use vestigum_core::{AccessError, Outcome, Refused, Written};
+use vestigum_core::{Image, LoadError, Owner};
+use vestigum_core::{Launched, Progress};
+use vestigum_core::{Span, Spec};
 
 use super::check::{Action, Playthrough, Step};
 use super::script::How;
@@ -196,7 +201,7 @@ impl Runner<'_> {
         let progress = player.progress.as_ref();
         if let Some(progress) = progress {
             for (slot, seen) in player.seen.iter_mut().enumerate() {
-                let now = progress.state.value(slot);
+                let now = progress.state().value(slot);
                 if now != seen {
                     let before = std::mem::replace(seen, now.clone());
                     player.changed.insert(slot, Changed { line: step.line, statement: step.text.clone(), before });
@@ -441,13 +446,13 @@ impl Runner<'_> {
         let mut reads: Vec<FieldId> = failing.flat_map(|part| part.reads.iter().copied()).collect();
         reads.sort_unstable();
         reads.dedup();
-        let none_made = vec![IndexSet::new(); spec.0.key_sets.len()];
+        let none_made = vec![IndexSet::new(); spec.model().key_sets.len()];
         let latest = reads.iter().filter_map(|id| {
-            let field = spec.0.field(*id);
+            let field = spec.model().field(*id);
             let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
-            let made = player.progress.as_ref().map(|progress| &progress.state.made).unwrap_or(&none_made);
+            let made = player.progress.as_ref().map(|progress| &progress.state().made).unwrap_or(&none_made);
             Some(LastChange {
-                name: entry_name(&spec.0, field, *slot, made),
+                name: entry_name(spec.model(), field, *slot, made),
                 line: changed.line,
                 statement: changed.statement.to_string(),
                 before: changed.before.clone(),

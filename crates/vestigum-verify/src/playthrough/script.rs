@@ -1,10 +1,11 @@
 //! From the text of a script to statements, before a spec gives their names a meaning.
 
+use vestigum_core::Diagnostic;
+use vestigum_core::Moment;
+use vestigum_core::Reset;
 use vestigum_core::codes;
-use vestigum_core::diagnostic::{Diagnostic, SourceSpan, Spanned};
-use vestigum_core::expression::{Token, tokens};
-use vestigum_core::moment::Moment;
-use vestigum_core::progress::Reset;
+use vestigum_core::diagnostic::{SourceSpan, Spanned};
+use vestigum_core::syntax::token::{Token, tokens};
 
 /// A text and its place.
 pub(super) type Word = Spanned<String>;

@@ -4,7 +4,9 @@ use std::collections::BTreeMap;
 
 use thiserror::Error;
 
-use vestigum_core::image::{Damaged, Image, Origin, Owner};
+use vestigum_core::image::json::ImageError;
+use vestigum_core::image::report::Origin;
+use vestigum_core::{Image, Owner};
 
 /// A place for images. The runner knows no files; a caller that has some offers them as a shelf.
 pub trait Shelf {
@@ -70,7 +72,7 @@ impl Shelf for MemoryShelf {
                 Ok(image) => {
                     return Ok(OnShelf { image: Some(image), origin: Origin::Recovered { generation, passed_over } });
                 }
-                Err(damaged @ Damaged::NewerFormat(_)) => return Err(ShelfError::Refused(damaged.to_string())),
+                Err(damaged @ ImageError::NewerFormat(_)) => return Err(ShelfError::Refused(damaged.to_string())),
                 Err(damaged) => passed_over.push((generation, damaged.to_string())),
             }
         }

@@ -2,9 +2,9 @@
 
 use std::sync::Arc;
 
-use vestigum_core::expression::Expression;
-use vestigum_core::progress::{BoardRow, Progress};
-use vestigum_core::value::Value;
+use vestigum_core::Value;
+use vestigum_core::model::expression::Expression;
+use vestigum_core::{BoardRow, Progress};
 
 /// What a playthrough did to the values it watches.
 #[derive(Clone, Debug, Default, PartialEq)]

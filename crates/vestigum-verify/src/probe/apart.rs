@@ -7,13 +7,16 @@
 use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_128;
 
-use vestigum_core::diagnostic::Spanned;
 use crate::explore::{Act, Repertoire, put_state, says_game_over, statements};
-use vestigum_core::progress::{Progress, entry_name};
-use vestigum_core::spec::document::SourceEntry;
-use vestigum_core::spec::{Axis, FieldId, Spec};
-use vestigum_core::types::Type;
-use vestigum_core::value::Value;
+use vestigum_core::Progress;
+use vestigum_core::Spec;
+use vestigum_core::Type;
+use vestigum_core::Value;
+use vestigum_core::diagnostic::Spanned;
+use vestigum_core::document::SourceEntry;
+use vestigum_core::model::axis::Axis;
+use vestigum_core::model::entry::entry_name;
+use vestigum_core::model::field::FieldId;
 
 use super::Weakened;
 
@@ -24,11 +27,11 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let (first, counters) = played(spec)?.with_counters();
     let (second, _) = played(&weakened.spec)?.with_counters();
     let sources = vec![true; counters.len()];
-    let says_game_over = says_game_over(&first.0);
+    let says_game_over = says_game_over(&first.model());
     // The counters of sources are no fields that a playthrough knows.
     let hidden = counters.clone();
     let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };
-    let slots: Vec<usize> = (0..first.0.slots).collect();
+    let slots: Vec<usize> = (0..first.model().slots).collect();
     let mut visited: Vec<(usize, Act)> = vec![(0, Act::Relaunch)];
     let mut seen = FxHashSet::default();
     let mut bytes = Vec::new();
@@ -60,8 +63,8 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
                     return Some(story(&first, weakened, &path(*id), &expect));
                 }
                 bytes.clear();
-                put_state(&mut bytes, &after.state, &slots);
-                put_state(&mut bytes, &after_other.state, &slots);
+                put_state(&mut bytes, after.state(), &slots);
+                put_state(&mut bytes, after_other.state(), &slots);
                 if visited.len() < PAIRS && seen.insert(xxh3_128(&bytes)) {
                     visited.push((*id, act));
                     next.push((visited.len() - 1, (after, after_other)));
@@ -75,15 +78,15 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
 
 /// The spec with a source for each field that play writes and nothing gives, so that there is something to lose.
 fn played(spec: &Spec) -> Option<Spec> {
-    let mut document = spec.0.document.clone();
+    let mut document = spec.model().document.clone();
     let given: Vec<&str> =
         document.sources.iter().flat_map(|source| &source.gives).map(|(field, _)| field.value.as_str()).collect();
-    let simple = |field: &&vestigum_core::spec::Field| {
+    let simple = |field: &&vestigum_core::model::field::Field| {
         let keyed = field.axes.is_empty() || field.axes == [Axis::Level];
         field.played && !field.built_in && keyed && !given.contains(&&*field.name)
     };
     let mut more = Vec::new();
-    for field in spec.0.fields.iter().filter(simple) {
+    for field in spec.model().fields.iter().filter(simple) {
         let value = match &field.ty {
             Type::Bool => Value::Bool(true),
             Type::Int => Value::Int(1),
@@ -112,12 +115,12 @@ fn played(spec: &Spec) -> Option<Spec> {
 
 /// What a playthrough can expect of the first that does not hold of the second.
 fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<String> {
-    let spec = &*one.spec.0;
+    let spec = &*one.model();
     if one.place() != other.place() {
-        let expect = match (one.state.spot.level(), one.state.spot.is_level()) {
+        let expect = match (one.state().position.level(), one.state().position.is_level()) {
             (Some(level), _) => {
                 let checkpoint = match one.place() {
-                    vestigum_core::place::Place::InLevel { checkpoint: Some(name), .. } => name.to_string(),
+                    vestigum_core::Place::InLevel { checkpoint: Some(name), .. } => name.to_string(),
                     _ => String::new(),
                 };
                 format!("level == '{}' and checkpoint == '{checkpoint}'", spec.level(level).id)
@@ -128,11 +131,11 @@ fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<St
     }
     for field in spec.fields.iter().filter(|field| !hidden.contains(&field.id)) {
         for slot in field.slots() {
-            let (value, changed) = (one.state.value(slot), other.state.value(slot));
+            let (value, changed) = (one.state().value(slot), other.state().value(slot));
             if value == changed {
                 continue;
             }
-            let name = entry_name(spec, field, slot, &one.state.made);
+            let name = entry_name(spec, field, slot, &one.state().made);
             let container =
                 matches!(value, Value::Bytes(_) | Value::List(_) | Value::Set(_) | Value::Map(_) | Value::Struct(..));
             let literal = value.literal();

@@ -30,14 +30,16 @@
 //! ```
 
 mod apart;
+mod threads;
 mod weaken;
 
+pub use threads::probe_all;
 pub use weaken::Weakened;
 
-use vestigum_core::diagnostic::Diagnostics;
 use crate::explore::{Bounds, Search, questions};
 use crate::playthrough::{Files, MemoryShelf, Script, run};
-use vestigum_core::spec::Spec;
+use vestigum_core::Diagnostics;
+use vestigum_core::Spec;
 
 /// A spec, and everything that could notice a change of it.
 pub struct Probe {

@@ -1,10 +1,10 @@
-//! The ways to weaken a spec in one place.
+//! The version_steps to weaken a spec in one place.
 
+use vestigum_core::Spec;
 use vestigum_core::diagnostic::Spanned;
-use vestigum_core::expression::{Token, tokens};
-use vestigum_core::spec::Spec;
-use vestigum_core::spec::document::{DeedEntry, Document, FieldEntry, Word};
-use vestigum_core::spec::write::rule;
+use vestigum_core::document::write::rule;
+use vestigum_core::document::{Document, EffectEntry, FieldEntry, Word};
+use vestigum_core::syntax::token::{Token, tokens};
 
 /// A spec that was weakened in one place.
 #[derive(Clone, Debug)]
@@ -29,7 +29,7 @@ impl Weakened {
 const SPANS: [&str; 5] = ["attempt", "visit", "session", "run", "profile"];
 
 pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
-    let document = &spec.0.document;
+    let document = &spec.model().document;
     let mut all = Vec::new();
     let mut change = |what: String, edit: &dyn Fn(&mut Document)| {
         let mut changed = document.clone();
@@ -100,7 +100,7 @@ fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) 
                     });
                 }
             }
-            if let DeedEntry::Operand(deed, _) = &entry.does {
+            if let EffectEntry::Operand(deed, _) = &entry.does {
                 let others: &[&str] = match deed.value.as_str() {
                     "max" | "min" => &["set"],
                     "set" => &["max", "min"],
@@ -108,7 +108,7 @@ fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) 
                 };
                 for other in others {
                     change(format!("{name}: `{other}` in `{shown}`"), &|document| {
-                        if let DeedEntry::Operand(deed, _) = &mut document.fields[index].1.on[on].1[at].does {
+                        if let EffectEntry::Operand(deed, _) = &mut document.fields[index].1.on[on].1[at].does {
                             deed.value = (*other).to_owned();
                         }
                     });

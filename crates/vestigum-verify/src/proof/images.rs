@@ -4,13 +4,17 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use vestigum_core::image::Image;
-use vestigum_core::place::{Checkpoint, Spot, Standing};
-use vestigum_core::spec::{Field, KeySet, Limits, MadeKeys, Resume, Spec, SpecData};
+use vestigum_core::Image;
+use vestigum_core::Suspended;
+use vestigum_core::Type;
+use vestigum_core::Value;
+use vestigum_core::model::Model;
+use vestigum_core::model::axis::{KeySet, MadeKeys};
+use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
-use vestigum_core::suspend::Suspended;
-use vestigum_core::types::Type;
-use vestigum_core::value::Value;
+use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
+use vestigum_core::value::limits::Limits;
+use vestigum_core::vocabulary::policy::Resume;
 
 /// The most items and characters that a large value gets: more would show nothing new.
 const LARGE: usize = 8;
@@ -21,7 +25,7 @@ const MADE: usize = 2;
 #[derive(Clone, Debug)]
 pub(super) struct Sample {
     pub name: String,
-    pub spec: Spec,
+    pub model: Arc<Model>,
     pub state: State,
     /// Whether it was made for the place where the player stopped.
     pub stopped: bool,
@@ -41,17 +45,17 @@ pub(super) enum Kind {
 
 impl Sample {
     pub fn images(&self) -> (Image, Image) {
-        let suspended = Suspended { spec: self.spec.clone(), state: self.state.clone() };
+        let suspended = Suspended::new(&self.model, self.state.clone());
         (suspended.profile_image("player"), suspended.device_image())
     }
 
     /// A sample of one kind, standing somewhere.
-    pub fn new(spec: &Spec, names: &MadeKeys, name: String, kind: Kind, spot: Spot) -> Sample {
-        let data = &*spec.0;
+    pub fn new(model: &Arc<Model>, names: &MadeKeys, name: String, kind: Kind, position: Position) -> Sample {
+        let data = &**model;
         let mut state = State::fresh(data);
         state.made.clone_from(names);
-        state.spot = spot;
-        let in_level = state.spot.is_level();
+        state.position = position;
+        let in_level = state.position.is_level();
         for field in data.fields.iter().filter(|field| in_level || !field.needs_level()) {
             for slot in field.slots().filter(|slot| data.is_made(field, *slot, &state.made)).collect::<Vec<_>>() {
                 let value = |mark: u64| made(field, kind, slot as u64 * 3 + mark);
@@ -62,7 +66,7 @@ impl Sample {
             }
         }
         let extreme = matches!(kind, Kind::Smallest | Kind::Largest);
-        Sample { name, spec: spec.clone(), state, stopped: false, extreme }
+        Sample { name, model: model.clone(), state, stopped: false, extreme }
     }
 
     /// The same save with other values in some slots of a field, and in their marks.
@@ -70,7 +74,7 @@ impl Sample {
         let mut sample = self.clone();
         for (slot, value) in changes {
             sample.state.write_through(slot, value.clone());
-            if self.state.spot.is_level() && field.rewinds {
+            if self.state.position.is_level() && field.rewinds {
                 sample.state.write_marks(slot, value.clone(), value);
             }
         }
@@ -79,61 +83,61 @@ impl Sample {
 }
 
 /// Names that players have made: of a set that declares its names later, some of those.
-pub(super) fn made_names(spec: &SpecData, declared: impl Fn(u32) -> Vec<Arc<str>>) -> MadeKeys {
+pub(super) fn made_names(model: &Model, declared: impl Fn(u32) -> Vec<Arc<str>>) -> MadeKeys {
     let of_set = |(set, index): (&KeySet, u32)| {
         let count = set.max.map_or(0, |max| (max as usize).min(MADE));
         let any = (1..=count).map(|n| Arc::from(format!("made_{n}")));
         declared(index).into_iter().chain(any).take(count).collect()
     };
-    spec.key_sets.iter().zip(0..).map(of_set).collect()
+    model.key_sets.iter().zip(0..).map(of_set).collect()
 }
 
 /// All samples of a version. `random` says how many random ones there are, from a seed.
-pub(super) fn samples(spec: &Spec, made: &MadeKeys, random: usize, seed: u64) -> Vec<Sample> {
+pub(super) fn samples(model: &Arc<Model>, made: &MadeKeys, random: usize, seed: u64) -> Vec<Sample> {
     let mut samples = vec![
-        Sample::new(spec, made, "smallest".into(), Kind::Smallest, Spot::Menu),
-        Sample::new(spec, made, "largest".into(), Kind::Largest, Spot::Menu),
-        Sample::new(spec, made, "typical".into(), Kind::Typical(1), Spot::Menu),
-        Sample::new(spec, made, "after a game over".into(), Kind::Typical(2), Spot::RunOver),
+        Sample::new(model, made, "smallest".into(), Kind::Smallest, Position::Menu),
+        Sample::new(model, made, "largest".into(), Kind::Largest, Position::Menu),
+        Sample::new(model, made, "typical".into(), Kind::Typical(1), Position::Menu),
+        Sample::new(model, made, "after a game over".into(), Kind::Typical(2), Position::RunOver),
     ];
-    let places = places(&spec.0);
+    let places = places(model);
     if let Some(place) = places.first() {
         for (name, kind) in [("smallest", Kind::Smallest), ("largest", Kind::Largest)] {
-            let name = format!("{name} in {}", place.named(&spec.0));
-            samples.push(Sample::new(spec, made, name, kind, Spot::Level(place.clone())));
+            let name = format!("{name} in {}", place.named(model));
+            samples.push(Sample::new(model, made, name, kind, Position::Level(place.clone())));
         }
     }
     for (index, place) in places.iter().enumerate() {
-        let name = format!("suspended in {}", place.named(&spec.0));
-        let sample = Sample::new(spec, made, name, Kind::Typical(index as u64 + 3), Spot::Level(place.clone()));
+        let name = format!("suspended in {}", place.named(model));
+        let sample = Sample::new(model, made, name, Kind::Typical(index as u64 + 3), Position::Level(place.clone()));
         samples.push(Sample { stopped: true, ..sample });
     }
     for n in 0..random as u64 {
         let seed = mixed(seed ^ n.wrapping_mul(0x9E37_79B9));
         // Every third stands somewhere in a level.
-        let spot = match places.get(seed as usize % places.len().max(1)) {
-            Some(place) if n % 3 == 2 => Spot::Level(place.clone()),
-            _ => Spot::Menu,
+        let position = match places.get(seed as usize % places.len().max(1)) {
+            Some(place) if n % 3 == 2 => Position::Level(place.clone()),
+            _ => Position::Menu,
         };
-        samples.push(Sample::new(spec, made, format!("random {}", n + 1), Kind::Random(seed), spot));
+        samples.push(Sample::new(model, made, format!("random {}", n + 1), Kind::Random(seed), position));
     }
     samples
 }
 
 /// Every place in a level where a save can have been made.
-fn places(spec: &SpecData) -> Vec<Standing> {
-    if spec.resume == Resume::None {
+fn places(model: &Model) -> Vec<LevelPosition> {
+    if model.resume == Resume::None {
         return Vec::new();
     }
     let mut places = Vec::new();
-    for (index, level) in spec.levels.iter().enumerate() {
+    for (index, level) in model.levels.iter().enumerate() {
         let level_index = index as u32;
-        places.push(Standing { level: level_index, checkpoint: None, entered_at: None });
+        places.push(LevelPosition { level: level_index, checkpoint: None, entered_at: None });
         for checkpoint in 0..level.checkpoints.len() as u32 {
             let at = Some(Checkpoint::Listed(checkpoint));
             // The first is also where some have entered.
             let entered_at = at.clone().filter(|_| checkpoint == 0);
-            places.push(Standing { level: level_index, checkpoint: at, entered_at });
+            places.push(LevelPosition { level: level_index, checkpoint: at, entered_at });
         }
     }
     places

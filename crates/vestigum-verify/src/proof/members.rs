@@ -3,9 +3,9 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use vestigum_core::spec::Field;
-use vestigum_core::types::Type;
-use vestigum_core::value::Value;
+use vestigum_core::Type;
+use vestigum_core::Value;
+use vestigum_core::model::field::Field;
 
 use super::Prover;
 use super::images::{Kind, made, of_type};

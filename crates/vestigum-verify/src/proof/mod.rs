@@ -29,18 +29,21 @@ mod trace;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use vestigum_core::history::choices;
-use vestigum_core::image::Image;
-use vestigum_core::migration::upgrade;
-use vestigum_core::progress::{Launched, Progress, entry_name};
-use vestigum_core::spec::{Field, Resume, Span, Spec};
+use vestigum_core::Image;
+use vestigum_core::Type;
+use vestigum_core::Value;
+use vestigum_core::history::shape::choices;
+use vestigum_core::model::entry::entry_name;
+use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
-use vestigum_core::types::Type;
-use vestigum_core::value::Value;
+use vestigum_core::vocabulary::policy::Resume;
+use vestigum_core::{Launched, Progress};
+use vestigum_core::{Span, Spec};
 
 use images::{Kind, Sample, made, made_names, samples};
 pub use trace::Became;
 use trace::Trace;
+use vestigum_core::model::Model;
 
 /// How much the proof tries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -159,9 +162,8 @@ impl VersionProof {
 
 /// Tries what becomes of the saves of every frozen version. Hooks that were not given are left out.
 pub fn prove(spec: &Spec, options: &Options) -> Proof {
-    let mut spec = spec.clone();
-    Arc::make_mut(&mut spec.1).leave_out();
-    let history = spec.0.history.clone();
+    let spec = spec.without_hooks();
+    let history = spec.history();
     let versions: Vec<i64> = history.iter().flat_map(|history| history.versions()).collect();
     let older = versions.into_iter().filter(|version| *version < spec.version());
     Proof { versions: older.map(|version| Prover::new(&spec, version, options).prove()).collect() }
@@ -172,7 +174,7 @@ const ENTRIES: usize = 24;
 
 struct Prover<'a> {
     spec: &'a Spec,
-    old: Spec,
+    old: Arc<Model>,
     version: i64,
     samples: Vec<Sample>,
     trace: Trace,
@@ -180,9 +182,9 @@ struct Prover<'a> {
 
 impl Prover<'_> {
     fn new<'a>(spec: &'a Spec, version: i64, options: &Options) -> Prover<'a> {
-        let old = spec.0.history.as_ref().and_then(|history| history.spec(version)).unwrap_or(spec).clone();
+        let old = spec.history().and_then(|history| history.model(version)).unwrap_or(spec.model()).clone();
         let trace = Trace::of(spec, &old);
-        let made = made_names(&old.0, |set| trace.declared_later(set));
+        let made = made_names(&old, |set| trace.declared_later(set));
         let samples = samples(&old, &made, options.random, options.seed);
         Prover { spec, old, version, samples, trace }
     }
@@ -215,7 +217,7 @@ impl Prover<'_> {
         // Without saves made inside levels, nothing of a visit is ever saved.
         let stopped = !proof.places.is_empty();
         let saved = |field: &&Field| field.lasts != Span::Session && (stopped || !field.needs_level());
-        for field in self.old.0.fields.iter().filter(saved) {
+        for field in self.old.fields.iter().filter(saved) {
             let mut found = self.field(field);
             let names: Vec<&str> = found.now.iter().map(|name| name.split('[').next().unwrap_or(name)).collect();
             found.clamped = clamped.iter().filter(|image| names.iter().any(|name| image.contains(*name))).count();
@@ -231,14 +233,14 @@ impl Prover<'_> {
 
     /// What is left of a save.
     fn left(&self, sample: &Sample) -> Option<State> {
-        self.load(sample).ok().map(|loaded| loaded.progress.state)
+        self.load(sample).ok().map(|loaded| loaded.progress.into_state())
     }
 
     /// Takes the image step by step, through its bytes, and compares what is left.
     fn differs(&self, sample: &Sample, direct: &Launched) -> Option<String> {
         let (mut profile, mut device) = sample.images();
         for version in self.version + 1..=self.spec.version() {
-            let step = upgrade(self.spec, version, Some(&profile), Some(&device));
+            let step = self.spec.upgrade(version, Some(&profile), Some(&device));
             let written = |image: Option<Image>| Image::from_json(&image?.to_json()).ok();
             let upgraded = step.ok().and_then(|step| Some((written(step.profile)?, written(step.device)?)));
             let Some(images) = upgraded else {
@@ -247,14 +249,14 @@ impl Prover<'_> {
             (profile, device) = images;
         }
         let chain = Progress::load(self.spec, Some(&profile), Some(&device)).ok()?;
-        let same = is_same(&chain.progress.state, &direct.progress.state);
+        let same = is_same(&chain.progress.state(), &direct.progress.state());
         (!same).then(|| format!("the image `{}` comes to something else step by step", sample.name))
     }
 
     /// What becomes of a field: by the steps, and by trying.
     fn field(&self, field: &Field) -> FieldProof {
         let way = self.trace.way(field.id);
-        let data = &*self.old.0;
+        let data = &*self.old;
         let made = &self.samples[0].state.made;
         // Keys of open sets are made in the samples; the others are declared.
         let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
@@ -312,7 +314,7 @@ impl Prover<'_> {
     /// number's bits name and those that they do not name. A value that changes in just the loads of one number depends
     /// on that entry; one that depends on several changes in more.
     fn seen_together(&self, field: &Field, slots: &[usize]) -> BTreeSet<usize> {
-        let fits = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
+        let fits = |sample: &&Sample| sample.state.position.is_level() || !field.needs_level();
         let Some(base) = self.samples.iter().filter(|sample| !sample.extreme).find(fits) else {
             return BTreeSet::new();
         };
@@ -323,7 +325,7 @@ impl Prover<'_> {
         };
         let Some(before) = all(&|_| Kind::Typical(40)) else { return BTreeSet::new() };
         let bits = usize::BITS - slots.len().leading_zeros();
-        let mut codes: Vec<u64> = vec![0; self.spec.0.slots];
+        let mut codes: Vec<u64> = vec![0; self.spec.model().slots];
         for load in 0..bits * 2 {
             let changed = |number: usize| (number >> (load / 2)) & 1 == (load % 2) as usize;
             let kind = |number: usize| if changed(number) { Kind::Typical(91) } else { Kind::Typical(40) };
@@ -339,7 +341,7 @@ impl Prover<'_> {
     }
 
     fn entry_name(&self, field: &Field, slot: usize) -> String {
-        entry_name(&self.old.0, field, slot, &self.samples[0].state.made)
+        entry_name(&self.old, field, slot, &self.samples[0].state.made)
     }
 
     /// Whether another value makes another game.
@@ -356,7 +358,7 @@ impl Prover<'_> {
 
     /// Whether some of these values of an entry make other games than others.
     fn tells_apart(&self, field: &Field, slot: usize, values: &[Value]) -> bool {
-        let in_level = |sample: &&Sample| sample.state.spot.is_level() || !field.needs_level();
+        let in_level = |sample: &&Sample| sample.state.position.is_level() || !field.needs_level();
         let bases = || self.samples.iter().filter(in_level);
         // The highest or the lowest of several values shows a change only where the others leave room for it.
         let extremes = bases().filter(|base| base.extreme);
@@ -368,25 +370,25 @@ impl Prover<'_> {
 
     /// A value before and after.
     fn example(&self, field: &Field, now: &[String]) -> Option<Example> {
-        let wanted = |sample: &&Sample| sample.state.spot.is_level() == field.needs_level();
+        let wanted = |sample: &&Sample| sample.state.position.is_level() == field.needs_level();
         let sample = self.samples.iter().filter(|sample| !sample.extreme).find(wanted)?;
         let loaded = self.load(sample).ok()?;
         let made = &sample.state.made;
         let slots = || {
-            field.slots().filter(|slot| self.old.0.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot))
+            field.slots().filter(|slot| self.old.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot))
         };
         let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
         let to = self.trace.entry_now(field, slot, now)?;
         let keys: Vec<&str> = to.keys.iter().map(|key| &**key).collect();
         let value = loaded.progress.value(&to.field, &keys).ok()?;
-        let from = entry_name(&self.old.0, field, slot, made);
+        let from = entry_name(&self.old, field, slot, made);
         Some(Example { from, was: sample.state.value(slot).brief(), to: to.shown, is: value.brief() })
     }
 }
 
 /// Whether two loaded games are the same: place, values and marks.
 fn is_same(one: &State, other: &State) -> bool {
-    one.spot == other.spot
+    one.position == other.position
         && one.made == other.made
         && one.len() == other.len()
         && (0..one.len()).all(|slot| same_slot(one, other, slot))
@@ -404,6 +406,6 @@ fn place(sample: &Sample, loaded: &Launched) -> Option<PlaceProof> {
         return None;
     }
     let why = loaded.report.place.as_ref().map(|change| change.why.clone());
-    let place = sample.state.spot.named(&sample.spec.0).to_string();
+    let place = sample.state.position.named(&sample.model).to_string();
     Some(PlaceProof { place, now: loaded.progress.place().to_string(), why })
 }

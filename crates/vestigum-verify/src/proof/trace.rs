@@ -3,10 +3,13 @@
 use std::fmt;
 use std::sync::Arc;
 
-use vestigum_core::migration::Way;
-use vestigum_core::spec::{Field, FieldId, MadeKeys, Spec, SpecData};
-use vestigum_core::types::Type;
-use vestigum_core::value::Value;
+use vestigum_core::Spec;
+use vestigum_core::Type;
+use vestigum_core::Value;
+use vestigum_core::migration::version_step::VersionStep;
+use vestigum_core::model::Model;
+use vestigum_core::model::axis::MadeKeys;
+use vestigum_core::model::field::{Field, FieldId};
 
 use super::images::{Kind, of_type};
 
@@ -50,19 +53,19 @@ pub(super) struct Traced {
     pub code: bool,
 }
 
-/// The ways of all fields of one version.
+/// The version_steps of all fields of one version.
 pub(super) struct Trace {
     spec: Spec,
-    old: Spec,
+    old: Arc<Model>,
 }
 
 impl Trace {
-    pub fn of(spec: &Spec, old: &Spec) -> Trace {
+    pub fn of(spec: &Spec, old: &Arc<Model>) -> Trace {
         Trace { spec: spec.clone(), old: old.clone() }
     }
 
-    fn plans(&self) -> impl Iterator<Item = Way<'_>> {
-        vestigum_core::migration::ways(&self.spec, self.old.version())
+    fn plans(&self) -> impl Iterator<Item = VersionStep<'_>> {
+        self.spec.version_steps(self.old.version)
     }
 
     pub fn way(&self, field: FieldId) -> Traced {
@@ -119,7 +122,9 @@ impl Trace {
     fn shown(&self, field: FieldId, slot: Option<usize>) -> String {
         let spec = self.last();
         let field = spec.field(field);
-        slot.map_or(field.name.to_string(), |slot| vestigum_core::progress::entry_name(spec, field, slot, &none_made(spec)))
+        slot.map_or(field.name.to_string(), |slot| {
+            vestigum_core::model::entry::entry_name(spec, field, slot, &none_made(spec))
+        })
     }
 
     /// Whether a step drops the level, checkpoint or key of an entry.
@@ -159,8 +164,8 @@ impl Trace {
     }
 
     /// The version that the last step leads to, as it was frozen or as it is now.
-    fn last(&self) -> &SpecData {
-        self.plans().last().map_or(&*self.spec.0, |way| way.new)
+    fn last(&self) -> &Model {
+        self.plans().last().map_or(&**self.spec.model(), |way| way.new)
     }
 
     /// Values of a field that fills may ask for: their literals and the whole numbers beside them, and containers that have
@@ -182,15 +187,16 @@ impl Trace {
 
     /// The names of an open key set that a later version declares, as this one calls them.
     pub fn declared_later(&self, set: u32) -> Vec<Arc<str>> {
-        let ways: Vec<Way<'_>> = self.plans().collect();
+        let version_steps: Vec<VersionStep<'_>> = self.plans().collect();
         let mut at = set;
-        for (index, way) in ways.iter().enumerate() {
+        for (index, way) in version_steps.iter().enumerate() {
             let Some(now) = way.set_now(at) else { break };
             if way.new.key_sets[now as usize].max.is_none() {
                 let names = way.new.key_sets[now as usize].names.iter();
                 // Back through the names that they had before.
-                let before = names
-                    .map(|name| ways[..=index].iter().rev().fold(name.clone(), |name, way| way.key_before(set, &name)));
+                let before = names.map(|name| {
+                    version_steps[..=index].iter().rev().fold(name.clone(), |name, way| way.key_before(set, &name))
+                });
                 return before.collect();
             }
             at = now;
@@ -230,7 +236,7 @@ impl Trace {
             let fresh = way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id));
             new.extend(fresh.map(|field| (field.name.to_string(), way.filled_from(field.id))));
         }
-        new.retain(|(name, _)| self.spec.0.find_field(name).is_some());
+        new.retain(|(name, _)| self.spec.model().find_field(name).is_some());
         new
     }
 }
@@ -243,6 +249,6 @@ pub(super) struct EntryNow {
     pub keys: Vec<Arc<str>>,
 }
 
-fn none_made(spec: &SpecData) -> MadeKeys {
+fn none_made(spec: &Model) -> MadeKeys {
     vec![indexmap::IndexSet::new(); spec.key_sets.len()]
 }

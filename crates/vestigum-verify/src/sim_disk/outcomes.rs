@@ -24,7 +24,7 @@ pub struct Outcomes {
 struct Current {
     lost: u64,
     names: Arc<Names>,
-    /// The names that are there without having been synced with their content, and the ways each can be torn.
+    /// The names that are there without having been synced with their content, and the version_steps each can be torn.
     open: Vec<(PathBuf, FileId, usize)>,
     /// The file that is torn now, and how; at first none is.
     torn: Option<(usize, usize)>,
@@ -96,7 +96,7 @@ impl Outcomes {
         let kept: Names = names.iter().filter(|(path, _)| inside(path, &names)).map(|(p, e)| (p.clone(), *e)).collect();
         let open = kept.iter().filter_map(|(path, entry)| match entry {
             Entry::File(file) if self.state.files[file].is_open() => {
-                Some((path.clone(), *file, self.state.files[file].ways()))
+                Some((path.clone(), *file, self.state.files[file].version_steps()))
             }
             _ => None,
         });
@@ -128,10 +128,10 @@ impl Iterator for Outcomes {
 
 impl Current {
     fn go_on(&mut self, coarse: bool) {
-        let step = |ways: usize| if coarse { (ways / 6).max(1) } else { 1 };
+        let step = |version_steps: usize| if coarse { (version_steps / 6).max(1) } else { 1 };
         let next = |(index, way): (usize, usize)| (index, way + self.open.get(index).map_or(1, |open| step(open.2)));
         let (mut index, mut way) = self.torn.map_or((0, 0), next);
-        if self.open.get(index).is_some_and(|(_, _, ways)| way >= *ways) {
+        if self.open.get(index).is_some_and(|(_, _, version_steps)| way >= *version_steps) {
             (index, way) = (index + 1, 0);
         }
         self.done = index >= self.open.len();
@@ -145,9 +145,9 @@ impl Content {
         self.lost || self.seen != self.durable
     }
 
-    /// In how many ways the content can be torn: at each byte it can end, or be zeros from there, or be what was there
+    /// In how many version_steps the content can be torn: at each byte it can end, or be zeros from there, or be what was there
     /// before.
-    fn ways(&self) -> usize {
+    fn version_steps(&self) -> usize {
         let kinds = if self.durable.is_empty() { 2 } else { 3 };
         kinds * self.seen.len().max(1)
     }
@@ -229,7 +229,7 @@ impl PowerLoss {
         self.lost_changes().filter_map(|change| Some((change.comes.as_ref()?.0.as_path(), change.operation)))
     }
 
-    fn lost_changes(&self) -> impl Iterator<Item = &super::sim::NameChange> {
+    fn lost_changes(&self) -> impl Iterator<Item = &super::NameChange> {
         let pending = self.state.pending.iter().enumerate().take(CHANGES);
         pending.filter(|(index, _)| self.lost & (1 << index) != 0).map(|(_, change)| change)
     }

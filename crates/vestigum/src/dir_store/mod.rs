@@ -30,7 +30,8 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use vestigum_core::image::{Damaged, SealKey};
+use vestigum_core::image::json::ImageError;
+use vestigum_core::image::seal::SealKey;
 use vestigum_core::{Image, Owner};
 
 use crate::common::Common;
@@ -41,7 +42,7 @@ use folders::settle_folder;
 use known::{Known, Verdict, Verdicts};
 use names::{folder_name, generation_of};
 
-/// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says otherwise: 64 MiB.
+/// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says fallback: 64 MiB.
 const MOST_BYTES: u64 = 64 << 20;
 
 /// The default store: one folder for each profile, one file for each generation.
@@ -160,9 +161,9 @@ impl DirStore {
         let damaged = |damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged };
         match self.inner.disk.kind(&path) {
             Some(EntryKind::File(bytes)) if bytes > self.most => {
-                return Err(damaged(Damaged::TooLarge { bytes, most: self.most }));
+                return Err(damaged(ImageError::TooLarge { bytes, most: self.most }));
             }
-            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) => return Err(damaged(Damaged::NoFile)),
+            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) => return Err(damaged(ImageError::NoFile)),
             Some(EntryKind::File(_)) | None => {}
         }
         match self.inner.disk.read(&path, self.most + 1) {
@@ -251,7 +252,11 @@ impl Store for DirStore {
         let read = self.bytes(owner, generation).and_then(|bytes| {
             let image = Image::decode(&bytes, self.key.as_ref()).and_then(|image| {
                 let (named, says) = ((owner, generation), (&image.owner, image.generation));
-                if says == named { Ok(image) } else { Err(Damaged::Misplaced(image.owner.clone(), image.generation)) }
+                if says == named {
+                    Ok(image)
+                } else {
+                    Err(ImageError::Misplaced(image.owner.clone(), image.generation))
+                }
             });
             image.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })
         });

@@ -12,7 +12,7 @@ mod verify;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
-use vestigum::image::{Damaged, SealKey};
+use vestigum::image::{ImageError, SealKey};
 use vestigum::{DirStore, Image, Owner, Store, StoreError};
 
 use crate::Verdict;
@@ -160,7 +160,7 @@ fn known(out: &Output, owner: &Owner, generations: &[u64], wanted: u64) -> Resul
 /// What a file is worth, and the image if it can be shown at all.
 struct State {
     image: Option<Image>,
-    damaged: Option<Damaged>,
+    damaged: Option<ImageError>,
 }
 
 impl State {
@@ -171,11 +171,11 @@ impl State {
                 // What nobody can vouch for can be shown all the same; what is no image cannot.
                 let shown = matches!(
                     damaged,
-                    Damaged::CheckFailed
-                        | Damaged::Tampered
-                        | Damaged::NotSealed
-                        | Damaged::Sealed
-                        | Damaged::Misplaced(..)
+                    ImageError::CheckFailed
+                        | ImageError::Tampered
+                        | ImageError::NotSealed
+                        | ImageError::Sealed
+                        | ImageError::Misplaced(..)
                 );
                 let bytes = if shown { store.bytes(owner, generation).ok() } else { None };
                 let image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
@@ -183,7 +183,7 @@ impl State {
             }
             Err(error @ StoreError::NoGeneration { .. }) => Err(error),
             // One file that cannot be read stops nobody from looking at the others.
-            Err(error) => Ok(State { image: None, damaged: Some(Damaged::NotRead(error.to_string())) }),
+            Err(error) => Ok(State { image: None, damaged: Some(ImageError::NotRead(error.to_string())) }),
         }
     }
 
@@ -191,12 +191,12 @@ impl State {
     fn word(&self) -> String {
         let word = match &self.damaged {
             None => return paint(GOOD, "whole"),
-            Some(Damaged::Sealed) => return paint(BACK, "sealed"),
-            Some(Damaged::CheckFailed) => "changed",
-            Some(Damaged::Tampered) => "tampered",
-            Some(Damaged::NotSealed) => "not sealed",
-            Some(Damaged::Misplaced(..)) => "misplaced",
-            Some(Damaged::NewerFormat(_)) => "newer format",
+            Some(ImageError::Sealed) => return paint(BACK, "sealed"),
+            Some(ImageError::CheckFailed) => "changed",
+            Some(ImageError::Tampered) => "tampered",
+            Some(ImageError::NotSealed) => "not sealed",
+            Some(ImageError::Misplaced(..)) => "misplaced",
+            Some(ImageError::NewerFormat(_)) => "newer format",
             Some(_) => "damaged",
         };
         paint(BAD, word)
@@ -207,7 +207,7 @@ impl State {
         match &self.damaged {
             None => paint(GOOD, "whole"),
             // Nothing is known to be wrong with it.
-            Some(damaged @ Damaged::Sealed) => paint(BACK, format_args!("{damaged}: say --key-file FILE")),
+            Some(damaged @ ImageError::Sealed) => paint(BACK, format_args!("{damaged}: say --key-file FILE")),
             Some(damaged) => paint(BAD, damaged),
         }
     }

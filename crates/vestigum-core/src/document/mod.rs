@@ -1,0 +1,169 @@
+//! What a spec document says, before names have a meaning. Every piece knows where it was written.
+
+pub mod listed;
+pub mod read;
+pub mod write;
+
+use crate::diagnostic::{SourceSpan, Spanned};
+use crate::value::Value;
+
+/// A text and its place.
+pub type Word = Spanned<String>;
+
+/// The whole document.
+#[derive(Clone, Debug, Default)]
+pub struct Document {
+    pub game: Game,
+    pub order: Vec<Word>,
+    pub opening: Option<Word>,
+    pub levels_last: Option<Word>,
+    pub levels: Vec<(Word, LevelEntry)>,
+    pub keys: Vec<(Word, KeysEntry)>,
+    pub structs: Vec<(Word, Vec<(Word, Word)>)>,
+    pub tables: Vec<(Word, TableEntry)>,
+    pub fields: Vec<(Word, FieldEntry)>,
+    pub derived: Vec<(Word, Word)>,
+    pub moments: Vec<Word>,
+    pub over_when: Option<Word>,
+    pub respawn: Option<Word>,
+    pub accept: Option<Word>,
+    pub save: Save,
+    pub sources: Vec<SourceEntry>,
+    pub promises: Vec<PromiseEntry>,
+    pub allowed: Vec<AllowEntry>,
+    pub migrations: Vec<MigrationEntry>,
+}
+
+/// `[[source]]`: what play can give in a level.
+#[derive(Clone, Debug)]
+pub struct SourceEntry {
+    pub name: Word,
+    pub levels: Vec<Word>,
+    pub gives: Vec<(Word, Literal)>,
+    pub times: Option<Spanned<i64>>,
+    pub lasts: Option<Word>,
+    pub after_failure: Option<Word>,
+}
+
+/// `[[promise]]`: what must hold in every reachable state.
+#[derive(Clone, Debug)]
+pub struct PromiseEntry {
+    pub name: Word,
+    pub never_falls: Vec<Word>,
+    pub holds: Option<Word>,
+    pub after: Vec<Word>,
+}
+
+/// `[[allow]]`: a finding that is meant, and why.
+#[derive(Clone, Debug)]
+pub struct AllowEntry {
+    pub code: Word,
+    pub of: Option<Word>,
+    pub because: Word,
+}
+
+impl AllowEntry {
+    /// Whether it allows a finding with that code about something.
+    pub fn allows(&self, code: &str, subject: Option<&str>) -> bool {
+        let about = self.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject);
+        about && self.code.value.eq_ignore_ascii_case(code)
+    }
+}
+
+/// `[[migration]]`: what becomes of the saves of the version before.
+#[derive(Clone, Debug)]
+pub struct MigrationEntry {
+    pub to: Spanned<i64>,
+    pub steps: Vec<Spanned<StepEntry>>,
+}
+
+/// One step of a migration.
+#[derive(Clone, Debug)]
+pub enum StepEntry {
+    /// What kind of thing, of what it is a part, its name before and now.
+    Rename { what: Word, of: Option<Word>, from: Word, to: Word },
+    /// A field or one entry of it, and an expression over the old values.
+    Fill { target: Word, with: Word },
+    /// What kind of thing, of what it is a part, and its name.
+    Drop { what: Word, of: Option<Word>, name: Word },
+    /// A field, and whose it is now.
+    Move { field: Word, to: Word },
+    /// A field that the game's own code migrates.
+    Hook { field: Word },
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Game {
+    pub id: Option<Word>,
+    pub title: Option<String>,
+    pub version: Option<Spanned<i64>>,
+    /// Where to point when something is missing.
+    pub span: SourceSpan,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct LevelEntry {
+    pub title: Option<String>,
+    pub checkpoints: Vec<Word>,
+    pub opens: Option<Word>,
+    pub next: Option<Word>,
+    /// The level's own steps of tables.
+    pub steps: Vec<(Word, Vec<Literal>)>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct KeysEntry {
+    pub names: Vec<Word>,
+    pub open: bool,
+    pub max: Option<Spanned<i64>>,
+    pub current: Option<Word>,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct TableEntry {
+    pub steps: Option<Vec<Literal>>,
+    pub first: Option<Literal>,
+    pub times: Option<Literal>,
+    pub add: Option<Literal>,
+    pub count: Option<Spanned<i64>>,
+    pub falling: bool,
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct FieldEntry {
+    pub ty: Option<Word>,
+    pub of: Vec<Word>,
+    pub per: Vec<Word>,
+    pub lasts: Option<Word>,
+    pub after_failure: Option<Word>,
+    pub written_by: Option<Word>,
+    pub range: Option<Spanned<(Literal, Literal)>>,
+    pub default: Option<Literal>,
+    pub max_len: Option<Spanned<i64>>,
+    pub optional: bool,
+    pub on: Vec<(Word, Vec<RuleEntry>)>,
+}
+
+/// A value that stands in the document as itself.
+pub type Literal = Spanned<Value>;
+
+#[derive(Clone, Debug)]
+pub struct RuleEntry {
+    pub does: EffectEntry,
+    pub when: Option<Word>,
+}
+
+#[derive(Clone, Debug)]
+pub enum EffectEntry {
+    /// `"keep"`, `"reset"`, `"entry"`, `"checkpoint"`.
+    Bare(Word),
+    /// `set`, `add`, `max`, `min` and the operand, an expression.
+    Operand(Word, Word),
+}
+
+#[derive(Clone, Debug, Default)]
+pub struct Save {
+    pub at: Vec<Word>,
+    pub resume: Option<Word>,
+    pub keep: Option<Spanned<i64>>,
+}

@@ -1,0 +1,180 @@
+//! Reading the values of an image under a model.
+//!
+//! Nothing that an image of this game says stops it from being loaded: what is missing is filled with the default, what
+//! the model does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
+
+use crate::image::report::LoadReport;
+use crate::image::{Image, SavedPlace};
+use crate::model::Model;
+use crate::model::entry::{Found, entry_of};
+use crate::model::field::Field;
+use crate::state::State;
+use crate::syntax::names::is_made_name;
+use crate::value::Value;
+use crate::value::decode::decode;
+use crate::value::tree::{Tree, Values};
+use crate::vocabulary::owner::Owner;
+use crate::vocabulary::span::Span;
+
+/// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
+/// left out: the shape has no rules to leave a level by.
+pub fn read_shape(spec: &Model, image: &Image) -> (State, LoadReport) {
+    let mut loader = ImageReader { model: spec, state: State::fresh(spec), report: LoadReport::default() };
+    match image.owner {
+        Owner::Device => loader.values(&image.values, |field| field.lasts == Span::Device),
+        Owner::Profile(_) => loader.player(image),
+    }
+    (loader.state, loader.report)
+}
+
+/// An image on its way into a state.
+pub struct ImageReader<'a> {
+    pub model: &'a Model,
+    pub state: State,
+    pub report: LoadReport,
+}
+
+impl ImageReader<'_> {
+    /// What an image of a player holds: names, values and marks.
+    pub fn player(&mut self, image: &Image) {
+        let in_level = matches!(image.place, SavedPlace::InLevel { .. });
+        self.made(image);
+        self.values(&image.values, |field| match field.lasts {
+            Span::Run | Span::Profile => true,
+            Span::Visit => in_level,
+            Span::Attempt | Span::Session | Span::Device => false,
+        });
+        if in_level {
+            self.marks(image);
+        }
+    }
+
+    /// The values of the fields that are wanted.
+    pub fn values(&mut self, values: &Values, wanted: impl Fn(&Field) -> bool) {
+        let spec = self.model;
+        for field in spec.fields.iter().filter(|field| wanted(field)) {
+            let Some(tree) = values.get(&field.name) else {
+                self.report.filled.push(field.name.to_string());
+                continue;
+            };
+            for (slot, value) in self.entries(field, tree) {
+                self.state.write(slot, value);
+            }
+        }
+        for name in values.keys() {
+            if !spec.find_field(name).is_some_and(&wanted) {
+                self.drop(name.to_string(), "the spec saves no such field");
+            }
+        }
+    }
+
+    fn drop(&mut self, name: String, why: &str) {
+        self.report.dropped.push((name, why.to_owned()));
+    }
+
+    /// The names that were made at run time, as far as the spec still has their sets and room for them.
+    fn made(&mut self, image: &Image) {
+        for (set, names) in &image.made {
+            let found = self.model.key_sets.iter().position(|declared| declared.name == *set);
+            let Some(index) = found else {
+                self.drop(set.to_string(), "there is no such key set");
+                continue;
+            };
+            // A set that declares its names has those; what was kept under others says so itself.
+            let Some(max) = self.model.key_sets[index].max else { continue };
+            for name in names {
+                if self.state.made[index].len() < max as usize && is_made_name(name) {
+                    self.state.made[index].insert(name.clone());
+                } else {
+                    self.drop(name.to_string(), &format!("there is no room for it in `{set}`"));
+                }
+            }
+        }
+    }
+
+    /// The slots of a field that an image names, and their values.
+    fn entries(&mut self, field: &Field, tree: &Tree) -> Vec<(usize, Value)> {
+        let mut out = Vec::new();
+        if field.is_keyed() {
+            let depth = self.model.key_words(field).len();
+            self.keyed(field, tree, depth, &mut Vec::new(), &mut out);
+        } else if let Some(value) = self.value(field, &field.name, tree) {
+            out.push((field.first_slot, value));
+        }
+        out
+    }
+
+    /// Goes down one map for each axis.
+    fn keyed<'t>(
+        &mut self,
+        field: &Field,
+        tree: &'t Tree,
+        depth: usize,
+        names: &mut Vec<&'t str>,
+        out: &mut Vec<(usize, Value)>,
+    ) {
+        let shown =
+            if names.is_empty() { field.name.to_string() } else { format!("{}[{}]", field.name, names.join(", ")) };
+        if depth == 0 {
+            match entry_of(self.model, field, names, &self.state.made) {
+                Ok(Found::Slot(slot)) => out.extend(self.value(field, &shown, tree).map(|value| (slot, value))),
+                Ok(Found::NotMade) => self.drop(shown, "its key was not made"),
+                Err(error) => self.drop(shown, &error.to_string()),
+            }
+            return;
+        }
+        let Tree::Map(entries) = tree else {
+            self.drop(shown, &format!("it is {}, and a value for each key is wanted", tree.kind()));
+            return;
+        };
+        for (name, tree) in entries {
+            names.push(name);
+            self.keyed(field, tree, depth - 1, names, out);
+            names.pop();
+        }
+    }
+
+    fn value(&mut self, field: &Field, name: &str, tree: &Tree) -> Option<Value> {
+        if field.optional && *tree == Tree::Null {
+            return Some(Value::Unfilled);
+        }
+        let dropped = &mut self.report.dropped;
+        let value = decode(tree, &field.ty, name, &mut |name, why| dropped.push((name, why)))?;
+        let (inside, clamped) = field.limits.clamp(value.clone());
+        if clamped {
+            self.report.clamped.push((name.to_owned(), value, inside.clone()));
+        }
+        Some(inside)
+    }
+
+    fn marks(&mut self, image: &Image) {
+        let Some(marks) = &image.marks else { return };
+        let spec = self.model;
+        // What a mark drops or clamps, the value beside it does too, and that is reported already.
+        let reported = self.report.clone();
+        for field in spec.fields.iter().filter(|field| field.rewinds) {
+            let mut entry: Vec<Value> = self.marked(field, &marks.entry);
+            let mut checkpoint = self.marked(field, &marks.checkpoint);
+            for slot in field.slots().rev() {
+                let (Some(entry), Some(checkpoint)) = (entry.pop(), checkpoint.pop()) else { break };
+                if field.lasts == Span::Attempt {
+                    self.state.write(slot, entry.clone());
+                }
+                self.state.write_marks(slot, entry, checkpoint);
+            }
+        }
+        self.report = reported;
+    }
+
+    /// All entries of a field in a mark. A field that the mark does not know is at its value.
+    fn marked(&mut self, field: &Field, values: &Values) -> Vec<Value> {
+        let Some(tree) = values.get(&field.name) else {
+            return field.slots().map(|slot| self.state.value(slot).clone()).collect();
+        };
+        let mut out = vec![field.default.clone(); field.slots];
+        for (slot, value) in self.entries(field, tree) {
+            out[slot - field.first_slot] = value;
+        }
+        out
+    }
+}

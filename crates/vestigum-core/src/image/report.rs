@@ -1,0 +1,214 @@
+//! What loading says: why it refused, or what it did.
+
+use std::fmt;
+use std::sync::Arc;
+use thiserror::Error;
+
+use crate::value::Value;
+use crate::vocabulary::place::Place;
+
+/// Why an image is not loaded. It stays as it is.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum LoadError {
+    /// The image is of another game.
+    #[error("the save is of the game `{found}`, and this is `{wanted}`; nothing was overwritten")]
+    OtherGame {
+        /// The game in the image.
+        found: String,
+        /// This game.
+        wanted: String,
+    },
+    /// A newer version of the game wrote it.
+    #[error(
+        "the save is of version {found}, and this game knows versions up to {known}; update the game to play on, nothing was overwritten"
+    )]
+    NewerVersion {
+        /// The version in the image.
+        found: i64,
+        /// The version of the spec.
+        known: i64,
+    },
+    /// The image of a device was given for a profile, or the other way round.
+    #[error("the save is of {found}, which is not what was to be loaded")]
+    OtherOwner {
+        /// Whose image it is.
+        found: String,
+    },
+    /// The image is of an older version, and the game was built without the history that tells its shape.
+    #[error(
+        "the save is of version {found}, this game is of version {known} and has migrations, but no history to take them by; build it with `Spec::from_toml_with_history`, nothing was overwritten"
+    )]
+    NoHistory {
+        /// The version in the image.
+        found: i64,
+        /// The version of the spec.
+        known: i64,
+    },
+    /// The image is of a version that was never frozen.
+    #[error(
+        "the save is of version {found}, which was never frozen; the history begins with version {oldest}, nothing was overwritten"
+    )]
+    UnknownVersion {
+        /// The version in the image.
+        found: i64,
+        /// The oldest version of the history.
+        oldest: i64,
+    },
+    /// A step of a migration needs code that the game did not give.
+    #[error("the migration to version {to} needs the game's code for {}; give it with `Spec::with_hook`, nothing was overwritten", fields.join(", "))]
+    NoHook {
+        /// The version that the migration leads to.
+        to: i64,
+        /// The fields that it makes.
+        fields: Vec<String>,
+    },
+    /// The game's code panicked on the image.
+    #[error("the migration to version {to} panicked in the game's code: {why}; nothing was overwritten")]
+    HookPanicked {
+        /// The version that the migration leads to.
+        to: i64,
+        /// What the panic said.
+        why: String,
+    },
+    /// The game's code could not migrate the image.
+    #[error(
+        "the migration to version {to} failed in the game's code, at `{field}`, which is {value}: {why}; nothing was overwritten"
+    )]
+    Migration {
+        /// The version that the migration leads to.
+        to: i64,
+        /// The field, as it is called in the version before.
+        field: String,
+        /// What the image says there.
+        value: String,
+        /// Why.
+        why: String,
+    },
+}
+
+/// Where the progress came from.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub enum Origin {
+    /// There was no image.
+    #[default]
+    Fresh,
+    /// The newest image.
+    Loaded {
+        /// Its generation.
+        generation: u64,
+    },
+    /// An older image, because newer ones could not be read.
+    Recovered {
+        /// Its generation.
+        generation: u64,
+        /// The newer generations and what is wrong with them.
+        passed_over: Vec<(u64, String)>,
+    },
+}
+
+/// How the place differs from the one in the image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct PlaceChange {
+    /// The place in the image.
+    pub from: String,
+    /// The place now.
+    pub to: Place,
+    /// Why.
+    pub why: String,
+}
+
+/// What loading did.
+#[derive(Clone, Debug, Default, PartialEq)]
+#[non_exhaustive]
+pub struct LoadReport {
+    /// Where the profile's progress came from.
+    pub origin: Origin,
+    /// Where the device's progress came from.
+    pub device_origin: Origin,
+    /// The version of the image, if it is older than the spec.
+    pub older_version: Option<i64>,
+    /// Fields that the image does not have; they are at their defaults.
+    pub filled: Vec<String>,
+    /// Values that the spec has no place for, and why.
+    pub dropped: Vec<(String, String)>,
+    /// Values brought into their limits: the name, what the image said, what it is now.
+    pub clamped: Vec<(String, Value, Value)>,
+    /// The migrations that were taken, oldest first.
+    pub migrated: Vec<Step>,
+    /// How the place changed.
+    pub place: Option<PlaceChange>,
+}
+
+impl LoadReport {
+    /// Whether everything was loaded just as it was saved, from the newest image, or freshly begun.
+    pub fn is_clean(&self) -> bool {
+        !matches!(self.origin, Origin::Recovered { .. })
+            && !matches!(self.device_origin, Origin::Recovered { .. })
+            && self.filled.is_empty()
+            && self.dropped.is_empty()
+            && self.clamped.is_empty()
+            && self.migrated.is_empty()
+            && self.place.is_none()
+    }
+}
+
+impl fmt::Display for LoadReport {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match &self.origin {
+            Origin::Fresh => f.write_str("a fresh profile")?,
+            Origin::Loaded { generation } => write!(f, "loaded generation {generation}")?,
+            Origin::Recovered { generation, .. } => write!(f, "recovered from generation {generation}")?,
+        }
+        for origin in [&self.origin, &self.device_origin] {
+            if let Origin::Recovered { passed_over, .. } = origin {
+                for (generation, why) in passed_over {
+                    write!(f, "\n  passed over generation {generation}: {why}")?;
+                }
+            }
+        }
+        if let Some(version) = self.older_version {
+            write!(f, "\n  saved by version {version} of the spec")?;
+        }
+        for step in &self.migrated {
+            write!(f, "\n  migrated to version {}", step.to)?;
+            step.told.iter().try_for_each(|told| write!(f, "\n    {told}"))?;
+        }
+        if !self.filled.is_empty() {
+            write!(f, "\n  new, at the default: {}", self.filled.join(", "))?;
+        }
+        for (name, why) in &self.dropped {
+            write!(f, "\n  dropped {name}: {why}")?;
+        }
+        for (name, was, is) in &self.clamped {
+            write!(f, "\n  {name} was {was}, outside its limits; it is {is} now")?;
+        }
+        if let Some(PlaceChange { from, to, why }) = &self.place {
+            write!(f, "\n  the place was {from} and is {to} now: {why}")?;
+        }
+        Ok(())
+    }
+}
+
+/// A migration that was taken.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Step {
+    /// The version it led to.
+    pub to: i64,
+    /// What its steps say, in words.
+    pub told: Arc<[String]>,
+    /// Whether it moved values of players to the device: until the device's image is durable, a player's must not
+    /// follow, or the values would be in neither.
+    pub device_first: bool,
+}
+
+impl fmt::Display for Step {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "migrated to version {}", self.to)?;
+        for (index, step) in self.told.iter().enumerate() {
+            write!(f, "{} {step}", if index == 0 { ":" } else { ";" })?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,190 @@
+//! Bringing an image under a spec.
+//!
+//! Nothing that an image of this game says stops it from being loaded: what is missing is filled with the default, what
+//! the spec does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
+
+use std::sync::Arc;
+
+use crate::image::reading::ImageReader;
+use crate::image::report::{LoadError, LoadReport, Origin, PlaceChange};
+use crate::image::{Gone, Image, SavedPlace};
+use crate::migration::chain::{Migrated, migrate};
+use crate::model::Model;
+use crate::outcome::Outcome;
+use crate::progress::Progress;
+use crate::spec::Spec;
+use crate::state::State;
+use crate::state::position::{Checkpoint, LevelPosition, Position};
+use crate::suspension::fates::resumes_at_entry;
+use crate::suspension::resuming::{go_back_to_entry, leave_level};
+use crate::vocabulary::moment::Moment;
+use crate::vocabulary::owner::Owner;
+use crate::vocabulary::policy::{Accept, Resume};
+use crate::vocabulary::span::Span;
+
+/// What a launch gives: the progress, what loading did, and what the moment `launch` did.
+#[derive(Debug)]
+pub struct Launched {
+    /// The progress, standing where the image left it.
+    pub progress: Progress,
+    /// What loading did.
+    pub report: LoadReport,
+    /// What the rules of `launch` did.
+    pub outcome: Outcome,
+}
+
+impl Progress {
+    /// A fresh profile on a fresh device, launched for the first time.
+    pub fn fresh(spec: &Spec) -> Progress {
+        let mut progress = Progress::at(spec.model(), State::fresh(spec.model()));
+        progress.begin();
+        progress
+    }
+
+    /// Loads saved progress and launches it. Without an image the profile, or the device, is fresh.
+    ///
+    /// # Errors
+    /// If an image is of another game, of a newer version, or belongs to the other owner. Nothing that an image of
+    /// this game can say is an error: values that do not fit are brought inside and reported.
+    pub fn launch(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
+        let (state, report) = crate::loading::load(spec, profile, device)?;
+        let mut progress = Progress::at(spec.model(), state);
+        let outcome = progress.begin();
+        Ok(Launched { progress, report, outcome })
+    }
+
+    /// Loads saved progress without the moment `launch`: for tools that look at saves and repair them. The outcome is
+    /// that of a launch without rules.
+    ///
+    /// # Errors
+    /// As [`Progress::launch`].
+    pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
+        let (state, report) = crate::loading::load(spec, profile, device)?;
+        let progress = Progress::at(spec.model(), state);
+        let outcome = Outcome::new(Moment::Launch, progress.place());
+        Ok(Launched { progress, report, outcome })
+    }
+}
+
+/// The state that the images tell of, ready for the moment `launch`. Images of older versions are migrated first; the
+/// images themselves stay as they are.
+pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<(State, LoadReport), LoadError> {
+    let data = &**spec.model();
+    let mut report = LoadReport::default();
+    if let Some(image) = device {
+        acceptable(data, image, matches!(image.owner, Owner::Device))?;
+        report.device_origin = Origin::Loaded { generation: image.generation };
+    }
+    if let Some(image) = profile {
+        acceptable(data, image, matches!(image.owner, Owner::Profile(_)))?;
+        report.origin = Origin::Loaded { generation: image.generation };
+        report.older_version = Some(image.version).filter(|version| *version < data.version);
+    }
+    let Migrated { profile, device, .. } = migrate(spec.route(), spec.version(), profile, device, &mut report)?;
+    let mut loader = Loader { model: data, reader: ImageReader { model: data, state: State::fresh(data), report } };
+    if let Some(image) = device {
+        loader.reader.values(&image.values, |field| field.lasts == Span::Device);
+        loader.reader.state.moved = (!image.moved.is_empty()).then(|| Arc::new(image.moved.clone()));
+    }
+    if let Some(image) = profile {
+        loader.profile(&image);
+    }
+    Ok((loader.reader.state, loader.reader.report))
+}
+
+fn acceptable(spec: &Model, image: &Image, owner_fits: bool) -> Result<(), LoadError> {
+    if image.game != *spec.id {
+        return Err(LoadError::OtherGame { found: image.game.clone(), wanted: spec.id.to_string() });
+    }
+    if image.version > spec.version {
+        return Err(LoadError::NewerVersion { found: image.version, known: spec.version });
+    }
+    if !owner_fits {
+        return Err(LoadError::OtherOwner { found: image.owner.to_string() });
+    }
+    Ok(())
+}
+
+/// Where an image says that the player stood.
+struct Saved<'a> {
+    level: &'a str,
+    checkpoint: Option<&'a str>,
+    entered_at: Option<&'a str>,
+    resume: Resume,
+    gone: Option<&'a Gone>,
+}
+
+struct Loader<'a> {
+    model: &'a Model,
+    reader: ImageReader<'a>,
+}
+
+impl Loader<'_> {
+    fn profile(&mut self, image: &Image) {
+        self.reader.player(image);
+        match &image.place {
+            SavedPlace::Menu => {}
+            SavedPlace::RunOver => self.reader.state.position = Position::RunOver,
+            SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
+                let saved = Saved {
+                    level,
+                    checkpoint: checkpoint.as_deref(),
+                    entered_at: entered_at.as_deref(),
+                    resume: *resume,
+                    gone: gone.as_ref(),
+                };
+                self.stand(image, saved);
+            }
+        }
+    }
+
+    /// Puts the player back into the level, or as near as this spec allows.
+    fn stand(&mut self, image: &Image, saved: Saved<'_>) {
+        let spec = self.model;
+        let Saved { level, checkpoint: at, entered_at, resume, gone } = saved;
+        let (index, of) = match gone {
+            Some(Gone::Level { version }) => (None, format!(" of version {version}")),
+            Some(Gone::Checkpoint { .. }) | None => (spec.level_ids.get(level).copied(), String::new()),
+        };
+        let (Some(index), false) = (index, spec.resume == Resume::None) else {
+            let why = match index {
+                None => format!("there is no level `{level}`{of} any more"),
+                Some(_) => "levels are not resumed any more".to_owned(),
+            };
+            leave_level(self.model, &mut self.reader.state, index);
+            self.changed(image, why);
+            return;
+        };
+        let entered = entered_at.and_then(|name| self.checkpoint(index, name));
+        let reached = at.and_then(|name| self.checkpoint(index, name));
+        let lost = match gone {
+            Some(Gone::Checkpoint { name, version }) => Some(format!("`{name}` of version {version}")),
+            Some(Gone::Level { .. }) | None => at.filter(|_| reached.is_none()).map(|name| format!("`{name}`")),
+        };
+        let to_entry = resumes_at_entry(spec) && resume == Resume::Checkpoint;
+        let checkpoint = if lost.is_some() || to_entry { entered.clone() } else { reached };
+        self.reader.state.position = Position::Level(LevelPosition { level: index, checkpoint, entered_at: entered });
+        if lost.is_some() || to_entry {
+            go_back_to_entry(self.model, &mut self.reader.state);
+            let why = match lost {
+                Some(checkpoint) => format!("`{level}` has no checkpoint {checkpoint} any more"),
+                None => "levels are resumed at their entry now".to_owned(),
+            };
+            self.changed(image, why);
+        }
+    }
+
+    fn checkpoint(&self, level: u32, name: &str) -> Option<Checkpoint> {
+        let listed = &self.model.level(level).checkpoints;
+        match listed.iter().position(|checkpoint| &**checkpoint == name) {
+            Some(index) => Some(Checkpoint::Listed(index as u32)),
+            None if listed.is_empty() && self.model.accept == Accept::Any => Some(Checkpoint::Named(name.into())),
+            None => None,
+        }
+    }
+
+    fn changed(&mut self, image: &Image, why: String) {
+        let to = self.reader.state.position.named(self.model);
+        self.reader.report.place = Some(PlaceChange { from: image.place.to_string(), to, why });
+    }
+}

@@ -1,0 +1,156 @@
+//! What a plan says about single fields, for those who tell about it.
+
+use std::sync::Arc;
+
+use crate::migration::names::FieldStep;
+use crate::migration::plan::MigrationPlan;
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::field::{Field, FieldId};
+use crate::value::Value;
+
+/// The way from one version to the next.
+pub struct VersionStep<'a> {
+    /// The version that it leads to.
+    pub to: i64,
+    pub old: &'a Model,
+    pub new: &'a Model,
+    pub(crate) plan: &'a MigrationPlan,
+}
+
+impl VersionStep<'_> {
+    /// The field that has the values of an old one.
+    pub fn carrier(&self, was: FieldId) -> Option<FieldId> {
+        self.plan.carrier(was)
+    }
+
+    /// Fields that are filled with what reads an old one, and the entry if it is only one.
+    pub fn readers(&self, was: FieldId) -> impl Iterator<Item = (FieldId, Option<usize>)> {
+        self.plan.readers(was).map(|(field, fill)| (field, fill.at))
+    }
+
+    /// Whether a fill writes every entry.
+    pub fn fills_whole(&self, field: FieldId) -> bool {
+        self.plan.fields[field.0 as usize].fills.iter().any(|fill| fill.at.is_none())
+    }
+
+    /// Whether the field changes its owner.
+    pub fn moves(&self, was: FieldId) -> bool {
+        self.plan.moved.contains(&was)
+    }
+
+    /// Whether a step drops the field.
+    pub fn drops(&self, was: FieldId) -> bool {
+        self.plan.names.step(was) == Some(FieldStep::Dropped)
+    }
+
+    /// The key set that an old one has become.
+    pub fn set_now(&self, set: u32) -> Option<u32> {
+        self.plan.names.sets[set as usize]
+    }
+
+    /// What a key was called before.
+    pub fn key_before(&self, set: u32, name: &Arc<str>) -> Arc<str> {
+        self.plan.names.key_before(set, name)
+    }
+
+    /// Whether a step drops a choice of the field.
+    pub fn drops_choice(&self, was: FieldId) -> bool {
+        self.plan.names.drops_choice(was)
+    }
+
+    /// The name of a struct's member in the new version; none if a step drops it.
+    pub fn member_now(&self, of: &Arc<str>, member: &Arc<str>) -> Option<Arc<str>> {
+        self.plan.names.member(of, member).cloned()
+    }
+
+    /// Whether the game's own code takes the field.
+    pub fn is_code(&self, was: FieldId) -> bool {
+        self.plan.is_hooked(&self.old.field(was).name)
+    }
+
+    /// Whether nothing of the version before has the field's values.
+    pub fn is_new(&self, field: FieldId) -> bool {
+        self.plan.fields[field.0 as usize].carried.is_none()
+    }
+
+    /// The expressions that fill a field.
+    pub fn filled_from(&self, field: FieldId) -> Vec<String> {
+        let fills = self.plan.fields[field.0 as usize].fills.iter();
+        fills.map(|fill| fill.expression.source().to_owned()).collect()
+    }
+
+    /// The literals in the expressions that fill fields.
+    pub fn literals(&self) -> Vec<Value> {
+        let fills = self.plan.fields.iter().flat_map(|field| &field.fills);
+        fills.flat_map(|fill| fill.expression.literals()).collect()
+    }
+
+    /// Whether a step drops the level, checkpoint or key of an entry, or the new version keeps fewer names.
+    pub fn drops_keys(&self, was: FieldId, slot: usize) -> bool {
+        let field = self.old.field(was);
+        let names = &self.plan.names;
+        field.axes.iter().zip(field.keys_of(slot)).any(|(axis, key)| match axis {
+            Axis::Level => names.drops_level(key),
+            Axis::Checkpoint => {
+                let (level, checkpoint) = self.old.checkpoint_keys[key as usize];
+                names.drops_level(level) || names.drops_checkpoint(level, checkpoint)
+            }
+            Axis::Keys(set) if self.old.key_sets[*set as usize].max.is_some() => {
+                let now = names.sets[*set as usize].map(|now| &self.new.key_sets[now as usize]);
+                now.and_then(|now| now.max).is_some_and(|max| key >= max)
+            }
+            Axis::Keys(set) => {
+                let keys = &self.old.key_sets[*set as usize].names;
+                keys.get_index(key as usize).is_some_and(|name| names.drops_key(*set, name))
+            }
+        })
+    }
+
+    /// The slot of an entry in the field that has its values.
+    pub fn slot_now(&self, was: FieldId, slot: usize) -> Option<usize> {
+        self.slot_in(was, self.carrier(was)?, slot)
+    }
+
+    /// A field that a fill carries an old one's entries to, one by one, where only how the names of keys come about is
+    /// another; and an entry there of the same levels and checkpoints.
+    pub fn filled_alike(&self, was: FieldId, slot: usize) -> Option<(FieldId, usize)> {
+        let names = &self.plan.names;
+        let field = self.old.field(was);
+        let alike = |(now, at): &(FieldId, Option<usize>)| {
+            at.is_none() && field.is_keyed() && names.same_sets(field, self.new.field(*now))
+        };
+        let (now, _) = self.readers(was).find(alike)?;
+        let is = self.new.field(now);
+        let keys = field.axes.iter().zip(field.keys_of(slot)).map(|(axis, key)| match axis {
+            Axis::Keys(_) => Some(0),
+            axis => names.key_now(self.new, *axis, key, None, |_, _| None),
+        });
+        Some((now, is.slot_at(&keys.collect::<Option<Vec<u32>>>()?)))
+    }
+
+    /// The slot of an entry in a field that is kept by the same keys.
+    pub fn slot_in(&self, was: FieldId, now: FieldId, slot: usize) -> Option<usize> {
+        let (was, now): (&Field, &Field) = (self.old.field(was), self.new.field(now));
+        if !self.plan.names.same_axes(self.old, self.new, was, now) {
+            return None;
+        }
+        let names = &self.plan.names;
+        let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| match axis {
+            // Names that were made keep their places.
+            Axis::Keys(set) if self.old.key_sets[*set as usize].max.is_some() => {
+                let now = names.sets[*set as usize]?;
+                self.new.key_sets[now as usize].max.filter(|max| key < *max).map(|_| key)
+            }
+            Axis::Keys(set) => {
+                let name = self.old.key_sets[*set as usize].names.get_index(key as usize);
+                names.key_now(self.new, *axis, key, name, |_, _| None)
+            }
+            axis => names.key_now(self.new, *axis, key, None, |_, _| None),
+        });
+        if was.axes.is_empty() {
+            return Some(now.first_slot);
+        }
+        Some(now.slot_at(&keys.collect::<Option<Vec<u32>>>()?))
+    }
+}

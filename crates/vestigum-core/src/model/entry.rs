@@ -1,0 +1,114 @@
+//! Finding an entry by its names, and naming it.
+
+use std::borrow::Cow;
+use std::sync::Arc;
+
+use crate::model::Model;
+use crate::model::axis::{Axis, MadeKeys};
+use crate::model::field::Field;
+use crate::nearest::nearest;
+use crate::outcome::AccessError;
+use crate::syntax::names::key_text;
+
+/// An entry by its names.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Found {
+    Slot(usize),
+    /// A key of an open set that was not made yet: it reads as the default.
+    NotMade,
+}
+
+/// The entry that all names together mean.
+pub fn entry_of(spec: &Model, field: &Field, names: &[&str], made: &MadeKeys) -> Result<Found, AccessError> {
+    let wanted = spec.key_words(field);
+    if wanted.is_empty() {
+        return Err(AccessError::NoKey { name: field.name.to_string() });
+    }
+    if names.len() != wanted.len() {
+        let wanted = wanted.join(" and ");
+        return Err(AccessError::WrongKeys { name: field.name.to_string(), wanted, found: names.len() });
+    }
+    let mut names = names.iter().copied();
+    let mut keys = Vec::with_capacity(field.axes.len());
+    let mut all_made = true;
+    for axis in &field.axes {
+        let name = names.next().unwrap_or_default();
+        let key = match axis {
+            Axis::Level => level_of(spec, name)?,
+            Axis::Checkpoint => {
+                let level = level_of(spec, name)?;
+                let name = names.next().unwrap_or_default();
+                let listed = &spec.level(level).checkpoints;
+                let index = listed.iter().position(|checkpoint| &**checkpoint == name);
+                index
+                    .and_then(|index| spec.checkpoint_key(level, index as u32))
+                    .ok_or_else(|| unknown_key("checkpoint", name, listed.iter().map(|checkpoint| &**checkpoint)))?
+            }
+            Axis::Keys(set) => {
+                let declared = &spec.key_sets[*set as usize];
+                if declared.max.is_some() {
+                    match made[*set as usize].get_index_of(name) {
+                        Some(key) => key as u32,
+                        // The other names are looked at all the same: an unknown one is an error.
+                        None => {
+                            all_made = false;
+                            0
+                        }
+                    }
+                } else {
+                    let key = declared.names.get_index_of(name).map(|key| key as u32);
+                    key.ok_or_else(|| unknown_key(&declared.name, name, declared.names()))?
+                }
+            }
+        };
+        keys.push(key);
+    }
+    Ok(if all_made { Found::Slot(field.slot_at(&keys)) } else { Found::NotMade })
+}
+
+fn level_of(spec: &Model, name: &str) -> Result<u32, AccessError> {
+    let found = spec.level_ids.get(name).copied();
+    found.ok_or_else(|| unknown_key("level", name, spec.levels.iter().map(|level| &*level.id)))
+}
+
+fn unknown_key<'a>(axis: &str, name: &str, known: impl Iterator<Item = &'a str>) -> AccessError {
+    AccessError::UnknownKey {
+        axis: axis.to_owned(),
+        name: name.to_owned(),
+        nearest: nearest(name, known).map(str::to_owned),
+    }
+}
+
+pub fn which_key(spec: &Model, field: &Field, axis: Axis) -> AccessError {
+    let example: Option<Arc<str>> = match axis {
+        Axis::Level => spec.levels.first().map(|level| level.id.clone()),
+        Axis::Checkpoint => spec.example_checkpoint().map(Arc::from),
+        Axis::Keys(set) => spec.key_sets[set as usize].names.first().cloned(),
+    };
+    AccessError::WhichKey {
+        name: field.name.to_string(),
+        axis: spec.axis_word(axis).to_owned(),
+        example: example.as_deref().unwrap_or("KEY").to_owned(),
+    }
+}
+
+/// The key of an entry as expressions write it in brackets: the names of all its axes, in quotes where they are no plain
+/// names.
+pub fn key_of(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> Option<Arc<str>> {
+    if field.axes.is_empty() {
+        return None;
+    }
+    let names = spec.entry_names(field, slot, made);
+    match &names[..] {
+        [one] if matches!(key_text(one), Cow::Borrowed(_)) => Some(one.clone()),
+        names => Some(names.iter().map(|name| key_text(name)).collect::<Vec<_>>().join(", ").into()),
+    }
+}
+
+/// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
+pub fn entry_name(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> String {
+    match key_of(spec, field, slot, made) {
+        Some(key) => format!("{}[{key}]", field.name),
+        None => field.name.to_string(),
+    }
+}

@@ -1,0 +1,99 @@
+//! Compiled expressions.
+
+use std::sync::Arc;
+
+use crate::model::Model;
+use crate::model::axis::MadeKeys;
+use crate::model::field::{Field, FieldId};
+use crate::model::node::Node;
+use crate::syntax::names::key_text;
+use crate::value::Value;
+use crate::value::types::Type;
+
+/// A checked expression.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    pub(crate) source: Arc<str>,
+    pub(crate) node: Node,
+    pub(crate) ty: Type,
+    /// The first name that means the level's entry.
+    pub(crate) needs_level: Option<Arc<str>>,
+    pub(crate) reads: Vec<FieldId>,
+    /// The derived values that it reads, directly or through others, in the order of the spec.
+    pub(crate) derived: Arc<[u32]>,
+    pub(crate) parts: Arc<Parts>,
+}
+
+/// A condition in parts, for messages that tell which of them failed.
+#[derive(Clone, Debug)]
+pub struct Parts {
+    pub(crate) all: Vec<Part>,
+    pub(crate) clause: Clause,
+}
+
+/// How the parts of a condition hang together.
+#[derive(Clone, Debug)]
+pub enum Clause {
+    Part(usize),
+    All(Vec<Clause>),
+    Any(Vec<Clause>),
+}
+
+/// A part of a condition that `and` or `or` joins to the others.
+#[derive(Clone, Debug)]
+pub struct Part {
+    pub(crate) source: Arc<str>,
+    pub(crate) node: Node,
+    pub(crate) leaves: Vec<(Arc<str>, Node)>,
+    pub(crate) reads: Vec<FieldId>,
+}
+
+impl Expression {
+    /// The expression as it was written.
+    pub fn source(&self) -> &str {
+        &self.source
+    }
+
+    /// The type of its value.
+    pub fn ty(&self) -> &Type {
+        &self.ty
+    }
+
+    /// Whether it reads a per-level name without a key, so that it means something only where there is a level.
+    pub fn needs_level(&self) -> bool {
+        self.needs_level.is_some()
+    }
+
+    pub(crate) fn name_that_needs_level(&self) -> Option<&str> {
+        self.needs_level.as_deref()
+    }
+
+    /// The derived values that it reads, directly or through others.
+    pub(crate) fn derived(&self) -> &[u32] {
+        &self.derived
+    }
+
+    pub fn reads(&self) -> &[FieldId] {
+        &self.reads
+    }
+
+    /// The values that stand in it as such.
+    pub(crate) fn literals(&self) -> Vec<Value> {
+        let mut literals = Vec::new();
+        self.node.each_literal(&mut |value| literals.push(value.clone()));
+        literals
+    }
+
+    /// Whether it depends on the level or the checkpoint that is meant.
+    pub fn speaks_of_place(&self, spec: &Model) -> bool {
+        let derived = self.derived.iter().map(|index| &spec.derived[*index as usize].expression.node);
+        derived.chain([&self.node]).any(|node| node.speaks_of_place(spec))
+    }
+}
+
+/// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
+pub fn entry_text(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> String {
+    let keys: Vec<String> =
+        spec.entry_names(field, slot, made).iter().map(|name| key_text(name).into_owned()).collect();
+    if keys.is_empty() { field.name.to_string() } else { format!("{}[{}]", field.name, keys.join(", ")) }
+}

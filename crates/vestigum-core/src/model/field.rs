@@ -1,0 +1,123 @@
+//! Fields: named, typed pieces of progress.
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use crate::model::axis::Axis;
+use crate::value::Value;
+use crate::value::limits::Limits;
+use crate::value::types::Type;
+use crate::vocabulary::fate::PlainFate;
+use crate::vocabulary::span::{Span, WrittenBy};
+
+/// A field's place in its spec.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+pub struct FieldId(pub u32);
+
+/// One named, typed piece of progress.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Field {
+    #[doc(hidden)]
+    pub id: FieldId,
+    #[doc(hidden)]
+    pub name: Arc<str>,
+    #[doc(hidden)]
+    pub ty: Type,
+    #[doc(hidden)]
+    pub lasts: Span,
+    #[doc(hidden)]
+    pub after_failure: Option<PlainFate>,
+    #[doc(hidden)]
+    pub written_by: WrittenBy,
+    #[doc(hidden)]
+    pub limits: Limits,
+    #[doc(hidden)]
+    pub default: Value,
+    #[doc(hidden)]
+    pub optional: bool,
+    #[doc(hidden)]
+    pub axes: Vec<Axis>,
+    /// How many keys each axis has.
+    #[doc(hidden)]
+    pub dims: Vec<u32>,
+    #[doc(hidden)]
+    pub first_slot: usize,
+    #[doc(hidden)]
+    pub slots: usize,
+    #[doc(hidden)]
+    pub rewinds: bool,
+    #[doc(hidden)]
+    pub built_in: bool,
+    /// Whether play may write it, and whether only in a level: what every write asks.
+    #[doc(hidden)]
+    pub played: bool,
+    #[doc(hidden)]
+    pub in_level: bool,
+    /// Whether some level's opening could depend on it.
+    #[doc(hidden)]
+    pub read_by_openings: bool,
+}
+
+impl Field {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its type.
+    pub fn ty(&self) -> &Type {
+        &self.ty
+    }
+
+    /// How long its value lives.
+    pub fn lasts(&self) -> Span {
+        self.lasts
+    }
+
+    /// What a failure does to it, where the spec says so.
+    pub fn after_failure(&self) -> Option<PlainFate> {
+        self.after_failure
+    }
+
+    /// Who writes it.
+    pub fn written_by(&self) -> WrittenBy {
+        self.written_by
+    }
+
+    /// Its limits.
+    pub fn limits(&self) -> &Limits {
+        &self.limits
+    }
+
+    /// The value before anything was written.
+    pub fn default(&self) -> &Value {
+        &self.default
+    }
+
+    /// Whether it can have no value.
+    pub fn is_optional(&self) -> bool {
+        self.optional
+    }
+
+    /// Whether it is one of the two that every game has, `completed` and `opened`.
+    pub fn is_built_in(&self) -> bool {
+        self.built_in
+    }
+
+    /// Whether some moment can bring back what the field was at a mark.
+    pub fn rewinds(&self) -> bool {
+        self.rewinds
+    }
+
+    #[doc(hidden)]
+    pub fn slots(&self) -> Range<usize> {
+        self.first_slot..self.first_slot + self.slots
+    }
+
+    #[doc(hidden)]
+    /// Whether the value can exist only inside a level.
+    pub fn needs_level(&self) -> bool {
+        self.in_level
+    }
+}

@@ -1,0 +1,134 @@
+//! What an expression is made of, once its names have a meaning.
+
+use std::sync::Arc;
+
+use crate::model::Model;
+use crate::model::field::FieldId;
+use crate::syntax::function::{Aggregate, Rounding, TableFunction};
+use crate::syntax::parse::Operator;
+use crate::value::Value;
+use crate::value::types::Type;
+
+/// Which version of a value is read.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ReadAt {
+    Now,
+    Entry,
+    Checkpoint,
+    /// Before the moment.
+    Was,
+}
+
+/// Which entry of a field is read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum EntryRef {
+    /// The slot is known.
+    Slot(usize),
+    /// Some key is known only when it is read.
+    Picked(Arc<[Pick]>),
+}
+
+/// How one key of an entry is found.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Pick {
+    Fixed(u32),
+    /// The level that the moment is about.
+    Level,
+    /// The checkpoint that the moment is about.
+    Checkpoint,
+    /// The key that `current` names.
+    Current(u32),
+    /// The key of that set of the entry that a migration fills.
+    Filled(u32),
+    /// A key of an open set, which may not have been made yet.
+    Made(u32, Arc<str>),
+}
+
+/// What a literal of several parts makes.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Made {
+    /// A list, set or vector.
+    Items(Type),
+    /// A struct or map, with the names of its parts.
+    Named(Type, Arc<[Arc<str>]>),
+}
+
+#[derive(Clone, Debug, PartialEq)]
+pub enum Node {
+    Const(Value),
+    Read(ReadAt, FieldId, EntryRef),
+    Filled(FieldId, EntryRef),
+    Aggregate(Aggregate, FieldId),
+    Derived(u32),
+    /// The int as a float.
+    Wide(Box<Node>),
+    /// The float as an int.
+    Rounded(Rounding, Box<Node>),
+    Not(Box<Node>),
+    Negative(Box<Node>),
+    Binary(Operator, Box<Node>, Box<Node>),
+    /// Many sums and products in a row, from left to right.
+    Chain(Box<Node>, Box<[(Operator, Node)]>),
+    If(Box<[Node; 3]>),
+    Highest(Vec<Node>),
+    Lowest(Vec<Node>),
+    Len(Box<Node>),
+    Has(Box<Node>, Box<Node>),
+    /// The value under a key of a map, or the zero of its type.
+    MapEntry(Box<Node>, Box<Node>, Type),
+    Member(Box<Node>, Arc<str>),
+    /// A value of several parts, made to fit the type.
+    Make(Vec<Node>, Made),
+    Table(TableFunction, Box<Node>, u32),
+    /// Whether a level is open: the one given, or the moment's.
+    Open(Option<u32>),
+    Level,
+    Checkpoint,
+    LevelIndex,
+    CheckpointIndex,
+}
+
+impl Node {
+    /// Whether the value depends on the level or the checkpoint that the moment is about.
+    pub fn speaks_of_place(&self, spec: &Model) -> bool {
+        let placed = |pick: &Pick| matches!(pick, Pick::Level | Pick::Checkpoint);
+        match self {
+            Node::Read(_, _, EntryRef::Picked(picks)) | Node::Filled(_, EntryRef::Picked(picks)) => {
+                picks.iter().any(placed)
+            }
+            Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex | Node::Open(None) => true,
+            Node::Table(_, inner, table) => spec.tables[*table as usize].has_own_steps() || inner.speaks_of_place(spec),
+            _ => self.any_part(&mut |part| part.speaks_of_place(spec)),
+        }
+    }
+
+    /// Tells every value that stands in the expression as such.
+    pub fn each_literal(&self, tell: &mut dyn FnMut(&Value)) {
+        match self {
+            Node::Const(value) => tell(value),
+            _ => {
+                self.any_part(&mut |part| {
+                    part.each_literal(tell);
+                    false
+                });
+            }
+        }
+    }
+
+    /// Whether a part of this is so.
+    pub fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
+        match self {
+            Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),
+            Node::Rounded(_, inner) => is_so(inner),
+            Node::Member(inner, _) | Node::Table(_, inner, _) => is_so(inner),
+            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
+                is_so(left) || is_so(right)
+            }
+            Node::Chain(first, rest) => is_so(first) || rest.iter().any(|(_, node)| is_so(node)),
+            Node::If(branches) => branches.iter().any(is_so),
+            Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(is_so),
+            Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Aggregate(..) | Node::Derived(_) => false,
+            Node::Open(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
+        }
+    }
+}

@@ -1,0 +1,55 @@
+//! Sources: what play can give in a level, so that a search knows what there is to gain.
+//!
+//! A source counts how often it was taken with a counter of its own span: what comes back after a failure can be taken
+//! again. Games do not use sources; exploring does.
+
+use std::sync::Arc;
+
+use crate::model::field::FieldId;
+use crate::value::Value;
+use crate::vocabulary::fate::PlainFate;
+use crate::vocabulary::span::Span;
+
+/// Something in a level that gives value: a pickup, a kill, a chest.
+#[derive(Clone, Debug)]
+#[non_exhaustive]
+pub struct Source {
+    #[doc(hidden)]
+    pub name: Arc<str>,
+    /// The levels that have it; all if there are none.
+    #[doc(hidden)]
+    pub levels: Vec<u32>,
+    #[doc(hidden)]
+    pub gives: Vec<Gift>,
+    #[doc(hidden)]
+    pub times: i64,
+    #[doc(hidden)]
+    pub lasts: Span,
+    #[doc(hidden)]
+    pub after_failure: Option<PlainFate>,
+}
+
+/// What a source gives to one field.
+#[derive(Clone, Debug)]
+pub struct Gift {
+    pub field: FieldId,
+    /// Added to a number, and written into anything else.
+    pub value: Value,
+}
+
+impl Source {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// How often it can be taken, until its counter is set back.
+    pub fn times(&self) -> i64 {
+        self.times
+    }
+
+    #[doc(hidden)]
+    pub fn is_in(&self, level: u32) -> bool {
+        self.levels.is_empty() || self.levels.contains(&level)
+    }
+}

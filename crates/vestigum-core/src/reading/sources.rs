@@ -1,0 +1,102 @@
+//! The sources of a document.
+
+use crate::codes;
+use crate::diagnostic::Diagnostic;
+use crate::document::{SourceEntry, Word};
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::source::{Gift, Source};
+use crate::reading::Resolver;
+use crate::value::Value;
+use crate::vocabulary::fate::PlainFate;
+use crate::vocabulary::span::Span;
+
+impl Resolver<'_> {
+    pub(super) fn sources(&mut self, spec: &mut Model) {
+        let document = self.document;
+        for entry in &document.sources {
+            let name = &entry.name;
+            if !self.name("source", name) {
+                continue;
+            }
+            if spec.sources.iter().any(|known| *known.name == *name.value) {
+                self.error(codes::BAD_NAME, name.span, format!("there is a source `{}` already", name.value));
+                continue;
+            }
+            if let Some(source) = self.source(spec, entry) {
+                spec.sources.push(source);
+            }
+        }
+    }
+
+    fn source(&mut self, spec: &Model, entry: &SourceEntry) -> Option<Source> {
+        let mut levels = Vec::new();
+        for level in &entry.levels {
+            match spec.level_ids.get(level.value.as_str()) {
+                Some(index) => levels.push(*index),
+                None => {
+                    let message = format!("no level is called `{}`", level.value.escape_debug());
+                    let error = Diagnostic::error(codes::UNKNOWN_NAME, level.span, message);
+                    self.errors.push(error.suggest(&level.value, spec.levels.iter().map(|level| &*level.id)));
+                }
+            }
+        }
+        let gives: Vec<Option<Gift>> =
+            entry.gives.iter().map(|(field, value)| self.gift(spec, field, &value.value, value.span)).collect();
+        let spans = Span::ALL.map(|span| (span.word(), span));
+        let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans).unwrap_or(Span::Visit);
+        let fates = [PlainFate::Keep, PlainFate::Checkpoint, PlainFate::Entry].map(|fate| (fate.word(), fate));
+        let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &fates);
+        if lasts == Span::Device {
+            let span = entry.lasts.as_ref().map_or(entry.name.span, |lasts| lasts.span);
+            self.error(codes::SHAPE, span, "a source is of a level, and no level is of the device");
+        }
+        let decided = matches!(lasts, Span::Attempt | Span::Session);
+        if !decided && entry.after_failure.is_none() {
+            let message =
+                format!("the source `{}` does not say whether it comes back after a failure", entry.name.value);
+            self.error(codes::UNDECIDED, entry.name.span, message).help = Some(
+                "say `after_failure = \"keep\"` if it stays taken, `\"checkpoint\"` or `\"entry\"` if it comes back"
+                    .into(),
+            );
+        }
+        if let (true, Some(word)) = (decided, &entry.after_failure) {
+            let message = format!("a source that lasts {} {lasts} does not say `after_failure`", lasts.article());
+            self.error(codes::SHAPE, word.span, message).help =
+                Some("an attempt is over at every failure, and a session goes on through all of them".into());
+        }
+        let times = entry.times.as_ref().map_or(1, |times| times.value);
+        if !(1..=1_000_000).contains(&times) {
+            let span = entry.times.as_ref().map_or(entry.name.span, |times| times.span);
+            self.error(codes::OUT_OF_RANGE, span, "a source can be taken from 1 to 1000000 times");
+        }
+        let gives = gives.into_iter().collect::<Option<Vec<_>>>()?;
+        Some(Source { name: entry.name.value.as_str().into(), levels, gives, times, lasts, after_failure })
+    }
+
+    fn gift(&mut self, spec: &Model, name: &Word, value: &Value, span: crate::diagnostic::SourceSpan) -> Option<Gift> {
+        let Some(field) = spec.find_field(&name.value) else {
+            let message = format!("no field is called `{}`", name.value.escape_debug());
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, name.span, message);
+            self.errors.push(error.suggest(&name.value, spec.fields.iter().map(|field| &*field.name)));
+            return None;
+        };
+        if !field.played {
+            let message = format!("only rules write `{}`, so no source can give it", field.name);
+            self.error(codes::OUT_OF_REACH, name.span, message);
+            return None;
+        }
+        if !(field.axes.is_empty() || field.axes == [Axis::Level]) {
+            let message =
+                format!("`{}` has other keys than the level, so it is not clear which one is given", field.name);
+            self.error(codes::WRONG_TYPE, name.span, message);
+            return None;
+        }
+        let Some(value) = value.clone().completed(&field.ty).fitted(&field.ty) else {
+            let message = format!("`{}` is of type {}, and {value} is not", field.name, field.ty);
+            self.error(codes::WRONG_TYPE, span, message);
+            return None;
+        };
+        Some(Gift { field: field.id, value })
+    }
+}

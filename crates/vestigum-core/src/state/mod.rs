@@ -1,0 +1,246 @@
+//! The state: all values in one flat array, the two marks, and where the player stands.
+//!
+//! A mark is a set of values to come back to. Keeping one as a copy would cost as much as the whole state at every
+//! checkpoint, so a mark is kept as what *changed* since it was taken: the old value of each slot that was written.
+//! Taking a mark is forgetting those; a slot without a note is as it was. Outside a level both marks equal the
+//! current state, so nothing is noted there. What a display has not been told yet is noted the same way.
+
+pub mod position;
+
+use std::ops::Range;
+use std::sync::Arc;
+
+use indexmap::IndexSet;
+use rustc_hash::FxHashMap;
+
+use crate::model::Model;
+use crate::model::axis::MadeKeys;
+use crate::state::position::Position;
+use crate::value::Value;
+use crate::value::tree::Moved;
+
+const ENTRY: u8 = 1;
+const CHECKPOINT: u8 = 2;
+const MARKS: u8 = ENTRY | CHECKPOINT;
+const TOLD: u8 = 4;
+const ALL: u8 = MARKS | TOLD;
+
+type Notes = FxHashMap<usize, Value>;
+
+/// Values, marks and place.
+#[derive(Clone, Debug)]
+pub struct State {
+    values: Vec<Value>,
+    /// For each slot which notes hold its old value. Slots that are never rewound have both marks' bits set for good,
+    /// and all slots the display's while there is none, so that one comparison tells a write whether anything is left
+    /// to note.
+    noted: Vec<u8>,
+    entry: Notes,
+    checkpoint: Notes,
+    /// What values were when a display was last told of them, if there is one.
+    told: Option<Notes>,
+    pub position: Position,
+    /// The names of open key sets that were made so far.
+    pub made: MadeKeys,
+    /// What a migration moved from the device to its players, kept for those who have not been migrated yet.
+    pub moved: Option<Arc<Moved>>,
+}
+
+/// A save drops the state it was made of. Numbers hold nothing, and most values are numbers: passing over them is
+/// several times as fast as asking each one what it holds.
+impl Drop for State {
+    fn drop(&mut self) {
+        for value in self.values.drain(..) {
+            if matches!(value, Value::Unfilled | Value::Bool(_) | Value::Int(_) | Value::Float(_)) {
+                std::mem::forget(value);
+            }
+        }
+    }
+}
+
+impl State {
+    /// Everything at its default, in the menu.
+    pub fn fresh(spec: &Model) -> State {
+        let mut values = Vec::with_capacity(spec.slots);
+        let mut noted = Vec::with_capacity(spec.slots);
+        for field in &spec.fields {
+            values.extend(std::iter::repeat_n(field.default.clone(), field.slots));
+            noted.extend(std::iter::repeat_n(if field.rewinds { TOLD } else { ALL }, field.slots));
+        }
+        let made = vec![IndexSet::new(); spec.key_sets.len()];
+        let (entry, checkpoint) = (Notes::default(), Notes::default());
+        State { values, noted, entry, checkpoint, told: None, position: Position::Menu, made, moved: None }
+    }
+
+    /// How many values there are.
+    pub fn len(&self) -> usize {
+        self.values.len()
+    }
+
+    #[inline]
+    pub fn value(&self, slot: usize) -> &Value {
+        &self.values[slot]
+    }
+
+    /// What the slot was when the level was entered.
+    pub fn at_entry(&self, slot: usize) -> &Value {
+        if self.noted[slot] & ENTRY == 0 {
+            return &self.values[slot];
+        }
+        self.entry.get(&slot).unwrap_or(&self.values[slot])
+    }
+
+    /// What the slot was at the last checkpoint.
+    pub fn at_checkpoint(&self, slot: usize) -> &Value {
+        if self.noted[slot] & CHECKPOINT == 0 {
+            return &self.values[slot];
+        }
+        self.checkpoint.get(&slot).unwrap_or(&self.values[slot])
+    }
+
+    /// Whether a mark may hold another value than the current one.
+    #[inline]
+    pub fn is_noted(&self, slot: usize) -> bool {
+        self.noted[slot] & MARKS != 0
+    }
+
+    /// Whether a mark may hold another value than the current one for any of these.
+    pub fn any_noted(&self, slots: Range<usize>) -> bool {
+        self.noted[slots].iter().any(|noted| *noted & MARKS != 0)
+    }
+
+    /// Writes a value and leaves both marks as they are.
+    #[inline]
+    pub fn write(&mut self, slot: usize, value: Value) {
+        if self.noted[slot] != ALL {
+            self.note(slot);
+        }
+        self.values[slot] = value;
+    }
+
+    /// Whether a mark that is another value than the current one is noted for the slot: of the entry, of the checkpoint.
+    pub fn noted_marks(&self, slot: usize) -> (Option<&Value>, Option<&Value>) {
+        if self.noted[slot] & MARKS == 0 {
+            return (None, None);
+        }
+        (self.entry.get(&slot), self.checkpoint.get(&slot))
+    }
+
+    /// Takes a value out, to be written back changed. The marks have noted it.
+    pub fn take(&mut self, slot: usize) -> Value {
+        self.note(slot);
+        std::mem::take(&mut self.values[slot])
+    }
+
+    fn note(&mut self, slot: usize) {
+        let noted = self.noted[slot];
+        let old = &self.values[slot];
+        if self.position.is_level() {
+            if noted & ENTRY == 0 {
+                self.entry.insert(slot, old.clone());
+            }
+            if noted & CHECKPOINT == 0 {
+                self.checkpoint.insert(slot, old.clone());
+            }
+            self.noted[slot] |= MARKS;
+        }
+        if noted & TOLD == 0
+            && let Some(told) = &mut self.told
+        {
+            told.insert(slot, old.clone());
+            self.noted[slot] |= TOLD;
+        }
+    }
+
+    /// Writes a value into the state and into both marks, as `launch` and a reset do.
+    pub fn write_through(&mut self, slot: usize, value: Value) {
+        if let Some(told) = &mut self.told
+            && self.noted[slot] & TOLD == 0
+        {
+            told.insert(slot, self.values[slot].clone());
+            self.noted[slot] |= TOLD;
+        }
+        let in_entry = self.entry.remove(&slot).is_some();
+        let in_checkpoint = self.checkpoint.remove(&slot).is_some();
+        if in_entry || in_checkpoint {
+            self.noted[slot] &= !MARKS;
+        }
+        self.values[slot] = value;
+    }
+
+    /// Sets what a slot comes back to, as an image tells it.
+    pub fn write_marks(&mut self, slot: usize, entry: Value, checkpoint: Value) {
+        if entry != self.values[slot] {
+            self.entry.insert(slot, entry);
+            self.noted[slot] |= ENTRY;
+        }
+        if checkpoint != self.values[slot] {
+            self.checkpoint.insert(slot, checkpoint);
+            self.noted[slot] |= CHECKPOINT;
+        }
+    }
+
+    /// Takes both marks: play in a level begins here.
+    pub fn take_marks(&mut self) {
+        for slot in self.entry.keys().chain(self.checkpoint.keys()) {
+            self.noted[*slot] &= !MARKS;
+        }
+        self.entry.clear();
+        self.checkpoint.clear();
+    }
+
+    /// Takes the checkpoint mark.
+    pub fn take_checkpoint(&mut self) {
+        for slot in self.checkpoint.keys() {
+            self.noted[*slot] &= !CHECKPOINT;
+        }
+        self.checkpoint.clear();
+    }
+
+    /// Gives the checkpoint up: its mark becomes the entry mark.
+    pub fn give_up_checkpoint(&mut self) {
+        self.take_checkpoint();
+        for (slot, value) in &self.entry {
+            self.noted[*slot] |= CHECKPOINT;
+            self.checkpoint.insert(*slot, value.clone());
+        }
+    }
+
+    /// What a display was told of a slot last; none if there is no display.
+    pub fn told(&self, slot: usize) -> Option<&Value> {
+        let told = self.told.as_ref()?;
+        if self.noted[slot] & TOLD == 0 {
+            Some(&self.values[slot])
+        } else {
+            told.get(&slot).or(Some(&self.values[slot]))
+        }
+    }
+
+    /// Sets what a display was told of a slot, as its entry has come from another one.
+    pub fn set_told(&mut self, slot: usize, value: Value) {
+        let Some(told) = &mut self.told else { return };
+        if value == self.values[slot] {
+            told.remove(&slot);
+            self.noted[slot] &= !TOLD;
+        } else {
+            told.insert(slot, value);
+            self.noted[slot] |= TOLD;
+        }
+    }
+
+    /// What a display was last told of each value that was written since, in the order of the slots; none for the first
+    /// time. From now on it has been told everything.
+    pub fn drain_told(&mut self) -> Option<Vec<(usize, Value)>> {
+        let Some(told) = &mut self.told else {
+            self.told = Some(Notes::default());
+            self.noted.iter_mut().for_each(|noted| *noted &= !TOLD);
+            return None;
+        };
+        let mut changed: Vec<(usize, Value)> = told.drain().collect();
+        changed.sort_unstable_by_key(|(slot, _)| *slot);
+        for (slot, _) in &changed {
+            self.noted[*slot] &= !TOLD;
+        }
+        Some(changed)
+    }
+}

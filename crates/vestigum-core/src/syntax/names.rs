@@ -1,0 +1,33 @@
+//! Names: what can be one, and how a key is written.
+
+use std::borrow::Cow;
+
+use crate::syntax::function::Function;
+use crate::vocabulary::keyword::Keyword;
+
+/// Words that expressions and playthroughs use themselves, or will; nothing declared may bear them.
+pub fn is_reserved(word: &str) -> bool {
+    const OTHERS: [&str; 10] =
+        ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
+    OTHERS.contains(&word) || Function::named(word).is_some() || Keyword::from_word(word).is_some()
+}
+
+/// Whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.
+pub fn is_made_name(name: &str) -> bool {
+    (1..=60).contains(&name.chars().count()) && !name.chars().any(char::is_control)
+}
+
+/// A key as expressions and playthroughs write it in brackets: in quotes if it is no plain name.
+pub fn key_text(name: &str) -> Cow<'_, str> {
+    if is_name(name) && !is_reserved(name) {
+        Cow::Borrowed(name)
+    } else {
+        Cow::Owned(format!("'{}'", name.replace('\'', "''")))
+    }
+}
+
+pub fn is_name(text: &str) -> bool {
+    let mut chars = text.chars();
+    chars.next().is_some_and(|first| first.is_ascii_alphabetic() || first == '_')
+        && chars.all(|c| c.is_ascii_alphanumeric() || c == '_')
+}

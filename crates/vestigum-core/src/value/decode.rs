@@ -1,0 +1,120 @@
+//! From trees to values of a type, and back.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
+
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
+
+use crate::value::Value;
+use crate::value::tree::Tree;
+use crate::value::types::Type;
+
+impl Value {
+    /// The value as images write it, as JSON: bytes as base64 text.
+    pub fn to_json(&self) -> serde_json::Value {
+        serde_json::to_value(Tree::of(self)).unwrap_or_default()
+    }
+}
+
+impl Tree {
+    /// The tree of a value. Bytes are written as base64 text.
+    pub(crate) fn of(value: &Value) -> Tree {
+        match value {
+            Value::Unfilled => Tree::Null,
+            Value::Bool(bool) => Tree::Bool(*bool),
+            Value::Int(int) => Tree::Int(*int),
+            Value::Float(float) => Tree::Float(*float),
+            Value::Text(text) => Tree::Text(text.clone()),
+            Value::Bytes(bytes) => Tree::Text(STANDARD.encode(bytes).into()),
+            Value::Vec2(_) | Value::Vec3(_) => Tree::List(value.as_vector().iter().copied().map(Tree::Float).collect()),
+            Value::Choice(chosen) => Tree::Text(chosen.name.clone()),
+            Value::Struct(ty, members) => {
+                let names = ty.members.iter().map(|(name, _)| name.clone());
+                Tree::Map(names.zip(members.iter().map(Tree::of)).collect())
+            }
+            Value::List(list) => Tree::List(list.iter().map(Tree::of).collect()),
+            Value::Set(set) => Tree::List(set.iter().map(Tree::of).collect()),
+            Value::Map(map) => Tree::Map(map.iter().map(|(key, value)| (key.clone(), Tree::of(value))).collect()),
+        }
+    }
+}
+
+/// What an image says where a value of `ty` is wanted. `drop` hears of every piece that does not fit: it is left out,
+/// the rest is taken.
+pub fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
+    let value = match (tree, ty) {
+        (Tree::Bool(bool), Type::Bool) => Value::Bool(*bool),
+        (Tree::Int(int), Type::Int) => Value::Int(*int),
+        (Tree::Int(int), Type::Float) => Value::float(*int as f64),
+        (Tree::Float(float), Type::Float) => Value::Float(*float),
+        (Tree::Text(text), Type::Text) => Value::Text(text.clone()),
+        (Tree::Text(text), Type::Bytes) => match STANDARD.decode(&**text) {
+            Ok(bytes) => Value::bytes(bytes),
+            Err(_) => return misfit(tree, ty, name, drop),
+        },
+        (Tree::Text(text), Type::Choice(names)) => match Type::chosen(names, text) {
+            Some(chosen) => chosen,
+            None => {
+                drop(name.to_owned(), format!("there is no choice `{}`", text.escape_debug()));
+                return None;
+            }
+        },
+        (Tree::List(items), Type::Vec2 | Type::Vec3) => {
+            let numbers: Vec<Value> = items.iter().filter_map(number).collect();
+            match Value::List(Arc::new(numbers)).fitted(ty) {
+                Some(vector) => vector,
+                None => return misfit(tree, ty, name, drop),
+            }
+        }
+        (Tree::Map(entries), Type::Struct(struct_type)) => {
+            for (member, _) in entries.iter().filter(|(member, _)| struct_type.position(member).is_none()) {
+                drop(format!("{name}.{member}"), format!("a {} has no such member", struct_type.name));
+            }
+            let members = struct_type.members.iter().map(|(member, member_type)| {
+                let tree = entries.get(member)?;
+                decode(tree, member_type, &format!("{name}.{member}"), drop)
+            });
+            let members: Vec<Option<Value>> = members.collect();
+            let filled = members
+                .into_iter()
+                .zip(&struct_type.members)
+                .map(|(value, (_, ty))| value.unwrap_or_else(|| ty.zero()));
+            Value::Struct(struct_type.clone(), Arc::new(filled.collect()))
+        }
+        (Tree::List(items), Type::List(inner)) => Value::List(Arc::new(decode_all(items, inner, name, drop))),
+        (Tree::List(items), Type::Set(inner)) => {
+            Value::Set(Arc::new(decode_all(items, inner, name, drop).into_iter().collect::<BTreeSet<_>>()))
+        }
+        (Tree::Map(entries), Type::Map(inner)) => {
+            let mut map = BTreeMap::new();
+            for (key, tree) in entries {
+                if let Some(value) = decode(tree, inner, &format!("{name}['{key}']"), drop) {
+                    map.insert(key.clone(), value);
+                }
+            }
+            Value::Map(Arc::new(map))
+        }
+        _ => return misfit(tree, ty, name, drop),
+    };
+    Some(value)
+}
+
+fn decode_all(items: &[Tree], ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Vec<Value> {
+    let decoded =
+        items.iter().enumerate().map(|(index, item)| decode(item, ty, &format!("{name}, item {}", index + 1), drop));
+    decoded.collect::<Vec<_>>().into_iter().flatten().collect()
+}
+
+fn misfit(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
+    drop(name.to_owned(), format!("it is {}, and the field is of type {ty}", tree.kind()));
+    None
+}
+
+fn number(tree: &Tree) -> Option<Value> {
+    match tree {
+        Tree::Int(int) => Some(Value::Int(*int)),
+        Tree::Float(float) => Some(Value::Float(*float)),
+        _ => None,
+    }
+}

@@ -1,0 +1,149 @@
+//! Values in few words: what a container holds in a word, and what changed in it instead of all of it.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::value::Value;
+
+impl Value {
+    /// The value in a few characters: scalars as they are, of containers how much is in them.
+    ///
+    /// ```
+    /// use std::sync::Arc;
+    /// use vestigum_core::Value;
+    /// assert_eq!(Value::Int(7).brief(), "7");
+    /// assert_eq!(Value::List(Arc::new(vec![Value::Int(1), Value::Int(2)])).brief(), "2 values");
+    /// ```
+    pub fn brief(&self) -> String {
+        match self {
+            Value::List(_) | Value::Set(_) | Value::Map(_) => self.counted(self.len()),
+            Value::Struct(ty, _) => format!("a {}", ty.name()),
+            Value::Text(text) if text.chars().count() > 24 => {
+                format!("'{}…'", text.chars().take(20).collect::<String>())
+            }
+            other => other.to_string(),
+        }
+    }
+
+    #[doc(hidden)]
+    /// Whether it is a list, a set or a map.
+    pub fn is_container(&self) -> bool {
+        matches!(self, Value::List(_) | Value::Set(_) | Value::Map(_))
+    }
+
+    #[doc(hidden)]
+    /// How much a container of this kind with so many values holds, in words.
+    pub fn counted(&self, len: usize) -> String {
+        let what = if matches!(self, Value::Map(_)) { ["entry", "entries"] } else { ["value", "values"] };
+        match len {
+            0 => "empty".to_owned(),
+            1 => format!("1 {}", what[0]),
+            len => format!("{len} {}", what[1]),
+        }
+    }
+
+    #[doc(hidden)]
+    /// The container without what is in it; other values as they are.
+    pub fn emptied(&self) -> Value {
+        match self {
+            Value::List(_) => Value::List(Arc::default()),
+            Value::Set(_) => Value::Set(Arc::default()),
+            Value::Map(_) => Value::Map(Arc::default()),
+            other => other.clone(),
+        }
+    }
+
+    #[doc(hidden)]
+    /// What differs between two containers: what went, and what came. Their [`Value::difference`] is that of the whole.
+    pub fn apart(&self, after: &Value) -> (Value, Value) {
+        match (self, after) {
+            (Value::Set(a), Value::Set(b)) => (
+                Value::Set(Arc::new(a.difference(b).cloned().collect())),
+                Value::Set(Arc::new(b.difference(a).cloned().collect())),
+            ),
+            (Value::Map(a), Value::Map(b)) => {
+                let other = |of: &BTreeMap<Arc<str>, Value>, than: &BTreeMap<Arc<str>, Value>| {
+                    let differs = of.iter().filter(|(key, value)| than.get(*key) != Some(*value));
+                    Value::Map(Arc::new(differs.map(|(key, value)| (key.clone(), value.clone())).collect()))
+                };
+                (other(a, b), other(b, a))
+            }
+            (Value::List(a), Value::List(b)) => {
+                let same = a.iter().zip(b.iter()).take_while(|(a, b)| a == b).count();
+                let (a, b) = (&a[same..], &b[same..]);
+                let same = a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count();
+                let list = |items: &[Value]| Value::List(Arc::new(items[..items.len() - same].to_vec()));
+                (list(a), list(b))
+            }
+            (before, after) => (before.clone(), after.clone()),
+        }
+    }
+
+    /// What became of this value when it turned into `after`: `0 → 60` for scalars; for containers what came (`+`) and
+    /// what went (`−`); for structs the members that changed.
+    ///
+    /// ```
+    /// use std::sync::Arc;
+    /// use vestigum_core::Value;
+    /// let list = |items: &[i64]| Value::List(Arc::new(items.iter().copied().map(Value::Int).collect()));
+    /// assert_eq!(Value::Int(0).difference(&Value::Int(60)), "0 → 60");
+    /// assert_eq!(list(&[1, 2]).difference(&list(&[1, 2, 5])), "+5");
+    /// assert_eq!(list(&[1, 2]).difference(&list(&[2])), "−1");
+    /// ```
+    pub fn difference(&self, after: &Value) -> String {
+        match (self, after) {
+            (Value::Set(a), Value::Set(b)) => came_and_went(
+                b.difference(a).map(Value::brief).collect(),
+                a.difference(b).map(Value::brief).collect(),
+                Vec::new(),
+            ),
+            (Value::Map(a), Value::Map(b)) => came_and_went(
+                b.keys().filter(|key| !a.contains_key(*key)).map(|key| key.to_string()).collect(),
+                a.keys().filter(|key| !b.contains_key(*key)).map(|key| key.to_string()).collect(),
+                changed(a.iter().filter_map(|(key, before)| Some((&**key, before, b.get(key)?)))),
+            ),
+            (Value::Struct(ty, a), Value::Struct(_, b)) => {
+                let members = ty.members().map(|(name, _)| name).zip(a.iter().zip(b.iter()));
+                changed(members.map(|(name, (before, after))| (name, before, after))).join(", ")
+            }
+            (Value::List(a), Value::List(b)) => {
+                let missing = |from: &[Value], other: &[Value]| {
+                    let mut rest = other.to_vec();
+                    let mut out = Vec::new();
+                    for value in from {
+                        match rest.iter().position(|known| known == value) {
+                            Some(at) => drop(rest.swap_remove(at)),
+                            None => out.push(value.brief()),
+                        }
+                    }
+                    out
+                };
+                came_and_went(missing(b, a), missing(a, b), Vec::new())
+            }
+            (before, after) => format!("{} → {}", before.brief(), after.brief()),
+        }
+    }
+}
+
+fn changed<'a>(pairs: impl Iterator<Item = (&'a str, &'a Value, &'a Value)>) -> Vec<String> {
+    let changed = pairs.filter(|(_, before, after)| before != after);
+    changed.map(|(name, before, after)| format!("{name} {}", before.difference(after))).collect()
+}
+
+/// How many changes of a container are named.
+const NAMED: usize = 3;
+
+fn came_and_went(came: Vec<String>, went: Vec<String>, changed: Vec<String>) -> String {
+    let signed =
+        |sign: &str, names: Vec<String>| names.into_iter().map(|name| format!("{sign}{name}")).collect::<Vec<_>>();
+    let mut all = signed("+", came);
+    all.extend(signed("−", went));
+    all.extend(changed);
+    if all.is_empty() {
+        return "another order".into();
+    }
+    let more = all.len().saturating_sub(NAMED);
+    all.truncate(NAMED);
+    let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+    format!("{}{more}", all.join(" "))
+}

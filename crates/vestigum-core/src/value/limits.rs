@@ -1,0 +1,153 @@
+//! What values may be: ranges and lengths.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use crate::value::{Value, below};
+
+/// What values of a field may be. Values outside are brought inside, and the outcome says so.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Limits {
+    /// Lowest and highest value, for numbers.
+    pub range: Option<(Value, Value)>,
+    /// The most characters of a text.
+    pub max_len: usize,
+    // The range of an int field once more, for the writes of play.
+    lowest_int: i64,
+    highest_int: i64,
+}
+
+impl Limits {
+    pub(crate) fn new(range: Option<(Value, Value)>, max_len: usize) -> Limits {
+        let (lowest_int, highest_int) = match &range {
+            Some((Value::Int(lowest), Value::Int(highest))) => (*lowest, *highest),
+            _ => (i64::MIN, i64::MAX),
+        };
+        Limits { range, max_len, lowest_int, highest_int }
+    }
+
+    /// The most characters a text has if the field does not ask for more.
+    pub const DEFAULT_MAX_LEN: usize = 4096;
+
+    #[inline]
+    pub(crate) fn clamp_int(&self, int: i64) -> i64 {
+        int.clamp(self.lowest_int, self.highest_int)
+    }
+
+    #[doc(hidden)]
+    /// Brings `value` inside. Says whether it was outside.
+    pub fn clamp(&self, value: Value) -> (Value, bool) {
+        if let Some((lowest, highest)) = &self.range {
+            if below(&value, lowest) {
+                return (lowest.clone(), true);
+            }
+            if below(highest, &value) {
+                return (highest.clone(), true);
+            }
+            return (value, false);
+        }
+        self.shortened(value)
+    }
+
+    /// Brings an item that is put into a container inside.
+    pub(crate) fn clamp_item(&self, item: Value) -> (Value, bool) {
+        self.shortened(item)
+    }
+
+    /// Both sets or maps in one, as far as there is room: what `a` has stays, the entries of `b` win over those of the same
+    /// key. Says whether something was cut or found no room.
+    pub(crate) fn united(&self, a: &Value, b: &Value) -> (Value, bool) {
+        let (b, mut cut) = self.shortened(b.clone());
+        let united = match (a, &b) {
+            (Value::Set(a), Value::Set(b)) => {
+                let mut set = (**a).clone();
+                for item in b.iter() {
+                    let fits = set.len() < self.max_len || set.contains(item);
+                    cut |= !fits;
+                    if fits {
+                        set.insert(item.clone());
+                    }
+                }
+                Value::Set(Arc::new(set))
+            }
+            (Value::Map(a), Value::Map(b)) => {
+                let mut map = (**a).clone();
+                for (key, value) in b.iter() {
+                    let fits = map.len() < self.max_len || map.contains_key(key);
+                    cut |= !fits;
+                    if fits {
+                        map.insert(key.clone(), value.clone());
+                    }
+                }
+                Value::Map(Arc::new(map))
+            }
+            _ => b,
+        };
+        (united, cut)
+    }
+
+    /// Whether a container has room for one more.
+    pub(crate) fn has_room(&self, container: &Value) -> bool {
+        container.len() < self.max_len
+    }
+
+    /// Cuts text, bytes and containers at `max_len`, those inside others too.
+    fn shortened(&self, value: Value) -> (Value, bool) {
+        let max = self.max_len;
+        let whole = match &value {
+            Value::Text(text) => text.len() <= max,
+            Value::Bytes(bytes) => bytes.len() <= max,
+            Value::Struct(_, members) => members.iter().all(|member| !self.is_too_long(member)),
+            Value::List(_) | Value::Set(_) | Value::Map(_) => !self.is_too_long(&value),
+            _ => true,
+        };
+        if whole {
+            return (value, false);
+        }
+        let inner = |value: &Value| self.shortened(value.clone()).0;
+        let short = match &value {
+            Value::Text(text) => match text.char_indices().nth(max) {
+                Some((end, _)) => Value::text(&text[..end]),
+                None => return (value, false),
+            },
+            Value::Bytes(bytes) => Value::bytes(&bytes[..max]),
+            Value::Struct(ty, members) => Value::Struct(ty.clone(), Arc::new(members.iter().map(inner).collect())),
+            Value::List(list) => Value::List(Arc::new(list.iter().take(max).map(inner).collect())),
+            Value::Set(set) => Value::Set(Arc::new(set.iter().take(max).map(inner).collect())),
+            Value::Map(map) => {
+                let mut short = BTreeMap::new();
+                for (key, value) in map.iter() {
+                    // Where two keys become one when they are cut, the first one stays.
+                    if short.len() < max {
+                        short.entry(self.shortened_key(key)).or_insert_with(|| inner(value));
+                    }
+                }
+                Value::Map(Arc::new(short))
+            }
+            _ => return (value, false),
+        };
+        (short, true)
+    }
+
+    fn is_long_key(&self, key: &str) -> bool {
+        key.len() > self.max_len && key.chars().count() > self.max_len
+    }
+
+    /// The key of a map, cut as a text is.
+    pub(crate) fn shortened_key(&self, key: &Arc<str>) -> Arc<str> {
+        match key.char_indices().nth(self.max_len) {
+            Some((end, _)) if self.is_long_key(key) => key[..end].into(),
+            _ => key.clone(),
+        }
+    }
+
+    fn is_too_long(&self, value: &Value) -> bool {
+        let inside = match value {
+            Value::Struct(_, members) | Value::List(members) => members.iter().any(|member| self.is_too_long(member)),
+            Value::Set(set) => set.iter().any(|member| self.is_too_long(member)),
+            Value::Map(map) => map.iter().any(|(key, member)| self.is_long_key(key) || self.is_too_long(member)),
+            _ => false,
+        };
+        inside || value.len() > self.max_len
+    }
+}

@@ -1,0 +1,197 @@
+//! The untyped tree of names and values that an image is made of.
+
+use std::cell::Cell;
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry;
+use std::fmt;
+use std::sync::Arc;
+
+use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
+use serde::ser::{Serialize, SerializeMap, Serializer};
+
+use crate::value::Finite;
+
+/// A value of an image, before a spec gives it a type.
+#[derive(Clone, Debug, PartialEq)]
+pub enum Tree {
+    /// No value: an optional field that is not filled.
+    Null,
+    /// A bool.
+    Bool(bool),
+    /// A whole number.
+    Int(i64),
+    /// A number with a fraction.
+    Float(Finite),
+    /// Text.
+    Text(Arc<str>),
+    /// Values in order.
+    List(Vec<Tree>),
+    /// Values by name.
+    Map(BTreeMap<Arc<str>, Tree>),
+}
+
+impl Tree {
+    /// What kind of value it is, in a word.
+    pub fn kind(&self) -> &'static str {
+        match self {
+            Tree::Null => "nothing",
+            Tree::Bool(_) => "a bool",
+            Tree::Int(_) => "an int",
+            Tree::Float(_) => "a float",
+            Tree::Text(_) => "a text",
+            Tree::List(_) => "a list",
+            Tree::Map(_) => "a map",
+        }
+    }
+}
+
+impl Serialize for Tree {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        match self {
+            Tree::Null => serializer.serialize_unit(),
+            Tree::Bool(bool) => serializer.serialize_bool(*bool),
+            Tree::Int(int) => serializer.serialize_i64(*int),
+            Tree::Float(float) => serializer.serialize_f64(float.get()),
+            Tree::Text(text) => serializer.serialize_str(text),
+            Tree::List(items) => serializer.collect_seq(items),
+            Tree::Map(entries) => {
+                let mut map = serializer.serialize_map(Some(entries.len()))?;
+                for (name, tree) in entries {
+                    map.serialize_entry(&**name, tree)?;
+                }
+                map.end()
+            }
+        }
+    }
+}
+
+impl Tree {
+    /// Reads a tree from JSON. Small values that stand close together take many times the memory of their text, so what
+    /// would take more than ten times as much as it has bytes, and more than 64 MiB, is an error.
+    pub fn from_json(bytes: &[u8]) -> Result<Tree, serde_json::Error> {
+        let budget = Cell::new(bytes.len().saturating_mul(10).max(64 << 20));
+        let mut json = serde_json::Deserializer::from_slice(bytes);
+        let tree = Growing { budget: &budget }.deserialize(&mut json)?;
+        json.end().map(|()| tree)
+    }
+}
+
+/// Without a limit: for what a developer wrote, such as a history.
+impl<'de> Deserialize<'de> for Tree {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Tree, D::Error> {
+        deserializer.deserialize_any(Growing { budget: &Cell::new(usize::MAX) })
+    }
+}
+
+/// What a value takes in a list that has grown by doubling.
+const VALUE_BYTES: usize = 48;
+
+/// What an entry of a map takes besides the characters of its name.
+const ENTRY_BYTES: usize = 136;
+
+/// Grows a tree within a budget of memory. A name that stands twice in one map is an error: which of the two was meant
+/// cannot be known.
+#[derive(Clone, Copy)]
+struct Growing<'b> {
+    budget: &'b Cell<usize>,
+}
+
+impl Growing<'_> {
+    fn spend<E: Error>(self, bytes: usize) -> Result<(), E> {
+        let left = self.budget.get().checked_sub(bytes);
+        let left = left.ok_or_else(|| E::custom("it has more values than a save of its size can have"))?;
+        self.budget.set(left);
+        Ok(())
+    }
+}
+
+impl<'de> DeserializeSeed<'de> for Growing<'_> {
+    type Value = Tree;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Tree, D::Error> {
+        deserializer.deserialize_any(self)
+    }
+}
+
+impl<'de> Visitor<'de> for Growing<'_> {
+    type Value = Tree;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a value")
+    }
+
+    fn visit_unit<E: Error>(self) -> Result<Tree, E> {
+        Ok(Tree::Null)
+    }
+
+    fn visit_bool<E: Error>(self, bool: bool) -> Result<Tree, E> {
+        Ok(Tree::Bool(bool))
+    }
+
+    fn visit_i64<E: Error>(self, int: i64) -> Result<Tree, E> {
+        Ok(Tree::Int(int))
+    }
+
+    fn visit_u64<E: Error>(self, int: u64) -> Result<Tree, E> {
+        i64::try_from(int).map(Tree::Int).map_err(|_| E::custom(format!("the number {int} is too large")))
+    }
+
+    fn visit_f64<E: Error>(self, float: f64) -> Result<Tree, E> {
+        if float.is_finite() { Ok(Tree::Float(Finite::new(float))) } else { Err(E::custom("a number is too large")) }
+    }
+
+    fn visit_str<E: Error>(self, text: &str) -> Result<Tree, E> {
+        self.spend(text.len())?;
+        Ok(Tree::Text(text.into()))
+    }
+
+    fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Tree, A::Error> {
+        let mut items = Vec::new();
+        while let Some(item) = seq.next_element_seed(self)? {
+            self.spend(VALUE_BYTES)?;
+            items.push(item);
+        }
+        Ok(Tree::List(items))
+    }
+
+    fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Tree, A::Error> {
+        let mut entries = BTreeMap::new();
+        while let Some(Name(name)) = map.next_key()? {
+            self.spend(ENTRY_BYTES + name.len())?;
+            match entries.entry(name) {
+                Entry::Vacant(vacant) => drop(vacant.insert(map.next_value_seed(self)?)),
+                Entry::Occupied(known) => return Err(A::Error::custom(format!("`{}` stands twice", known.key()))),
+            }
+        }
+        Ok(Tree::Map(entries))
+    }
+}
+
+/// A name of a map, taken over without a detour through an owned text.
+struct Name(Arc<str>);
+
+impl<'de> Deserialize<'de> for Name {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Name, D::Error> {
+        deserializer.deserialize_str(Naming)
+    }
+}
+
+struct Naming;
+
+impl Visitor<'_> for Naming {
+    type Value = Name;
+
+    fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("a name")
+    }
+
+    fn visit_str<E: Error>(self, name: &str) -> Result<Name, E> {
+        Ok(Name(name.into()))
+    }
+}
+
+/// Values by field name. Keyed fields hold a map of their entries.
+pub type Values = BTreeMap<Arc<str>, Tree>;
+
+/// Values by the version that moved them away, as the version before it wrote them.
+pub type Moved = BTreeMap<i64, Values>;

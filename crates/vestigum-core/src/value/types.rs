@@ -1,0 +1,176 @@
+//! The types of fields.
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::value::{Chosen, Value};
+
+/// How deep containers and structs may stand in each other.
+pub const MAX_NESTING: usize = 4;
+
+/// The type of a field.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum Type {
+    /// `true` or `false`.
+    Bool,
+    /// A whole number, 64 bits, signed.
+    Int,
+    /// A finite number.
+    Float,
+    /// Text.
+    Text,
+    /// Bytes: a replay, a picture, whatever the game makes of them.
+    Bytes,
+    /// Two finite numbers.
+    Vec2,
+    /// Three finite numbers.
+    Vec3,
+    /// One of a few names, in their declared order.
+    Choice(Arc<[Arc<Chosen>]>),
+    /// Named members of their own types.
+    Struct(Arc<StructType>),
+    /// Values in order.
+    List(Arc<Type>),
+    /// Values without order, each once.
+    Set(Arc<Type>),
+    /// Values by text keys.
+    Map(Arc<Type>),
+}
+
+/// A named struct type.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub struct StructType {
+    #[doc(hidden)]
+    pub name: Arc<str>,
+    #[doc(hidden)]
+    pub members: Vec<(Arc<str>, Type)>,
+}
+
+impl StructType {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its members and their types, in the order of the spec.
+    pub fn members(&self) -> impl ExactSizeIterator<Item = (&str, &Type)> {
+        self.members.iter().map(|(name, ty)| (&**name, ty))
+    }
+
+    #[doc(hidden)]
+    pub fn position(&self, member: &str) -> Option<usize> {
+        self.members.iter().position(|(name, _)| &**name == member)
+    }
+}
+
+impl Type {
+    /// The words that specs may use for types without a name of their own.
+    pub const WORDS: [&'static str; 8] = ["bool", "int", "float", "text", "bytes", "vec2", "vec3", "choice"];
+
+    /// The type of a word that says everything by itself: all of [`Type::WORDS`] but `choice`.
+    pub fn from_word(word: &str) -> Option<Type> {
+        Some(match word {
+            "bool" => Type::Bool,
+            "int" => Type::Int,
+            "float" => Type::Float,
+            "text" => Type::Text,
+            "bytes" => Type::Bytes,
+            "vec2" => Type::Vec2,
+            "vec3" => Type::Vec3,
+            _ => return None,
+        })
+    }
+
+    /// The value of this type before anything was written.
+    pub fn zero(&self) -> Value {
+        match self {
+            Type::Bool => Value::Bool(false),
+            Type::Int => Value::Int(0),
+            Type::Float => Value::float(0.0),
+            Type::Text => Value::text(""),
+            Type::Bytes => Value::Bytes(Arc::default()),
+            Type::Vec2 => Value::vec2(0.0, 0.0),
+            Type::Vec3 => Value::vec3(0.0, 0.0, 0.0),
+            Type::Choice(names) => names.first().cloned().map_or(Value::Unfilled, Value::Choice),
+            Type::Struct(ty) => {
+                Value::Struct(ty.clone(), ty.members.iter().map(|(_, member)| member.zero()).collect::<Vec<_>>().into())
+            }
+            Type::List(_) => Value::List(Arc::default()),
+            Type::Set(_) => Value::Set(Arc::default()),
+            Type::Map(_) => Value::Map(Arc::default()),
+        }
+    }
+
+    /// Whether a literal of another type takes this one on: a text the name of a choice, a list a set or a vector.
+    pub(crate) fn is_taken_on(&self) -> bool {
+        match self {
+            Type::Bool | Type::Int | Type::Float | Type::Text => false,
+            Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Choice(_) | Type::Struct(_) => true,
+            Type::List(_) | Type::Set(_) | Type::Map(_) => true,
+        }
+    }
+
+    /// Whether the type has numbers: `add`, `sum` and arithmetic work on it.
+    pub fn is_number(&self) -> bool {
+        matches!(self, Type::Int | Type::Float)
+    }
+
+    /// Whether `max`, `min`, `<` and `>` mean something for it.
+    pub fn is_ordered(&self) -> bool {
+        self.is_number() || matches!(self, Type::Choice(_))
+    }
+
+    /// Whether `max_len` means something for it.
+    pub fn has_length(&self) -> bool {
+        matches!(self, Type::Text | Type::Bytes | Type::List(_) | Type::Set(_) | Type::Map(_))
+            || matches!(self, Type::Struct(ty) if ty.members.iter().any(|(_, member)| member.has_length()))
+    }
+
+    /// Whether `union` means something for it.
+    pub fn is_union(&self) -> bool {
+        matches!(self, Type::Set(_) | Type::Map(_))
+    }
+
+    /// Whether it is a struct or has structs inside.
+    pub(crate) fn has_struct(&self) -> bool {
+        match self {
+            Type::Struct(_) => true,
+            Type::List(inner) | Type::Set(inner) | Type::Map(inner) => inner.has_struct(),
+            _ => false,
+        }
+    }
+
+    /// How deep it goes: 1 for a type without others inside.
+    pub(crate) fn nesting(&self) -> usize {
+        match self {
+            Type::List(inner) | Type::Set(inner) | Type::Map(inner) => 1 + inner.nesting(),
+            Type::Struct(ty) => 1 + ty.members.iter().map(|(_, member)| member.nesting()).max().unwrap_or(0),
+            _ => 1,
+        }
+    }
+
+    /// The choice of that name.
+    pub(crate) fn chosen(names: &[Arc<Chosen>], name: &str) -> Option<Value> {
+        names.iter().find(|chosen| &*chosen.name == name).cloned().map(Value::Choice)
+    }
+}
+
+impl fmt::Display for Type {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Type::Bool => f.write_str("bool"),
+            Type::Int => f.write_str("int"),
+            Type::Float => f.write_str("float"),
+            Type::Text => f.write_str("text"),
+            Type::Bytes => f.write_str("bytes"),
+            Type::Vec2 => f.write_str("vec2"),
+            Type::Vec3 => f.write_str("vec3"),
+            Type::Choice(_) => f.write_str("choice"),
+            Type::Struct(ty) => f.write_str(&ty.name),
+            Type::List(inner) => write!(f, "list of {inner}"),
+            Type::Set(inner) => write!(f, "set of {inner}"),
+            Type::Map(inner) => write!(f, "map of {inner}"),
+        }
+    }
+}
