@@ -45,7 +45,8 @@ pub mod suspension;
 pub mod syntax;
 pub mod value;
 pub mod vocabulary;
-mod words;
+#[doc(hidden)]
+pub mod words;
 
 pub use device::LiveDevice;
 pub use diagnostic::{Diagnostic, Diagnostics, Severity};
@@ -58,6 +59,7 @@ pub use nearest::nearest;
 pub use outcome::{AccessError, Change, Outcome, Refused, Written};
 pub use progress::Progress;
 pub use progress::board::BoardRow;
+pub use progress::call::Call;
 pub use progress::display::{Entry, Update};
 pub use progress::reset::Reset;
 pub use spec::Spec;

@@ -1,5 +1,14 @@
 //! Enums that are words of the language: the variant, its word, and the list of all of them have one definition.
 
+/// What has a word in the language.
+pub trait Word: Copy + 'static {
+    /// All of them, in the order of the documentation.
+    const ALL: &'static [Self];
+
+    /// The word for it.
+    fn word(self) -> &'static str;
+}
+
 /// Declares such an enum. Adding a variant here is adding its word; nothing else lists them.
 macro_rules! words {
     ($(#[$doc:meta])* pub enum $name:ident {
@@ -25,6 +34,14 @@ macro_rules! words {
             /// What `word` names.
             pub fn from_word(word: &str) -> Option<$name> {
                 Self::ALL.iter().copied().find(|one| one.word() == word)
+            }
+        }
+
+        impl $crate::words::Word for $name {
+            const ALL: &'static [$name] = $name::ALL;
+
+            fn word(self) -> &'static str {
+                $name::word(self)
             }
         }
 

@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use vestigum::{Committed, Common, DirStore, Disk, Image, Owner, Pruned, Spec, Store, StoreError};
+use vestigum::{Committed, DirStore, Disk, Image, Owner, Pruned, Spec, Store, StoreError};
 use vestigum_verify::SimDisk;
 use vestigum_verify::faults::{FaultKind, FaultReport, Violation, faults};
 use vestigum_verify::playthrough::Script;
@@ -105,7 +105,6 @@ enum Mistake {
 struct Careless {
     disk: SimDisk,
     mistake: Mistake,
-    common: Common,
 }
 
 impl Careless {
@@ -147,9 +146,6 @@ impl Careless {
 }
 
 impl Store for Careless {
-    fn common(&self) -> &Common {
-        &self.common
-    }
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         Ok(Vec::new())
     }
@@ -182,7 +178,7 @@ impl Store for Careless {
 }
 
 fn caught(mistake: Mistake, kind: FaultKind, explanation: &str) -> FaultReport {
-    let report = report(SHORT_PLAY, |disk| Ok(Careless { disk, mistake, common: Common::default() }));
+    let report = report(SHORT_PLAY, |disk| Ok(Careless { disk, mistake }));
     assert!(report.tried[&kind].violations > 0, "{mistake:?} was not caught: {report:#?}");
     let of_kind = report.violations.iter().filter(|violation| violation.kind == kind);
     let told: Vec<&str> = of_kind.map(|violation| violation.explanation.as_str()).collect();
@@ -192,7 +188,7 @@ fn caught(mistake: Mistake, kind: FaultKind, explanation: &str) -> FaultReport {
 
 #[test]
 fn a_store_that_replaces_one_file_soundly_passes() {
-    let report = report(PLAY, |disk| Ok(Careless { disk, mistake: Mistake::None, common: Common::default() }));
+    let report = report(PLAY, |disk| Ok(Careless { disk, mistake: Mistake::None }));
     assert_eq!(report.tried[&FaultKind::PowerLoss].violations, 0, "{:#?}", report.violations);
 }
 

@@ -46,29 +46,27 @@
 //! Everything pure lives in the crate `vestigum-core`, of which this crate re-exports what a game needs, by name.
 
 mod clock;
-mod common;
 mod dir_store;
 mod disk;
+mod error;
 mod memory_store;
-mod peek;
 mod recovery;
 mod saver;
 mod session;
 mod store;
 
-pub use common::Common;
 pub use dir_store::{DirStore, Removable, Stray};
 pub use disk::{Disk, DiskFile, EntryKind, HeldLock, Lock, RealDisk};
+pub use error::SessionError;
 pub use memory_store::MemoryStore;
-pub use peek::Peek;
 pub use recovery::restore;
-pub use saver::{SaveTicket, Saver};
-pub use session::{QuitError, Saved, Session, SessionError};
+pub use saver::{SaveTicket, Saved, Saver};
+pub use session::{Peek, QuitError, Session};
 pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_profile, prune_all};
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{
-    AccessError, BoardRow, Change, Diagnostic, Diagnostics, Entry, Finite, Handle, HandleError, History, Image,
+    AccessError, BoardRow, Call, Change, Diagnostic, Diagnostics, Entry, Finite, Handle, HandleError, History, Image,
     Launched, LoadError, LoadReport, Moment, Outcome, Owner, PerLevel, Place, Progress, Refused, Reset, Severity, Span,
     Spec, Suspended, Type, Update, Value, Written,
 };

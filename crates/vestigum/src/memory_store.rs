@@ -5,7 +5,6 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use vestigum_core::{Image, Owner};
 
-use crate::common::Common;
 use crate::store::{Committed, Pruned, Store, StoreError, prove};
 
 type Generations = BTreeMap<u64, Vec<u8>>;
@@ -14,7 +13,6 @@ type Generations = BTreeMap<u64, Vec<u8>>;
 #[derive(Clone, Debug, Default)]
 pub struct MemoryStore {
     owners: Arc<Mutex<BTreeMap<Owner, Generations>>>,
-    common: Common,
 }
 
 impl MemoryStore {
@@ -25,10 +23,6 @@ impl MemoryStore {
 }
 
 impl Store for MemoryStore {
-    fn common(&self) -> &Common {
-        &self.common
-    }
-
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         Ok(self.lock().keys().cloned().collect())
     }

@@ -4,7 +4,7 @@ use vestigum_core::image::json::ImageError;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
 
-use crate::session::SessionError;
+use crate::error::SessionError;
 use crate::store::{Committed, Store, StoreError};
 
 /// Makes an older generation the newest again, as a new generation; the others stay as they are.

@@ -9,16 +9,10 @@ use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
 use vestigum_core::{Image, Owner};
 
-use crate::common::Common;
-
 /// A place where images live, each owner's in generations.
 ///
-/// Stores are shared handles: cloning one gives another handle on the same place.
+/// Sessions reach a store through a [`Saver`](crate::Saver), which ties those of one process together.
 pub trait Store: Send + Sync {
-    /// What all handles on this place have in common: keep one beside whatever the handles share. Through it the
-    /// sessions of a process find each other's saver and device values.
-    fn common(&self) -> &Common;
-
     /// Everyone who has saves here.
     ///
     /// # Errors

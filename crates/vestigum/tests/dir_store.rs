@@ -192,7 +192,8 @@ fn a_file_in_the_place_of_the_folder_is_an_error_in_words() {
 fn a_failed_save_never_stops_play_and_a_failed_quit_keeps_the_session() {
     let folder = tempfile::tempdir().unwrap();
     let store = DirStore::open(folder.path()).unwrap();
-    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let saver = Saver::new(store.clone());
+    let mut game = Session::launch(&spec(), &saver, "ada").unwrap();
     fs::write(folder.path().join("profiles"), b"in the way").unwrap();
     game.enter("mill_lane").unwrap();
     game.write("letters", &[], Value::Int(90)).unwrap();
@@ -204,8 +205,7 @@ fn a_failed_save_never_stops_play_and_a_failed_quit_keeps_the_session() {
     assert_eq!(game.value("best_letters", &["mill_lane"]), Ok(Value::Int(90)));
     fs::remove_file(folder.path().join("profiles")).unwrap();
     // It is tried again, and nothing needs to be said.
-    let saver = Saver::of(store.clone());
-    saver.close(Duration::from_secs(30)).unwrap();
+    saver.flush(Duration::from_secs(30)).unwrap();
     assert!(game.save_failure().is_none() && game.settled());
     game.quit().unwrap();
     drop((saver, store));

@@ -5,7 +5,7 @@ use std::sync::{Arc, Condvar, Mutex};
 use std::time::Duration;
 
 use vestigum::{
-    Committed, Common, Image, MemoryStore, Owner, Pruned, Saver, Session, SessionError, Spec, Store, StoreError, Value,
+    Committed, Image, MemoryStore, Owner, Pruned, Saver, Session, SessionError, Spec, Store, StoreError, Value,
 };
 
 const WORLD: &str = r#"
@@ -49,9 +49,6 @@ impl Gated {
 }
 
 impl Store for Gated {
-    fn common(&self) -> &Common {
-        self.store.common()
-    }
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         self.store.owners()
     }
@@ -101,7 +98,8 @@ fn a_newer_save_overtakes_a_waiting_one_and_both_tickets_resolve() {
 fn a_save_that_fails_is_tried_again_and_never_stops_play() {
     let store = Gated::default();
     store.set_open(true);
-    let mut game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let saver = Saver::new(store.clone());
+    let mut game = Session::launch(&spec(), &saver, "ada").unwrap();
     store.failures.store(9, Ordering::SeqCst);
     game.write("xp", &[], Value::Int(1)).unwrap();
     let ticket = game.save();
@@ -109,7 +107,7 @@ fn a_save_that_fails_is_tried_again_and_never_stops_play() {
     assert_eq!(error, "cannot write ada: the disk is full");
     assert_eq!(game.save_failure().unwrap().to_string(), error);
     assert!(!game.settled());
-    Saver::of(store.clone()).close(Duration::from_secs(30)).unwrap();
+    saver.flush(Duration::from_secs(30)).unwrap();
     assert!(matches!(ticket.poll(), Some(Ok(_))), "an error is not the last word");
     assert!(game.save_failure().is_none());
     game.quit().unwrap();
@@ -132,12 +130,13 @@ fn a_quit_that_takes_too_long_says_why_and_gives_the_session_back() {
 #[test]
 fn two_players_of_one_process_share_the_device() {
     let store = MemoryStore::default();
-    let mut ada = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let saver = Saver::new(store.clone());
+    let mut ada = Session::launch(&spec(), &saver, "ada").unwrap();
     ada.write("volume", &[], Value::Int(3)).unwrap();
-    let mut ben = Session::launch(&spec(), store.clone(), "ben").unwrap();
+    let mut ben = Session::launch(&spec(), &saver, "ben").unwrap();
     assert_eq!(ben.value("volume", &[]), Ok(Value::Int(3)), "not saved yet, and there all the same");
     ben.write("volume", &[], Value::Int(8)).unwrap();
-    ada.update();
+    ada.sync_device();
     assert_eq!(ada.value("volume", &[]), Ok(Value::Int(8)));
     assert_eq!(ada.value("starts", &[]), Ok(Value::Int(2)), "each launch counts once");
     ada.write_add("volume", &[], Value::Int(1)).unwrap();
@@ -149,16 +148,31 @@ fn two_players_of_one_process_share_the_device() {
 
 #[test]
 fn a_player_has_one_session_at_a_time() {
-    let store = MemoryStore::default();
-    let game = Session::launch(&spec(), store.clone(), "ada").unwrap();
-    let error = Session::launch(&spec(), store.clone(), "ada").unwrap_err();
+    let saver = Saver::new(MemoryStore::default());
+    let game = Session::launch(&spec(), &saver, "ada").unwrap();
+    let error = Session::launch(&spec(), &saver, "ada").unwrap_err();
     assert!(matches!(error, SessionError::AlreadyRunning { .. }), "{error}");
     let other = Spec::from_toml(&WORLD.replace("volume", "loudness")).unwrap();
-    let error = Session::launch(&other, store.clone(), "ben").unwrap_err();
+    let error = Session::launch(&other, &saver, "ben").unwrap_err();
     assert!(matches!(error, SessionError::OtherSpec), "{error}");
     game.quit().unwrap();
-    Session::launch(&other, store.clone(), "ben").unwrap().quit().unwrap();
-    Session::launch(&spec(), store, "ada").unwrap().quit().unwrap();
+    Session::launch(&other, &saver, "ben").unwrap().quit().unwrap();
+    Session::launch(&spec(), &saver, "ada").unwrap().quit().unwrap();
+}
+
+/// Sessions that do not share a saver do not know of each other: the later one to save is told, and nothing is lost.
+#[test]
+fn two_savers_on_one_place_never_write_over_each_other() {
+    let store = MemoryStore::default();
+    let mut one = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let mut other = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    one.write("xp", &[], Value::Int(5)).unwrap();
+    one.save().wait().unwrap();
+    other.write("xp", &[], Value::Int(9)).unwrap();
+    let error = other.save().wait().unwrap_err();
+    assert!(matches!(*error, StoreError::Conflict { .. }), "{error}");
+    one.quit().unwrap();
+    assert_eq!(Session::peek(&spec(), &store, "ada").unwrap().value("xp", &[]), Ok(Value::Int(5)));
 }
 
 #[test]
@@ -191,12 +205,8 @@ fn a_long_session_is_pruned_while_it_runs() {
 /// A store that panics takes its thread along; whoever waits is told.
 #[test]
 fn a_store_that_panics_fails_the_saves_and_nothing_else() {
-    #[derive(Clone, Default)]
-    struct Panics(Common);
+    struct Panics;
     impl Store for Panics {
-        fn common(&self) -> &Common {
-            &self.0
-        }
         fn owners(&self) -> Result<Vec<Owner>, StoreError> {
             Ok(Vec::new())
         }
@@ -213,7 +223,7 @@ fn a_store_that_panics_fails_the_saves_and_nothing_else() {
             Ok(Pruned::default())
         }
     }
-    let mut game = Session::launch(&spec(), Panics::default(), "ada").unwrap();
+    let mut game = Session::launch(&spec(), Panics, "ada").unwrap();
     assert!(matches!(*game.save().wait().unwrap_err(), StoreError::Closed));
     game.write("xp", &[], Value::Int(5)).unwrap();
     let kept = game.quit().unwrap_err();

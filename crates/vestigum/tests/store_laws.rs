@@ -1,7 +1,7 @@
 //! The laws that speak of stores: random specs, random plays, real sessions.
 
 use proptest::prelude::*;
-use vestigum::{Image, MemoryStore, Owner, Progress, Session, Spec, Store};
+use vestigum::{Image, MemoryStore, Owner, Progress, Saver, Session, Spec, Store};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch};
 
@@ -102,9 +102,9 @@ proptest! {
         turns in proptest::collection::vec((any::<bool>(), 0usize..9, 0usize..7, -9i64..90), 1..30),
     ) {
         let spec = spec(&sketch);
-        let store = MemoryStore::default();
+        let saver = Saver::new(MemoryStore::default());
         let names = ["ada", "ben"];
-        let launch = |name: &str| Session::launch(&spec, store.clone(), name).expect("memory can be read");
+        let launch = |name: &str| Session::launch(&spec, &saver, name).expect("memory can be read");
         let mut games: [Option<Session>; 2] = names.map(|name| Some(launch(name)));
         let mut text = String::from("playthrough \"two\"\nprofile ada\nlaunch\nprofile ben\nlaunch\n");
         for (who, what, field, value) in turns {
@@ -134,7 +134,7 @@ proptest! {
             let entries = game.entries().into_iter().filter(|entry| of_device(&entry.field));
             entries.map(|entry| (entry.to_string(), entry.value)).collect::<Vec<_>>()
         };
-        games.iter_mut().flatten().for_each(Session::update);
+        games.iter_mut().flatten().for_each(Session::sync_device);
         if let [Some(ada), Some(ben)] = &games {
             prop_assert_eq!(device(ada), device(ben));
         }

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use vestigum::update::HookError;
-use vestigum::{Committed, Common, DirStore, Image, Owner, Pruned, Session, Spec, Store, StoreError, Value};
+use vestigum::{Committed, DirStore, Image, Owner, Pruned, Session, Spec, Store, StoreError, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
@@ -136,9 +136,6 @@ struct NoDevice {
 }
 
 impl Store for NoDevice {
-    fn common(&self) -> &Common {
-        self.store.common()
-    }
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         self.store.owners()
     }

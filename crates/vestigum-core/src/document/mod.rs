@@ -6,6 +6,7 @@ pub mod write;
 
 use crate::diagnostic::{SourceSpan, Spanned};
 use crate::value::Value;
+use crate::vocabulary::fate::Operation;
 
 /// A text and its place.
 pub type Word = Spanned<String>;
@@ -158,7 +159,7 @@ pub enum EffectEntry {
     /// `"keep"`, `"reset"`, `"entry"`, `"checkpoint"`.
     Bare(Word),
     /// `set`, `add`, `max`, `min` and the operand, an expression.
-    Operand(Word, Word),
+    Operand(Spanned<Operation>, Word),
 }
 
 #[derive(Clone, Debug, Default)]

@@ -9,6 +9,7 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::document::{Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word};
 use crate::value::Value;
+use crate::vocabulary::fate::Operation;
 
 pub type Spot<'i> = toml::Spanned<DeValue<'i>>;
 
@@ -395,7 +396,6 @@ impl Reader {
     }
 
     fn rule(&mut self, value: &Spot<'_>) -> Option<RuleEntry> {
-        const OPERATIONS: [&str; 5] = ["set", "add", "max", "min", "union"];
         match value.get_ref() {
             DeValue::String(word) => {
                 let word = Spanned::new(word.to_string(), value.span().into());
@@ -406,13 +406,14 @@ impl Reader {
                 let when = self.text("when", table.take("when"));
                 let bare = self.text("do", table.take("do")).map(EffectEntry::Bare);
                 let mut deeds: Vec<EffectEntry> = bare.into_iter().collect();
-                for name in OPERATIONS {
+                for operation in Operation::ALL.iter().copied() {
+                    let name = operation.word();
                     if let Some(operand) = table.take(name) {
                         let key = table.table.keys().find(|key| key.get_ref() == name);
                         let span = key.map_or(SourceSpan::default(), |key| key.span().into());
                         deeds.extend(
                             self.operand(name, operand)
-                                .map(|operand| EffectEntry::Operand(Spanned::new(name.to_owned(), span), operand)),
+                                .map(|operand| EffectEntry::Operand(Spanned::new(operation, span), operand)),
                         );
                     }
                 }

@@ -192,7 +192,7 @@ pub fn rule(rule: &RuleEntry) -> String {
     let deed = match (&rule.does, &rule.when) {
         (EffectEntry::Bare(word), None) => return quoted(&word.value),
         (EffectEntry::Bare(word), Some(_)) => format!("do = {}", quoted(&word.value)),
-        (EffectEntry::Operand(word, operand), _) => format!("{} = {}", word.value, quoted(&operand.value)),
+        (EffectEntry::Operand(word, operand), _) => format!("{} = {}", word.value.word(), quoted(&operand.value)),
     };
     match &rule.when {
         None => format!("{{ {deed} }}"),

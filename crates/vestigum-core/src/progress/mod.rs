@@ -4,6 +4,7 @@
 //! what they did; it never reads a clock, a file or a random number. A session that also saves is `vestigum::Session`.
 
 pub mod board;
+pub mod call;
 pub mod display;
 pub mod entries;
 pub mod fates;

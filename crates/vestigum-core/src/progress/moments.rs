@@ -43,7 +43,12 @@ impl Progress {
         self.enter_level(level, checkpoint, false)
     }
 
-    fn enter_level(&mut self, level: &str, checkpoint: Option<&str>, locked: bool) -> Result<Outcome, Refused> {
+    pub(super) fn enter_level(
+        &mut self,
+        level: &str,
+        checkpoint: Option<&str>,
+        locked: bool,
+    ) -> Result<Outcome, Refused> {
         self.open_session()?;
         if self.state.position != Position::Menu {
             return Err(Refused::NotHere { moment: "enter".into(), place: self.place() });

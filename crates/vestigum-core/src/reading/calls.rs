@@ -3,7 +3,7 @@
 use crate::codes;
 use crate::model::node::{Node, ReadAt};
 use crate::reading::compile::{Compiler, Typed};
-use crate::syntax::function::{Aggregate, Function, TableFunction};
+use crate::syntax::function::{Aggregate, Function, General, TableFunction};
 use crate::syntax::parse::{Ast, Kind};
 use crate::value::types::Type;
 impl Compiler<'_> {
@@ -28,21 +28,21 @@ impl Compiler<'_> {
                 let (number, _) = self.number(&arguments[0])?;
                 Some((Node::Rounded(whole, Box::new(number)), Type::Int))
             }
-            Function::Max => self.extreme(true, arguments),
-            Function::Min => self.extreme(false, arguments),
-            Function::If => {
+            Function::General(General::Max) => self.extreme(true, arguments),
+            Function::General(General::Min) => self.extreme(false, arguments),
+            Function::General(General::If) => {
                 let condition = self.of_type(&arguments[0], &Type::Bool);
                 let (yes, no, ty) = self.pair(&arguments[1], &arguments[2])?;
                 Some((Node::If(Box::new([condition?, yes, no])), ty))
             }
-            Function::Len => {
+            Function::General(General::Len) => {
                 let (node, ty) = self.node(&arguments[0])?;
                 if !ty.has_length() || matches!(ty, Type::Struct(_)) {
                     return self.wrong_type(&arguments[0], &ty, "a text, bytes or a container");
                 }
                 Some((Node::Len(Box::new(node)), Type::Int))
             }
-            Function::Has => {
+            Function::General(General::Has) => {
                 let (node, ty) = self.node(&arguments[0])?;
                 let item = match &ty {
                     Type::Set(inner) | Type::List(inner) => self.of_type(&arguments[1], inner)?,
@@ -51,18 +51,18 @@ impl Compiler<'_> {
                 };
                 Some((Node::Has(Box::new(node), Box::new(item)), Type::Bool))
             }
-            Function::Open => {
+            Function::General(General::Open) => {
                 let level = self.level("open", &arguments[0])?;
                 self.reads.push(self.spec.opened);
                 Some((Node::Open(level), Type::Bool))
             }
-            Function::Filled => {
+            Function::General(General::Filled) => {
                 let (field, entry) = self.field_entry("filled", &arguments[0])?;
                 Some((Node::Filled(field.id, entry), Type::Bool))
             }
-            Function::Was => self.was(&arguments[0], ast.span),
-            Function::Entry => self.mark(ReadAt::Entry, word, &arguments[0], ast.span),
-            Function::Checkpoint => self.mark(ReadAt::Checkpoint, word, &arguments[0], ast.span),
+            Function::General(General::Was) => self.was(&arguments[0], ast.span),
+            Function::General(General::Entry) => self.mark(ReadAt::Entry, word, &arguments[0], ast.span),
+            Function::General(General::Checkpoint) => self.mark(ReadAt::Checkpoint, word, &arguments[0], ast.span),
         }
     }
 

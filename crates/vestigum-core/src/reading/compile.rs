@@ -11,7 +11,7 @@ use crate::model::Model;
 use crate::model::expression::{Clause, Expression, Parts};
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node};
-use crate::syntax::function::Function;
+use crate::syntax::function::{Function, General};
 use crate::syntax::parse::{Ast, Kind, Operator, parse};
 use crate::value::Value;
 use crate::value::types::Type;
@@ -185,7 +185,7 @@ impl Compiler<'_> {
             }
             // The branches take on the type, so that texts can be the names of a choice.
             (Kind::Call(function, arguments), _)
-                if Function::named(function) == Some(Function::If) && wanted.is_taken_on() =>
+                if Function::named(function) == Some(Function::General(General::If)) && wanted.is_taken_on() =>
             {
                 if let [condition, yes, no] = &arguments[..] {
                     let condition = self.of_type(condition, &Type::Bool);
@@ -515,7 +515,7 @@ impl Compiler<'_> {
 fn takes_on(ast: &Ast) -> bool {
     match &ast.kind {
         Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)) => true,
-        Kind::Call(function, arguments) if Function::named(function) == Some(Function::If) => {
+        Kind::Call(function, arguments) if Function::named(function) == Some(Function::General(General::If)) => {
             arguments.iter().skip(1).all(takes_on)
         }
         _ => false,

@@ -58,12 +58,11 @@ impl Resolver<'_> {
                 self.ty(spec, word, choice.as_ref())
             }
         };
-        let spans = Span::ALL.map(|span| (span.word(), span));
         if entry.lasts.is_none() {
             self.error(codes::SHAPE, name.span, format!("`{}` does not say how long it lasts", name.value)).help =
                 Some("add `lasts`, one of: attempt, visit, session, run, profile, device".into());
         }
-        let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans);
+        let lasts = self.choose("lasts", entry.lasts.as_ref());
         let axes = self.axes(spec, entry);
         let open = |axis: &Axis| matches!(axis, Axis::Keys(set) if spec.key_sets[*set as usize].max.is_some());
         if lasts == Some(Span::Device)
@@ -73,11 +72,9 @@ impl Resolver<'_> {
             self.error(codes::SHAPE, entry.per[at].span, message).help =
                 Some("give the key set its `names`, or let the field last a profile".into());
         }
-        let failures = [("keep", PlainFate::Keep), ("checkpoint", PlainFate::Checkpoint), ("entry", PlainFate::Entry)];
-        let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &failures);
-        let writers = [("play", WrittenBy::Play), ("rules", WrittenBy::Rules), ("both", WrittenBy::Both)];
+        let after_failure = self.choose_of("after_failure", entry.after_failure.as_ref(), PlainFate::follows_failure);
         let by_default = if entry.on.is_empty() { WrittenBy::Play } else { WrittenBy::Rules };
-        let written_by = self.choose("written_by", entry.written_by.as_ref(), &writers).unwrap_or(by_default);
+        let written_by = self.choose("written_by", entry.written_by.as_ref()).unwrap_or(by_default);
         if let Some(lasts) = lasts {
             self.decided(name, entry, lasts, written_by);
         }

@@ -19,7 +19,7 @@ use rustc_hash::FxHashMap;
 use crate::analysis::monotone::Moves;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
-use crate::document::{Document, Word};
+use crate::document::{self, Document};
 use crate::model::Model;
 use crate::model::expression::Expression;
 use crate::model::fates::FatePlan;
@@ -32,8 +32,9 @@ use crate::syntax::names::{is_name, is_reserved};
 use crate::syntax::token::{Token, tokens};
 use crate::value::types::Type;
 use crate::vocabulary::moment::Moment;
-use crate::vocabulary::policy::{Accept, Respawn, Resume};
+use crate::vocabulary::policy::{Accept, OpeningOrder, Respawn, Resume};
 use crate::vocabulary::span::Lasts;
+use crate::words::Word;
 
 /// More slots than this are a mistake, or a trap.
 const MAX_SLOTS: usize = 4_000_000;
@@ -64,10 +65,10 @@ pub fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnostic>) ->
     let rules = Rules::names(document, &mut spec, resolver.errors);
     resolver.derived(&mut spec);
     resolver.conditions(&mut spec);
-    let mut rules = rules.compile(&spec, &|word: &Word| place_of(text, word), resolver.errors);
+    let mut rules = rules.compile(&spec, &|word: &document::Word| place_of(text, word), resolver.errors);
     resolver.save(&mut spec);
     let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
-    spec.plan = FatePlan::new(&spec.fields, Moment::BUILT_IN.into_iter().chain(own), |field, moment| {
+    spec.plan = FatePlan::new(&spec.fields, Moment::BUILT_IN.iter().copied().chain(own), |field, moment| {
         rules.remove(&(field, moment)).unwrap_or_default()
     });
     note_openings(&mut spec);
@@ -95,7 +96,7 @@ fn note_openings(spec: &mut Model) {
 }
 
 /// Where a piece of an expression stands in the document. A text with escapes is pointed at as a whole.
-pub fn place_of(text: &str, word: &Word) -> impl Fn(SourceSpan) -> SourceSpan + use<> {
+pub fn place_of(text: &str, word: &document::Word) -> impl Fn(SourceSpan) -> SourceSpan + use<> {
     let span = word.span;
     let source = text.get(span.start..span.end).unwrap_or_default();
     let quote = ["\"\"\"", "'''", "\"", "'"].into_iter().find(|quote| source.starts_with(quote)).map_or(0, str::len);
@@ -122,12 +123,23 @@ impl Resolver<'_> {
         &mut self.errors[last]
     }
 
-    /// One of a few words, or the default where nothing is said.
-    pub(super) fn choose<T: Copy>(&mut self, what: &str, word: Option<&Word>, choices: &[(&str, T)]) -> Option<T> {
+    /// What a word names, where one is said.
+    pub(super) fn choose<T: Word>(&mut self, what: &str, word: Option<&document::Word>) -> Option<T> {
+        self.choose_of(what, word, |_| true)
+    }
+
+    /// The same, of those that can be said here.
+    pub(super) fn choose_of<T: Word>(
+        &mut self,
+        what: &str,
+        word: Option<&document::Word>,
+        can_be: impl Fn(T) -> bool,
+    ) -> Option<T> {
         let word = word?;
-        let found = choices.iter().find(|(name, _)| *name == word.value).map(|(_, choice)| *choice);
+        let choices = || T::ALL.iter().copied().filter(|choice| can_be(*choice));
+        let found = choices().find(|choice| choice.word() == word.value);
         if found.is_none() {
-            let known: Vec<&str> = choices.iter().map(|(name, _)| *name).collect();
+            let known: Vec<&str> = choices().map(T::word).collect();
             let message = format!("`{what}` is one of: {}", known.join(", "));
             let help = nearest(&word.value, known).map(|name| format!("did you mean `{name}`?"));
             self.error(codes::SHAPE, word.span, message).help = help;
@@ -191,7 +203,7 @@ impl Resolver<'_> {
         }
     }
 
-    pub(super) fn name(&mut self, what: &str, name: &Word) -> bool {
+    pub(super) fn name(&mut self, what: &str, name: &document::Word) -> bool {
         if !is_name(&name.value) {
             let message = format!("`{}` cannot be the name of a {what}", name.value.escape_debug());
             let help = "names are made of letters, digits and underscores and do not begin with a digit";
@@ -222,12 +234,11 @@ impl Resolver<'_> {
                 add_level(spec, &name.value);
             }
         }
-        let lasts = [("profile", Lasts::Profile), ("run", Lasts::Run)];
-        spec.lasts = self.choose("lasts", document.levels_last.as_ref(), &lasts).unwrap_or_default();
-        let opening = self.choose("opening", document.opening.as_ref(), &[("in order", true), ("all", false)]);
+        spec.lasts = self.choose("lasts", document.levels_last.as_ref()).unwrap_or_default();
+        let opening: OpeningOrder = self.choose("opening", document.opening.as_ref()).unwrap_or_default();
         for index in 0..in_order {
             let level = &mut spec.levels[index];
-            if opening != Some(false) && index > 0 {
+            if opening == OpeningOrder::InOrder && index > 0 {
                 level.opens = Opening::After(index as u32 - 1);
             }
             level.next = (index + 1 < in_order).then_some(index as u32 + 1);
@@ -278,7 +289,7 @@ impl Resolver<'_> {
     }
 
     fn derived(&mut self, spec: &mut Model) {
-        let mut waiting: FxHashMap<&str, &(Word, Word)> = FxHashMap::default();
+        let mut waiting: FxHashMap<&str, &(document::Word, document::Word)> = FxHashMap::default();
         for entry in &self.document.derived {
             let name = &entry.0;
             let taken = spec.tables.iter().any(|table| *table.name == *name.value);
@@ -299,7 +310,7 @@ impl Resolver<'_> {
     fn derive<'d>(
         &mut self,
         spec: &mut Model,
-        waiting: &mut FxHashMap<&'d str, &'d (Word, Word)>,
+        waiting: &mut FxHashMap<&'d str, &'d (document::Word, document::Word)>,
         name: &str,
         path: &mut Vec<&'d str>,
     ) {
@@ -353,7 +364,7 @@ impl Resolver<'_> {
         spec.derived_ids.insert(key.into(), index);
     }
 
-    fn condition(&mut self, spec: &Model, scope: Scope, text: &Word) -> Option<Expression> {
+    fn condition(&mut self, spec: &Model, scope: Scope, text: &document::Word) -> Option<Expression> {
         compile(spec, scope, &text.value, Some(&Type::Bool), &place_of(self.text, text), self.errors)
     }
 
@@ -374,16 +385,13 @@ impl Resolver<'_> {
             }
         }
         spec.over_when = self.document.over_when.as_ref().and_then(|text| self.condition(spec, Scope::OverWhen, text));
-        let respawn = [("checkpoint", Respawn::Checkpoint), ("entry", Respawn::Entry)];
-        spec.respawn = self.choose("respawn", self.document.respawn.as_ref(), &respawn).unwrap_or_default();
-        let accept = [("any", Accept::Any), ("forward", Accept::Forward), ("next", Accept::Next)];
-        spec.accept = self.choose("accept", self.document.accept.as_ref(), &accept).unwrap_or_default();
+        spec.respawn = self.choose("respawn", self.document.respawn.as_ref()).unwrap_or_default();
+        spec.accept = self.choose("accept", self.document.accept.as_ref()).unwrap_or_default();
     }
 
     fn save(&mut self, spec: &mut Model) {
         let save = &self.document.save;
-        let modes = [Resume::None, Resume::Entry, Resume::Checkpoint].map(|mode| (mode.word(), mode));
-        spec.resume = self.choose("resume", save.resume.as_ref(), &modes).unwrap_or_default();
+        spec.resume = self.choose("resume", save.resume.as_ref()).unwrap_or_default();
         for word in &save.at {
             match spec.moment(&word.value) {
                 None => self.unknown_moment(spec, word),
@@ -404,14 +412,14 @@ impl Resolver<'_> {
         }
     }
 
-    fn unknown_moment(&mut self, spec: &Model, word: &Word) {
+    fn unknown_moment(&mut self, spec: &Model, word: &document::Word) {
         self.errors.push(unknown_moment(spec, word));
     }
 }
 
 /// The error for a moment that the game does not have.
-pub fn unknown_moment(spec: &Model, word: &Word) -> Diagnostic {
-    let built_in = Moment::BUILT_IN.into_iter().filter_map(|moment| moment.word());
+pub fn unknown_moment(spec: &Model, word: &document::Word) -> Diagnostic {
+    let built_in = Moment::BUILT_IN.iter().copied().filter_map(|moment| moment.word());
     let own = spec.own_moments.iter().map(|name| &**name);
     Diagnostic::error(codes::UNKNOWN_NAME, word.span, format!("there is no moment `{}`", word.value.escape_debug()))
         .help("the game's own moments are named in `[moments] names`")

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::model::expression::{Clause, Part};
 use crate::model::node::Node;
 use crate::reading::compile::Compiler;
-use crate::syntax::function::Function;
+use crate::syntax::function::{Function, General};
 use crate::syntax::parse::{Ast, Kind, Operator};
 
 impl Compiler<'_> {
@@ -38,7 +38,13 @@ impl Compiler<'_> {
                 leaf(self);
                 if matches!(
                     Function::named(function),
-                    Some(Function::If | Function::Max | Function::Min | Function::Table(_) | Function::Rounded(_))
+                    Some(
+                        Function::General(General::If)
+                            | Function::General(General::Max)
+                            | Function::General(General::Min)
+                            | Function::Table(_)
+                            | Function::Rounded(_)
+                    )
                 ) {
                     for argument in arguments {
                         if !self.is_table(argument) {

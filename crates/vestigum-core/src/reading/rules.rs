@@ -121,7 +121,7 @@ fn rule<P: Fn(SourceSpan) -> SourceSpan>(
     let does = match &entry.does {
         EffectEntry::Bare(word) => Effect::Plain(bare(spec, field, moment, word, errors)?),
         EffectEntry::Operand(word, operand) => {
-            let operation = Operation::ALL.into_iter().find(|operation| operation.word() == word.value)?;
+            let operation = word.value;
             let fits = match operation {
                 Operation::Set => true,
                 Operation::Add => field.ty.is_number(),

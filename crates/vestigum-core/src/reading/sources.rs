@@ -43,10 +43,8 @@ impl Resolver<'_> {
         }
         let gives: Vec<Option<Gift>> =
             entry.gives.iter().map(|(field, value)| self.gift(spec, field, &value.value, value.span)).collect();
-        let spans = Span::ALL.map(|span| (span.word(), span));
-        let lasts = self.choose("lasts", entry.lasts.as_ref(), &spans).unwrap_or(Span::Visit);
-        let fates = [PlainFate::Keep, PlainFate::Checkpoint, PlainFate::Entry].map(|fate| (fate.word(), fate));
-        let after_failure = self.choose("after_failure", entry.after_failure.as_ref(), &fates);
+        let lasts = self.choose("lasts", entry.lasts.as_ref()).unwrap_or(Span::Visit);
+        let after_failure = self.choose_of("after_failure", entry.after_failure.as_ref(), PlainFate::follows_failure);
         if lasts == Span::Device {
             let span = entry.lasts.as_ref().map_or(entry.name.span, |lasts| lasts.span);
             self.error(codes::SHAPE, span, "a source is of a level, and no level is of the device");

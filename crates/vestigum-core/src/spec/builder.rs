@@ -11,7 +11,7 @@ use crate::document::{
 use crate::history::History;
 use crate::spec::Spec;
 use crate::value::Value;
-use crate::vocabulary::fate::PlainFate;
+use crate::vocabulary::fate::{Operation, PlainFate};
 use crate::vocabulary::policy::{Accept, Respawn, Resume};
 use crate::vocabulary::span::{Span, WrittenBy};
 /// A spec that is being written.
@@ -199,11 +199,7 @@ impl SpecBuilder {
 
     /// Where a death puts the player.
     pub fn respawn(mut self, respawn: Respawn) -> Self {
-        let text = match respawn {
-            Respawn::Checkpoint => "checkpoint",
-            Respawn::Entry => "entry",
-        };
-        self.document.respawn = Some(word(text));
+        self.document.respawn = Some(word(respawn.word()));
         self
     }
 
@@ -409,8 +405,8 @@ impl FieldBuilder {
 }
 
 impl RuleBuilder {
-    fn operand(operation: &str, expression: &str) -> Self {
-        RuleBuilder(RuleEntry { does: EffectEntry::Operand(word(operation), word(expression)), when: None })
+    fn operand(operation: Operation, expression: &str) -> Self {
+        RuleBuilder(RuleEntry { does: EffectEntry::Operand(at(operation), word(expression)), when: None })
     }
 
     /// A fate without an operand.
@@ -420,27 +416,27 @@ impl RuleBuilder {
 
     /// The expression replaces the value.
     pub fn set(expression: &str) -> Self {
-        Self::operand("set", expression)
+        Self::operand(Operation::Set, expression)
     }
 
     /// The expression is added.
     pub fn add(expression: &str) -> Self {
-        Self::operand("add", expression)
+        Self::operand(Operation::Add, expression)
     }
 
     /// The higher of both stays.
     pub fn max(expression: &str) -> Self {
-        Self::operand("max", expression)
+        Self::operand(Operation::Max, expression)
     }
 
     /// The lower of both stays.
     pub fn min(expression: &str) -> Self {
-        Self::operand("min", expression)
+        Self::operand(Operation::Min, expression)
     }
 
     /// The values of both; the expression's win.
     pub fn union(expression: &str) -> Self {
-        Self::operand("union", expression)
+        Self::operand(Operation::Union, expression)
     }
 
     /// The condition under which the rule applies.

@@ -298,7 +298,7 @@ impl Spec {
     /// All moments of this game: the built-in ones, then its own.
     pub fn moments(&self) -> impl Iterator<Item = Moment> + use<> {
         let own = u16::try_from(self.model.own_moments.len()).unwrap_or(u16::MAX);
-        Moment::BUILT_IN.into_iter().chain((0..own).map(Moment::Own))
+        Moment::BUILT_IN.iter().copied().chain((0..own).map(Moment::Own))
     }
 
     /// The name of a moment in this game.

@@ -1,71 +1,46 @@
 //! The functions of the language.
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Aggregate {
-    Sum,
-    Highest,
-    Lowest,
-    Count,
-    Size,
-}
+use crate::words::words;
 
-impl Aggregate {
-    pub const ALL: [Aggregate; 5] =
-        [Aggregate::Sum, Aggregate::Highest, Aggregate::Lowest, Aggregate::Count, Aggregate::Size];
-
-    /// The function of the language.
-    pub fn word(self) -> &'static str {
-        match self {
-            Aggregate::Sum => "sum",
-            Aggregate::Highest => "highest",
-            Aggregate::Lowest => "lowest",
-            Aggregate::Count => "count",
-            Aggregate::Size => "size",
-        }
+words! {
+    /// What is made of all entries of a keyed field.
+    pub enum Aggregate {
+        /// Their sum.
+        Sum = "sum",
+        /// The highest of them.
+        Highest = "highest",
+        /// The lowest of them.
+        Lowest = "lowest",
+        /// How many have a value, and are not `false`.
+        Count = "count",
+        /// How many there are.
+        Size = "size",
     }
 }
 
-/// What is asked of a table.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum TableFunction {
-    Grade,
-    Into,
-    Needed,
-}
-
-impl TableFunction {
-    pub const ALL: [TableFunction; 3] = [TableFunction::Grade, TableFunction::Into, TableFunction::Needed];
-
-    /// The function of the language.
-    pub fn word(self) -> &'static str {
-        match self {
-            TableFunction::Grade => "grade",
-            TableFunction::Into => "into",
-            TableFunction::Needed => "needed",
-        }
+words! {
+    /// What is asked of a table.
+    pub enum TableFunction {
+        /// How many steps were reached.
+        Grade = "grade",
+        /// How far past the last step.
+        Into = "into",
+        /// How much is missing to the next.
+        Needed = "needed",
     }
 }
 
-/// How a float becomes an int.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Rounding {
-    /// The nearest; halfway, the one further from zero.
-    Round,
-    /// The nearest that is not above it.
-    Floor,
+words! {
+    /// How a float becomes an int.
+    pub enum Rounding {
+        /// The nearest; halfway, the one further from zero.
+        Round = "round",
+        /// The nearest that is not above it.
+        Floor = "floor",
+    }
 }
 
 impl Rounding {
-    pub const ALL: [Rounding; 2] = [Rounding::Round, Rounding::Floor];
-
-    /// The function of the language.
-    pub fn word(self) -> &'static str {
-        match self {
-            Rounding::Round => "round",
-            Rounding::Floor => "floor",
-        }
-    }
-
     /// What lies outside the ints is the nearest of them.
     pub fn of(self, number: f64) -> f64 {
         match self {
@@ -75,50 +50,61 @@ impl Rounding {
     }
 }
 
+words! {
+    /// The functions that belong to no family.
+    pub enum General {
+        /// The highest of its arguments.
+        Max = "max",
+        /// The lowest of its arguments.
+        Min = "min",
+        /// One of two values, by a condition.
+        If = "if",
+        /// Whether a level is open.
+        Open = "open",
+        /// Whether a container has a value.
+        Has = "has",
+        /// How long a text or a container is.
+        Len = "len",
+        /// Whether an optional field has a value.
+        Filled = "filled",
+        /// The value before the moment.
+        Was = "was",
+        /// The value when the level was entered.
+        Entry = "entry",
+        /// The value at the last checkpoint.
+        Checkpoint = "checkpoint",
+    }
+}
+
 /// A function of the language.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Function {
+    /// Something of all entries of a keyed field.
     Aggregate(Aggregate),
+    /// Something of a table.
     Table(TableFunction),
+    /// An int of a float.
     Rounded(Rounding),
-    Max,
-    Min,
-    If,
-    Open,
-    Has,
-    Len,
-    Filled,
-    Was,
-    Entry,
-    Checkpoint,
+    /// Any other.
+    General(General),
 }
 
 impl Function {
     /// All of them.
     pub fn all() -> impl Iterator<Item = Function> {
-        use Function::{Checkpoint, Entry, Filled, Has, If, Len, Max, Min, Open, Was};
-        let of_families =
-            Aggregate::ALL.map(Function::Aggregate).into_iter().chain(TableFunction::ALL.map(Function::Table));
-        let of_families = of_families.chain(Rounding::ALL.map(Function::Rounded));
-        of_families.chain([Max, Min, If, Open, Has, Len, Filled, Was, Entry, Checkpoint])
+        let aggregates = Aggregate::ALL.iter().copied().map(Function::Aggregate);
+        let tables = TableFunction::ALL.iter().copied().map(Function::Table);
+        let rounded = Rounding::ALL.iter().copied().map(Function::Rounded);
+        aggregates.chain(tables).chain(rounded).chain(General::ALL.iter().copied().map(Function::General))
     }
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
-            Function::Aggregate(over) => over.word(),
-            Function::Table(steps) => steps.word(),
-            Function::Rounded(whole) => whole.word(),
-            Function::Max => "max",
-            Function::Min => "min",
-            Function::If => "if",
-            Function::Open => "open",
-            Function::Has => "has",
-            Function::Len => "len",
-            Function::Filled => "filled",
-            Function::Was => "was",
-            Function::Entry => "entry",
-            Function::Checkpoint => "checkpoint",
+            Function::Aggregate(aggregate) => aggregate.word(),
+            Function::Table(table) => table.word(),
+            Function::Rounded(rounding) => rounding.word(),
+            Function::General(general) => general.word(),
         }
     }
 
@@ -130,11 +116,15 @@ impl Function {
     /// How many arguments it takes, where so many are given.
     pub fn takes(self, given: usize) -> usize {
         match self {
-            Function::If => 3,
-            Function::Table(_) | Function::Has => 2,
-            Function::Max | Function::Min => given.max(2),
-            Function::Aggregate(_) | Function::Rounded(_) | Function::Open | Function::Len | Function::Filled => 1,
-            Function::Was | Function::Entry | Function::Checkpoint => 1,
+            Function::Aggregate(_) | Function::Rounded(_) => 1,
+            Function::Table(_) => 2,
+            Function::General(general) => match general {
+                General::If => 3,
+                General::Has => 2,
+                General::Max | General::Min => given.max(2),
+                General::Open | General::Len | General::Filled => 1,
+                General::Was | General::Entry | General::Checkpoint => 1,
+            },
         }
     }
 }

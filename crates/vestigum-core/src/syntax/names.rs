@@ -3,13 +3,13 @@
 use std::borrow::Cow;
 
 use crate::syntax::function::Function;
-use crate::vocabulary::keyword::Keyword;
+use crate::vocabulary::keyword::statement_words;
 
 /// Words that expressions and playthroughs use themselves, or will; nothing declared may bear them.
 pub fn is_reserved(word: &str) -> bool {
     const OTHERS: [&str; 10] =
         ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
-    OTHERS.contains(&word) || Function::named(word).is_some() || Keyword::from_word(word).is_some()
+    OTHERS.contains(&word) || Function::named(word).is_some() || statement_words().any(|known| known == word)
 }
 
 /// Whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.

@@ -2,78 +2,65 @@
 
 use std::fmt;
 
-use crate::value::Value;
-use crate::value::below;
 use crate::value::limits::Limits;
-use crate::value::sum;
+use crate::value::{Value, below, sum};
+use crate::words::words;
 
-/// A fate without a price: it needs no operand.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum PlainFate {
-    /// The value stays.
-    Keep,
-    /// Back to the default.
-    Reset,
-    /// Back to what it was when the level was entered.
-    Entry,
-    /// Back to what it was at the last checkpoint; at the entry, until one was reached.
-    Checkpoint,
+words! {
+    /// A plain fate: it needs no operand.
+    pub enum PlainFate {
+        /// The value stays.
+        Keep = "keep",
+        /// Back to the default.
+        Reset = "reset",
+        /// Back to what it was when the level was entered.
+        Entry = "entry",
+        /// Back to what it was at the last checkpoint; at the entry, until one was reached.
+        Checkpoint = "checkpoint",
+    }
 }
 
 impl PlainFate {
-    /// The word for it.
-    pub fn word(self) -> &'static str {
+    /// Whether it brings back a mark.
+    pub fn rewinds(self) -> bool {
         match self {
-            PlainFate::Keep => "keep",
-            PlainFate::Reset => "reset",
-            PlainFate::Entry => "entry",
-            PlainFate::Checkpoint => "checkpoint",
+            PlainFate::Entry | PlainFate::Checkpoint => true,
+            PlainFate::Keep | PlainFate::Reset => false,
         }
     }
 
-    /// The fate that `word` names.
-    pub fn from_word(word: &str) -> Option<PlainFate> {
-        [PlainFate::Keep, PlainFate::Reset, PlainFate::Entry, PlainFate::Checkpoint]
-            .into_iter()
-            .find(|s| s.word() == word)
+    /// What `after_failure` can say.
+    #[doc(hidden)]
+    pub fn after_failures() -> impl Iterator<Item = PlainFate> {
+        PlainFate::ALL.iter().copied().filter(|fate| fate.follows_failure())
     }
 
-    /// Whether it brings back a mark.
-    pub fn rewinds(self) -> bool {
-        matches!(self, PlainFate::Entry | PlainFate::Checkpoint)
+    /// Whether `after_failure` can say it.
+    pub(crate) fn follows_failure(self) -> bool {
+        match self {
+            PlainFate::Keep | PlainFate::Entry | PlainFate::Checkpoint => true,
+            PlainFate::Reset => false,
+        }
     }
 }
 
-/// How an operand changes a value.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub enum Operation {
-    /// The operand replaces the value.
-    Set,
-    /// The operand is added.
-    Add,
-    /// The operand replaces the value if it is higher.
-    Max,
-    /// The operand replaces the value if it is lower.
-    Min,
-    /// The operand's values or entries are added to a set or map; its entries win.
-    Union,
+words! {
+    /// How an operand changes a value.
+    pub enum Operation {
+        /// The operand replaces the value.
+        Set = "set",
+        /// The operand is added.
+        Add = "add",
+        /// The operand replaces the value if it is higher.
+        Max = "max",
+        /// The operand replaces the value if it is lower.
+        Min = "min",
+        /// The operand's values or entries are added to a set or map; its entries win.
+        Union = "union",
+    }
 }
 
 impl Operation {
-    pub(crate) const ALL: [Operation; 5] =
-        [Operation::Set, Operation::Add, Operation::Max, Operation::Min, Operation::Union];
-
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Operation::Set => "set",
-            Operation::Add => "add",
-            Operation::Max => "max",
-            Operation::Min => "min",
-            Operation::Union => "union",
-        }
-    }
-
     /// The new value, and whether a sum was cut at the end of what a number can be. `zero` is what an unfilled value
     /// counts as, where it must count as something.
     pub(crate) fn apply(self, old: &Value, operand: &Value, zero: &Value, limits: &Limits) -> (Value, bool) {

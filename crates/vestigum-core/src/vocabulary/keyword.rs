@@ -1,33 +1,13 @@
 //! The words with which statements of a playthrough begin. No field, level or moment may bear one.
 
+use crate::vocabulary::moment::Moment;
 use crate::words::words;
+
 words! {
-    /// The word with which a statement of a playthrough begins.
+    /// The word with which a statement of a playthrough begins, where it is no moment.
     pub enum Keyword {
-        /// A session begins.
-        Launch = "launch",
-        /// A new run begins.
-        NewRun = "new_run",
-        /// A level is entered.
-        Enter = "enter",
         /// A level is entered whether it is open or not.
         EnterAny = "enter_any",
-        /// A checkpoint is reached.
-        Checkpoint = "checkpoint",
-        /// The player dies.
-        Death = "death",
-        /// The level is started again.
-        Restart = "restart",
-        /// The level is passed.
-        Complete = "complete",
-        /// The level is left over a map or through a door.
-        Travel = "travel",
-        /// The level is given up.
-        Abandon = "abandon",
-        /// The run is over.
-        GameOver = "game_over",
-        /// The session ends and is saved.
-        Quit = "quit",
         /// A condition must hold.
         Expect = "expect",
         /// The statement behind it must be refused.
@@ -59,4 +39,10 @@ words! {
         /// A playthrough begins.
         Playthrough = "playthrough",
     }
+}
+
+/// All words with which a statement can begin: the built-in moments, and the keywords.
+pub fn statement_words<'a>() -> impl Iterator<Item = &'a str> {
+    let moments = Moment::BUILT_IN.iter().filter_map(|moment| moment.word());
+    moments.chain(Keyword::ALL.iter().map(|keyword| keyword.word()))
 }

@@ -1,143 +1,166 @@
 //! Moments: the boundaries in play at which progress is kept, reset, rewound or changed.
+//!
+//! Every built-in moment is one line of the table below: its name in Rust, its word, and its place in tables come from there.
+//! What is true of it stands in one `match`, `Moment::nature`.
 
 use std::fmt;
 
 use crate::vocabulary::span::Span;
 
-/// A boundary in play.
-///
-/// ```
-/// use vestigum_core::{Moment, Span};
-/// assert!(Moment::Death.is_failure());
-/// assert!(Moment::Complete.ends(Span::Visit));
-/// assert!(!Moment::Death.ends(Span::Visit));
-/// ```
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Moment {
+macro_rules! moments {
+    ($($(#[$doc:meta])* $variant:ident = $word:literal,)*) => {
+        /// A boundary in play.
+        ///
+        /// ```
+        /// use vestigum_core::{Moment, Span};
+        /// assert!(Moment::Death.is_failure());
+        /// assert!(Moment::Complete.ends(Span::Visit));
+        /// assert!(!Moment::Death.ends(Span::Visit));
+        /// ```
+        #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
+        pub enum Moment {
+            $($(#[$doc])* $variant,)*
+            /// One of the game's own moments, by its place in `[moments] names`.
+            Own(u16),
+        }
+
+        /// The built-in moments by their places in tables.
+        enum Row {
+            $($variant,)*
+        }
+
+        impl Moment {
+            /// The moments every game has, in the order in which tables show them.
+            pub const BUILT_IN: &'static [Moment] = &[$(Moment::$variant,)*];
+
+            /// The word for a built-in moment; the game's own are named in the spec.
+            pub const fn word(self) -> Option<&'static str> {
+                match self {
+                    $(Moment::$variant => Some($word),)*
+                    Moment::Own(_) => None,
+                }
+            }
+
+            /// The place in tables that have a row for each moment.
+            #[doc(hidden)]
+            pub const fn index(self) -> usize {
+                match self {
+                    $(Moment::$variant => Row::$variant as usize,)*
+                    Moment::Own(n) => Moment::BUILT_IN.len() + n as usize,
+                }
+            }
+        }
+    };
+}
+
+moments! {
     /// The process started and the saved progress was loaded.
-    Launch,
+    Launch = "launch",
     /// "New game".
-    NewRun,
+    NewRun = "new_run",
     /// A level has finished loading and play begins in it.
-    Enter,
+    Enter = "enter",
     /// A checkpoint was reached.
-    Checkpoint,
+    Checkpoint = "checkpoint",
     /// The player died.
-    Death,
+    Death = "death",
     /// The player starts the level again, from where it was entered.
-    Restart,
+    Restart = "restart",
     /// The level was passed.
-    Complete,
+    Complete = "complete",
     /// The level was left without passing it and without failing.
-    Travel,
+    Travel = "travel",
     /// The level was given up.
-    Abandon,
+    Abandon = "abandon",
     /// The run is over.
-    GameOver,
+    GameOver = "game_over",
     /// The session ends in an orderly way.
-    Quit,
-    /// One of the game's own moments, by its place in `[moments] names`.
-    Own(u16),
+    Quit = "quit",
+}
+
+/// What is true of a moment, whatever the spec says.
+#[derive(Clone, Copy)]
+struct Nature {
+    /// Something went wrong for the player.
+    failure: bool,
+    /// The visit to the level ends.
+    ends_visit: bool,
+    /// The session before it has ended.
+    ends_session: bool,
+    /// The run before it has ended.
+    ends_run: bool,
+    /// Play is still in the level after it.
+    stays: bool,
+    /// There always is a level that it is about.
+    level: bool,
+    /// There always are marks: play is in a level that was entered before.
+    marks: bool,
 }
 
 impl Moment {
-    /// The moments every game has, in the order in which tables show them.
-    pub const BUILT_IN: [Moment; 11] = [
-        Moment::Launch,
-        Moment::NewRun,
-        Moment::Enter,
-        Moment::Checkpoint,
-        Moment::Death,
-        Moment::Restart,
-        Moment::Complete,
-        Moment::Travel,
-        Moment::Abandon,
-        Moment::GameOver,
-        Moment::Quit,
-    ];
-
-    /// The word for a built-in moment; the game's own are named in the spec.
-    pub fn word(self) -> Option<&'static str> {
-        Some(match self {
-            Moment::Launch => "launch",
-            Moment::NewRun => "new_run",
-            Moment::Enter => "enter",
-            Moment::Checkpoint => "checkpoint",
-            Moment::Death => "death",
-            Moment::Restart => "restart",
-            Moment::Complete => "complete",
-            Moment::Travel => "travel",
-            Moment::Abandon => "abandon",
-            Moment::GameOver => "game_over",
-            Moment::Quit => "quit",
-            Moment::Own(_) => return None,
-        })
+    const fn nature(self) -> Nature {
+        const NONE: Nature = Nature {
+            failure: false,
+            ends_visit: false,
+            ends_session: false,
+            ends_run: false,
+            stays: false,
+            level: false,
+            marks: false,
+        };
+        const INSIDE: Nature = Nature { level: true, marks: true, ..NONE };
+        match self {
+            Moment::Launch => Nature { ends_session: true, ..NONE },
+            Moment::NewRun => Nature { ends_run: true, ..NONE },
+            Moment::Enter => Nature { level: true, ..NONE },
+            Moment::Checkpoint => INSIDE,
+            Moment::Death => Nature { failure: true, stays: true, ..INSIDE },
+            Moment::Restart => Nature { failure: true, ends_visit: true, stays: true, ..INSIDE },
+            Moment::Complete | Moment::Travel => Nature { ends_visit: true, ..INSIDE },
+            Moment::Abandon => Nature { failure: true, ends_visit: true, ..INSIDE },
+            Moment::GameOver => Nature { failure: true, ends_visit: true, ..NONE },
+            Moment::Quit | Moment::Own(_) => NONE,
+        }
     }
 
     /// The built-in moment that `word` names.
     pub fn from_word(word: &str) -> Option<Moment> {
-        Moment::BUILT_IN.into_iter().find(|moment| moment.word() == Some(word))
+        Moment::BUILT_IN.iter().copied().find(|moment| moment.word() == Some(word))
     }
 
     /// Whether the moment is a failure. A game over counts as one only in a level.
-    pub fn is_failure(self) -> bool {
-        matches!(self, Moment::Death | Moment::Restart | Moment::Abandon | Moment::GameOver)
+    pub const fn is_failure(self) -> bool {
+        self.nature().failure
     }
 
     /// Whether values of `span` end here.
-    pub fn ends(self, span: Span) -> bool {
+    pub const fn ends(self, span: Span) -> bool {
+        let nature = self.nature();
         match span {
-            Span::Attempt => self.is_failure() || self.ends(Span::Visit),
-            Span::Visit => {
-                matches!(self, Moment::Restart | Moment::Complete | Moment::Travel | Moment::Abandon | Moment::GameOver)
-            }
-            Span::Session => self == Moment::Launch,
-            Span::Run => self == Moment::NewRun,
+            Span::Attempt => nature.failure || nature.ends_visit,
+            Span::Visit => nature.ends_visit,
+            Span::Session => nature.ends_session,
+            Span::Run => nature.ends_run,
             Span::Profile | Span::Device => false,
         }
     }
 
     /// Whether play is still in the level after it: the spans it ends start again from the entry mark.
-    pub(crate) fn stays_in_level(self) -> bool {
-        matches!(self, Moment::Death | Moment::Restart)
+    #[doc(hidden)]
+    pub const fn stays_in_level(self) -> bool {
+        self.nature().stays
     }
 
-    #[doc(hidden)]
     /// Whether there always is a level that the moment is about.
-    pub fn has_level(self) -> bool {
-        matches!(
-            self,
-            Moment::Enter
-                | Moment::Checkpoint
-                | Moment::Death
-                | Moment::Restart
-                | Moment::Complete
-                | Moment::Travel
-                | Moment::Abandon
-        )
+    #[doc(hidden)]
+    pub const fn has_level(self) -> bool {
+        self.nature().level
     }
 
     /// Whether the marks mean something here: play is in a level that was entered before.
-    pub(crate) fn has_marks(self) -> bool {
-        self.has_level() && self != Moment::Enter
-    }
-
-    /// Position in tables that have a row for each moment.
-    pub(crate) fn index(self) -> usize {
-        match self {
-            Moment::Launch => 0,
-            Moment::NewRun => 1,
-            Moment::Enter => 2,
-            Moment::Checkpoint => 3,
-            Moment::Death => 4,
-            Moment::Restart => 5,
-            Moment::Complete => 6,
-            Moment::Travel => 7,
-            Moment::Abandon => 8,
-            Moment::GameOver => 9,
-            Moment::Quit => 10,
-            Moment::Own(n) => 11 + usize::from(n),
-        }
+    #[doc(hidden)]
+    pub const fn has_marks(self) -> bool {
+        self.nature().marks
     }
 }
 

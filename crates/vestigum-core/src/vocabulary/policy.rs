@@ -1,63 +1,56 @@
 //! The choices that a spec makes for a whole game.
 
-/// Where a death puts the player: `[death] respawn`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Respawn {
-    /// At the last checkpoint.
-    #[default]
-    Checkpoint,
-    /// Where the level was entered; the checkpoint is given up.
-    Entry,
-}
+use crate::words::words;
 
-/// Which checkpoints count: `[checkpoints] accept`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Accept {
-    /// Every one, also again and backwards.
-    #[default]
-    Any,
-    /// Only one further on than the last.
-    Forward,
-    /// Only the next in order.
-    Next,
-}
-
-/// What a save made inside a level brings back: `[save] resume`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Resume {
-    /// The level is left as if given up.
-    None,
-    /// Play goes on where the level was entered.
-    Entry,
-    /// Play goes on where a death would put the player: at the last checkpoint, or with `respawn = "entry"` where the
-    /// level was entered.
-    #[default]
-    Checkpoint,
-}
-
-impl Accept {
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Accept::Any => "any",
-            Accept::Forward => "forward",
-            Accept::Next => "next",
-        }
+words! {
+    /// When levels of `order` open: `[levels] opening`.
+    #[derive(Default)]
+    pub enum OpeningOrder {
+        /// Each when the one before it is completed.
+        #[default]
+        InOrder = "in order",
+        /// All at the beginning.
+        All = "all",
     }
 }
 
-impl Resume {
-    /// The word for it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Resume::None => "none",
-            Resume::Entry => "entry",
-            Resume::Checkpoint => "checkpoint",
-        }
+words! {
+    /// Where a death puts the player: `[death] respawn`.
+    #[derive(Default)]
+    pub enum Respawn {
+        /// At the last checkpoint.
+        #[default]
+        Checkpoint = "checkpoint",
+        /// Where the level was entered; the checkpoint is given up.
+        Entry = "entry",
     }
+}
 
-    /// The mode that `word` names.
-    pub fn from_word(word: &str) -> Option<Resume> {
-        [Resume::None, Resume::Entry, Resume::Checkpoint].into_iter().find(|mode| mode.word() == word)
+words! {
+    /// Which checkpoints count: `[checkpoints] accept`.
+    #[derive(Default)]
+    pub enum Accept {
+        /// Every one, also again and backwards.
+        #[default]
+        Any = "any",
+        /// Only one further on than the last.
+        Forward = "forward",
+        /// Only the next in order.
+        Next = "next",
+    }
+}
+
+words! {
+    /// What a save made inside a level brings back: `[save] resume`.
+    #[derive(Default)]
+    pub enum Resume {
+        /// The level is left as if given up.
+        None = "none",
+        /// Play goes on where the level was entered.
+        Entry = "entry",
+        /// Play goes on where a death would put the player: at the last checkpoint, or with `respawn = "entry"` where
+        /// the level was entered.
+        #[default]
+        Checkpoint = "checkpoint",
     }
 }

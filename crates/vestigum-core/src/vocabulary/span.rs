@@ -1,96 +1,84 @@
 //! How long a value lives, and who writes it.
 
-use std::fmt;
+use crate::words::words;
 
-/// How long a value lives.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
-pub enum Span {
-    /// From (re)spawn to failure.
-    Attempt,
-    /// From entering a level until it is completed, left or restarted.
-    Visit,
-    /// One process lifetime.
-    Session,
-    /// From "new game" to game over or the next "new game".
-    Run,
-    /// As long as the player's profile.
-    Profile,
-    /// As long as the installation, shared by all profiles.
-    Device,
+words! {
+    /// How long a value lives.
+    pub enum Span {
+        /// From (re)spawn to failure.
+        Attempt = "attempt",
+        /// From entering a level until it is completed, left or restarted.
+        Visit = "visit",
+        /// One process lifetime.
+        Session = "session",
+        /// From "new game" to game over or the next "new game".
+        Run = "run",
+        /// As long as the player's profile.
+        Profile = "profile",
+        /// As long as the installation, shared by all profiles.
+        Device = "device",
+    }
 }
 
 impl Span {
-    pub(crate) const ALL: [Span; 6] =
-        [Span::Attempt, Span::Visit, Span::Session, Span::Run, Span::Profile, Span::Device];
-
-    /// The word for it.
-    pub fn word(self) -> &'static str {
+    /// The article that goes with the word.
+    #[doc(hidden)]
+    pub fn article(self) -> &'static str {
         match self {
-            Span::Attempt => "attempt",
-            Span::Visit => "visit",
-            Span::Session => "session",
-            Span::Run => "run",
-            Span::Profile => "profile",
-            Span::Device => "device",
+            Span::Attempt => "an",
+            Span::Visit | Span::Session | Span::Run | Span::Profile | Span::Device => "a",
         }
     }
 
-    /// The article that goes with the word.
-    pub(crate) fn article(self) -> &'static str {
-        if self == Span::Attempt { "an" } else { "a" }
-    }
-
     /// Whether values of this span can be brought back to a mark.
-    pub(crate) fn can_rewind(self) -> bool {
-        !matches!(self, Span::Session | Span::Device)
-    }
-
     #[doc(hidden)]
+    pub fn can_rewind(self) -> bool {
+        match self {
+            Span::Attempt | Span::Visit | Span::Run | Span::Profile => true,
+            Span::Session | Span::Device => false,
+        }
+    }
+
     /// Whether values are part of an image: visit values only while suspended in a level.
+    #[doc(hidden)]
     pub fn is_saved(self) -> bool {
-        !matches!(self, Span::Attempt | Span::Session)
+        match self {
+            Span::Visit | Span::Run | Span::Profile | Span::Device => true,
+            Span::Attempt | Span::Session => false,
+        }
     }
 }
 
-impl fmt::Display for Span {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.pad(self.word())
+words! {
+    /// How long `completed` and `opened` live: `[levels] lasts`.
+    #[derive(Default)]
+    pub enum Lasts {
+        /// As long as the profile.
+        #[default]
+        Profile = "profile",
+        /// One run.
+        Run = "run",
     }
 }
 
-/// How long `completed` and `opened` live: `[levels] lasts`.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub enum Lasts {
-    /// As long as the profile.
-    #[default]
-    Profile,
-    /// One run.
-    Run,
-}
-
-/// Who writes a field.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum WrittenBy {
-    /// The game, while it is played.
-    Play,
-    /// Only the rules of the spec.
-    Rules,
-    /// Both.
-    Both,
+words! {
+    /// Who writes a field.
+    pub enum WrittenBy {
+        /// The game, while it is played.
+        Play = "play",
+        /// Only the rules of the spec.
+        Rules = "rules",
+        /// Both.
+        Both = "both",
+    }
 }
 
 impl WrittenBy {
     /// Whether the game may write it.
     pub fn play(self) -> bool {
-        self != WrittenBy::Rules
-    }
-
-    /// The word for it.
-    pub fn word(self) -> &'static str {
         match self {
-            WrittenBy::Play => "play",
-            WrittenBy::Rules => "rules",
-            WrittenBy::Both => "both",
+            WrittenBy::Play | WrittenBy::Both => true,
+            WrittenBy::Rules => false,
         }
     }
 }

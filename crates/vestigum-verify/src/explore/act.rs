@@ -7,13 +7,13 @@
 use std::fmt;
 
 use vestigum_core::Moment;
-use vestigum_core::Progress;
 use vestigum_core::Spec;
 use vestigum_core::Value;
 use vestigum_core::model::Model;
 use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::state::position::Position;
 use vestigum_core::value::add;
+use vestigum_core::{Call, Progress};
 
 /// One thing that happens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -100,22 +100,19 @@ impl Repertoire {
 
     /// Does one thing, to its end; answers whether it was possible.
     pub fn apply(&self, game: &mut Progress, act: Act) -> bool {
-        let data = game.model().clone();
-        let done = match act {
-            Act::Enter(level) => game.enter(&data.level(level).id),
+        let model = game.model().clone();
+        let call = match act {
+            Act::Enter(level) => Call::enter(&model.level(level).id),
             Act::Checkpoint(index) => {
-                let Some(level) = game.state().position.level() else { return false };
-                let Some(name) = data.level(level).checkpoints.get(index as usize) else { return false };
-                game.checkpoint(name)
+                let level = game.state().position.level();
+                let name = level.and_then(|level| model.level(level).checkpoints.get(index as usize));
+                let Some(name) = name else { return false };
+                Call::Checkpoint(name)
             }
-            Act::Moment(Moment::Death) => game.death(),
-            Act::Moment(Moment::Restart) => game.restart(),
-            Act::Moment(Moment::Abandon) => game.abandon(),
-            Act::Moment(Moment::NewRun) => game.new_run(),
-            Act::Moment(Moment::Complete) => game.complete(),
-            Act::Moment(Moment::Travel) => game.travel(),
-            Act::Moment(Moment::GameOver) => game.game_over(),
-            Act::Moment(own) => game.own_moment(data.moment_name(own)),
+            Act::Moment(moment) => {
+                let Some(call) = Call::plain(moment, model.moment_name(moment)) else { return false };
+                call
+            }
             Act::Take(source) => {
                 self.take(game, usize::from(source));
                 return true;
@@ -125,7 +122,7 @@ impl Repertoire {
                 return true;
             }
         };
-        done.is_ok_and(|outcome| outcome.accepted)
+        game.apply(call).is_ok_and(|outcome| outcome.accepted)
     }
 
     /// Takes a source: its counter goes up, and what it gives is written as play would write it.

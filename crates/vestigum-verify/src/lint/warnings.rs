@@ -212,7 +212,7 @@ impl Declared<'_> {
             return None;
         }
         let rewinds = |rule: &Rule| matches!(rule.does, Effect::Plain(PlainFate::Checkpoint));
-        let ruled = Moment::BUILT_IN.into_iter().chain((0..spec.own_moments.len() as u16).map(Moment::Own));
+        let ruled = Moment::BUILT_IN.iter().copied().chain((0..spec.own_moments.len() as u16).map(Moment::Own));
         let mut ruled = ruled.filter_map(|moment| Some((moment, self.rule(moment, rewinds)?)));
         let at = match (&self.entry.after_failure, field.after_failure) {
             (Some(word), Some(PlainFate::Checkpoint)) => word.span,
@@ -230,7 +230,7 @@ impl Declared<'_> {
 /// Whether some rule can raise a field by what it takes from others.
 fn grows_with(spec: &Model, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
     let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
-    Moment::BUILT_IN.into_iter().chain(own).any(|moment| grows_at(spec, field, moment, fed))
+    Moment::BUILT_IN.iter().copied().chain(own).any(|moment| grows_at(spec, field, moment, fed))
 }
 
 fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {

@@ -16,9 +16,10 @@ use vestigum_core::Type;
 use vestigum_core::model::entry::entry_of;
 use vestigum_core::model::field::Field;
 use vestigum_core::syntax::names::key_text;
+use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::{Progress, Reset};
 
-use super::script::{self, How, Kind, STATEMENTS, Statement, Target, Word, Written};
+use super::script::{self, How, Kind, Statement, Target, Word, Written};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
 pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, String> + Send + Sync;
@@ -52,6 +53,9 @@ pub(super) struct Step {
 
 #[derive(Clone, Debug)]
 pub(super) enum Action {
+    Launch,
+    Quit,
+    /// Any other moment without an argument.
     Moment(Moment),
     Enter {
         level: String,
@@ -211,6 +215,8 @@ impl<'s> Checker<'s, '_> {
 
     fn action(&mut self, kind: &Kind, refused: bool, depth: usize) -> Option<Action> {
         Some(match kind {
+            Kind::Launch => Action::Launch,
+            Kind::Quit => Action::Quit,
             Kind::Moment(word) => Action::Moment(self.moment(word)?),
             Kind::Enter { level, checkpoint, locked } => {
                 if !refused {
@@ -311,7 +317,7 @@ impl<'s> Checker<'s, '_> {
             let own = self.spec.model().own_moments.iter().map(|name| &**name);
             let error =
                 Diagnostic::error(codes::STATEMENT, word.span, format!("there is no statement `{}`", word.value));
-            self.errors.push(error.suggest(&word.value, STATEMENTS.iter().copied().chain(own)));
+            self.errors.push(error.suggest(&word.value, statement_words().chain(own)));
         }
         found
     }

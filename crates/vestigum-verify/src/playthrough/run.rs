@@ -6,7 +6,6 @@ use std::sync::Arc;
 use indexmap::IndexSet;
 
 use vestigum_core::LiveDevice;
-use vestigum_core::Moment;
 use vestigum_core::Value;
 use vestigum_core::evaluation::judge::Judged;
 use vestigum_core::image::report::Origin;
@@ -14,7 +13,8 @@ use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::FieldId;
 use vestigum_core::value::negated;
-use vestigum_core::{AccessError, Outcome, Refused, Written};
+use vestigum_core::{AccessError, Written};
+use vestigum_core::{Call, Moment};
 use vestigum_core::{Image, LoadError, Owner};
 use vestigum_core::{Launched, Progress};
 use vestigum_core::{Span, Spec};
@@ -232,28 +232,17 @@ impl Runner<'_> {
 
     fn action(&mut self, action: &Action) -> Answer {
         match action {
-            Action::Moment(Moment::Launch) => self.launch(),
-            Action::Moment(Moment::Quit) => self.quit(),
+            Action::Launch => self.launch(),
+            Action::Quit => self.quit(),
             Action::Moment(moment) => {
-                let moment = *moment;
-                let name = self.spec.moment_name(moment).to_owned();
-                self.moment(|progress| match moment {
-                    Moment::NewRun => progress.new_run(),
-                    Moment::Death => progress.death(),
-                    Moment::Restart => progress.restart(),
-                    Moment::Complete => progress.complete(),
-                    Moment::Travel => progress.travel(),
-                    Moment::Abandon => progress.abandon(),
-                    Moment::GameOver => progress.game_over(),
-                    _ => progress.own_moment(&name),
-                })
+                let name = self.spec.moment_name(*moment).to_owned();
+                let impossible = || Why::Refused(format!("{name} needs more than its name"));
+                self.say(Call::plain(*moment, &name).ok_or_else(impossible)?)
             }
-            Action::Enter { level, checkpoint, locked } => self.moment(|progress| match (locked, checkpoint) {
-                (false, checkpoint) => progress.enter_any(level, checkpoint.as_deref()),
-                (true, None) => progress.enter(level),
-                (true, Some(checkpoint)) => progress.enter_at(level, checkpoint),
-            }),
-            Action::Checkpoint(name) => self.moment(|progress| progress.checkpoint(name)),
+            Action::Enter { level, checkpoint, locked } => {
+                self.say(Call::Enter { level, checkpoint: checkpoint.as_deref(), locked: *locked })
+            }
+            Action::Checkpoint(name) => self.say(Call::Checkpoint(name)),
             Action::Write { entry, how, value } => self.write(value, |progress, value| match how {
                 How::Set => progress.write(&entry.field, &entry.keys(), value),
                 How::Add => progress.write_add(&entry.field, &entry.keys(), value),
@@ -383,8 +372,8 @@ impl Runner<'_> {
         Ok(format!("saved {generation}"))
     }
 
-    fn moment(&mut self, moment: impl FnOnce(&mut Progress) -> Result<Outcome, Refused>) -> Answer {
-        let outcome = moment(self.session()?).map_err(|refused| Why::Refused(refused.to_string()))?;
+    fn say(&mut self, call: Call<'_>) -> Answer {
+        let outcome = self.session()?.apply(call).map_err(|refused| Why::Refused(refused.to_string()))?;
         let mut notes = Vec::new();
         if !outcome.accepted {
             notes.push("ignored".to_owned());

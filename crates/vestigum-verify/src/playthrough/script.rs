@@ -6,6 +6,7 @@ use vestigum_core::Reset;
 use vestigum_core::codes;
 use vestigum_core::diagnostic::{SourceSpan, Spanned};
 use vestigum_core::syntax::token::{Token, tokens};
+use vestigum_core::vocabulary::keyword::{Keyword, statement_words};
 
 /// A text and its place.
 pub(super) type Word = Spanned<String>;
@@ -27,7 +28,9 @@ pub(super) struct Statement {
 
 #[derive(Debug)]
 pub(super) enum Kind {
-    /// A moment without an argument; the game's own ones are told apart later.
+    Launch,
+    Quit,
+    /// Any other moment without an argument; the game's own ones are told apart later.
     Moment(Word),
     Enter {
         level: Word,
@@ -80,37 +83,6 @@ pub(super) enum How {
     Add,
     Subtract,
 }
-
-/// The words that statements begin with.
-pub(crate) const STATEMENTS: &[&str] = &[
-    "launch",
-    "new_run",
-    "enter",
-    "enter_any",
-    "checkpoint",
-    "death",
-    "restart",
-    "complete",
-    "travel",
-    "abandon",
-    "game_over",
-    "quit",
-    "expect",
-    "refuse",
-    "save",
-    "crash",
-    "damage",
-    "watch",
-    "import",
-    "profile",
-    "insert",
-    "remove",
-    "reset",
-    "board",
-    "repeat",
-    "end",
-    "playthrough",
-];
 
 /// A repeat may run its statements this often, and all nested repeats together.
 const MAX_REPEAT: u64 = 1_000_000;
@@ -199,11 +171,11 @@ struct Reader {
 impl Reader {
     fn line(&mut self, line: Line<'_>) {
         let (word, rest) = line.split();
-        match word.text {
-            "playthrough" => self.playthrough(rest),
-            "repeat" => self.repeat(line, rest),
-            "end" => self.end(line, rest),
-            _ => match statement(line) {
+        match Keyword::from_word(word.text) {
+            Some(Keyword::Playthrough) => self.playthrough(rest),
+            Some(Keyword::Repeat) => self.repeat(line, rest),
+            Some(Keyword::End) => self.end(line, rest),
+            keyword => match statement(line, keyword) {
                 Ok(statement) => self.add(statement, line),
                 Err(error) => self.errors.push(error),
             },
@@ -301,43 +273,31 @@ impl Reader {
     }
 }
 
-fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
+/// A statement that begins with a keyword, or with none.
+fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diagnostic> {
     let (word, rest) = line.split();
-    let kind = match word.text {
-        "enter" | "enter_any" => enter(word, rest)?,
-        // `checkpoint` is a word of expressions too, but nothing writes it.
-        "checkpoint" => Kind::Checkpoint(name(rest, "which checkpoint?", "write `checkpoint ford`")?),
-        "expect" => {
+    let kind = match keyword {
+        None => moment_or_write(line, word, rest)?,
+        Some(Keyword::EnterAny) => enter(word, rest, false)?,
+        Some(Keyword::Expect) => {
             Kind::Expect(some(rest, line, "what should hold?", "write a condition, as in `expect score == 0`")?)
         }
-        "refuse" => {
-            some(rest, line, "which statement should be refused?", "write it behind, as in `refuse enter cloud_pass`")?;
-            if rest.split().0.text == "refuse" {
-                return Err(
-                    error(rest.span(), "`refuse` stands once").help("name the statement that should be refused")
-                );
-            }
-            let inner = statement(rest)?;
-            match inner.kind {
-                Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) => {}
-                Kind::Write { .. } | Kind::Insert { .. } | Kind::Remove { .. } | Kind::Reset(..) => {}
-                _ => return Err(error(rest.span(), "only moments and writes can be refused")),
-            }
-            Kind::Refuse(Box::new(inner))
-        }
-        "watch" => {
+        Some(Keyword::Refuse) => refuse(line, rest)?,
+        Some(Keyword::Watch) => {
             some(rest, line, "what should be watched?", "write fields, as in `watch score, letters`")?;
             Kind::Watch(list(rest))
         }
-        "import" => Kind::Import(quoted(rest, line)?),
-        "profile" => Kind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?),
-        "insert" => insert(rest)?,
-        "remove" => remove(rest)?,
-        "reset" => reset(word, rest)?,
-        "board" => bare(Kind::Board, rest)?,
-        "save" => bare(Kind::Save, rest)?,
-        "crash" => bare(Kind::Crash, rest)?,
-        "damage" => match rest.text {
+        Some(Keyword::Import) => Kind::Import(quoted(rest, line)?),
+        Some(Keyword::Profile) => {
+            Kind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
+        }
+        Some(Keyword::Insert) => insert(rest)?,
+        Some(Keyword::Remove) => remove(rest)?,
+        Some(Keyword::Reset) => reset(word, rest)?,
+        Some(Keyword::Board) => bare(Kind::Board, rest)?,
+        Some(Keyword::Save) => bare(Kind::Save, rest)?,
+        Some(Keyword::Crash) => bare(Kind::Crash, rest)?,
+        Some(Keyword::Damage) => match rest.text {
             "newest" => Kind::Damage(false),
             "all" => Kind::Damage(true),
             _ => {
@@ -345,10 +305,55 @@ fn statement(line: Line<'_>) -> Result<Statement, Diagnostic> {
                 return Err(error(at, "which saves?").help("write `damage newest` or `damage all`"));
             }
         },
-        built_in if Moment::from_word(built_in).is_some() => bare(Kind::Moment(word.word()), rest)?,
-        _ => write_or_own(line, word, rest)?,
+        // They hold statements together, and are none themselves.
+        Some(Keyword::Playthrough | Keyword::Repeat | Keyword::End) => return Err(unknown(line, word)),
     };
     Ok(Statement { text: line.word(), kind })
+}
+
+fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    some(rest, line, "which statement should be refused?", "write it behind, as in `refuse enter cloud_pass`")?;
+    let keyword = Keyword::from_word(rest.split().0.text);
+    if keyword == Some(Keyword::Refuse) {
+        return Err(error(rest.span(), "`refuse` stands once").help("name the statement that should be refused"));
+    }
+    let inner = statement(rest, keyword)?;
+    match inner.kind {
+        Kind::Launch | Kind::Quit | Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) => {}
+        Kind::Write { .. } | Kind::Insert { .. } | Kind::Remove { .. } | Kind::Reset(..) => {}
+        Kind::Board
+        | Kind::Expect(_)
+        | Kind::Refuse(_)
+        | Kind::Save
+        | Kind::Crash
+        | Kind::Damage(_)
+        | Kind::Watch(_)
+        | Kind::Import(_)
+        | Kind::Profile(_)
+        | Kind::Repeat(..) => return Err(error(rest.span(), "only moments and writes can be refused")),
+    }
+    Ok(Kind::Refuse(Box::new(inner)))
+}
+
+/// A built-in moment, a write, or one of the game's own moments.
+fn moment_or_write(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+    match Moment::from_word(word.text) {
+        None | Some(Moment::Own(_)) => write_or_own(line, word, rest),
+        Some(Moment::Launch) => bare(Kind::Launch, rest),
+        Some(Moment::Quit) => bare(Kind::Quit, rest),
+        Some(Moment::Enter) => enter(word, rest, true),
+        // `checkpoint` is a word of expressions too, but nothing writes it.
+        Some(Moment::Checkpoint) => Ok(Kind::Checkpoint(name(rest, "which checkpoint?", "write `checkpoint ford`")?)),
+        Some(
+            Moment::NewRun
+            | Moment::Death
+            | Moment::Restart
+            | Moment::Complete
+            | Moment::Travel
+            | Moment::Abandon
+            | Moment::GameOver,
+        ) => bare(Kind::Moment(word.word()), rest),
+    }
 }
 
 fn quoted(rest: Line<'_>, line: Line<'_>) -> Result<Word, Diagnostic> {
@@ -381,7 +386,7 @@ fn name(rest: Line<'_>, question: &str, help: &str) -> Result<Word, Diagnostic> 
     Ok(word.word())
 }
 
-fn enter(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn enter(word: Line<'_>, rest: Line<'_>, locked: bool) -> Result<Kind, Diagnostic> {
     const HELP: &str = "write `enter mill_lane` or `enter mill_lane at ford`";
     let (level, behind) = rest.split();
     if level.text.is_empty() {
@@ -392,7 +397,7 @@ fn enter(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
         _ if behind.text.is_empty() => None,
         _ => return Err(error(behind.span(), "this is not understood behind the level").help(HELP)),
     };
-    Ok(Kind::Enter { level: level.word(), checkpoint, locked: word.text == "enter" })
+    Ok(Kind::Enter { level: level.word(), checkpoint, locked })
 }
 
 /// Splits at commas that do not stand in brackets.
@@ -545,5 +550,5 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     error(line.span(), "this is no statement")
         .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, reset, board, save, crash, watch, profile, repeat")
-        .suggest(word.text, STATEMENTS.iter().copied())
+        .suggest(word.text, statement_words())
 }

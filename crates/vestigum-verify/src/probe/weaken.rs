@@ -1,10 +1,14 @@
-//! The version_steps to weaken a spec in one place.
+//! The ways to weaken a spec in one place.
 
+use vestigum_core::Span;
 use vestigum_core::Spec;
 use vestigum_core::diagnostic::Spanned;
 use vestigum_core::document::write::rule;
 use vestigum_core::document::{Document, EffectEntry, FieldEntry, Word};
 use vestigum_core::syntax::token::{Token, tokens};
+use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
+use vestigum_core::words;
 
 /// A spec that was weakened in one place.
 #[derive(Clone, Debug)]
@@ -24,9 +28,6 @@ impl Weakened {
         &self.spec
     }
 }
-
-/// Spans from the shortest to the longest; the device is no step of that ladder.
-const SPANS: [&str; 5] = ["attempt", "visit", "session", "run", "profile"];
 
 pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
     let document = &spec.model().document;
@@ -56,22 +57,23 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
     if document.over_when.is_some() {
         change("the run is never over".into(), &|document| document.over_when = None);
     }
-    let words = |what: &str, now: Option<&Word>, default: &str, choices: &[&'static str]| {
-        let now = now.map_or(default, |word| &word.value).to_owned();
-        let others = choices.iter().filter(|choice| **choice != now);
-        others.map(|other| (format!("{what} = \"{other}\" instead of \"{now}\""), *other)).collect::<Vec<_>>()
-    };
-    for (what, other) in words("respawn", document.respawn.as_ref(), "checkpoint", &["checkpoint", "entry"]) {
+    for (what, other) in others::<Respawn>("respawn", document.respawn.as_ref()) {
         change(what, &|document| document.respawn = Some(word(other)));
     }
-    for (what, other) in words("accept", document.accept.as_ref(), "any", &["any", "forward", "next"]) {
+    for (what, other) in others::<Accept>("accept", document.accept.as_ref()) {
         change(what, &|document| document.accept = Some(word(other)));
     }
-    for (what, other) in words("resume", document.save.resume.as_ref(), "checkpoint", &["checkpoint", "entry", "none"])
-    {
+    for (what, other) in others::<Resume>("resume", document.save.resume.as_ref()) {
         change(what, &|document| document.save.resume = Some(word(other)));
     }
     all
+}
+
+/// The other words that could stand there, and what changes.
+fn others<T: words::Word + Default>(what: &str, now: Option<&Word>) -> Vec<(String, &'static str)> {
+    let now = now.map_or(T::default().word(), |word| &word.value);
+    let others = T::ALL.iter().map(|choice| choice.word()).filter(|choice| *choice != now);
+    others.map(|other| (format!("{what} = \"{other}\" instead of \"{now}\""), other)).collect()
 }
 
 type Change<'c> = dyn FnMut(String, &dyn Fn(&mut Document)) + 'c;
@@ -101,15 +103,15 @@ fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) 
                 }
             }
             if let EffectEntry::Operand(deed, _) = &entry.does {
-                let others: &[&str] = match deed.value.as_str() {
-                    "max" | "min" => &["set"],
-                    "set" => &["max", "min"],
-                    _ => &[],
+                let others: &[Operation] = match deed.value {
+                    Operation::Max | Operation::Min => &[Operation::Set],
+                    Operation::Set => &[Operation::Max, Operation::Min],
+                    Operation::Add | Operation::Union => &[],
                 };
                 for other in others {
                     change(format!("{name}: `{other}` in `{shown}`"), &|document| {
                         if let EffectEntry::Operand(deed, _) = &mut document.fields[index].1.on[on].1[at].does {
-                            deed.value = (*other).to_owned();
+                            deed.value = *other;
                         }
                     });
                 }
@@ -120,24 +122,26 @@ fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) 
 
 fn decisions(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) {
     if let Some(now) = &field.after_failure {
-        for other in ["keep", "entry", "checkpoint"].iter().filter(|other| **other != now.value) {
+        for other in PlainFate::after_failures().filter(|other| other.word() != now.value) {
             let what = format!("{name}: after_failure = \"{other}\" instead of \"{}\"", now.value);
-            change(what, &|document| document.fields[index].1.after_failure = Some(word(other)));
+            change(what, &|document| document.fields[index].1.after_failure = Some(word(other.word())));
         }
     }
-    let Some(lasts) = &field.lasts else { return };
-    let Some(place) = SPANS.iter().position(|span| *span == lasts.value) else { return };
-    let beside = [place.checked_sub(1), Some(place + 1)].into_iter().flatten().filter_map(|place| SPANS.get(place));
+    let Some(now) = field.lasts.as_ref().and_then(|lasts| Span::from_word(&lasts.value)) else { return };
+    // Spans from the shortest to the longest; the device is no step of that ladder.
+    let ladder: Vec<Span> = Span::ALL.iter().copied().filter(|span| *span != Span::Device).collect();
+    let Some(place) = ladder.iter().position(|span| *span == now) else { return };
+    let beside = [place.checked_sub(1), Some(place + 1)].into_iter().flatten().filter_map(|place| ladder.get(place));
     for other in beside {
-        let span = |word: &str| format!("{} {word}", if word == "attempt" { "an" } else { "a" });
-        change(format!("{name}: lasts {} instead of {}", span(other), span(&lasts.value)), &|document| {
+        let span = |span: Span| format!("{} {span}", span.article());
+        change(format!("{name}: lasts {} instead of {}", span(*other), span(now)), &|document| {
             let field = &mut document.fields[index].1;
-            field.lasts = Some(word(other));
+            field.lasts = Some(word(other.word()));
             // What cannot be rewound says nothing about failing, and what can must.
-            if matches!(*other, "attempt" | "session") {
+            if *other == Span::Attempt || !other.can_rewind() {
                 field.after_failure = None;
             } else if field.after_failure.is_none() {
-                field.after_failure = Some(word("keep"));
+                field.after_failure = Some(word(PlainFate::Keep.word()));
             }
         });
     }

@@ -34,7 +34,6 @@ use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
 use vestigum_core::{Image, Owner};
 
-use crate::common::Common;
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
 use crate::store::{Committed, Pruned, Store, StoreError};
 
@@ -42,7 +41,7 @@ use folders::settle_folder;
 use known::{Known, Verdict, Verdicts};
 use names::{folder_name, generation_of};
 
-/// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says fallback: 64 MiB.
+/// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says otherwise: 64 MiB.
 const MOST_BYTES: u64 = 64 << 20;
 
 /// The default store: one folder for each profile, one file for each generation.
@@ -62,7 +61,6 @@ struct Inner {
     turn: Mutex<Turn>,
     /// What reading said, held for no longer than it takes to look it up.
     verdicts: Mutex<BTreeMap<Owner, Verdicts>>,
-    common: Common,
 }
 
 impl std::fmt::Debug for Inner {
@@ -87,7 +85,7 @@ impl DirStore {
         DirStore::open_on(RealDisk, root)
     }
 
-    /// Opens a save folder on a disk of one's own: a [`crate::SimDisk`], or one that encrypts or counts.
+    /// Opens a save folder on a disk of one's own: one that loses power in tests, encrypts, or counts.
     ///
     /// # Errors
     /// As [`DirStore::open`].
@@ -112,7 +110,7 @@ impl DirStore {
 
     fn with(disk: Arc<dyn Disk>, root: PathBuf, lock: Option<Box<dyn HeldLock>>, turn: Turn) -> DirStore {
         let (lock, turn, verdicts) = (lock.map(Mutex::new), Mutex::new(turn), Mutex::default());
-        let inner = Inner { disk, root, lock, turn, verdicts, common: Common::default() };
+        let inner = Inner { disk, root, lock, turn, verdicts };
         DirStore { inner: Arc::new(inner), key: None, most: MOST_BYTES }
     }
 
@@ -225,10 +223,6 @@ impl DirStore {
 }
 
 impl Store for DirStore {
-    fn common(&self) -> &Common {
-        &self.inner.common
-    }
-
     /// Everyone with a folder that says whose it is; [`DirStore::strays`] tells of the rest.
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         let mut owners = Vec::new();

@@ -4,10 +4,9 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::session::Saved;
 use crate::store::StoreError;
 
-use super::desk::{Desk, Marks, Standing};
+use super::queue::{SaveQueue, Saved, TargetState, Targets};
 
 /// A save on its way. It is done when the profile *and* the device are durable; a newer save that overtakes this one
 /// counts for it.
@@ -15,26 +14,26 @@ use super::desk::{Desk, Marks, Standing};
 /// Dropping a ticket changes nothing: the save goes on.
 #[derive(Clone)]
 pub struct SaveTicket {
-    desk: Arc<Desk>,
-    marks: Marks,
+    queue: Arc<SaveQueue>,
+    targets: Targets,
 }
 
 impl SaveTicket {
-    pub(crate) fn new(desk: Arc<Desk>, marks: Marks) -> SaveTicket {
-        SaveTicket { desk, marks }
+    pub(crate) fn new(queue: Arc<SaveQueue>, targets: Targets) -> SaveTicket {
+        SaveTicket { queue, targets }
     }
 
-    pub(crate) fn marks(&self) -> &Marks {
-        &self.marks
+    pub(crate) fn targets(&self) -> &Targets {
+        &self.targets
     }
 
     /// What came of it; none while it is being tried. After some tries have failed it is an error; the saver goes on
     /// trying (unless that cannot help), and when it succeeds, so does the ticket.
     pub fn poll(&self) -> Option<Result<Saved, Arc<StoreError>>> {
-        match self.desk.standing(&self.marks) {
-            Standing::Waiting => None,
-            Standing::Durable(saved) => Some(Ok(saved)),
-            Standing::Failed(error) => Some(Err(error)),
+        match self.queue.target_state(&self.targets) {
+            TargetState::Waiting => None,
+            TargetState::Durable(saved) => Some(Ok(saved)),
+            TargetState::Failed(error) => Some(Err(error)),
         }
     }
 
@@ -43,12 +42,12 @@ impl SaveTicket {
     /// # Errors
     /// If several tries in a row failed, or trying again cannot help.
     pub fn wait(&self) -> Result<Saved, Arc<StoreError>> {
-        self.desk.wait(&self.marks, None).unwrap_or_else(|| Err(Arc::new(StoreError::Closed)))
+        self.queue.wait(&self.targets, None).unwrap_or_else(|| Err(Arc::new(StoreError::Closed)))
     }
 
     /// Waits until it is durable, but not longer than `timeout`; none if it is still being tried then.
     pub fn wait_timeout(&self, timeout: Duration) -> Option<Result<Saved, Arc<StoreError>>> {
-        self.desk.wait(&self.marks, Some(timeout))
+        self.queue.wait(&self.targets, Some(timeout))
     }
 }
 

@@ -5,28 +5,28 @@ use vestigum_core::{Image, Owner, Suspended};
 use crate::clock::rfc3339;
 use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
 
-use super::desk::{Desk, Task};
+use super::queue::{SaveQueue, Task};
 
-/// Writes what is handed over until the desk is closed.
-pub(super) fn run(store: &dyn Store, desk: &Desk) {
-    let _stopped = Stopped(desk);
+/// Writes what is handed over until the queue is closed.
+pub(super) fn run(store: &dyn Store, queue: &SaveQueue) {
+    let _stopped = Stopped(queue);
     loop {
-        match desk.next() {
+        match queue.next() {
             Task::Commit(job) => {
                 let mut image = image(&job.owner, &job.suspended);
                 image.saved_at = rfc3339(job.at);
-                let result = commit_making_room(store, job.follows, &image, &desk.owners());
+                let result = commit_making_room(store, job.follows, &image, &queue.owners());
                 if let Err(error) = &result {
                     tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
                 }
-                desk.tried(job, result);
+                queue.tried(job, result);
             }
             Task::Prune { owner, keep } => {
                 let pruned = store.prune(&owner, keep).unwrap_or_else(|error| {
                     tracing::warn!(%owner, %error, "old saves could not be removed");
                     Pruned::default()
                 });
-                desk.pruned(&owner, pruned);
+                queue.pruned(&owner, pruned);
             }
             Task::End => return,
         }
@@ -61,7 +61,7 @@ fn image(owner: &Owner, suspended: &Suspended) -> Image {
 }
 
 /// Tells whoever waits that nothing more is written, also when the store panics.
-struct Stopped<'a>(&'a Desk);
+struct Stopped<'a>(&'a SaveQueue);
 
 impl Drop for Stopped<'_> {
     fn drop(&mut self) {

@@ -1,19 +1,18 @@
 //! Looking at a player's progress without launching it.
 
-use std::ops::Deref;
-
-use vestigum_core::{LoadReport, Progress};
+use vestigum_core::{LoadReport, Progress, Spec};
 
 /// A look at a player's saved progress: for the list of players on a title screen, and for tools. Nothing is written,
 /// no rule of `launch` runs, and a session of the same player may run beside it.
 ///
-/// Everything that reads a [`Progress`] works on it.
-#[derive(Clone, Debug)]
+/// It reads as a session does.
+#[derive(Debug)]
 pub struct Peek {
-    pub(crate) progress: Progress,
-    pub(crate) report: LoadReport,
-    pub(crate) generation: u64,
-    pub(crate) saved_at: Option<String>,
+    pub(super) spec: Spec,
+    pub(super) progress: Progress,
+    pub(super) report: LoadReport,
+    pub(super) generation: u64,
+    pub(super) saved_at: Option<String>,
 }
 
 impl Peek {
@@ -30,13 +29,5 @@ impl Peek {
     /// When it was saved, as the clock of the game told it (RFC 3339).
     pub fn saved_at(&self) -> Option<&str> {
         self.saved_at.as_deref()
-    }
-}
-
-impl Deref for Peek {
-    type Target = Progress;
-
-    fn deref(&self) -> &Progress {
-        &self.progress
     }
 }

@@ -1,7 +1,7 @@
 //! Where projections wait to be written.
 //!
-//! Each owner has a lane. A projection gets the next number of its lane and replaces one that still waits there; what is
-//! durable is known by the number that was written last. So a ticket is nothing but a number for each lane.
+//! Each owner has a queue of its own. A projection gets the next number in it and replaces one that still waits there; what is
+//! durable is known by the number that was written last. So a ticket is a number for each queue.
 
 use std::collections::BTreeMap;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
@@ -9,7 +9,6 @@ use std::time::{Duration, Instant, SystemTime};
 
 use vestigum_core::{Owner, Suspended};
 
-use crate::session::Saved;
 use crate::store::{Committed, Pruned, StoreError};
 
 /// After so many failed tries of one projection its tickets answer with the error; the saver goes on trying.
@@ -25,9 +24,19 @@ const PRUNE_AFTER: u32 = 16;
 /// after the next launch.
 const LAST_PRUNES: Duration = Duration::from_millis(50);
 
+/// A save that is durable.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Saved {
+    /// The generation of the profile that holds the progress.
+    pub generation: u64,
+    /// Whether anything had to be written.
+    pub written: bool,
+}
+
 /// Where the game hands over and the writer takes.
 #[derive(Default)]
-pub(crate) struct Desk {
+pub(crate) struct SaveQueue {
     state: Mutex<State>,
     /// Something was handed over, or it is time to end.
     work: Condvar,
@@ -37,7 +46,7 @@ pub(crate) struct Desk {
 
 #[derive(Default)]
 struct State {
-    lanes: BTreeMap<Owner, Lane>,
+    queues: BTreeMap<Owner, OwnerQueue>,
     turn: u64,
     closing: bool,
     /// Until when old generations may still be removed: nobody who ends waits long for that.
@@ -47,7 +56,7 @@ struct State {
 
 /// What is to be written for one owner, and how far that is.
 #[derive(Default)]
-struct Lane {
+struct OwnerQueue {
     running: bool,
     waiting: Option<Waiting>,
     handed: u64,
@@ -60,14 +69,14 @@ struct Lane {
     last: Option<(Arc<Suspended>, SystemTime)>,
 }
 
-/// Whether the device's lane must be ahead of a player's.
+/// Whether the device's queue must be ahead of a player's.
 #[derive(Clone, Copy, Default)]
 enum After {
     #[default]
     Nothing,
     /// Of what is handed over next.
     Next,
-    /// Of this number of the device's lane.
+    /// Of this number of the device's queue.
     Device(u64),
 }
 
@@ -111,17 +120,17 @@ pub(super) struct Job {
     turn: u64,
 }
 
-/// A number in a lane: all up to it are durable, or not.
-pub(crate) type Marks = Vec<(Owner, u64)>;
+/// A number in a queue: all up to it are durable, or not.
+pub(crate) type Targets = Vec<(Owner, u64)>;
 
-/// How far marks are.
-pub(super) enum Standing {
+/// How far targets are.
+pub(super) enum TargetState {
     Waiting,
     Durable(Saved),
     Failed(Arc<StoreError>),
 }
 
-impl Desk {
+impl SaveQueue {
     fn lock(&self) -> MutexGuard<'_, State> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -129,120 +138,120 @@ impl Desk {
     /// Begins a session of that owner, unless one runs.
     pub fn begin(&self, owner: &Owner) -> bool {
         let mut state = self.lock();
-        let lane = state.lanes.entry(owner.clone()).or_default();
-        !std::mem::replace(&mut lane.running, true)
+        let queue = state.queues.entry(owner.clone()).or_default();
+        !std::mem::replace(&mut queue.running, true)
     }
 
     /// What loading found: the newest generation is the one that the next commit follows.
     pub fn found(&self, owner: &Owner, newest: u64, keep: u32) {
         let mut state = self.lock();
-        let lane = state.lanes.entry(owner.clone()).or_default();
-        lane.saved = Saved { generation: newest, written: false };
-        lane.failure = None;
-        lane.prune = Prune { keep, commits: 0, due: true };
-        lane.after = After::Nothing;
+        let queue = state.queues.entry(owner.clone()).or_default();
+        queue.saved = Saved { generation: newest, written: false };
+        queue.failure = None;
+        queue.prune = Prune { keep, commits: 0, due: true };
+        queue.after = After::Nothing;
         self.work.notify_one();
     }
 
     /// Loading moved values of this player to the device: nothing is written for the player before the device has them.
     pub fn device_first(&self, owner: &Owner) {
-        if let Some(lane) = self.lock().lanes.get_mut(owner) {
-            lane.after = After::Next;
+        if let Some(queue) = self.lock().queues.get_mut(owner) {
+            queue.after = After::Next;
         }
     }
 
     /// A session of that owner has ended.
     pub fn end(&self, owner: &Owner) {
-        if let Some(lane) = self.lock().lanes.get_mut(owner) {
-            lane.running = false;
-            lane.last = None;
+        if let Some(queue) = self.lock().queues.get_mut(owner) {
+            queue.running = false;
+            queue.last = None;
         }
     }
 
     /// All owners whose saves may be pruned, with how many generations each keeps.
     pub(super) fn owners(&self) -> Vec<(Owner, u32)> {
         let state = self.lock();
-        let known = state.lanes.iter().filter(|(_, lane)| lane.prune.keep > 0);
-        known.map(|(owner, lane)| (owner.clone(), lane.prune.keep)).collect()
+        let known = state.queues.iter().filter(|(_, queue)| queue.prune.keep > 0);
+        known.map(|(owner, queue)| (owner.clone(), queue.prune.keep)).collect()
     }
 
     /// What one step of a prune did.
     pub(super) fn pruned(&self, owner: &Owner, pruned: Pruned) {
-        if let Some(lane) = self.lock().lanes.get_mut(owner) {
-            lane.prune.due |= pruned.more;
-            lane.prune.commits = if pruned.more { lane.prune.commits.saturating_sub(1) } else { 0 };
+        if let Some(queue) = self.lock().queues.get_mut(owner) {
+            queue.prune.due |= pruned.more;
+            queue.prune.commits = if pruned.more { queue.prune.commits.saturating_sub(1) } else { 0 };
         }
     }
 
     /// Has old generations of an owner removed when there is time.
     pub fn prune(&self, owner: &Owner) {
-        if let Some(lane) = self.lock().lanes.get_mut(owner) {
-            lane.prune.due = true;
+        if let Some(queue) = self.lock().queues.get_mut(owner) {
+            queue.prune.due = true;
             self.work.notify_one();
         }
     }
 
     /// Takes a projection of a profile, and of the device if there is something to save for it.
-    pub fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Marks {
+    pub fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Targets {
         let (suspended, at) = (Arc::new(suspended), SystemTime::now());
         let mut state = self.lock();
-        let mut marks = Marks::with_capacity(2);
+        let mut targets = Targets::with_capacity(2);
         if saves_device {
             let number = state.put(&Owner::Device, suspended.clone(), at);
-            marks.push((Owner::Device, number));
-            if let Some(lane) = state.lanes.get_mut(profile).filter(|lane| matches!(lane.after, After::Next)) {
-                lane.after = After::Device(number);
+            targets.push((Owner::Device, number));
+            if let Some(queue) = state.queues.get_mut(profile).filter(|queue| matches!(queue.after, After::Next)) {
+                queue.after = After::Device(number);
             }
         }
-        marks.push((profile.clone(), state.put(profile, suspended, at)));
+        targets.push((profile.clone(), state.put(profile, suspended, at)));
         self.work.notify_one();
-        marks
+        targets
     }
 
     /// The newest generation of an owner that is durable.
     pub fn generation(&self, owner: &Owner) -> u64 {
-        self.lock().lanes.get(owner).map_or(0, |lane| lane.saved.generation)
+        self.lock().queues.get(owner).map_or(0, |queue| queue.saved.generation)
     }
 
     /// Why the last try to save any of these failed, while none has succeeded since.
     pub fn failure(&self, owners: &[&Owner]) -> Option<Arc<StoreError>> {
         let state = self.lock();
-        let mut failures = owners.iter().filter_map(|owner| state.lanes.get(*owner)?.failure.as_ref());
+        let mut failures = owners.iter().filter_map(|owner| state.queues.get(*owner)?.failure.as_ref());
         failures.next().map(|failure| failure.error.clone())
     }
 
     /// Whether everything these owners handed over is durable.
     pub fn settled(&self, owners: &[&Owner]) -> bool {
         let state = self.lock();
-        owners.iter().filter_map(|owner| state.lanes.get(*owner)).all(Lane::is_settled)
+        owners.iter().filter_map(|owner| state.queues.get(*owner)).all(OwnerQueue::is_settled)
     }
 
     pub fn all_settled(&self) -> bool {
-        self.lock().lanes.values().all(Lane::is_settled)
+        self.lock().queues.values().all(OwnerQueue::is_settled)
     }
 
-    pub(super) fn standing(&self, marks: &Marks) -> Standing {
-        self.lock().standing(marks)
+    pub(super) fn target_state(&self, targets: &Targets) -> TargetState {
+        self.lock().target_state(targets)
     }
 
-    /// Waits until the marks are durable or have failed; none if that takes longer.
-    pub(super) fn wait(&self, marks: &Marks, timeout: Option<Duration>) -> Option<Result<Saved, Arc<StoreError>>> {
-        self.wait_for(timeout, |state| match state.standing(marks) {
-            Standing::Waiting => None,
-            Standing::Durable(saved) => Some(Ok(saved)),
-            Standing::Failed(error) => Some(Err(error)),
+    /// Waits until the targets are durable or have failed; none if that takes longer.
+    pub(super) fn wait(&self, targets: &Targets, timeout: Option<Duration>) -> Option<Result<Saved, Arc<StoreError>>> {
+        self.wait_for(timeout, |state| match state.target_state(targets) {
+            TargetState::Waiting => None,
+            TargetState::Durable(saved) => Some(Ok(saved)),
+            TargetState::Failed(error) => Some(Err(error)),
         })
     }
 
-    /// Waits until the marks are durable, through failures that may pass.
-    pub fn insist(&self, marks: &Marks, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
-        let done = self.wait_for(Some(timeout), |state| match state.standing(marks) {
-            Standing::Durable(saved) => Some(Ok(saved)),
-            Standing::Failed(error) if state.stopped || !error.may_pass() => Some(Err(error)),
+    /// Waits until the targets are durable, through failures that may pass.
+    pub fn insist(&self, targets: &Targets, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
+        let done = self.wait_for(Some(timeout), |state| match state.target_state(targets) {
+            TargetState::Durable(saved) => Some(Ok(saved)),
+            TargetState::Failed(error) if state.stopped || !error.may_pass() => Some(Err(error)),
             _ => None,
         });
         done.unwrap_or_else(|| {
-            let owners: Vec<&Owner> = marks.iter().map(|(owner, _)| owner).collect();
+            let owners: Vec<&Owner> = targets.iter().map(|(owner, _)| owner).collect();
             Err(Arc::new(StoreError::TimedOut { waited: timeout, last: self.failure(&owners) }))
         })
     }
@@ -250,16 +259,16 @@ impl Desk {
     /// Waits until everything these owners handed over is durable.
     pub fn settle(&self, owners: &[&Owner], timeout: Duration) -> Result<(), Arc<StoreError>> {
         let state = self.lock();
-        let lanes = owners.iter().filter_map(|owner| Some(((*owner).clone(), state.lanes.get(*owner)?.handed)));
-        let marks = lanes.collect();
+        let queues = owners.iter().filter_map(|owner| Some(((*owner).clone(), state.queues.get(*owner)?.handed)));
+        let targets = queues.collect();
         drop(state);
-        self.insist(&marks, timeout).map(drop)
+        self.insist(&targets, timeout).map(drop)
     }
 
-    /// Waits until every lane is settled.
+    /// Waits until every queue is settled.
     pub fn settle_all(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
-        let marks = self.lock().lanes.iter().map(|(owner, lane)| (owner.clone(), lane.handed)).collect();
-        self.insist(&marks, timeout).map(drop)
+        let targets = self.lock().queues.iter().map(|(owner, queue)| (owner.clone(), queue.handed)).collect();
+        self.insist(&targets, timeout).map(drop)
     }
 
     fn wait_for<T>(&self, timeout: Option<Duration>, look: impl Fn(&State) -> Option<T>) -> Option<T> {
@@ -312,8 +321,8 @@ impl Desk {
                 return Task::End;
             }
             let device = state.device();
-            let again = state.lanes.values().filter(|lane| lane.waiting.is_some() && lane.may_follow(device));
-            let again = again.filter_map(|lane| lane.failure.as_ref()?.again).min();
+            let again = state.queues.values().filter(|queue| queue.waiting.is_some() && queue.may_follow(device));
+            let again = again.filter_map(|queue| queue.failure.as_ref()?.again).min();
             state = match again {
                 None => self.work.wait(state).unwrap_or_else(PoisonError::into_inner),
                 Some(again) => {
@@ -328,21 +337,21 @@ impl Desk {
     pub(super) fn tried(&self, job: Job, result: Result<Committed, StoreError>) {
         let mut state = self.lock();
         let closing = state.closing;
-        let Some(lane) = state.lanes.get_mut(&job.owner) else { return };
+        let Some(queue) = state.queues.get_mut(&job.owner) else { return };
         // What was saved before is dropped when nobody waits for this lock.
         let mut before = None;
         match result {
             Ok(Committed { generation, written, missing }) => {
-                (lane.durable, lane.failure) = (job.number, None);
-                lane.saved = Saved { generation, written };
-                lane.prune.commits += u32::from(written);
-                lane.prune.due |= lane.prune.commits >= PRUNE_AFTER;
-                before = std::mem::replace(&mut lane.last, lane.running.then_some((job.suspended, job.at)));
+                (queue.durable, queue.failure) = (job.number, None);
+                queue.saved = Saved { generation, written };
+                queue.prune.commits += u32::from(written);
+                queue.prune.due |= queue.prune.commits >= PRUNE_AFTER;
+                before = std::mem::replace(&mut queue.last, queue.running.then_some((job.suspended, job.at)));
                 if missing {
                     state.write_again(&job.owner);
                 }
             }
-            Err(error) => lane.failed(job, error, closing),
+            Err(error) => queue.failed(job, error, closing),
         }
         self.done.notify_all();
         drop(state);
@@ -353,76 +362,76 @@ impl Desk {
 impl State {
     fn put(&mut self, owner: &Owner, suspended: Arc<Suspended>, at: SystemTime) -> u64 {
         self.turn += 1;
-        let lane = match self.lanes.get_mut(owner) {
-            Some(lane) => lane,
-            None => self.lanes.entry(owner.clone()).or_default(),
+        let queue = match self.queues.get_mut(owner) {
+            Some(queue) => queue,
+            None => self.queues.entry(owner.clone()).or_default(),
         };
-        lane.handed += 1;
+        queue.handed += 1;
         // What is newer keeps the place in the queue of what it replaces, so that nobody is overtaken for ever.
-        let turn = lane.waiting.as_ref().map_or(self.turn, |waiting| waiting.turn);
-        lane.waiting = Some(Waiting { number: lane.handed, turn, suspended, at });
-        lane.handed
+        let turn = queue.waiting.as_ref().map_or(self.turn, |waiting| waiting.turn);
+        queue.waiting = Some(Waiting { number: queue.handed, turn, suspended, at });
+        queue.handed
     }
 
     /// The saves of one owner were gone, so those of the others may be: what their sessions saved last is written again,
     /// unless something newer waits.
     fn write_again(&mut self, but: &Owner) {
-        let others = self.lanes.iter().filter(|(owner, lane)| *owner != but && lane.waiting.is_none());
-        let again = others.filter_map(|(owner, lane)| Some((owner.clone(), lane.last.clone()?)));
+        let others = self.queues.iter().filter(|(owner, queue)| *owner != but && queue.waiting.is_none());
+        let again = others.filter_map(|(owner, queue)| Some((owner.clone(), queue.last.clone()?)));
         for (owner, (suspended, at)) in again.collect::<Vec<_>>() {
             self.put(&owner, suspended, at);
         }
     }
 
-    /// How far the device's lane is.
+    /// How far the device's queue is.
     fn device(&self) -> u64 {
-        self.lanes.get(&Owner::Device).map_or(0, |lane| lane.durable)
+        self.queues.get(&Owner::Device).map_or(0, |queue| queue.durable)
     }
 
     /// The projection that is to be written next.
     fn take(&mut self, now: Instant) -> Option<Job> {
         let closing = self.closing;
         let device = self.device();
-        let ready = self.lanes.iter_mut().filter(|(_, lane)| lane.is_due(now, closing) && lane.may_follow(device));
-        let (owner, lane) = ready.min_by_key(|(_, lane)| lane.waiting.as_ref().map(|waiting| waiting.turn))?;
-        let Waiting { number, turn, suspended, at } = lane.waiting.take()?;
-        Some(Job { owner: owner.clone(), follows: lane.saved.generation, suspended, at, number, turn })
+        let ready = self.queues.iter_mut().filter(|(_, queue)| queue.is_due(now, closing) && queue.may_follow(device));
+        let (owner, queue) = ready.min_by_key(|(_, queue)| queue.waiting.as_ref().map(|waiting| waiting.turn))?;
+        let Waiting { number, turn, suspended, at } = queue.waiting.take()?;
+        Some(Job { owner: owner.clone(), follows: queue.saved.generation, suspended, at, number, turn })
     }
 
     fn prune(&mut self, which: impl Fn(&Prune) -> bool) -> Option<Task> {
-        let (owner, lane) = self.lanes.iter_mut().find(|(_, lane)| which(&lane.prune))?;
-        lane.prune.due = false;
-        Some(Task::Prune { owner: owner.clone(), keep: lane.prune.keep })
+        let (owner, queue) = self.queues.iter_mut().find(|(_, queue)| which(&queue.prune))?;
+        queue.prune.due = false;
+        Some(Task::Prune { owner: owner.clone(), keep: queue.prune.keep })
     }
 
-    fn standing(&self, marks: &Marks) -> Standing {
+    fn target_state(&self, targets: &Targets) -> TargetState {
         let mut saved = Saved::default();
         let mut waiting = false;
-        for (owner, number) in marks {
-            let Some(lane) = self.lanes.get(owner) else { continue };
-            if lane.durable >= *number {
+        for (owner, number) in targets {
+            let Some(queue) = self.queues.get(owner) else { continue };
+            if queue.durable >= *number {
                 // The profile comes last, so that its generation is the one that is told.
-                saved = Saved { generation: lane.saved.generation, written: saved.written || lane.saved.written };
+                saved = Saved { generation: queue.saved.generation, written: saved.written || queue.saved.written };
                 continue;
             }
-            match &lane.failure {
+            match &queue.failure {
                 Some(failure) if failure.number >= *number && failure.is_told() => {
-                    return Standing::Failed(failure.error.clone());
+                    return TargetState::Failed(failure.error.clone());
                 }
-                _ if self.stopped => return Standing::Failed(Arc::new(StoreError::Closed)),
+                _ if self.stopped => return TargetState::Failed(Arc::new(StoreError::Closed)),
                 _ => waiting = true,
             }
         }
-        if waiting { Standing::Waiting } else { Standing::Durable(saved) }
+        if waiting { TargetState::Waiting } else { TargetState::Durable(saved) }
     }
 }
 
-impl Lane {
+impl OwnerQueue {
     fn is_settled(&self) -> bool {
         self.durable == self.handed
     }
 
-    /// Whether the device's lane is as far as this one needs it.
+    /// Whether the device's queue is as far as this one needs it.
     fn may_follow(&self, device: u64) -> bool {
         !matches!(self.after, After::Device(number) if device < number)
     }

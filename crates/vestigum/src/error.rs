@@ -1,0 +1,56 @@
+//! Why a session could not begin.
+
+use std::sync::Arc;
+
+use thiserror::Error;
+use vestigum_core::{LoadError, Owner};
+
+use crate::store::StoreError;
+
+/// Why a session could not begin or end.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum SessionError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// A session of this process runs for that player already.
+    #[error("a session of {owner} runs already; quit it first")]
+    AlreadyRunning {
+        /// The player.
+        owner: Owner,
+    },
+    /// A session of this process runs on the same store, by another spec.
+    #[error("another session of this process uses these saves with another spec; all sessions on a store share one")]
+    OtherSpec,
+    /// An earlier session of that player in this process handed a save over that is still not durable.
+    #[error("the last session's save is not durable yet, so it cannot be loaded: {0}")]
+    Unsettled(Arc<StoreError>),
+    /// The newest image cannot be loaded by this game. Nothing was overwritten.
+    #[error(transparent)]
+    Load(#[from] LoadError),
+    /// A newer game wrote the newest image. Nothing was overwritten.
+    #[error(
+        "generation {generation} of {owner} has format {format}, which a newer version of the game wrote; update the game to play on, nothing was overwritten"
+    )]
+    NewerFormat {
+        /// Whose image.
+        owner: Owner,
+        /// Its generation.
+        generation: u64,
+        /// Its format.
+        format: i64,
+    },
+    /// There are images, and none can be read. Nothing was overwritten.
+    #[error("no save of {owner} can be read:{}\nnothing was overwritten; `saves verify` tells more, and a game begins anew only if it is asked to", damaged_list(.damaged))]
+    AllDamaged {
+        /// Whose images.
+        owner: Owner,
+        /// The generations and what is wrong with each.
+        damaged: Vec<(u64, String)>,
+    },
+}
+
+fn damaged_list(damaged: &[(u64, String)]) -> String {
+    damaged.iter().map(|(generation, why)| format!("\n  generation {generation}: {why}")).collect()
+}

@@ -1,0 +1,308 @@
+//! A session: progress that is loaded from a store and saved into it.
+
+mod peek;
+mod play;
+mod reads;
+
+pub use peek::Peek;
+
+use std::fmt;
+use std::sync::Arc;
+use std::time::Duration;
+
+use thiserror::Error;
+use vestigum_core::{Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Span, Spec};
+
+use crate::error::SessionError;
+use crate::recovery::{Found, anew, newest_readable};
+use crate::saver::{SaveTicket, Saved, Saver};
+use crate::store::{Store, StoreError, checked_profile};
+
+/// How long `quit` waits for the last save.
+const QUIT_WAITS: Duration = Duration::from_secs(3);
+
+/// One player's session: from `launch` to `quit`.
+///
+/// There is no way to the [`Progress`] itself: what plays is the session, and a copy of it that does not save cannot be
+/// made by accident.
+///
+/// ```compile_fail
+/// # use vestigum::{MemoryStore, Session, Spec};
+/// # let spec = Spec::from_toml("[game]\nid = \"fellpost\"").unwrap();
+/// let game = Session::launch(&spec, MemoryStore::default(), "ada").unwrap();
+/// let mut copy = game.clone();
+/// copy.new_run();
+/// ```
+///
+/// It reads as a [`Progress`] does and saves when the spec's `[save] at` asks for it: the moment hands over what a save
+/// writes, and the saver's thread makes it durable. A save that fails never stops play: [`Session::save_failure`]
+/// tells, and it is tried again. Dropping a session without `quit` is a crash: what was not handed over is lost.
+///
+/// Two players can have sessions at once, on clones of one [`Saver`]. They share the device's values: each of them
+/// sees what the other made of them from its next call that takes `&mut self` on.
+pub struct Session {
+    spec: Spec,
+    progress: Progress,
+    running: Running,
+    report: LoadReport,
+    launched: Outcome,
+    has_device: bool,
+    /// Whether there is something to save for the device.
+    saves_device: bool,
+    /// The version of the device's values that the progress holds.
+    seen: u64,
+}
+
+/// How a session takes what was saved: with the moment `launch` or without.
+type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
+
+/// How a session looks for what was saved: refusing over damage, or beginning anew.
+type Find = fn(&dyn Store, &Owner) -> Result<Found, SessionError>;
+
+/// The place of a session among the others on its store. Dropping it gives the place up.
+struct Running {
+    saver: Saver,
+    owner: Owner,
+    joined: bool,
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        if self.joined {
+            self.saver.device().part();
+        }
+        self.saver.queue().end(&self.owner);
+    }
+}
+
+impl Session {
+    /// Loads a profile's progress, or begins it, and launches. A profile's name has 1 to 60 characters of any script.
+    ///
+    /// `saves` is a store, or a [`Saver`] where several sessions of a process use the same one.
+    ///
+    /// # Errors
+    /// If the store cannot be read, the newest image is of another game or a newer version, or all are damaged. No
+    /// file is changed then. Also if a session of that player runs in this process already.
+    pub fn launch(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
+        Session::open(spec, saves.into(), profile, Progress::launch, newest_readable)
+    }
+
+    /// As [`Session::launch`], but where there are saves and none can be read, a new game begins over them: for a game
+    /// that has asked its player after [`SessionError::AllDamaged`]. The damaged files stay where they are.
+    ///
+    /// # Errors
+    /// As [`Session::launch`], except for damage.
+    pub fn launch_anew(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
+        Session::open(spec, saves.into(), profile, Progress::launch, anew)
+    }
+
+    /// Loads a profile's progress without launching it: for tools that repair saves.
+    ///
+    /// # Errors
+    /// As [`Session::launch`].
+    pub fn inspect(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
+        Session::open(spec, saves.into(), profile, Progress::load, newest_readable)
+    }
+
+    /// Looks at what is saved of a player: the board, values, the place. Nothing is launched and nothing is written.
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]")?;
+    /// # let store = MemoryStore::default();
+    /// # Session::launch(&spec, store.clone(), "ada")?.quit()?;
+    /// let ada = Session::peek(&spec, &store, "ada")?;
+    /// println!("{} stands at: {}", "ada", ada.place());
+    /// for row in ada.board() {
+    ///     println!("{row}");
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    ///
+    /// # Errors
+    /// As [`Session::launch`].
+    pub fn peek(spec: &Spec, store: &dyn Store, profile: &str) -> Result<Peek, SessionError> {
+        checked_profile(profile)?;
+        let found = newest_readable(store, &Owner::Profile(profile.to_owned()))?;
+        let device = newest_readable(store, &Owner::Device)?;
+        let Launched { progress, mut report, .. } = Progress::load(spec, found.image.as_ref(), device.image.as_ref())?;
+        (report.origin, report.device_origin) = (found.origin, device.origin);
+        let (generation, saved_at) = found.image.map(|image| (image.generation, image.saved_at)).unzip();
+        Ok(Peek { spec: spec.clone(), progress, report, generation: generation.unwrap_or(0), saved_at })
+    }
+
+    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, find: Find) -> Result<Session, SessionError> {
+        checked_profile(profile)?;
+        let owner = Owner::Profile(profile.to_owned());
+        saver.begin(&owner)?;
+        let mut running = Running { saver, owner, joined: false };
+        let saver = running.saver.clone();
+        let found = find(saver.store(), &running.owner)?;
+        // Held until this session has joined, so that no other changes the values in between.
+        let mut live = saver.device();
+        if !live.fits(spec) {
+            return Err(SessionError::OtherSpec);
+        }
+        let device = find(saver.store(), &Owner::Device)?;
+        let device_image = live.image(spec, device.image.as_ref())?;
+        let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image.as_ref())?;
+        (report.origin, report.device_origin) = (found.origin, device.origin);
+        saver.queue().found(&running.owner, found.newest, spec.keep());
+        if !live.is_live() {
+            saver.queue().found(&Owner::Device, device.newest, spec.keep());
+        }
+        if report.migrated.iter().any(|step| step.device_first) {
+            saver.queue().device_first(&running.owner);
+        }
+        let seen = live.join(&progress);
+        running.joined = true;
+        drop(live);
+        let has_device = spec.fields().any(|field| field.lasts() == Span::Device);
+        let save_due = outcome.save_due;
+        // The image of a device that the spec has nothing of any more is brought to its version once, with what it keeps for
+        // players of older versions; until then every launch would migrate it again.
+        let older = device.image.as_ref().is_some_and(|image| image.version < spec.version());
+        let saves_device = has_device || older;
+        let mut session = Session {
+            spec: spec.clone(),
+            progress,
+            running,
+            report,
+            launched: outcome,
+            has_device,
+            saves_device,
+            seen,
+        };
+        if save_due {
+            session.save();
+        }
+        Ok(session)
+    }
+
+    /// The newest generation of the profile that is durable; 0 if nothing was saved yet.
+    pub fn generation(&self) -> u64 {
+        self.running.saver.queue().generation(&self.running.owner)
+    }
+
+    /// What loading did.
+    pub fn load_report(&self) -> &LoadReport {
+        &self.report
+    }
+
+    /// What the rules of `launch` did, and where to put the player.
+    pub fn launch_outcome(&self) -> &Outcome {
+        &self.launched
+    }
+
+    /// The player.
+    pub fn profile(&self) -> &str {
+        match &self.running.owner {
+            Owner::Profile(name) => name,
+            Owner::Device => "",
+        }
+    }
+
+    /// Why the last save failed, while none has succeeded since.
+    pub fn save_failure(&self) -> Option<Arc<StoreError>> {
+        self.running.saver.queue().failure(&[&self.running.owner, &Owner::Device])
+    }
+
+    /// Whether everything that was handed over is durable, of this player and of the device: the gate before a level
+    /// change.
+    pub fn settled(&self) -> bool {
+        self.running.saver.queue().settled(&[&self.running.owner, &Owner::Device])
+    }
+
+    /// Waits until everything that was handed over is durable, of this player and of the device.
+    ///
+    /// # Errors
+    /// If that takes longer than `timeout`, with the reason why the last try failed. It is still being tried.
+    pub fn settle(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
+        self.running.saver.queue().settle(&[&self.running.owner, &Owner::Device], timeout)
+    }
+
+    /// Saves what the player would have if they quit now: works it out, hands it over and returns. The ticket tells
+    /// when it is durable; dropping the ticket changes nothing.
+    pub fn save(&mut self) -> SaveTicket {
+        self.sync_device();
+        self.running.saver.hand_over(&self.running.owner, self.progress.suspend(), self.saves_device)
+    }
+
+    /// Saves and ends the session. Waits up to 3 seconds for the save to be durable.
+    ///
+    /// # Errors
+    /// As [`Session::quit_within`].
+    pub fn quit(self) -> Result<Saved, QuitError> {
+        self.quit_within(QUIT_WAITS)
+    }
+
+    /// Saves and ends the session, and waits for the save to be durable, but not longer than `timeout`.
+    ///
+    /// # Errors
+    /// If the save is not durable by then, or cannot become so. The session comes back with the error, nothing is
+    /// lost, play can go on and `quit` can be tried again.
+    pub fn quit_within(mut self, timeout: Duration) -> Result<Saved, QuitError> {
+        let ticket = self.save();
+        match self.running.saver.queue().insist(ticket.targets(), timeout) {
+            Ok(saved) => {
+                self.running.saver.queue().prune(&self.running.owner);
+                // A session that has saved everything can only be quit once, here.
+                let _ = self.progress.quit();
+                Ok(saved)
+            }
+            Err(error) => Err(QuitError { error, session: Box::new(self) }),
+        }
+    }
+
+    /// Takes over what other sessions of this process made of the device's values. Everything that takes `&mut self`
+    /// does that first; a game that only reads can do it once a frame.
+    pub fn sync_device(&mut self) {
+        if self.has_device {
+            self.running.saver.device().take_values(&mut self.progress, &mut self.seen);
+        }
+    }
+
+    /// Does something to the progress, on the newest values of the device and for all to see.
+    fn act<T>(&mut self, act: impl FnOnce(&mut Progress) -> T) -> T {
+        if !self.has_device {
+            return act(&mut self.progress);
+        }
+        let mut live = self.running.saver.device();
+        live.take_values(&mut self.progress, &mut self.seen);
+        let result = act(&mut self.progress);
+        self.seen = live.leave_values(&self.progress);
+        result
+    }
+}
+
+/// A quit that could not save, and the session it left as it was.
+#[derive(Error)]
+#[error("{error}")]
+pub struct QuitError {
+    /// Why.
+    #[source]
+    pub error: Arc<StoreError>,
+    /// The session, to play on or to try again.
+    pub session: Box<Session>,
+}
+
+impl fmt::Debug for QuitError {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("QuitError").field("error", &self.error).finish_non_exhaustive()
+    }
+}
+
+impl fmt::Debug for Session {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let place = self.progress.place();
+        f.debug_struct("Session").field("profile", &self.profile()).field("place", &place).finish_non_exhaustive()
+    }
+}
+
+impl Drop for Session {
+    fn drop(&mut self) {
+        if !self.progress.is_closed() {
+            tracing::warn!(profile = %self.profile(), "the session was dropped without quit: what was not saved is lost");
+        }
+    }
+}

@@ -1,0 +1,152 @@
+//! Playing: the moments, and what play writes between them.
+
+use serde::Serialize;
+use vestigum_core::handle::{Number, Scalar};
+use vestigum_core::{AccessError, Call, Change, Handle, Outcome, Refused, Reset, Update, Value, Written};
+
+#[allow(unused_imports, reason = "the documentation links to it")]
+use vestigum_core::Progress;
+
+use super::Session;
+
+impl Session {
+    /// Says a moment; see [`Progress::apply`]. The methods below say one each.
+    ///
+    /// # Errors
+    /// As [`Progress::apply`].
+    pub fn apply(&mut self, call: Call<'_>) -> Result<Outcome, Refused> {
+        let outcome = self.act(|progress| progress.apply(call))?;
+        if outcome.save_due {
+            self.save();
+        }
+        Ok(outcome)
+    }
+}
+
+macro_rules! moments {
+    ($($(#[$doc:meta])* $name:ident($($argument:ident: $ty:ty),*) => $call:expr;)*) => {
+        impl Session {
+            $($(#[$doc])*
+            ///
+            /// # Errors
+            #[doc = concat!("As [`Progress::", stringify!($name), "`].")]
+            pub fn $name(&mut self $(, $argument: $ty)*) -> Result<Outcome, Refused> {
+                self.apply($call)
+            })*
+        }
+    };
+}
+
+moments! {
+    /// "New game": a new run begins.
+    new_run() => Call::NewRun;
+    /// Play begins in a level that has finished loading.
+    enter(level: &str) => Call::enter(level);
+    /// Play begins at a checkpoint of a level.
+    enter_at(level: &str, checkpoint: &str) => Call::enter(level).at(checkpoint);
+    /// Enters a level whether it is open or not.
+    enter_any(level: &str, checkpoint: Option<&str>) => Call::Enter { level, checkpoint, locked: false };
+    /// A checkpoint was reached.
+    checkpoint(name: &str) => Call::Checkpoint(name);
+    /// The player died.
+    death() => Call::Death;
+    /// The player starts the level again.
+    restart() => Call::Restart;
+    /// The level was passed.
+    complete() => Call::Complete;
+    /// The level was left without passing it and without failing.
+    travel() => Call::Travel;
+    /// The level was given up.
+    abandon() => Call::Abandon;
+    /// The run is over.
+    game_over() => Call::GameOver;
+    /// One of the game's own moments.
+    own_moment(name: &str) => Call::Own(name);
+}
+
+impl Session {
+    /// Writes a value; see [`Progress::set`].
+    ///
+    /// # Errors
+    /// As [`Progress::set`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
+        self.act(|progress| progress.set(at, value))
+    }
+
+    /// Adds to a number; see [`Progress::add`].
+    ///
+    /// # Errors
+    /// As [`Progress::set`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
+        self.act(|progress| progress.add(at, by))
+    }
+
+    /// Writes a field by name; see [`Progress::write`].
+    ///
+    /// # Errors
+    /// As [`Progress::write`].
+    pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
+        self.act(|progress| progress.write(field, keys, value))
+    }
+
+    /// Adds to a field by name; see [`Progress::write_add`].
+    ///
+    /// # Errors
+    /// As [`Progress::write_add`].
+    pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
+        self.act(|progress| progress.write_add(field, keys, by))
+    }
+
+    /// Puts a value into a list or a set; see [`Progress::insert`].
+    ///
+    /// # Errors
+    /// As [`Progress::insert`].
+    pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        self.act(|progress| progress.insert(field, keys, item))
+    }
+
+    /// Puts a value under a key of a map; see [`Progress::insert_at`].
+    ///
+    /// # Errors
+    /// As [`Progress::insert_at`].
+    pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
+        self.act(|progress| progress.insert_at(field, keys, at, item))
+    }
+
+    /// Takes a value out of a list, a set or a map; see [`Progress::remove`].
+    ///
+    /// # Errors
+    /// As [`Progress::remove`].
+    pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        self.act(|progress| progress.remove(field, keys, item))
+    }
+
+    /// Writes a Rust value into a field; see [`Progress::write_from`].
+    ///
+    /// # Errors
+    /// As [`Progress::write_from`].
+    pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
+        self.act(|progress| progress.write_from(field, keys, value))
+    }
+
+    /// What changed since the last call, for a display; see [`Progress::drain_changes`].
+    pub fn drain_changes(&mut self) -> Vec<Update> {
+        self.act(|progress| progress.drain_changes())
+    }
+
+    /// Resets and saves at once, as a new generation: the one before can be restored.
+    ///
+    /// # Errors
+    /// If there is no such level, field or key. Nothing has changed then.
+    pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
+        let changes = self.act(|progress| progress.reset(reset))?;
+        self.save();
+        Ok(changes)
+    }
+}

@@ -1,0 +1,94 @@
+//! What reads progress: the same for a session and for a look at what was saved.
+
+use serde::de::DeserializeOwned;
+use vestigum_core::handle::Scalar;
+use vestigum_core::{AccessError, BoardRow, Change, Entry, Handle, Place, Progress, Reset, Spec, Suspended, Value};
+
+use super::{Peek, Session};
+
+macro_rules! reads {
+    ($reader:ident) => {
+        impl $reader {
+            fn progress(&self) -> &Progress {
+                &self.progress
+            }
+
+            /// The spec it runs.
+            pub fn spec(&self) -> &Spec {
+                &self.spec
+            }
+
+            /// Where the player stands.
+            pub fn place(&self) -> Place {
+                self.progress().place()
+            }
+
+            /// The level overview, in the order of the levels; see [`Progress::board`].
+            pub fn board(&self) -> Vec<BoardRow> {
+                self.progress().board()
+            }
+
+            /// Every value; see [`Progress::entries`].
+            pub fn entries(&self) -> Vec<Entry> {
+                self.progress().entries()
+            }
+
+            /// Reads a value; see [`Progress::get`].
+            ///
+            /// # Panics
+            /// If the handle is of another spec.
+            #[inline]
+            pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
+                self.progress().get(at)
+            }
+
+            /// Whether an optional field has a value.
+            ///
+            /// # Panics
+            /// If the handle is of another spec.
+            pub fn filled<T: ?Sized>(&self, at: Handle<T>) -> bool {
+                self.progress().filled(at)
+            }
+
+            /// Reads a field by name; see [`Progress::value`].
+            ///
+            /// # Errors
+            /// As [`Progress::value`].
+            pub fn value(&self, field: &str, keys: &[&str]) -> Result<Value, AccessError> {
+                self.progress().value(field, keys)
+            }
+
+            /// Computes a derived value; see [`Progress::derived`].
+            ///
+            /// # Errors
+            /// As [`Progress::derived`].
+            pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
+                self.progress().derived(name)
+            }
+
+            /// Reads a field as a Rust value; see [`Progress::read_as`].
+            ///
+            /// # Errors
+            /// As [`Progress::read_as`].
+            pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
+                self.progress().read_as(field, keys)
+            }
+
+            /// What resetting would change.
+            ///
+            /// # Errors
+            /// As [`Progress::reset`].
+            pub fn preview_reset(&self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
+                self.progress().preview_reset(reset)
+            }
+
+            /// What a save would write now: the player's progress as it would be after quitting.
+            pub fn suspend(&self) -> Suspended {
+                self.progress().suspend()
+            }
+        }
+    };
+}
+
+reads!(Session);
+reads!(Peek);
