@@ -66,6 +66,7 @@ pub use spec::Spec;
 pub use suspension::Suspended;
 pub use value::types::Type;
 pub use value::{Finite, Value};
+pub use vocabulary::key::{EntryName, Key, KeyAxis, Keys};
 pub use vocabulary::moment::Moment;
 pub use vocabulary::owner::Owner;
 pub use vocabulary::place::Place;

@@ -8,6 +8,7 @@ use thiserror::Error;
 use crate::nearest::did_you_mean;
 use crate::value::Value;
 use crate::vocabulary::fate::{Fate, Operation};
+use crate::vocabulary::key::{EntryName, Keys};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::place::Place;
 
@@ -16,8 +17,8 @@ use crate::vocabulary::place::Place;
 pub struct Change {
     /// The field.
     pub field: Arc<str>,
-    /// The key of the entry, for a keyed field; several are joined with commas.
-    pub key: Option<Arc<str>>,
+    /// The key of the entry, for a keyed field.
+    pub keys: Keys,
     /// The value before the moment.
     pub before: Value,
     /// The value after it.
@@ -29,6 +30,11 @@ pub struct Change {
 }
 
 impl Change {
+    /// The field and the key of the entry.
+    pub fn name(&self) -> EntryName {
+        EntryName { field: self.field.clone(), keys: self.keys.clone() }
+    }
+
     /// Whether a record was beaten: a `max` or `min` rule took a new value.
     pub fn is_record(&self) -> bool {
         matches!(self.fate, Fate::Operation(Operation::Max | Operation::Min))
@@ -39,8 +45,8 @@ impl Change {
 impl fmt::Display for Change {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.field)?;
-        if let Some(key) = &self.key {
-            write!(f, "[{key}]")?;
+        if !self.keys.is_empty() {
+            write!(f, "[{}]", self.keys)?;
         }
         write!(f, " {} ({})", self.before.difference(&self.after), self.fate)
     }

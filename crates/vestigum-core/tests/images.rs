@@ -242,7 +242,7 @@ fn what_a_type_cannot_hold_is_dropped_piece_by_piece() {
         let mut image = image.clone();
         image.values.insert(name.into(), serde_json::from_str::<Tree>(json).unwrap());
         let launched = Progress::launch(&spec, Some(&image), None).unwrap();
-        let dropped: Vec<String> = launched.report.dropped.iter().map(|(name, why)| format!("{name}: {why}")).collect();
+        let dropped: Vec<String> = launched.report.dropped.iter().map(ToString::to_string).collect();
         (dropped.join("; "), launched.progress)
     };
     let bag = r#"{"ring":[{"weight":"heavy","fragile":true,"colour":1},7],"clock":true}"#;
@@ -276,7 +276,7 @@ fn names_made_at_run_time_are_taken_as_far_as_there_is_room() {
     image.made.insert("stone".into(), names.into_iter().map(Into::into).collect());
     image.made.insert("rock".into(), vec!["x".into()]);
     let report = Progress::launch(&spec, Some(&image), None).unwrap().report;
-    let dropped: Vec<&str> = report.dropped.iter().map(|(name, _)| name.as_str()).collect();
+    let dropped: Vec<String> = report.dropped.iter().map(|dropped| dropped.what.to_string()).collect();
     assert_eq!(dropped, ["rock", "c", "not a name"]);
 }
 

@@ -16,11 +16,11 @@
 //!
 //! ```
 //! use vestigum::Spec;
-//! use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+//! use vestigum_verify::playthrough::{MemorySaves, Script, run};
 //!
 //! let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
 //! let script = Script::from_text("xp.play", "playthrough \"xp is kept\"\nlaunch\nxp += 5\nquit\nlaunch\nexpect xp == 5", &spec)?;
-//! assert!(run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default()).passed());
+//! assert!(run(&spec, &script.playthroughs()[0], &mut MemorySaves::default()).passed());
 //! # Ok::<(), vestigum::Diagnostics>(())
 //! ```
 
@@ -34,9 +34,9 @@ pub mod probe;
 pub mod proof;
 pub mod render;
 mod sim_disk;
-mod store_shelf;
+mod store_saves;
 
 pub use imported::imported_file;
 pub use render::render;
 pub use sim_disk::{Fault, Operation, Outcomes, PowerLoss, SimDisk};
-pub use store_shelf::StoreShelf;
+pub use store_saves::StoreSaves;

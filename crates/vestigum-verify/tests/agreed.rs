@@ -2,7 +2,7 @@
 
 use vestigum_core::{Image, Moment, Progress, Reset, Spec, Value};
 use vestigum_verify::fate_table::FateTable;
-use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
 fn spec(more: &str) -> Spec {
     let text = format!("[game]\nid = \"fellpost\"\n{more}");
@@ -50,7 +50,7 @@ fn a_session_that_begins_beside_another_launches_with_the_live_device() {
     let text = "playthrough \"two\"\nlaunch\nstarts += 10\nprofile ben\nlaunch\nexpect starts == 12\nprofile player\n\
                 expect starts == 12\nquit\nprofile ben\nstarts += 1\nquit\nlaunch\nexpect starts == 14";
     let script = Script::from_text("two.play", text, &spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let run = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
     assert!(run.passed(), "{:?}", run.failure);
 }
 
@@ -211,7 +211,7 @@ fn a_launch_may_save() {
         spec(&format!("{}[save]\nat = [\"launch\"]\n", int("starts", "lasts = \"profile\"\non.launch = { add = 1 }")));
     let text = "playthrough \"starts\"\nlaunch\ncrash\nlaunch\ncrash\nlaunch\nexpect starts == 3";
     let script = Script::from_text("starts.play", text, &spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let run = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
     assert!(run.passed(), "{:?}", run.failure);
 }
 
@@ -233,7 +233,7 @@ fn the_smallest_int_can_be_written() {
     let spec = spec(&int("n", "lasts = \"profile\"\ndefault = -9223372036854775808"));
     let text = "playthrough \"n\"\nlaunch\nexpect n == -9223372036854775808\nn = 0\nn = -9223372036854775808\nexpect n < 0 - 9223372036854775807";
     let script = Script::from_text("n.play", text, &spec).unwrap_or_else(|errors| panic!("{errors}"));
-    assert!(run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default()).passed());
+    assert!(run(&spec, &script.playthroughs()[0], &mut MemorySaves::default()).passed());
     for beyond in ["9223372036854775808", "-9223372036854775809", "1 - 9223372036854775808"] {
         let text = format!("playthrough \"n\"\nlaunch\nn = {beyond}");
         let errors = Script::from_text("n.play", &text, &spec).unwrap_err().to_string();
@@ -258,7 +258,7 @@ fn names_made_at_run_time_are_any_text_and_a_reset_frees_them() {
                 reset field visits\nexpect ground['level', mill_lane] == 8 and size(visits) == 1\nvisits['x'] = 1\nvisits['y'] = 1\n\
                 death\nexpect visits['x'] == 0 and ground['level', mill_lane] == 8\nquit\nlaunch\nexpect ground['level', mill_lane] == 8";
     let script = Script::from_text("names.play", text, &spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let run = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
     assert!(run.passed(), "{:?}", run.failure);
     let mut game = Progress::fresh(&spec);
     game.write("visits", &["Bob's mill"], 1.into()).unwrap();

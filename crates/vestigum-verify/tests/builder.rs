@@ -10,6 +10,7 @@ use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::vocabulary::span::WrittenBy;
 use vestigum_core::{History, Progress, Spec, Value};
 use vestigum_verify::fate_table::FateTable;
+use vestigum_verify::render;
 
 #[test]
 fn everything_a_document_says_can_be_built() {
@@ -106,7 +107,7 @@ fn mistakes_are_shown_on_the_document_that_says_the_same() {
         .field(FieldBuilder::new("best", "int").lasts(Span::Profile).on("complete", RuleBuilder::max("scor")))
         .build()
         .unwrap_err();
-    insta::assert_snapshot!(errors.to_string(), @r#"
+    insta::assert_snapshot!(render(&errors, false), @r#"
     error[V003]: `score` does not say what a failure does to it
      --> the spec that was built:7:8
       |

@@ -8,7 +8,7 @@ use vestigum::{History, Spec};
 use vestigum_verify::explore::explore_with;
 use vestigum_verify::explore::{Bounds, questions};
 use vestigum_verify::lint;
-use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
 fn demo(folder: &str) -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(folder);
@@ -58,7 +58,7 @@ fn each_classic_mistake_is_found_and_gone_when_it_is_mended() {
                     .find(|(name, _)| *name == question)
                     .unwrap_or_else(|| panic!("{shown}: `{question}` was not found to be broken: {found:?}"));
                 let script = Script::from_text("broken.play", play, spec).unwrap_or_else(|errors| panic!("{errors}"));
-                let run = run(spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+                let run = run(spec, &script.playthroughs()[0], &mut MemorySaves::default());
                 assert!(!run.passed(), "{shown}: it passes:\n{play}");
             }
         }

@@ -15,7 +15,7 @@ use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
 use vestigum_core::{History, Image, Owner, Progress, Spec};
-use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -199,7 +199,7 @@ fn the_playthrough_reader_answers_every_input() {
             Ok(script) => {
                 for playthrough in script.playthroughs().iter().filter(|playthrough| playthrough.statements() < 10_000)
                 {
-                    let run = run(&spec, playthrough, &mut MemoryShelf::default());
+                    let run = run(&spec, playthrough, &mut MemorySaves::default());
                     assert_eq!(run.timeline.rows.len(), run.statements);
                 }
             }

@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use vestigum_core::{Progress, Spec};
 use vestigum_verify::lint;
-use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
 const WORLD: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n\
     [field.n]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\n\
@@ -110,7 +110,7 @@ fn a_timeline_of_many_inserts_keeps_what_came() {
     let spec = Spec::from_toml(WORLD).unwrap();
     let text = "playthrough \"tools\"\nwatch tools, n\nlaunch\nrepeat 3000\n  insert tools n\n  n += 1\nend\nremove tools 7\nexpect len(tools) == 2999";
     let script = Script::from_text("tools.play", text, &spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let run = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
     assert!(run.passed(), "{:?}", run.failure);
     let rows = &run.timeline.rows;
     let cells = || rows.iter().map(|row| &row.cells[0]);

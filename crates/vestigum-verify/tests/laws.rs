@@ -27,10 +27,6 @@ fn relaunched(spec: &Spec, game: &Progress) -> Progress {
     launched.progress
 }
 
-fn full_name(field: &str, key: &Option<std::sync::Arc<str>>) -> String {
-    key.as_ref().map_or_else(|| field.to_owned(), |key| format!("{field}[{key}]"))
-}
-
 fn free() -> impl Strategy<Value = Sketch> {
     sketch(Allowed { launch_rules: false, priced_failures: true })
 }
@@ -174,7 +170,7 @@ proptest! {
         let changes = game.reset(&Reset::Everything);
         prop_assert_eq!(&changes, &preview, "the preview tells what happens");
         for change in changes.unwrap_or_default() {
-            told.insert(full_name(&change.field, &change.key), change.after);
+            told.insert(change.name().to_string(), change.after);
         }
         prop_assert_eq!(told, values(&sketch, &game).into_iter().collect());
         let mut fresh = Progress::fresh(&spec);
@@ -220,7 +216,7 @@ proptest! {
         for (index, step) in steps.iter().enumerate() {
             if index % 3 == 0 {
                 for update in game.drain_changes() {
-                    shown.insert(full_name(&update.field, &update.key), update.after);
+                    shown.insert(update.name().to_string(), update.after);
                 }
                 prop_assert_eq!(&shown, &values(&sketch, &game).into_iter().collect());
             }
@@ -335,7 +331,7 @@ proptest! {
             let outcome = apply(&sketch, &mut game, step);
             if let Ok(Some(outcome)) = outcome {
                 for change in outcome.changes {
-                    let name = full_name(&change.field, &change.key);
+                    let name = change.name().to_string();
                     prop_assert_eq!(told.insert(name, change.after), Some(change.before));
                 }
                 prop_assert_eq!(told, values(&sketch, &game).into_iter().collect());

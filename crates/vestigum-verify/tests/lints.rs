@@ -2,6 +2,7 @@
 
 use vestigum_core::{Severity, codes};
 use vestigum_verify::lint::{Checked, check};
+use vestigum_verify::render;
 
 /// Three levels, the last of which opens when `opens` holds.
 fn world(opens: &str) -> String {
@@ -91,7 +92,7 @@ fn a_condition_that_can_hold_opens_a_level_and_one_that_cannot_does_not() {
 #[test]
 fn a_finding_has_its_place_and_a_way_out() {
     let checked = check("spec.toml", &world("total >= 7 and completed[mill_lane]"));
-    insta::assert_snapshot!(checked.findings, @r#"
+    insta::assert_snapshot!(render(&checked.findings, false), @r#"
     error[V014]: `cloud_pass` can never open
      --> spec.toml:7:9
       |
@@ -105,7 +106,7 @@ fn a_finding_has_its_place_and_a_way_out() {
     assert_eq!(codes_of(&checked), [codes::LOWERED_RECORD]);
     assert_eq!((checked.findings.errors(), checked.findings.warnings()), (0, 1));
     assert_eq!(checked.findings.list()[0].severity, Severity::Warning);
-    insta::assert_snapshot!(checked.findings, @r#"
+    insta::assert_snapshot!(render(&checked.findings, false), @r#"
     warning[V102]: a replay can lower this record: `stars` takes whatever the last visit brought
       --> spec.toml:18:17
        |

@@ -2,7 +2,7 @@
 
 use vestigum_core::{History, Progress, Spec};
 use vestigum_verify::lint::check_with_history;
-use vestigum_verify::playthrough::{MemoryShelf, Script, Why, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, Why, run};
 
 const WORLD: &str = r#"
 [game]
@@ -74,7 +74,7 @@ fn what_cannot_be_judged_is_not_refused_and_what_comes_next_is_told() {
     let spec = spec("").unwrap();
     let played = |text: &str| {
         let script = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap();
-        run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default())
+        run(&spec, &script.playthroughs()[0], &mut MemorySaves::default())
     };
     let run = played("launch\nexpect completed == true");
     assert!(

@@ -328,7 +328,7 @@ proptest! {
             prop_assert!(after.report.clamped.is_empty() && after.report.dropped.is_empty(), "{}", after.report);
         }
         if after.report.place.is_none() {
-            let told = |name: &str| after.report.dropped.iter().any(|(what, _)| what == name);
+            let told = |name: &str| after.report.dropped.iter().any(|dropped| dropped.what.to_string() == name);
             prop_assert_eq!(lost(&old, &before.progress, &after.progress, told), None);
         }
     }
@@ -346,7 +346,7 @@ proptest! {
         let (before, after) = (load(&old_spec, &images), load(&spec, &images));
         prop_assert_eq!(after.report.migrated.len(), 1);
         if after.report.place.is_none() && !migrations.contains("\"level\"") && !migrations.contains("\"checkpoint\"") {
-            let told = |name: &str| after.report.dropped.iter().any(|(what, _)| what == name);
+            let told = |name: &str| after.report.dropped.iter().any(|dropped| dropped.what.to_string() == name);
             let named = |name: &str| told(name) || said_of(&old, &migrations, name);
             prop_assert_eq!(lost(&old, &before.progress, &after.progress, named), None);
         }

@@ -1,7 +1,7 @@
 //! Scripts: the demo's pass, wrong ones say where, failing ones say why.
 
 use vestigum_core::{Image, Progress, Spec};
-use vestigum_verify::playthrough::{MemoryShelf, Run, Script, Why, run};
+use vestigum_verify::playthrough::{MemorySaves, Run, Script, Why, run};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -18,7 +18,7 @@ fn played(text: &str) -> Run {
     let spec = spec();
     let script = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec);
     let script = script.unwrap_or_else(|errors| panic!("{errors}"));
-    run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default())
+    run(&spec, &script.playthroughs()[0], &mut MemorySaves::default())
 }
 
 #[test]
@@ -183,7 +183,7 @@ fn in_the_yard(text: &str) -> Run {
     let spec = Spec::from_toml(YARD).unwrap();
     let script = Script::from_text("a.play", &format!("playthrough \"a\"\nlaunch\n{text}"), &spec);
     let script = script.unwrap_or_else(|errors| panic!("{errors}"));
-    run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default())
+    run(&spec, &script.playthroughs()[0], &mut MemorySaves::default())
 }
 
 #[test]
@@ -241,7 +241,8 @@ fn statements_on_containers_are_checked_before_they_run() {
         ("reset level attic", "no level is called `attic`"),
         ("board now", "nothing stands behind this statement"),
     ] {
-        let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err().to_string();
+        let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err();
+        let errors = vestigum_verify::render(&errors, false);
         assert!(errors.contains(expected), "{text}: `{expected}` is not said:\n{errors}");
     }
 }
@@ -251,11 +252,12 @@ fn importing(text: &str, images: Vec<(&'static str, Image)>) -> Result<Run, Stri
     let spec = spec();
     let files = move |script: &str, path: &str| match images.iter().find(|(name, _)| *name == path) {
         Some((_, image)) if script == "plays/a.play" => Ok(image.to_json()),
-        _ => Err(format!("there is no {path} beside {script}")),
+        _ => Err(format!("there is no {path} beside {script}").into()),
     };
     let text = format!("playthrough \"a\"\n{text}");
-    let script = Script::from_text_with("plays/a.play", &text, &spec, &files).map_err(|errors| errors.to_string())?;
-    Ok(run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default()))
+    let script = Script::from_text_with("plays/a.play", &text, &spec, &files)
+        .map_err(|errors| vestigum_verify::render(&errors, false))?;
+    Ok(run(&spec, &script.playthroughs()[0], &mut MemorySaves::default()))
 }
 
 #[test]

@@ -5,7 +5,7 @@ use std::path::{Path, PathBuf};
 
 use vestigum::{History, Spec};
 use vestigum_verify::imported_file;
-use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, run};
 use vestigum_verify::probe::probe_all;
 use vestigum_verify::probe::{Probe, Verdict, Weakened};
 
@@ -20,7 +20,7 @@ fn spec(path: &Path) -> Spec {
 
 fn passes(spec: &Spec, play: &str) -> bool {
     let script = Script::from_text("asked.play", play, spec).unwrap_or_else(|errors| panic!("{errors}"));
-    script.playthroughs().iter().all(|playthrough| run(spec, playthrough, &mut MemoryShelf::default()).passed())
+    script.playthroughs().iter().all(|playthrough| run(spec, playthrough, &mut MemorySaves::default()).passed())
 }
 
 #[test]

@@ -31,10 +31,9 @@ fn the_proof_finds_what_is_lost_though_every_step_is_there() {
         prove(&updated(2, &rest, &frozen(&[&old])), &Options { random: 20, seed: 3 })
     };
     let told = |proof: &Proof| {
-        let fields = proof.versions[0]
-            .fields
-            .iter()
-            .map(|field| format!("{} → {:?} {:?} lost {:?}\n", field.field, field.now, field.verdict, field.lost));
+        let fields = proof.versions[0].fields.iter().map(|field| {
+            format!("{} → {:?} {:?} lost {:?}\n", field.field, texts(&field.now), field.verdict, texts(&field.lost))
+        });
         fields.collect::<String>()
     };
     let sound = fills("{ fill = \"best[heather_rise]\", with = \"best[heather_rise] + 1\" }");
@@ -80,5 +79,9 @@ fn the_proof_finds_the_saves_in_which_a_value_shows() {
     let held = proof("1");
     assert!(held.holds(), "{:#?}", held.versions[0].lost().collect::<Vec<_>>());
     let lost = proof("0");
-    assert_eq!(lost.versions[0].lost().map(|field| field.field.as_str()).collect::<Vec<_>>(), ["coins"]);
+    assert_eq!(lost.versions[0].lost().map(|field| field.field.to_string()).collect::<Vec<_>>(), ["coins"]);
+}
+
+fn texts<T: ToString>(list: &[T]) -> Vec<String> {
+    list.iter().map(ToString::to_string).collect()
 }

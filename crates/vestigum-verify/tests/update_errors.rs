@@ -3,6 +3,7 @@
 use vestigum_core::{History, Image, LoadError, Progress, Value};
 use vestigum_testing::updates::*;
 use vestigum_verify::lint::check_with_history;
+use vestigum_verify::render;
 
 #[test]
 fn an_incompatible_change_is_told_with_the_steps_that_it_needs() {
@@ -238,7 +239,7 @@ fn each_new_name_is_offered_once_and_the_order_of_steps_does_not_matter() {
         two.migrations()
     );
     assert!(
-        two.findings.to_string().contains("name = \"north\" }; or rename it, if it is `east` or `west` now"),
+        render(&two.findings, false).contains("name = \"north\" }; or rename it, if it is `east` or `west` now"),
         "{}",
         two.findings
     );
@@ -345,7 +346,7 @@ fn versions_follow_each_other() {
     let error = Progress::load(&second, Some(&unknown), None).unwrap_err();
     assert_eq!(error, LoadError::UnknownVersion { found: 0, oldest: 1 });
     let dropped = format!("{rest}{}", migration(2, &["{ drop = \"field\", name = \"coins\" }"]));
-    let unread = vestigum_core::Spec::from_toml(&text(2, &dropped)).unwrap_err().to_string();
+    let unread = render(&vestigum_core::Spec::from_toml(&text(2, &dropped)).unwrap_err(), false);
     assert!(unread.contains("there are migrations, and no history"), "{unread}");
     assert!(unread.contains("a game reads both, with `Spec::from_toml_with_history`"), "{unread}");
     let without_history = spec(2, &rest);
@@ -380,7 +381,7 @@ fn a_history_that_was_edited_is_not_believed() {
     let third = updated(3, &field("coins", "int", ""), &frozen(&[&first, &second]));
     let mut value: serde_json::Value = serde_json::from_str(&frozen(&[&first, &second, &third]).to_json()).unwrap();
     value["versions"].as_array_mut().unwrap().remove(1);
-    let said = |text: &str| History::from_json("fellpost.history.json", text).unwrap_err().to_string();
+    let said = |text: &str| render(&History::from_json("fellpost.history.json", text).unwrap_err(), false);
     assert!(said(&value.to_string()).contains("version 3 stands after version 1"));
     assert!(said(&json.replace("\"format\": 1", "\"format\": 2")).contains("update the tool"));
     assert!(said(&json.replace("\"type\":\"int\",\"lasts\"", "\"lasts\"")).contains("missing field `type`"));

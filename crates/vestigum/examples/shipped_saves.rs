@@ -6,7 +6,7 @@ use std::error::Error;
 use std::fs;
 
 use vestigum::{DirStore, Spec};
-use vestigum_verify::StoreShelf;
+use vestigum_verify::StoreSaves;
 use vestigum_verify::playthrough::{Script, run};
 
 fn main() -> Result<(), Box<dyn Error>> {
@@ -19,7 +19,7 @@ fn main() -> Result<(), Box<dyn Error>> {
     let spec = Spec::from_named_toml(spec_file, &fs::read_to_string(spec_file)?)?;
     let script = Script::from_text(play_file, &fs::read_to_string(play_file)?, &spec)?;
     for playthrough in script.playthroughs() {
-        let mut shelf = StoreShelf::new(DirStore::open(folder)?, spec.keep());
+        let mut shelf = StoreSaves::new(DirStore::open(folder)?, spec.keep());
         let played = run(&spec, playthrough, &mut shelf);
         if let Some(failure) = &played.failure {
             return Err(format!("{}: {failure:?}", playthrough.name()).into());

@@ -66,9 +66,9 @@ pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{
-    AccessError, BoardRow, Call, Change, Diagnostic, Diagnostics, Entry, Finite, Handle, HandleError, History, Image,
-    Launched, LoadError, LoadReport, Moment, Outcome, Owner, PerLevel, Place, Progress, Refused, Reset, Severity, Span,
-    Spec, Suspended, Type, Update, Value, Written,
+    AccessError, BoardRow, Call, Change, Diagnostic, Diagnostics, Entry, EntryName, Finite, Handle, HandleError,
+    History, Image, Launched, LoadError, LoadReport, Moment, Outcome, Owner, PerLevel, Place, Progress, Refused, Reset,
+    Severity, Span, Spec, Suspended, Type, Update, Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.
@@ -91,7 +91,7 @@ pub mod spec {
 /// Saved images: what is in one, and what can be wrong with one.
 pub mod image {
     pub use vestigum_core::image::json::ImageError;
-    pub use vestigum_core::image::report::{Origin, PlaceChange};
+    pub use vestigum_core::image::report::{Clamped, Dropped, Origin, PlaceChange, SavedName, SavedThing};
     pub use vestigum_core::image::seal::SealKey;
     pub use vestigum_core::image::{FORMAT, Gone, SavedMarks, SavedPlace};
     pub use vestigum_core::value::tree::{Moved, Tree, Values};

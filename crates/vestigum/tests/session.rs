@@ -171,12 +171,9 @@ fn a_display_is_told_what_play_and_rules_changed() {
     assert!(game.drain_changes().is_empty(), "it is what it was");
     game.write("score", &[], 10.into()).unwrap();
     game.complete().unwrap();
-    let told: Vec<String> = game
-        .drain_changes()
-        .iter()
-        .map(|update| format!("{}{:?} {}", update.field, update.key.as_deref(), update.after))
-        .collect();
-    assert_eq!(told, ["scoreNone 10", "completedSome(\"mill_lane\") true", "openedSome(\"heather_rise\") true"]);
+    let told: Vec<String> =
+        game.drain_changes().iter().map(|update| format!("{} {}", update.name(), update.after)).collect();
+    assert_eq!(told, ["score 10", "completed[mill_lane] true", "opened[heather_rise] true"]);
     game.quit().unwrap();
 }
 

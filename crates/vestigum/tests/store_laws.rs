@@ -142,7 +142,7 @@ proptest! {
         for (name, game) in names.iter().zip(&games) {
             let Some(game) = game else { continue };
             text.push_str(&format!("profile {name}\n"));
-            for entry in game.entries().iter().filter(|entry| entry.key.is_none()) {
+            for entry in game.entries().iter().filter(|entry| entry.keys.is_empty()) {
                 if let vestigum::Value::Int(int) = entry.value {
                     text.push_str(&format!("expect {} == {int}\n", entry.field));
                 }
@@ -150,7 +150,7 @@ proptest! {
         }
         let script = vestigum_verify::playthrough::Script::from_text("two.play", &text, &spec);
         let script = script.unwrap_or_else(|errors| panic!("{errors}"));
-        let run = vestigum_verify::playthrough::run(&spec, &script.playthroughs()[0], &mut vestigum_verify::playthrough::MemoryShelf::default());
+        let run = vestigum_verify::playthrough::run(&spec, &script.playthroughs()[0], &mut vestigum_verify::playthrough::MemorySaves::default());
         prop_assert!(run.passed(), "{:?}\n{}", run.failure, text);
     }
 

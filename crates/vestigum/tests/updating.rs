@@ -120,7 +120,7 @@ fn every_player_of_every_version_comes_to_this_one() {
             let vestigum::Owner::Profile(name) = owner else { continue };
             let game = Session::launch(&spec(), store.clone(), &name).unwrap();
             // The device takes the volume of the first player who comes, and the others hear of it.
-            let lost = game.load_report().dropped.iter().find(|(name, _)| name != "volume");
+            let lost = game.load_report().dropped.iter().find(|dropped| dropped.what.to_string() != "volume");
             assert_eq!(lost, None, "{}", game.load_report());
             assert_eq!(game.load_report().migrated.last().map(|step| step.to), Some(3));
             game.quit().unwrap();

@@ -2,7 +2,7 @@
 
 use vestigum_core::Spec;
 use vestigum_verify::explore::{Bounds, Counterexample, Ending, Search, questions};
-use vestigum_verify::playthrough::{MemoryShelf, Script, Why, run};
+use vestigum_verify::playthrough::{MemorySaves, Script, Why, run};
 
 pub const GAME: &str = r#"
 [game]
@@ -48,7 +48,7 @@ after_failure = "checkpoint"
 pub fn fails(spec: &Spec, counterexample: &Counterexample) {
     let play = counterexample.play();
     let script = Script::from_text(&counterexample.file_name(), play, spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+    let run = run(spec, &script.playthroughs()[0], &mut MemorySaves::default());
     let failure = run.failure.unwrap_or_else(|| panic!("it passes:\n{play}"));
     assert!(matches!(failure.why, Why::Expectation { .. }), "{:?}\n{play}", failure.why);
     assert_eq!(failure.line, play.lines().count(), "{play}");

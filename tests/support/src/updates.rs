@@ -23,7 +23,7 @@ pub fn updated(version: i64, rest: &str, history: &History) -> Spec {
 
 /// What is said about an update that does not fit.
 pub fn refused(version: i64, rest: &str, history: &History) -> String {
-    check_with_history("fellpost.toml", &text(version, rest), history.clone()).findings.to_string()
+    vestigum_verify::render(&check_with_history("fellpost.toml", &text(version, rest), history.clone()).findings, false)
 }
 
 pub fn field(name: &str, ty: &str, more: &str) -> String {

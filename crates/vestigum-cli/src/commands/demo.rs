@@ -9,7 +9,7 @@ use std::time::Duration;
 use serde_json::json;
 use vestigum::image::Tree;
 use vestigum::{DirStore, History, Image, Place, Session, Spec, StoreError};
-use vestigum_verify::playthrough::{Run, Script};
+use vestigum_verify::playthrough::{ImportError, Run, Script};
 
 use crate::Verdict;
 use crate::commands::{fate, play};
@@ -128,11 +128,11 @@ fn unpack() -> Result<PathBuf, String> {
 }
 
 /// What is in a file that a playthrough of the demo imports.
-fn unpacked(script: &str, path: &str) -> Result<Vec<u8>, String> {
+fn unpacked(script: &str, path: &str) -> Result<Vec<u8>, ImportError> {
     let plays = script.rsplit_once('/').map_or("", |(folder, _)| folder);
     let beside = format!("{plays}/{path}").replace("plays/../", "");
     let found = FILES.iter().find(|(name, _)| *name == beside);
-    found.map(|(_, text)| text.as_bytes().to_vec()).ok_or_else(|| format!("the demo has no file {beside}"))
+    found.map(|(_, text)| text.as_bytes().to_vec()).ok_or_else(|| format!("the demo has no file {beside}").into())
 }
 
 /// Loads Ada's save of version 1 from a folder of its own: each value then and now.

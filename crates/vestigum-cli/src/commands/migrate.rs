@@ -4,11 +4,12 @@ use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
 use vestigum::{History, Spec};
-use vestigum_verify::proof::{FieldProof, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
+use vestigum_verify::proof::{FieldProof, NewField, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
 
 use crate::Verdict;
 use crate::input;
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
+use vestigum::Place;
 
 #[derive(clap::Args)]
 pub struct Arguments {
@@ -126,21 +127,21 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
             }
             _ => String::new(),
         };
-        vec![field.field.clone(), held(field), became(field), paint(QUIET, example)]
+        vec![field.field.to_string(), held(field), became(field), paint(QUIET, example)]
     });
     out.line(table(&heading, rows.collect(), 3));
     for field in version.fields.iter().filter(|field| !field.lost.is_empty()) {
-        out.line(paint(BAD, format_args!("lost: {}", field.lost.join(", "))));
+        let lost: Vec<String> = field.lost.iter().map(ToString::to_string).collect();
+        out.line(paint(BAD, format_args!("lost: {}", lost.join(", "))));
     }
-    let shown =
-        |name: &str| version.fields.iter().any(|field| field.now.iter().any(|now| now.split('[').next() == Some(name)));
-    let unshown = version.new.iter().filter(|(name, _)| !shown(name));
-    let (filled, fresh): (Vec<_>, Vec<_>) = unshown.partition(|(_, from)| !from.is_empty());
-    for (name, from) in filled {
-        out.line(format_args!("{} {name}: {}", paint(RULE, "new"), short(&from.join("; "))));
+    let shown = |new: &&NewField| version.fields.iter().any(|field| field.now.iter().any(|now| now.field == new.name));
+    let unshown = version.new.iter().filter(|new| !shown(new));
+    let (filled, fresh): (Vec<_>, Vec<_>) = unshown.partition(|new| !new.filled_with.is_empty());
+    for new in filled {
+        out.line(format_args!("{} {}: {}", paint(RULE, "new"), new.name, short(&new.filled_with.join("; "))));
     }
     if !fresh.is_empty() {
-        let names: Vec<&str> = fresh.into_iter().map(|(name, _)| name.as_str()).collect();
+        let names: Vec<&str> = fresh.into_iter().map(|new| &*new.name).collect();
         out.line(format_args!("{} at the default: {}", paint(RULE, "new"), names.join(", ")));
     }
     let (kept, changed): (Vec<&PlaceProof>, Vec<&PlaceProof>) =
@@ -166,18 +167,21 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
 
 /// Whether a place has changed its name only with its level, which is told already.
 fn follows(version: &VersionProof, place: &PlaceProof) -> bool {
-    let (Some((level, at)), Some((level_now, at_now))) = (place.place.split_once(" at "), place.now.split_once(" at "))
+    let (Place::InLevel { level, checkpoint: Some(at) }, Place::InLevel { level: level_now, checkpoint: Some(at_now) }) =
+        (&place.place, &place.now)
     else {
         return false;
     };
-    let same = |known: &PlaceProof| known.place == level && known.now == level_now;
+    let at_entry =
+        |place: &Place, of: &str| matches!(place, Place::InLevel { level, checkpoint: None } if **level == *of);
+    let same = |known: &PlaceProof| at_entry(&known.place, level) && at_entry(&known.now, level_now);
     place.why.is_none() && at == at_now && version.places.iter().any(same)
 }
 
 fn held(field: &FieldProof) -> String {
     match field.verdict {
         Kept::Dropped | Kept::Lost => "—".into(),
-        _ => field.now.join(", "),
+        Kept::Kept | Kept::Code => field.now.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
     }
 }
 
@@ -217,17 +221,24 @@ fn as_json(version: &VersionProof) -> Json {
             Kept::Lost => "lost",
         };
         json!({
-            "field": field.field, "now": field.now, "became": became.collect::<Vec<_>>(), "verdict": verdict,
-            "lost": field.lost, "clamped": field.clamped,
+            "field": &*field.field, "now": texts(&field.now), "became": became.collect::<Vec<_>>(), "verdict": verdict,
+            "lost": texts(&field.lost), "clamped": field.clamped,
             "example": field.example.as_ref().map(|example| json!({
-                "from": example.from, "was": example.was, "to": example.to, "is": example.is,
+                "from": example.from.to_string(), "was": example.was, "to": example.to.to_string(), "is": example.is,
             })),
         })
     });
-    let places = version.places.iter().map(|place| json!({ "place": place.place, "now": place.now, "why": place.why }));
-    let new = version.new.iter().map(|(name, from)| json!({ "field": name, "filled_with": from }));
+    let places = version
+        .places
+        .iter()
+        .map(|place| json!({ "place": place.place.to_string(), "now": place.now.to_string(), "why": place.why }));
+    let new = version.new.iter().map(|new| json!({ "field": &*new.name, "filled_with": new.filled_with }));
     json!({
         "version": version.version, "images": version.images, "fields": fields.collect::<Vec<_>>(),
         "places": places.collect::<Vec<_>>(), "new": new.collect::<Vec<_>>(), "failures": version.failures,
     })
+}
+
+fn texts<T: ToString>(list: &[T]) -> Vec<String> {
+    list.iter().map(ToString::to_string).collect()
 }

@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
 use vestigum::{BoardRow, DirStore, Spec, Value};
-use vestigum_verify::StoreShelf;
-use vestigum_verify::playthrough::{Failure, MemoryShelf, Playthrough, Row, Run, Shelf, Timeline, Why, run as run_one};
+use vestigum_verify::StoreSaves;
+use vestigum_verify::playthrough::{Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Why, run as run_one};
 
 use crate::Verdict;
 use crate::input;
@@ -46,11 +46,11 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
 /// Runs one playthrough, in memory or on real files.
 pub fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> Result<Run, String> {
     if !on_disk {
-        return Ok(run_one(spec, playthrough, &mut MemoryShelf::default()));
+        return Ok(run_one(spec, playthrough, &mut MemorySaves::default()));
     }
     let folder = tempfile::tempdir().map_err(|error| format!("cannot make a folder for the saves: {error}"))?;
     let store = DirStore::open(folder.path()).map_err(|error| error.to_string())?;
-    let mut shelf: Box<dyn Shelf> = Box::new(StoreShelf::new(store, spec.keep()));
+    let mut shelf: Box<dyn Saves> = Box::new(StoreSaves::new(store, spec.keep()));
     Ok(run_one(spec, playthrough, &mut *shelf))
 }
 

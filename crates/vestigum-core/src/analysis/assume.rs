@@ -11,9 +11,9 @@ use crate::model::Model;
 use crate::model::expression::Expression;
 use crate::model::fates::Rule;
 use crate::model::node::Node;
-use crate::syntax::function::{Aggregate, TableFunction};
 use crate::syntax::parse::Operator;
 use crate::value::types::Type;
+use crate::vocabulary::function::{Aggregate, TableFunction};
 
 impl Expression {
     /// Whether it can hold if each field can have any value in its bounds.

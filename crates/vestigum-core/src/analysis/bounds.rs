@@ -10,10 +10,10 @@ use crate::model::Model;
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Node, Pick, ReadAt};
 use crate::model::table::Table;
-use crate::syntax::function::{Aggregate, TableFunction};
 use crate::syntax::parse::Operator;
 use crate::value::Value;
 use crate::value::types::Type;
+use crate::vocabulary::function::{Aggregate, TableFunction};
 
 /// The values that something can have.
 #[derive(Clone, Copy, Debug, PartialEq)]

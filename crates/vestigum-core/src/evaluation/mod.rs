@@ -11,10 +11,10 @@ use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node, Pick, ReadAt};
 use crate::state::State;
 use crate::state::position::Checkpoint;
-use crate::syntax::function::{Aggregate, TableFunction};
-use crate::syntax::names::key_text;
 use crate::syntax::parse::Operator;
 use crate::value::{Value, add, below, negated, total};
+use crate::vocabulary::function::{Aggregate, TableFunction};
+use crate::vocabulary::names::key_text;
 
 /// What an expression is evaluated against: a state, and the level and checkpoint that the moment is about.
 #[derive(Clone, Copy)]

@@ -8,9 +8,9 @@ use crate::evaluation::{Env, made_name, slot};
 use crate::model::expression::entry_text;
 use crate::model::field::FieldId;
 use crate::model::node::{EntryRef, Made, Node, ReadAt};
-use crate::syntax::names::key_text;
 use crate::syntax::parse::Operator;
 use crate::value::Value;
+use crate::vocabulary::names::key_text;
 /// How a condition is said again.
 #[derive(Clone, Copy)]
 pub struct Restating<'a> {

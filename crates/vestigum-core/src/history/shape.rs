@@ -207,7 +207,7 @@ impl FieldShape {
     fn complete(&self, field: &mut Field) -> Result<(), String> {
         let value = |tree: &Tree| {
             let mut fits = true;
-            let value = decode(tree, &field.ty, &self.name, &mut |_, _| fits = false);
+            let value = decode(tree, &field.ty, "", &mut |_, _| fits = false);
             value.filter(|_| fits).ok_or_else(|| format!("`{}` has a value that is no {}", self.name, field.ty))
         };
         let range = match &self.range {

@@ -4,17 +4,19 @@
 //! the model does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
 
 use crate::image::report::LoadReport;
+use crate::image::report::{Clamped, Dropped, SavedName, SavedThing};
 use crate::image::{Image, SavedPlace};
 use crate::model::Model;
 use crate::model::entry::{Found, entry_of};
 use crate::model::field::Field;
 use crate::state::State;
-use crate::syntax::names::is_made_name;
 use crate::value::Value;
 use crate::value::decode::decode;
 use crate::value::tree::{Tree, Values};
+use crate::vocabulary::names::is_made_name;
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::span::Span;
+use std::sync::Arc;
 
 /// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
 /// left out: the shape has no rules to leave a level by.
@@ -54,7 +56,7 @@ impl ImageReader<'_> {
         let spec = self.model;
         for field in spec.fields.iter().filter(|field| wanted(field)) {
             let Some(tree) = values.get(&field.name) else {
-                self.report.filled.push(field.name.to_string());
+                self.report.filled.push(field.name.clone());
                 continue;
             };
             for (slot, value) in self.entries(field, tree) {
@@ -63,13 +65,13 @@ impl ImageReader<'_> {
         }
         for name in values.keys() {
             if !spec.find_field(name).is_some_and(&wanted) {
-                self.drop(name.to_string(), "the spec saves no such field");
+                self.drop(SavedThing::Value(saved_name(name, &[])), "the spec saves no such field");
             }
         }
     }
 
-    fn drop(&mut self, name: String, why: &str) {
-        self.report.dropped.push((name, why.to_owned()));
+    fn drop(&mut self, what: SavedThing, why: &str) {
+        self.report.dropped.push(Dropped { what, why: why.to_owned() });
     }
 
     /// The names that were made at run time, as far as the spec still has their sets and room for them.
@@ -77,7 +79,7 @@ impl ImageReader<'_> {
         for (set, names) in &image.made {
             let found = self.model.key_sets.iter().position(|declared| declared.name == *set);
             let Some(index) = found else {
-                self.drop(set.to_string(), "there is no such key set");
+                self.drop(SavedThing::KeySet(set.clone()), "there is no such key set");
                 continue;
             };
             // A set that declares its names has those; what was kept under others says so itself.
@@ -86,7 +88,8 @@ impl ImageReader<'_> {
                 if self.state.made[index].len() < max as usize && is_made_name(name) {
                     self.state.made[index].insert(name.clone());
                 } else {
-                    self.drop(name.to_string(), &format!("there is no room for it in `{set}`"));
+                    let what = SavedThing::Key { set: set.clone(), name: name.clone() };
+                    self.drop(what, &format!("there is no room for it in `{set}`"));
                 }
             }
         }
@@ -98,7 +101,7 @@ impl ImageReader<'_> {
         if field.is_keyed() {
             let depth = self.model.key_words(field).len();
             self.keyed(field, tree, depth, &mut Vec::new(), &mut out);
-        } else if let Some(value) = self.value(field, &field.name, tree) {
+        } else if let Some(value) = self.value(field, &[], tree) {
             out.push((field.first_slot, value));
         }
         out
@@ -113,18 +116,17 @@ impl ImageReader<'_> {
         names: &mut Vec<&'t str>,
         out: &mut Vec<(usize, Value)>,
     ) {
-        let shown =
-            if names.is_empty() { field.name.to_string() } else { format!("{}[{}]", field.name, names.join(", ")) };
+        let shown = |names: &[&str]| SavedThing::Value(saved_name(&field.name, names));
         if depth == 0 {
             match entry_of(self.model, field, names, &self.state.made) {
-                Ok(Found::Slot(slot)) => out.extend(self.value(field, &shown, tree).map(|value| (slot, value))),
-                Ok(Found::NotMade) => self.drop(shown, "its key was not made"),
-                Err(error) => self.drop(shown, &error.to_string()),
+                Ok(Found::Slot(slot)) => out.extend(self.value(field, names, tree).map(|value| (slot, value))),
+                Ok(Found::NotMade) => self.drop(shown(names), "its key was not made"),
+                Err(error) => self.drop(shown(names), &error.to_string()),
             }
             return;
         }
         let Tree::Map(entries) = tree else {
-            self.drop(shown, &format!("it is {}, and a value for each key is wanted", tree.kind()));
+            self.drop(shown(names), &format!("it is {}, and a value for each key is wanted", tree.kind()));
             return;
         };
         for (name, tree) in entries {
@@ -134,15 +136,19 @@ impl ImageReader<'_> {
         }
     }
 
-    fn value(&mut self, field: &Field, name: &str, tree: &Tree) -> Option<Value> {
+    fn value(&mut self, field: &Field, names: &[&str], tree: &Tree) -> Option<Value> {
         if field.optional && *tree == Tree::Null {
             return Some(Value::Unfilled);
         }
         let dropped = &mut self.report.dropped;
-        let value = decode(tree, &field.ty, name, &mut |name, why| dropped.push((name, why)))?;
+        let value = decode(tree, &field.ty, "", &mut |inside, why| {
+            let name = SavedName { inside, ..saved_name(&field.name, names) };
+            dropped.push(Dropped { what: SavedThing::Value(name), why });
+        })?;
         let (inside, clamped) = field.limits.clamp(value.clone());
         if clamped {
-            self.report.clamped.push((name.to_owned(), value, inside.clone()));
+            let name = saved_name(&field.name, names);
+            self.report.clamped.push(Clamped { name, was: value, is: inside.clone() });
         }
         Some(inside)
     }
@@ -177,4 +183,8 @@ impl ImageReader<'_> {
         }
         out
     }
+}
+
+fn saved_name(field: &Arc<str>, names: &[&str]) -> SavedName {
+    SavedName { field: field.clone(), keys: names.iter().copied().map(Arc::from).collect(), inside: String::new() }
 }

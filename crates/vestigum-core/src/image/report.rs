@@ -5,6 +5,8 @@ use std::sync::Arc;
 use thiserror::Error;
 
 use crate::value::Value;
+use crate::vocabulary::key::EntryName;
+use crate::vocabulary::names::key_text;
 use crate::vocabulary::place::Place;
 
 /// Why an image is not loaded. It stays as it is.
@@ -118,6 +120,85 @@ pub struct PlaceChange {
     pub why: String,
 }
 
+/// A value in an image, by the names that the image gives it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct SavedName {
+    /// The field.
+    pub field: Arc<str>,
+    /// The names of the entry's key, as far as the image has them.
+    pub keys: Vec<Arc<str>>,
+    /// The piece of the value, as `.weight` or `, item 2`; empty for all of it.
+    pub inside: String,
+}
+
+impl fmt::Display for SavedName {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.field)?;
+        if !self.keys.is_empty() {
+            write!(f, "[{}]", self.keys.iter().map(|key| key_text(key)).collect::<Vec<_>>().join(", "))?;
+        }
+        f.write_str(&self.inside)
+    }
+}
+
+impl From<EntryName> for SavedName {
+    fn from(name: EntryName) -> SavedName {
+        let keys = name.keys.iter().map(|key| key.name.clone()).collect();
+        SavedName { field: name.field, keys, inside: String::new() }
+    }
+}
+
+/// Something that an image holds.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum SavedThing {
+    /// A value, or a piece of one.
+    Value(SavedName),
+    /// All names of a key set.
+    KeySet(Arc<str>),
+    /// A name that was made at run time.
+    Key {
+        /// The key set.
+        set: Arc<str>,
+        /// The name.
+        name: Arc<str>,
+    },
+}
+
+impl fmt::Display for SavedThing {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            SavedThing::Value(name) => write!(f, "{name}"),
+            SavedThing::KeySet(name) | SavedThing::Key { name, .. } => f.pad(name),
+        }
+    }
+}
+
+/// Something in an image that the spec has no place for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Dropped {
+    /// What it is.
+    pub what: SavedThing,
+    /// Why there is no place for it.
+    pub why: String,
+}
+
+impl fmt::Display for Dropped {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.what, self.why)
+    }
+}
+
+/// A value in an image that was brought into the limits of its field.
+#[derive(Clone, Debug, PartialEq)]
+pub struct Clamped {
+    /// Which value.
+    pub name: SavedName,
+    /// What the image says.
+    pub was: Value,
+    /// What it is now.
+    pub is: Value,
+}
+
 /// What loading did.
 #[derive(Clone, Debug, Default, PartialEq)]
 #[non_exhaustive]
@@ -129,11 +210,11 @@ pub struct LoadReport {
     /// The version of the image, if it is older than the spec.
     pub older_version: Option<i64>,
     /// Fields that the image does not have; they are at their defaults.
-    pub filled: Vec<String>,
-    /// Values that the spec has no place for, and why.
-    pub dropped: Vec<(String, String)>,
-    /// Values brought into their limits: the name, what the image said, what it is now.
-    pub clamped: Vec<(String, Value, Value)>,
+    pub filled: Vec<Arc<str>>,
+    /// What the spec has no place for.
+    pub dropped: Vec<Dropped>,
+    /// Values brought into their limits.
+    pub clamped: Vec<Clamped>,
     /// The migrations that were taken, oldest first.
     pub migrated: Vec<Step>,
     /// How the place changed.
@@ -177,10 +258,10 @@ impl fmt::Display for LoadReport {
         if !self.filled.is_empty() {
             write!(f, "\n  new, at the default: {}", self.filled.join(", "))?;
         }
-        for (name, why) in &self.dropped {
-            write!(f, "\n  dropped {name}: {why}")?;
+        for Dropped { what, why } in &self.dropped {
+            write!(f, "\n  dropped {what}: {why}")?;
         }
-        for (name, was, is) in &self.clamped {
+        for Clamped { name, was, is } in &self.clamped {
             write!(f, "\n  {name} was {was}, outside its limits; it is {is} now")?;
         }
         if let Some(PlaceChange { from, to, why }) = &self.place {

@@ -9,6 +9,7 @@ use std::sync::Arc;
 
 use crate::evaluation::Env;
 use crate::image::reading::read_shape;
+use crate::image::report::{Clamped, Dropped, SavedThing};
 use crate::image::write::values;
 use crate::image::{Gone, Image, SavedMarks, SavedPlace};
 use crate::migration::entries::{Before, Entries};
@@ -20,15 +21,16 @@ use crate::model::field::{Field, FieldId};
 use crate::state::State;
 use crate::value::Value;
 use crate::value::tree::Values;
+use crate::vocabulary::key::EntryName;
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::span::Span;
 
 /// What was lost or changed on the way, as a report tells it.
 #[derive(Clone, Debug, Default)]
 pub struct Notes {
-    pub filled: Vec<String>,
-    pub dropped: Vec<(String, String)>,
-    pub clamped: Vec<(String, Value, Value)>,
+    pub filled: Vec<Arc<str>>,
+    pub dropped: Vec<Dropped>,
+    pub clamped: Vec<Clamped>,
 }
 
 /// The values of an image, read by the shape of its version.
@@ -49,7 +51,7 @@ impl OldValues {
         let own = |field: &&Field| OwnerKind::of(field) == owner && (in_level || !field.needs_level());
         for field in spec.fields.iter().filter(own) {
             if !std::mem::replace(&mut source.present[field.id.0 as usize], true) {
-                notes.filled.push(field.name.to_string());
+                notes.filled.push(field.name.clone());
             }
         }
         source
@@ -75,7 +77,8 @@ impl OldValues {
             let same = now.is_some_and(|now| device.values.get(now) == own.get(&was.name));
             if !same && was.slots().any(|slot| *self.state.value(slot) != was.default) {
                 let why = "it belongs to the device now, which has a value already";
-                notes.dropped.push((was.name.to_string(), why.into()));
+                let what = SavedThing::Value(EntryName::field(was.name.clone()).into());
+                notes.dropped.push(Dropped { what, why: why.into() });
             }
         }
     }
@@ -268,7 +271,8 @@ impl Taking<'_> {
     /// Notes what was brought inside of a field, once nothing more is written to it.
     fn tell_clamped(&mut self, field: &Field) {
         for (slot, (was, is)) in std::mem::take(&mut self.clamped) {
-            self.notes.clamped.push((entry_name(self.new, field, slot, &self.made), was, is));
+            let name = entry_name(self.new, field, slot, &self.made).into();
+            self.notes.clamped.push(Clamped { name, was, is });
         }
     }
 
@@ -304,8 +308,8 @@ impl Taking<'_> {
                 Ok(now) => now,
                 Err(why) => {
                     let why = why.filter(|_| *value != was.default);
-                    let shown = || entry_name(self.old, was, slot, &from.made);
-                    self.notes.dropped.extend(why.map(|why| (shown(), why)));
+                    let what = || SavedThing::Value(entry_name(self.old, was, slot, &from.made).into());
+                    self.notes.dropped.extend(why.map(|why| Dropped { what: what(), why }));
                     continue;
                 }
             };
@@ -376,7 +380,8 @@ impl Taking<'_> {
                 if entries.now(was, field, slot).is_none()
                     && let Some(why) = entries.no_room(was, slot)
                 {
-                    self.notes.dropped.push((entry_name(self.old, was, slot, &from.made), why));
+                    let what = SavedThing::Value(entry_name(self.old, was, slot, &from.made).into());
+                    self.notes.dropped.push(Dropped { what, why });
                 }
             }
         }

@@ -1,6 +1,5 @@
 //! Finding an entry by its names, and naming it.
 
-use std::borrow::Cow;
 use std::sync::Arc;
 
 use crate::model::Model;
@@ -8,7 +7,7 @@ use crate::model::axis::{Axis, MadeKeys};
 use crate::model::field::Field;
 use crate::nearest::nearest;
 use crate::outcome::AccessError;
-use crate::syntax::names::key_text;
+use crate::vocabulary::key::{EntryName, Key, KeyAxis, Keys};
 
 /// An entry by its names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -92,23 +91,31 @@ pub fn which_key(spec: &Model, field: &Field, axis: Axis) -> AccessError {
     }
 }
 
-/// The key of an entry as expressions write it in brackets: the names of all its axes, in quotes where they are no plain
-/// names.
-pub fn key_of(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> Option<Arc<str>> {
-    if field.axes.is_empty() {
-        return None;
+/// The key of an entry. Of a field that is keyed it is empty where a key of an open set was not made yet.
+pub fn keys_of(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> Keys {
+    let mut keys = Vec::with_capacity(field.axes.len());
+    for (axis, key) in field.axes.iter().zip(field.keys_of(slot)) {
+        match axis {
+            Axis::Level => keys.push(Key { axis: KeyAxis::Level, name: spec.level(key).id.clone() }),
+            Axis::Checkpoint => {
+                let (level, checkpoint) = spec.checkpoint_keys[key as usize];
+                let level = spec.level(level);
+                keys.push(Key { axis: KeyAxis::Level, name: level.id.clone() });
+                keys.push(Key { axis: KeyAxis::Checkpoint, name: level.checkpoints[checkpoint as usize].clone() });
+            }
+            Axis::Keys(set) => {
+                let declared = &spec.key_sets[*set as usize];
+                let Some(name) = declared.all_names(&made[*set as usize]).get_index(key as usize) else {
+                    return Keys::default();
+                };
+                keys.push(Key { axis: KeyAxis::Set(declared.name.clone()), name: name.clone() });
+            }
+        }
     }
-    let names = spec.entry_names(field, slot, made);
-    match &names[..] {
-        [one] if matches!(key_text(one), Cow::Borrowed(_)) => Some(one.clone()),
-        names => Some(names.iter().map(|name| key_text(name)).collect::<Vec<_>>().join(", ").into()),
-    }
+    Keys::new(keys)
 }
 
 /// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
-pub fn entry_name(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> String {
-    match key_of(spec, field, slot, made) {
-        Some(key) => format!("{}[{key}]", field.name),
-        None => field.name.to_string(),
-    }
+pub fn entry_name(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> EntryName {
+    EntryName { field: field.name.clone(), keys: keys_of(spec, field, slot, made) }
 }

@@ -6,9 +6,9 @@ use crate::model::Model;
 use crate::model::axis::MadeKeys;
 use crate::model::field::{Field, FieldId};
 use crate::model::node::Node;
-use crate::syntax::names::key_text;
 use crate::value::Value;
 use crate::value::types::Type;
+use crate::vocabulary::names::key_text;
 
 /// A checked expression.
 #[derive(Clone, Debug)]

@@ -4,10 +4,10 @@ use std::sync::Arc;
 
 use crate::model::Model;
 use crate::model::field::FieldId;
-use crate::syntax::function::{Aggregate, Rounding, TableFunction};
 use crate::syntax::parse::Operator;
 use crate::value::Value;
 use crate::value::types::Type;
+use crate::vocabulary::function::{Aggregate, Rounding, TableFunction};
 
 /// Which version of a value is read.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use crate::model::axis::Axis;
 use crate::progress::Progress;
-use crate::syntax::names::key_text;
 use crate::value::Value;
+use crate::vocabulary::names::key_text;
 
 /// One level of the board.
 #[derive(Clone, Debug, PartialEq)]

@@ -6,25 +6,33 @@ use std::sync::Arc;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
-use crate::model::entry::key_of;
+use crate::model::entry::keys_of;
 use crate::outcome::{AccessError, Written};
 use crate::progress::Progress;
 use crate::value::Value;
 use crate::value::decode::decode;
 use crate::value::tree::Tree;
 use crate::value::types::Type;
+use crate::vocabulary::key::{EntryName, Keys};
 
 /// A value that is not what a display was last told.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Update {
     /// The field.
     pub field: Arc<str>,
-    /// The key of the entry, for a keyed field; several are joined with commas.
-    pub key: Option<Arc<str>>,
+    /// The key of the entry, for a keyed field.
+    pub keys: Keys,
     /// What the display was told; for the first time, the default.
     pub before: Value,
     /// What the value is now.
     pub after: Value,
+}
+
+impl Update {
+    /// The field and the key of the entry.
+    pub fn name(&self) -> EntryName {
+        EntryName { field: self.field.clone(), keys: self.keys.clone() }
+    }
 }
 
 /// One value, and the values to come back to.
@@ -32,8 +40,8 @@ pub struct Update {
 pub struct Entry {
     /// The field.
     pub field: Arc<str>,
-    /// The key of the entry, for a keyed field; several are joined with commas.
-    pub key: Option<Arc<str>>,
+    /// The key of the entry, for a keyed field.
+    pub keys: Keys,
     /// The value.
     pub value: Value,
     /// In a level, for a field that can be rewound: the values at the level's entry and at the last checkpoint.
@@ -43,10 +51,7 @@ pub struct Entry {
 /// `best_letters[mill_lane]`
 impl fmt::Display for Entry {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match &self.key {
-            Some(key) => write!(f, "{}[{key}]", self.field),
-            None => f.write_str(&self.field),
-        }
+        if self.keys.is_empty() { f.write_str(&self.field) } else { write!(f, "{}[{}]", self.field, self.keys) }
     }
 }
 
@@ -58,14 +63,14 @@ impl Progress {
         let mut entries = Vec::new();
         for field in &spec.fields {
             for slot in field.slots() {
-                let key = key_of(&spec, field, slot, &self.state.made);
+                let keys = keys_of(&spec, field, slot, &self.state.made);
                 // A key of an open set that was not made yet has no name.
-                if key.as_ref().is_some_and(|key| key.is_empty()) {
+                if field.is_keyed() && keys.is_empty() {
                     continue;
                 }
                 let marks = (in_level && field.rewinds)
                     .then(|| (self.state.at_entry(slot).clone(), self.state.at_checkpoint(slot).clone()));
-                entries.push(Entry { field: field.name.clone(), key, value: self.state.value(slot).clone(), marks });
+                entries.push(Entry { field: field.name.clone(), keys, value: self.state.value(slot).clone(), marks });
             }
         }
         entries
@@ -110,8 +115,8 @@ impl Progress {
             let Some(field) = fields.peek() else { break };
             let after = self.state.value(slot);
             if *after != before {
-                let key = key_of(&spec, field, slot, &self.state.made);
-                updates.push(Update { field: field.name.clone(), key, before, after: after.clone() });
+                let keys = keys_of(&spec, field, slot, &self.state.made);
+                updates.push(Update { field: field.name.clone(), keys, before, after: after.clone() });
             }
         }
         updates
@@ -147,7 +152,7 @@ impl Progress {
 /// The value that a tree means, if it fits in every piece and leaves no member of a struct out; else what does not fit.
 pub fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
     let mut misfits = Vec::new();
-    let value = decode(tree, ty, name, &mut |name, why| misfits.push(format!("{name}: {why}")));
+    let value = decode(tree, ty, "", &mut |inside, why| misfits.push(format!("{name}{inside}: {why}")));
     left_out(tree, ty, name, &mut misfits);
     value.filter(|_| misfits.is_empty()).ok_or(misfits)
 }

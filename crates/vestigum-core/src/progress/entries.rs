@@ -55,7 +55,7 @@ impl Progress {
             if made.len() >= max as usize {
                 return Err(AccessError::KeysFull { axis: declared.name.to_string(), max });
             }
-            if !crate::syntax::names::is_made_name(name) {
+            if !crate::vocabulary::names::is_made_name(name) {
                 return Err(AccessError::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() });
             }
             new.push((*set as usize, name));

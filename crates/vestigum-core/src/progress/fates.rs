@@ -5,7 +5,7 @@
 use crate::evaluation::Env;
 use crate::model::Model;
 use crate::model::axis::Touched;
-use crate::model::entry::key_of;
+use crate::model::entry::keys_of;
 use crate::model::fates::{Effect, FieldFate};
 use crate::model::field::Field;
 use crate::outcome::{Change, Outcome};
@@ -139,7 +139,7 @@ impl Evaluator<'_> {
         }
         let change = Change {
             field: field.name.clone(),
-            key: key_of(self.spec, field, slot, &self.state.made),
+            keys: keys_of(self.spec, field, slot, &self.state.made),
             before: before.clone(),
             after: value.clone(),
             fate,

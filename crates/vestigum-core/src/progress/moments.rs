@@ -1,7 +1,8 @@
 //! The moments, one function each: where it is allowed, and what happens besides the fates.
 
+use super::openings::opened_level;
 use crate::nearest::nearest;
-use crate::outcome::{Change, Outcome, Refused, RespawnAt};
+use crate::outcome::{Outcome, Refused, RespawnAt};
 use crate::progress::{Progress, Subject};
 use crate::state::position::{Checkpoint, LevelPosition, Position};
 use crate::vocabulary::moment::Moment;
@@ -308,7 +309,7 @@ impl Progress {
     /// What every moment ends with: openings are judged, and the outcome says where the player is.
     pub fn finished(&mut self, mut outcome: Outcome) -> Outcome {
         let opened = self.judge_openings();
-        outcome.opened.extend(opened.iter().filter_map(|change: &Change| change.key.clone()));
+        outcome.opened.extend(opened.iter().filter_map(opened_level));
         outcome.changes.extend(opened);
         outcome.place = self.place();
         outcome

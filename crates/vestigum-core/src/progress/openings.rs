@@ -7,6 +7,18 @@ use crate::outcome::Change;
 use crate::progress::Progress;
 use crate::value::Value;
 use crate::vocabulary::fate::Fate;
+use crate::vocabulary::key::{Key, KeyAxis, Keys};
+use std::sync::Arc;
+/// The key of an entry of a level.
+fn level_key(id: &Arc<str>) -> Keys {
+    Keys::new(vec![Key { axis: KeyAxis::Level, name: id.clone() }])
+}
+
+/// The level that a change of `opened` is about.
+pub(super) fn opened_level(change: &Change) -> Option<Arc<str>> {
+    change.keys.iter().next().map(|key| key.name.clone())
+}
+
 impl Progress {
     #[doc(hidden)]
     /// Opens what can be opened, until nothing more opens: a condition may ask whether another level is open.
@@ -24,7 +36,7 @@ impl Progress {
                     self.state.write(slot, Value::Bool(true));
                     changes.push(Change {
                         field: spec.field(spec.opened).name.clone(),
-                        key: Some(level.id.clone()),
+                        keys: level_key(&level.id),
                         before: Value::Bool(false),
                         after: Value::Bool(true),
                         fate: Fate::Opened,
@@ -43,12 +55,12 @@ impl Progress {
         let spec = self.model.clone();
         let slot = spec.opened_slot(level);
         let (opened, id) = (&spec.field(spec.opened).name, &spec.level(level).id);
-        let taken = changes.iter().position(|change| change.field == *opened && change.key.as_ref() == Some(id));
+        let taken = changes.iter().position(|change| change.field == *opened && change.keys.level() == Some(id));
         match taken {
             Some(at) => drop(changes.remove(at)),
             None => changes.push(Change {
                 field: opened.clone(),
-                key: Some(id.clone()),
+                keys: level_key(id),
                 before: Value::Bool(false),
                 after: Value::Bool(true),
                 fate: Fate::Opened,

@@ -5,16 +5,16 @@
 use std::fmt;
 
 use crate::model::axis::Axis;
-use crate::model::entry::{Found, key_of};
+use crate::model::entry::{Found, keys_of};
 use crate::model::field::{Field, FieldId};
 use crate::nearest::nearest;
 use crate::outcome::{AccessError, Change};
 use crate::progress::Progress;
 use crate::progress::display::Update;
 use crate::state::position::Position;
-use crate::syntax::names::key_text;
 use crate::value::Value;
 use crate::vocabulary::fate::{Fate, PlainFate};
+use crate::vocabulary::names::key_text;
 use crate::vocabulary::span::Span;
 
 /// What is reset.
@@ -177,9 +177,9 @@ impl Progress {
                 let value = self.state.value(slot).clone();
                 moved[field.slot_at(&keys) - field.first_slot] = Moving { value, marks, told };
             } else if let Some(told) = told.filter(|told| *told != field.default) {
-                let key = key_of(&self.model, field, slot, &self.state.made);
+                let keys = keys_of(&self.model, field, slot, &self.state.made);
                 let (name, after) = (field.name.clone(), field.default.clone());
-                self.gone.push(Update { field: name, key, before: told, after });
+                self.gone.push(Update { field: name, keys, before: told, after });
             }
         }
         for (slot, Moving { value, marks: (entry, checkpoint), told }) in field.slots().zip(moved) {
@@ -213,7 +213,7 @@ impl Progress {
         if before != field.default {
             changes.push(Change {
                 field: field.name.clone(),
-                key: key_of(&self.model, field, slot, &self.state.made),
+                keys: keys_of(&self.model, field, slot, &self.state.made),
                 before,
                 after: field.default.clone(),
                 fate: Fate::Plain(PlainFate::Reset),
@@ -244,7 +244,7 @@ struct Moving {
 fn merge(changes: &mut Vec<Change>, opened: Vec<Change>) {
     for open in opened {
         let locked = |change: &Change| {
-            change.field == open.field && change.key == open.key && change.before == Value::Bool(true)
+            change.field == open.field && change.keys == open.keys && change.before == Value::Bool(true)
         };
         match changes.iter().position(locked) {
             Some(at) => drop(changes.remove(at)),

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use super::openings::opened_level;
 use crate::handle::{Handle, Number, Scalar};
 use crate::model::entry::Found;
 use crate::model::field::{Field, FieldId};
@@ -259,7 +260,7 @@ impl Progress {
     #[cold]
     #[inline(never)]
     fn opened_now(&mut self) -> Option<Box<[Arc<str>]>> {
-        let opened: Vec<Arc<str>> = self.judge_openings().into_iter().filter_map(|change| change.key).collect();
+        let opened: Vec<Arc<str>> = self.judge_openings().iter().filter_map(opened_level).collect();
         (!opened.is_empty()).then(|| opened.into())
     }
 }

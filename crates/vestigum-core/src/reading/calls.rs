@@ -3,9 +3,9 @@
 use crate::codes;
 use crate::model::node::{Node, ReadAt};
 use crate::reading::compile::{Compiler, Typed};
-use crate::syntax::function::{Aggregate, Function, General, TableFunction};
 use crate::syntax::parse::{Ast, Kind};
 use crate::value::types::Type;
+use crate::vocabulary::function::{Aggregate, Function, General, TableFunction};
 impl Compiler<'_> {
     pub(super) fn call(&mut self, word: &str, arguments: &[Ast], ast: &Ast) -> Option<Typed> {
         let Some(function) = Function::named(word) else {

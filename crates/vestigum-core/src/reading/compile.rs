@@ -11,10 +11,10 @@ use crate::model::Model;
 use crate::model::expression::{Clause, Expression, Parts};
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node};
-use crate::syntax::function::{Function, General};
 use crate::syntax::parse::{Ast, Kind, Operator, parse};
 use crate::value::Value;
 use crate::value::types::Type;
+use crate::vocabulary::function::{Function, General};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::span::Span;
 

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use crate::model::expression::{Clause, Part};
 use crate::model::node::Node;
 use crate::reading::compile::Compiler;
-use crate::syntax::function::{Function, General};
 use crate::syntax::parse::{Ast, Kind, Operator};
+use crate::vocabulary::function::{Function, General};
 
 impl Compiler<'_> {
     /// Splits a condition at its `and` and `or`, for messages that tell which part failed.

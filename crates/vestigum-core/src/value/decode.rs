@@ -40,9 +40,9 @@ impl Tree {
     }
 }
 
-/// What an image says where a value of `ty` is wanted. `drop` hears of every piece that does not fit: it is left out,
-/// the rest is taken.
-pub fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
+/// What an image says where a value of `ty` is wanted. `drop` hears of every piece that does not fit, where it stands behind
+/// `inside` and why: it is left out, the rest is taken.
+pub fn decode(tree: &Tree, ty: &Type, inside: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
     let value = match (tree, ty) {
         (Tree::Bool(bool), Type::Bool) => Value::Bool(*bool),
         (Tree::Int(int), Type::Int) => Value::Int(*int),
@@ -51,12 +51,12 @@ pub fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, S
         (Tree::Text(text), Type::Text) => Value::Text(text.clone()),
         (Tree::Text(text), Type::Bytes) => match STANDARD.decode(&**text) {
             Ok(bytes) => Value::bytes(bytes),
-            Err(_) => return misfit(tree, ty, name, drop),
+            Err(_) => return misfit(tree, ty, inside, drop),
         },
         (Tree::Text(text), Type::Choice(names)) => match Type::chosen(names, text) {
             Some(chosen) => chosen,
             None => {
-                drop(name.to_owned(), format!("there is no choice `{}`", text.escape_debug()));
+                drop(inside.to_owned(), format!("there is no choice `{}`", text.escape_debug()));
                 return None;
             }
         },
@@ -64,16 +64,16 @@ pub fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, S
             let numbers: Vec<Value> = items.iter().filter_map(number).collect();
             match Value::List(Arc::new(numbers)).fitted(ty) {
                 Some(vector) => vector,
-                None => return misfit(tree, ty, name, drop),
+                None => return misfit(tree, ty, inside, drop),
             }
         }
         (Tree::Map(entries), Type::Struct(struct_type)) => {
             for (member, _) in entries.iter().filter(|(member, _)| struct_type.position(member).is_none()) {
-                drop(format!("{name}.{member}"), format!("a {} has no such member", struct_type.name));
+                drop(format!("{inside}.{member}"), format!("a {} has no such member", struct_type.name));
             }
             let members = struct_type.members.iter().map(|(member, member_type)| {
                 let tree = entries.get(member)?;
-                decode(tree, member_type, &format!("{name}.{member}"), drop)
+                decode(tree, member_type, &format!("{inside}.{member}"), drop)
             });
             let members: Vec<Option<Value>> = members.collect();
             let filled = members
@@ -82,32 +82,32 @@ pub fn decode(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, S
                 .map(|(value, (_, ty))| value.unwrap_or_else(|| ty.zero()));
             Value::Struct(struct_type.clone(), Arc::new(filled.collect()))
         }
-        (Tree::List(items), Type::List(inner)) => Value::List(Arc::new(decode_all(items, inner, name, drop))),
+        (Tree::List(items), Type::List(inner)) => Value::List(Arc::new(decode_all(items, inner, inside, drop))),
         (Tree::List(items), Type::Set(inner)) => {
-            Value::Set(Arc::new(decode_all(items, inner, name, drop).into_iter().collect::<BTreeSet<_>>()))
+            Value::Set(Arc::new(decode_all(items, inner, inside, drop).into_iter().collect::<BTreeSet<_>>()))
         }
         (Tree::Map(entries), Type::Map(inner)) => {
             let mut map = BTreeMap::new();
             for (key, tree) in entries {
-                if let Some(value) = decode(tree, inner, &format!("{name}['{key}']"), drop) {
+                if let Some(value) = decode(tree, inner, &format!("{inside}['{key}']"), drop) {
                     map.insert(key.clone(), value);
                 }
             }
             Value::Map(Arc::new(map))
         }
-        _ => return misfit(tree, ty, name, drop),
+        _ => return misfit(tree, ty, inside, drop),
     };
     Some(value)
 }
 
-fn decode_all(items: &[Tree], ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Vec<Value> {
+fn decode_all(items: &[Tree], ty: &Type, inside: &str, drop: &mut dyn FnMut(String, String)) -> Vec<Value> {
     let decoded =
-        items.iter().enumerate().map(|(index, item)| decode(item, ty, &format!("{name}, item {}", index + 1), drop));
+        items.iter().enumerate().map(|(index, item)| decode(item, ty, &format!("{inside}, item {}", index + 1), drop));
     decoded.collect::<Vec<_>>().into_iter().flatten().collect()
 }
 
-fn misfit(tree: &Tree, ty: &Type, name: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
-    drop(name.to_owned(), format!("it is {}, and the field is of type {ty}", tree.kind()));
+fn misfit(tree: &Tree, ty: &Type, inside: &str, drop: &mut dyn FnMut(String, String)) -> Option<Value> {
+    drop(inside.to_owned(), format!("it is {}, and the field is of type {ty}", tree.kind()));
     None
 }
 

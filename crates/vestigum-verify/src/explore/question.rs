@@ -266,7 +266,7 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
     let more =
         |slot: &usize| [&left, after.state()].iter().all(|kept| below(died.state().value(*slot), kept.value(*slot)));
     let slot = field.slots().find(more)?;
-    let name = entry_name(spec, field, slot, &after.state().made);
+    let name = entry_name(spec, field, slot, &after.state().made).to_string();
     let (left, dead) = (after.state().value(slot), died.state().value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
     let what = format!("`{name}` is {left} after {how}, and would be {dead} after a death in its place");
@@ -286,7 +286,7 @@ fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<
         let bool_fell = *old == Value::Bool(true) && *new == Value::Bool(false);
         old != new && (bool_fell || !new.is_filled() || (old.is_filled() && below(new, old)))
     })?;
-    let name = entry_name(spec, field, slot, &after.state().made);
+    let name = entry_name(spec, field, slot, &after.state().made).to_string();
     let (old, new) = (before.state().value(slot), after.state().value(slot));
     let told = moment_of(act).map_or_else(|| act.to_string(), |moment| spec.moment_name(moment).to_owned());
     let expect = match (old, old.literal().unwrap_or_default()) {

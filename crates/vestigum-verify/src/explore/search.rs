@@ -389,7 +389,7 @@ impl<'s> Search<'s> {
                     let had = (0..=enters).filter_map(|enters| self.best.get(&(enters, slot)));
                     let best = had.reduce(|a, b| if below(a, b) { b } else { a })?.clone();
                     if below(&best, value) {
-                        let name = entry_name(&data, field, slot, &state.made);
+                        let name = entry_name(&data, field, slot, &state.made).to_string();
                         let s = if enters == 1 { "" } else { "s" };
                         return Some(Broken {
                             what: format!(

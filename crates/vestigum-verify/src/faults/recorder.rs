@@ -2,13 +2,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::playthrough::{OnShelf, Shelf, ShelfError};
+use crate::playthrough::{Newest, Saves, SavesError};
 use vestigum_core::image::report::Origin;
 use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, Owner};
 
 use crate::sim_disk::SimDisk;
-use crate::store_shelf::shelf_error;
+use crate::store_saves::saves_error;
 use vestigum::tools::commit_making_room;
 use vestigum::tools::{Found, newest_readable};
 use vestigum::{Store, StoreError, prune_all};
@@ -160,13 +160,13 @@ impl<'a, S: Store> Recorder<'a, S> {
         self.commits
     }
 
-    fn store(&self) -> Result<&S, String> {
-        self.store.as_ref().ok_or_else(|| "the store cannot be opened".to_owned())
+    fn store(&self) -> Result<&S, SavesError> {
+        self.store.as_ref().ok_or_else(|| SavesError::Failed("the store cannot be opened".to_owned()))
     }
 
     /// What loads, and whether it is what must be there.
-    fn look(&mut self, owner: &Owner) -> Result<Found, ShelfError> {
-        let found = newest_readable(self.store().map_err(ShelfError::Failed)?, owner).map_err(shelf_error)?;
+    fn look(&mut self, owner: &Owner) -> Result<Found, SavesError> {
+        let found = newest_readable(self.store()?, owner).map_err(saves_error)?;
         if let Some(expected) = self.commits.expected(self.disk.count()).get(owner) {
             let digest = found.image.as_ref().map(Image::digest);
             let right = digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest));
@@ -223,14 +223,14 @@ pub(super) fn changed(image: &Image) -> Image {
     next
 }
 
-impl<S: Store> Shelf for Recorder<'_, S> {
-    fn newest(&mut self, owner: &Owner) -> Result<OnShelf, ShelfError> {
+impl<S: Store> Saves for Recorder<'_, S> {
+    fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError> {
         let found = self.look(owner)?;
         self.prune(owner);
-        Ok(OnShelf { image: found.image, origin: found.origin })
+        Ok(Newest { image: found.image, origin: found.origin })
     }
 
-    fn commit(&mut self, image: Image) -> Result<u64, String> {
+    fn commit(&mut self, image: Image) -> Result<u64, SavesError> {
         let from = self.disk.count();
         let owner = image.owner.clone();
         let store = self.store()?;
@@ -251,7 +251,7 @@ impl<S: Store> Shelf for Recorder<'_, S> {
     }
 
     /// What a script damages is left alone: damage is tried at every byte anyway.
-    fn damage(&mut self, _: &Owner, _: bool) -> Result<usize, String> {
+    fn damage(&mut self, _: &Owner, _: bool) -> Result<usize, SavesError> {
         Ok(0)
     }
 }

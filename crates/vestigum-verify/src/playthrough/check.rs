@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use indexmap::IndexSet;
+use thiserror::Error;
 use vestigum_core::codes;
 use vestigum_core::diagnostic::position;
 use vestigum_core::model::expression::Expression;
@@ -15,14 +16,31 @@ use vestigum_core::Spec;
 use vestigum_core::Type;
 use vestigum_core::model::entry::entry_of;
 use vestigum_core::model::field::Field;
-use vestigum_core::syntax::names::key_text;
 use vestigum_core::vocabulary::keyword::statement_words;
+use vestigum_core::vocabulary::names::key_text;
 use vestigum_core::{Progress, Reset};
 
 use super::script::{self, How, Kind, Statement, Target, Word, Written};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
-pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, String> + Send + Sync;
+pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, ImportError> + Send + Sync;
+
+/// Why a file cannot be imported, in words.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[error("{0}")]
+pub struct ImportError(pub String);
+
+impl From<&str> for ImportError {
+    fn from(why: &str) -> ImportError {
+        ImportError(why.to_owned())
+    }
+}
+
+impl From<String> for ImportError {
+    fn from(why: String) -> ImportError {
+        ImportError(why)
+    }
+}
 
 /// A script that fits its spec.
 #[derive(Clone, Debug)]
@@ -300,7 +318,8 @@ impl<'s> Checker<'s, '_> {
 
     fn import(&mut self, path: &Word) -> Option<Image> {
         let read = (self.files)(self.name, &path.value);
-        let image = read.and_then(|bytes| Image::from_json(&bytes).map_err(|damaged| damaged.to_string()));
+        let image = read.map_err(|error| error.to_string());
+        let image = image.and_then(|bytes| Image::from_json(&bytes).map_err(|error| error.to_string()));
         let why = match image {
             Ok(image) if image.game != self.spec.id() => format!("it is of the game `{}`", image.game),
             Ok(image) => return Some(image),

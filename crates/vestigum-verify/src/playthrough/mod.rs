@@ -1,11 +1,11 @@
 //! Playthroughs: scripts of moments with expectations.
 //!
-//! A script is read (`script`), checked against a spec (`check`) and run ([`run()`]) with its images on a [`Shelf`]:
+//! A script is read (`script`), checked against a spec (`check`) and run ([`run()`]) with its images on a [`Saves`]:
 //! in memory, or wherever the caller keeps them. Every run can tell its story as a [`Timeline`].
 //!
 //! ```
 //! use vestigum_core::Spec;
-//! use vestigum_verify::playthrough::{MemoryShelf, Script, run};
+//! use vestigum_verify::playthrough::{MemorySaves, Script, run};
 //!
 //! let spec = Spec::from_toml(r#"
 //!     [game]
@@ -25,18 +25,18 @@
 //!       death
 //!       expect score == 0
 //! "#, &spec)?;
-//! let result = run(&spec, &script.playthroughs()[0], &mut MemoryShelf::default());
+//! let result = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
 //! assert!(result.passed());
 //! # Ok::<(), vestigum_core::Diagnostics>(())
 //! ```
 
 mod check;
 mod run;
+mod saves;
 mod script;
-mod shelf;
 mod timeline;
 
-pub use check::{Files, Playthrough, Script};
+pub use check::{Files, ImportError, Playthrough, Script};
 pub use run::{Failure, LastChange, Run, Why, run};
-pub use shelf::{MemoryShelf, OnShelf, Shelf, ShelfError};
+pub use saves::{MemorySaves, Newest, Saves, SavesError};
 pub use timeline::{Cell, Row, Timeline};

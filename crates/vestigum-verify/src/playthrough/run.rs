@@ -20,8 +20,8 @@ use vestigum_core::{Launched, Progress};
 use vestigum_core::{Span, Spec};
 
 use super::check::{Action, Playthrough, Step};
+use super::saves::{Saves, SavesError};
 use super::script::How;
-use super::shelf::{Shelf, ShelfError};
 use super::timeline::{Row, Timeline, Watch};
 
 /// What came of a playthrough.
@@ -94,10 +94,10 @@ pub struct LastChange {
 }
 
 /// Runs a playthrough. It begins with nothing but what is on the shelf; no session runs before the first `launch`.
-pub fn run(spec: &Spec, playthrough: &Playthrough, shelf: &mut dyn Shelf) -> Run {
+pub fn run(spec: &Spec, playthrough: &Playthrough, saves: &mut dyn Saves) -> Run {
     let mut runner = Runner {
         spec,
-        shelf,
+        saves,
         columns: &playthrough.columns,
         players: BTreeMap::new(),
         active: "player".into(),
@@ -134,7 +134,7 @@ struct Changed {
 
 struct Runner<'a> {
     spec: &'a Spec,
-    shelf: &'a mut dyn Shelf,
+    saves: &'a mut dyn Saves,
     columns: &'a [Arc<Expression>],
     players: BTreeMap<Arc<str>, Player>,
     active: Arc<str>,
@@ -279,12 +279,12 @@ impl Runner<'_> {
             Action::Crash => {
                 self.players.values_mut().for_each(|player| player.progress = None);
                 self.device = LiveDevice::default();
-                self.shelf.crash();
+                self.saves.crash();
                 Ok("nothing more was saved".into())
             }
             Action::Damage { all } => {
                 let owner = Owner::Profile(self.active.to_string());
-                let damaged = self.shelf.damage(&owner, *all).map_err(Why::Storage)?;
+                let damaged = self.saves.damage(&owner, *all).map_err(|error| Why::Storage(error.to_string()))?;
                 let s = if damaged == 1 { "" } else { "s" };
                 Ok(format!("{damaged} save{s} damaged"))
             }
@@ -304,11 +304,11 @@ impl Runner<'_> {
         }
         let owner = Owner::Profile(self.active.to_string());
         let why = |error| match error {
-            ShelfError::Refused(why) => Why::Refused(why),
-            ShelfError::Failed(why) => Why::Storage(why),
+            SavesError::Refused(why) => Why::Refused(why),
+            SavesError::Failed(why) => Why::Storage(why),
         };
-        let profile = self.shelf.newest(&owner).map_err(why)?;
-        let device = self.shelf.newest(&Owner::Device).map_err(why)?;
+        let profile = self.saves.newest(&owner).map_err(why)?;
+        let device = self.saves.newest(&Owner::Device).map_err(why)?;
         let refused = |error: LoadError| Why::Refused(error.to_string());
         let device = self.device.image(self.spec, device.image.as_ref()).map_err(refused)?;
         let launched = Progress::launch(self.spec, profile.image.as_ref(), device.as_ref());
@@ -343,7 +343,7 @@ impl Runner<'_> {
         if running {
             return Err(Why::Refused("a session runs; quit or crash before a save is imported".into()));
         }
-        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        let generation = self.saves.commit(image).map_err(|error| Why::Storage(error.to_string()))?;
         Ok(format!("version {version} as save {generation}"))
     }
 
@@ -364,11 +364,11 @@ impl Runner<'_> {
         if self.spec.fields().any(|field| field.lasts() == Span::Device) {
             let mut device = suspended.device_image();
             device.saved_at.clone_from(&at);
-            self.shelf.commit(device).map_err(Why::Storage)?;
+            self.saves.commit(device).map_err(|error| Why::Storage(error.to_string()))?;
         }
         let mut image = suspended.profile_image(&profile);
         image.saved_at = at;
-        let generation = self.shelf.commit(image).map_err(Why::Storage)?;
+        let generation = self.saves.commit(image).map_err(|error| Why::Storage(error.to_string()))?;
         Ok(format!("saved {generation}"))
     }
 
@@ -441,7 +441,7 @@ impl Runner<'_> {
             let (slot, changed) = player.changed.range(field.slots()).max_by_key(|(_, changed)| changed.line)?;
             let made = player.progress.as_ref().map(|progress| &progress.state().made).unwrap_or(&none_made);
             Some(LastChange {
-                name: entry_name(spec.model(), field, *slot, made),
+                name: entry_name(spec.model(), field, *slot, made).to_string(),
                 line: changed.line,
                 statement: changed.statement.to_string(),
                 before: changed.before.clone(),

@@ -135,7 +135,7 @@ fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<St
             if value == changed {
                 continue;
             }
-            let name = entry_name(spec, field, slot, &one.state().made);
+            let name = entry_name(spec, field, slot, &one.state().made).to_string();
             let container =
                 matches!(value, Value::Bytes(_) | Value::List(_) | Value::Set(_) | Value::Map(_) | Value::Struct(..));
             let literal = value.literal();

@@ -37,7 +37,7 @@ pub use threads::probe_all;
 pub use weaken::Weakened;
 
 use crate::explore::{Bounds, Search, questions};
-use crate::playthrough::{Files, MemoryShelf, Script, run};
+use crate::playthrough::{Files, MemorySaves, Script, run};
 use vestigum_core::Diagnostics;
 use vestigum_core::Spec;
 
@@ -112,7 +112,7 @@ impl Probe {
             // A statement that has no meaning any more is noticed as well.
             let Ok(script) = Script::from_text_with(name, text, spec, &self.files) else { return Some(name.clone()) };
             let failing =
-                script.playthroughs().iter().find(|play| !run(spec, play, &mut MemoryShelf::default()).passed());
+                script.playthroughs().iter().find(|play| !run(spec, play, &mut MemorySaves::default()).passed());
             if let Some(playthrough) = failing {
                 return Some(format!("{name}: {}", playthrough.name()));
             }

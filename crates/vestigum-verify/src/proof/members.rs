@@ -7,8 +7,8 @@ use vestigum_core::Type;
 use vestigum_core::Value;
 use vestigum_core::model::field::Field;
 
-use super::Prover;
 use super::images::{Kind, made, of_type};
+use super::{Part, Prover};
 
 /// A member of a struct, however deep in the type of a field.
 struct Path {
@@ -21,15 +21,14 @@ struct Path {
 
 impl Prover<'_> {
     /// The members that nothing of the loaded game depends on, though no step drops them.
-    pub(super) fn lost_members(&self, field: &Field, slot: usize) -> Vec<String> {
+    pub(super) fn lost_members(&self, field: &Field, slot: usize) -> Vec<Part> {
         let mut paths = Vec::new();
         gather(&field.ty, &mut Vec::new(), &mut paths);
         let lost = paths.into_iter().filter(|path| {
             let dropped = path.names.last().is_some_and(|member| self.trace.drops_member(&path.of, member));
             !dropped && !self.member_matters(field, slot, path)
         });
-        let named = |path: Path| format!("{}.{}", self.entry_name(field, slot), path.names.join("."));
-        lost.map(named).collect()
+        lost.map(|path| Part { entry: self.entry_name(field, slot), members: path.names }).collect()
     }
 
     /// Whether another value of the member, and nothing else, makes another game.

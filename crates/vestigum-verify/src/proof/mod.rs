@@ -27,6 +27,7 @@ mod members;
 mod trace;
 
 use std::collections::BTreeSet;
+use std::fmt;
 use std::sync::Arc;
 
 use vestigum_core::Image;
@@ -44,6 +45,7 @@ use images::{Kind, Sample, made, made_names, samples};
 pub use trace::Became;
 use trace::Trace;
 use vestigum_core::model::Model;
+use vestigum_core::{EntryName, Place};
 
 /// How much the proof tries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -78,9 +80,8 @@ pub struct VersionProof {
     pub images: usize,
     /// What becomes of each field that the version saves.
     pub fields: Vec<FieldProof>,
-    /// Fields that the version does not have, and the expressions that fill them; without any they begin at their
-    /// defaults.
-    pub new: Vec<(String, Vec<String>)>,
+    /// Fields that the version does not have.
+    pub new: Vec<NewField>,
     /// What becomes of each place in a level where a player can have stopped.
     pub places: Vec<PlaceProof>,
     /// What went wrong: images that do not load, or that come to something else step by step.
@@ -92,19 +93,46 @@ pub struct VersionProof {
 #[non_exhaustive]
 pub struct FieldProof {
     /// Its name in the old version.
-    pub field: String,
-    /// Where its values are in the spec.
-    pub now: Vec<String>,
+    pub field: Arc<str>,
+    /// Where its values are in the spec: fields, or entries of them.
+    pub now: Vec<EntryName>,
     /// What happened to it on the way, and at which version.
     pub became: Vec<(i64, Became)>,
     /// Whether the values are still there.
     pub verdict: Verdict,
     /// Entries, and members of structs, whose values nothing of the loaded game depends on, though the field is not lost.
-    pub lost: Vec<String>,
+    pub lost: Vec<Part>,
     /// In how many images a value of it was brought into narrower limits.
     pub clamped: usize,
     /// A value before and after, from a typical image.
     pub example: Option<Example>,
+}
+
+/// A field that the old version does not have.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct NewField {
+    /// Its name.
+    pub name: Arc<str>,
+    /// The expressions that fill it; without any it begins at its default.
+    pub filled_with: Vec<String>,
+}
+
+/// An entry, or a member of a struct in one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Part {
+    /// The entry in the old version.
+    pub entry: EntryName,
+    /// The names on the way to the member; none for all of the entry.
+    pub members: Vec<Arc<str>>,
+}
+
+impl fmt::Display for Part {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}", self.entry)?;
+        self.members.iter().try_for_each(|member| write!(f, ".{member}"))
+    }
 }
 
 /// One value of a field, before and after.
@@ -112,11 +140,11 @@ pub struct FieldProof {
 #[non_exhaustive]
 pub struct Example {
     /// The entry in the old version.
-    pub from: String,
+    pub from: EntryName,
     /// What it was.
     pub was: String,
     /// The entry in the spec.
-    pub to: String,
+    pub to: EntryName,
     /// What it is.
     pub is: String,
 }
@@ -139,9 +167,9 @@ pub enum Verdict {
 #[non_exhaustive]
 pub struct PlaceProof {
     /// The place in the old version.
-    pub place: String,
+    pub place: Place,
     /// The place after loading.
-    pub now: String,
+    pub now: Place,
     /// Why it is another one, if it is not just another name.
     pub why: Option<String>,
 }
@@ -198,7 +226,7 @@ impl Prover<'_> {
             places: Vec::new(),
             failures: Vec::new(),
         };
-        let mut clamped: Vec<BTreeSet<String>> = Vec::new();
+        let mut clamped: Vec<BTreeSet<Arc<str>>> = Vec::new();
         for sample in &self.samples {
             match self.load(sample) {
                 Ok(loaded) => {
@@ -206,7 +234,7 @@ impl Prover<'_> {
                         proof.failures.push(failure);
                     }
                     let fields = loaded.report.clamped.iter();
-                    clamped.push(fields.map(|(name, ..)| name.split('[').next().unwrap_or(name).to_owned()).collect());
+                    clamped.push(fields.map(|clamped| clamped.name.field.clone()).collect());
                     if let Some(place) = place(sample, &loaded) {
                         proof.places.push(place);
                     }
@@ -219,8 +247,8 @@ impl Prover<'_> {
         let saved = |field: &&Field| field.lasts != Span::Session && (stopped || !field.needs_level());
         for field in self.old.fields.iter().filter(saved) {
             let mut found = self.field(field);
-            let names: Vec<&str> = found.now.iter().map(|name| name.split('[').next().unwrap_or(name)).collect();
-            found.clamped = clamped.iter().filter(|image| names.iter().any(|name| image.contains(*name))).count();
+            let there = |image: &&BTreeSet<Arc<str>>| found.now.iter().any(|name| image.contains(&name.field));
+            found.clamped = clamped.iter().filter(there).count();
             proof.fields.push(found);
         }
         proof
@@ -261,8 +289,8 @@ impl Prover<'_> {
         // Keys of open sets are made in the samples; the others are declared.
         let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
         let slots: Vec<usize> = field.slots().filter(tried).collect();
-        let mut lost: Vec<String> =
-            self.unmoving(field, &slots).into_iter().map(|slot| self.entry_name(field, slot)).collect();
+        let whole = |slot| Part { entry: self.entry_name(field, slot), members: Vec::new() };
+        let mut lost: Vec<Part> = self.unmoving(field, &slots).into_iter().map(whole).collect();
         let (first, slots) = (slots.first().copied(), slots.len());
         let verdict = match (lost.len() == slots, way.dropped, way.code) {
             // The names that it made may still be there.
@@ -282,15 +310,7 @@ impl Prover<'_> {
             lost.extend(self.lost_members(field, slot));
         }
         let example = self.example(field, &way.now);
-        FieldProof {
-            field: field.name.to_string(),
-            now: way.now,
-            became: way.became,
-            verdict,
-            lost,
-            clamped: 0,
-            example,
-        }
+        FieldProof { field: field.name.clone(), now: way.now, became: way.became, verdict, lost, clamped: 0, example }
     }
 
     /// The entries whose value nothing of the loaded game depends on.
@@ -340,7 +360,7 @@ impl Prover<'_> {
         slots.iter().enumerate().filter(|(number, _)| found.contains(&code(*number))).map(|(_, slot)| *slot).collect()
     }
 
-    fn entry_name(&self, field: &Field, slot: usize) -> String {
+    fn entry_name(&self, field: &Field, slot: usize) -> EntryName {
         entry_name(&self.old, field, slot, &self.samples[0].state.made)
     }
 
@@ -369,7 +389,7 @@ impl Prover<'_> {
     }
 
     /// A value before and after.
-    fn example(&self, field: &Field, now: &[String]) -> Option<Example> {
+    fn example(&self, field: &Field, now: &[EntryName]) -> Option<Example> {
         let wanted = |sample: &&Sample| sample.state.position.is_level() == field.needs_level();
         let sample = self.samples.iter().filter(|sample| !sample.extreme).find(wanted)?;
         let loaded = self.load(sample).ok()?;
@@ -379,10 +399,10 @@ impl Prover<'_> {
         };
         let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
         let to = self.trace.entry_now(field, slot, now)?;
-        let keys: Vec<&str> = to.keys.iter().map(|key| &**key).collect();
+        let keys: Vec<&str> = to.keys.names().collect();
         let value = loaded.progress.value(&to.field, &keys).ok()?;
         let from = entry_name(&self.old, field, slot, made);
-        Some(Example { from, was: sample.state.value(slot).brief(), to: to.shown, is: value.brief() })
+        Some(Example { from, was: sample.state.value(slot).brief(), to, is: value.brief() })
     }
 }
 
@@ -406,6 +426,6 @@ fn place(sample: &Sample, loaded: &Launched) -> Option<PlaceProof> {
         return None;
     }
     let why = loaded.report.place.as_ref().map(|change| change.why.clone());
-    let place = sample.state.position.named(&sample.model).to_string();
-    Some(PlaceProof { place, now: loaded.progress.place().to_string(), why })
+    let place = sample.state.position.named(&sample.model);
+    Some(PlaceProof { place, now: loaded.progress.place(), why })
 }

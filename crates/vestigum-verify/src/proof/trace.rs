@@ -11,7 +11,10 @@ use vestigum_core::model::Model;
 use vestigum_core::model::axis::MadeKeys;
 use vestigum_core::model::field::{Field, FieldId};
 
+use super::NewField;
 use super::images::{Kind, of_type};
+use vestigum_core::EntryName;
+use vestigum_core::model::entry::entry_name;
 
 /// What a migration makes of a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -47,13 +50,13 @@ impl fmt::Display for Became {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Traced {
     /// Where its values are in the spec, as fields or entries.
-    pub now: Vec<String>,
+    pub now: Vec<EntryName>,
     pub became: Vec<(i64, Became)>,
     pub dropped: bool,
     pub code: bool,
 }
 
-/// The version_steps of all fields of one version.
+/// The ways of all fields of one version.
 pub(super) struct Trace {
     spec: Spec,
     old: Arc<Model>,
@@ -115,16 +118,18 @@ impl Trace {
             there = next;
         }
         traced.became.dedup();
-        traced.now = there.iter().map(|(field, slot)| self.shown(*field, *slot)).collect();
+        traced.now = there.iter().map(|(field, slot)| self.named(*field, *slot)).collect();
         traced
     }
 
-    fn shown(&self, field: FieldId, slot: Option<usize>) -> String {
+    /// A field of the spec, or one entry of it.
+    fn named(&self, field: FieldId, slot: Option<usize>) -> EntryName {
         let spec = self.last();
         let field = spec.field(field);
-        slot.map_or(field.name.to_string(), |slot| {
-            vestigum_core::model::entry::entry_name(spec, field, slot, &none_made(spec))
-        })
+        slot.map_or_else(
+            || EntryName::field(field.name.clone()),
+            |slot| entry_name(spec, field, slot, &none_made(spec)),
+        )
     }
 
     /// Whether a step drops the level, checkpoint or key of an entry.
@@ -142,7 +147,7 @@ impl Trace {
     }
 
     /// Where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
-    pub fn entry_now(&self, field: &Field, slot: usize, now: &[String]) -> Option<EntryNow> {
+    pub fn entry_now(&self, field: &Field, slot: usize, now: &[EntryName]) -> Option<EntryName> {
         let mut at = Some((field.id, slot));
         for way in self.plans() {
             at = at.and_then(|(field, slot)| {
@@ -152,15 +157,8 @@ impl Trace {
             });
         }
         let (id, slot) = at?;
-        let spec = self.last();
-        let field = spec.field(id);
-        let entry = EntryNow {
-            shown: self.shown(id, Some(slot)),
-            field: field.name.to_string(),
-            keys: spec.entry_names(field, slot, &none_made(spec)),
-        };
-        let of_field = |name: &String| *name == entry.field || name.starts_with(&format!("{}[", entry.field));
-        now.iter().any(of_field).then_some(entry)
+        let entry = self.named(id, Some(slot));
+        now.iter().any(|name| name.field == entry.field).then_some(entry)
     }
 
     /// The version that the last step leads to, as it was frozen or as it is now.
@@ -230,23 +228,17 @@ impl Trace {
 
     /// Fields of the spec that the version does not have, and the expressions that fill them; none of those that begin at
     /// their defaults.
-    pub fn new_fields(&self) -> Vec<(String, Vec<String>)> {
-        let mut new: Vec<(String, Vec<String>)> = Vec::new();
+    pub fn new_fields(&self) -> Vec<NewField> {
+        let mut new: Vec<NewField> = Vec::new();
         for way in self.plans() {
             let fresh = way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id));
-            new.extend(fresh.map(|field| (field.name.to_string(), way.filled_from(field.id))));
+            let new_field =
+                |field: &Field| NewField { name: field.name.clone(), filled_with: way.filled_from(field.id) };
+            new.extend(fresh.map(new_field));
         }
-        new.retain(|(name, _)| self.spec.model().find_field(name).is_some());
+        new.retain(|field| self.spec.model().find_field(&field.name).is_some());
         new
     }
-}
-
-/// Where an entry of an old version is in the spec.
-pub(super) struct EntryNow {
-    /// As expressions name it.
-    pub shown: String,
-    pub field: String,
-    pub keys: Vec<Arc<str>>,
 }
 
 fn none_made(spec: &Model) -> MadeKeys {

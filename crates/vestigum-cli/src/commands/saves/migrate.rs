@@ -10,6 +10,7 @@ use crate::input;
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
 
 use super::Key;
+use vestigum::image::{Clamped, Dropped};
 
 #[derive(clap::Args)]
 pub struct Arguments {
@@ -141,10 +142,10 @@ fn show(out: &Output, spec: &Spec, player: &Player) {
         None => String::new(),
     };
     out.line(format_args!("{name}   generation {}, version {} → {now}{written}", done.generation, done.version));
-    for (name, why) in &done.report.dropped {
-        out.line(paint(BACK, format_args!("   dropped {name}: {why}")));
+    for Dropped { what, why } in &done.report.dropped {
+        out.line(paint(BACK, format_args!("   dropped {what}: {why}")));
     }
-    for (name, was, is) in &done.report.clamped {
+    for Clamped { name, was, is } in &done.report.clamped {
         out.line(paint(BACK, format_args!("   {name} was {was}, outside its limits; it is {is} now")));
     }
     if !done.report.filled.is_empty() {

@@ -87,7 +87,7 @@ pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     if out.json {
         let list = changes.iter().map(|change| {
             let (before, after) = (change.before.to_string(), change.after.to_string());
-            json!({ "field": &*change.field, "key": change.key.as_deref(), "before": before, "after": after })
+            json!({ "field": &*change.field, "key": (!change.keys.is_empty()).then(|| change.keys.to_string()), "before": before, "after": after })
         });
         let list: Vec<_> = list.collect();
         out.json(
@@ -122,7 +122,7 @@ fn shown(changes: &[Change]) -> String {
     }
     let heading = ["field", "before", "after"].map(str::to_owned);
     let rows = changes.iter().map(|change| {
-        let key = change.key.as_ref().map(|key| format!("[{key}]")).unwrap_or_default();
+        let key = if change.keys.is_empty() { String::new() } else { format!("[{}]", change.keys) };
         vec![format!("{}{key}", change.field), change.before.to_string(), change.after.to_string()]
     });
     format!("{}{}", table(&heading, rows.collect(), 3), counted(changes.len(), "value"))

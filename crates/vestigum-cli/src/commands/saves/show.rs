@@ -145,7 +145,7 @@ fn values(spec: &Spec, loaded: &Loaded) -> String {
     let mut rows = Vec::new();
     for entry in entries(spec, loaded) {
         let Some(field) = spec.fields().find(|field| *field.name() == *entry.field) else { continue };
-        if field.is_per_level() || (entry.key.is_some() && entry.value == *field.default()) {
+        if field.is_per_level() || (!entry.keys.is_empty() && entry.value == *field.default()) {
             continue;
         }
         let mut row = vec![entry.to_string(), in_full(&entry.value), paint(QUIET, field.lasts())];
@@ -179,7 +179,7 @@ fn as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {
     let values = entries(spec, loaded).into_iter().map(|entry| {
         let marks = entry.marks.as_ref();
         json!({
-            "field": &*entry.field, "key": entry.key.as_deref(), "value": entry.value.to_json(),
+            "field": &*entry.field, "key": (!entry.keys.is_empty()).then(|| entry.keys.to_string()), "value": entry.value.to_json(),
             "at_entry": marks.map(|(value, _)| value.to_json()),
             "at_checkpoint": marks.map(|(_, value)| value.to_json()),
         })

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use crate::syntax::function::Function;
+use crate::vocabulary::function::Function;
 use crate::vocabulary::keyword::statement_words;
 
 /// Words that expressions and playthroughs use themselves, or will; nothing declared may bear them.
@@ -26,6 +26,7 @@ pub fn key_text(name: &str) -> Cow<'_, str> {
     }
 }
 
+/// Whether a text can be the name of something that a document declares.
 pub fn is_name(text: &str) -> bool {
     let mut chars = text.chars();
     chars.next().is_some_and(|first| first.is_ascii_alphabetic() || first == '_')

@@ -3,6 +3,7 @@
 use std::fmt::Write;
 
 use vestigum_core::{Diagnostics, Spec, codes};
+use vestigum_verify::render;
 
 fn errors(text: &str) -> Diagnostics {
     Spec::from_toml(text).err().unwrap_or_else(|| panic!("this spec has no error:\n{text}"))
@@ -23,7 +24,7 @@ const HEAD: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\",
 #[test]
 fn an_undecided_failure_is_shown_as_a_compiler_shows_it() {
     let text = format!("{HEAD}[field.score]\ntype = \"int\"\nlasts = \"run\"\n");
-    insta::assert_snapshot!(errors(&text).to_string(), @r#"
+    insta::assert_snapshot!(render(&errors(&text), false), @r#"
     error[V003]: `score` does not say what a failure does to it
      --> spec.toml:5:8
       |
@@ -40,7 +41,7 @@ fn names_are_suggested_where_they_stand_in_an_expression() {
         "{HEAD}[field.letters]\ntype = \"int\"\nlasts = \"visit\"\nafter_failure = \"keep\"\n\
          [field.best]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\non.complete = {{ max = \"leters + 1\" }}\n"
     );
-    insta::assert_snapshot!(errors(&text).to_string(), @r#"
+    insta::assert_snapshot!(render(&errors(&text), false), @r#"
     error[V004]: nothing is called `leters`
       --> spec.toml:13:24
        |

@@ -8,20 +8,20 @@ use vestigum_core::image::json::ImageError;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
 
-/// A place for images. The runner knows no files; a caller that has some offers them as a shelf.
-pub trait Shelf {
+/// A place for images. The runner knows no files: a caller that has some offers them as this.
+pub trait Saves {
     /// The newest image of an owner that can be read, and how it was found.
     ///
     /// # Errors
-    /// If there are images and none can be used, or the shelf itself fails.
-    fn newest(&mut self, owner: &Owner) -> Result<OnShelf, ShelfError>;
+    /// If there are images and none can be used, or the place itself fails.
+    fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError>;
 
-    /// Puts a new image on the shelf and gives it the next generation. An image with the digest of the newest one is
+    /// Keeps a new image and gives it the next generation. An image with the digest of the newest one is
     /// not written again.
     ///
     /// # Errors
-    /// What went wrong, in words.
-    fn commit(&mut self, image: Image) -> Result<u64, String>;
+    /// If the place for images fails.
+    fn commit(&mut self, image: Image) -> Result<u64, SavesError>;
 
     /// The process of all sessions has died. What it knew of the images is gone with it; they stay.
     fn crash(&mut self);
@@ -29,60 +29,60 @@ pub trait Shelf {
     /// Damages the newest image of an owner, or all of them, as a failing disk would. Answers how many were.
     ///
     /// # Errors
-    /// What went wrong, in words.
-    fn damage(&mut self, owner: &Owner, all: bool) -> Result<usize, String>;
+    /// If the place for images fails.
+    fn damage(&mut self, owner: &Owner, all: bool) -> Result<usize, SavesError>;
 }
 
-/// What a shelf holds of an owner.
+/// The newest image of an owner.
 #[derive(Clone, Debug, Default, PartialEq)]
-pub struct OnShelf {
+pub struct Newest {
     /// The image, unless nothing was saved yet.
     pub image: Option<Image>,
     /// Whether it is the newest there, or newer ones were damaged.
     pub origin: Origin,
 }
 
-/// Why a shelf gives no image.
+/// Why there is no image to launch with, or why one was not kept.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
-pub enum ShelfError {
+pub enum SavesError {
     /// There are images, and none may be loaded: a launch is refused, and nothing is overwritten.
     #[error("{0}")]
     Refused(String),
-    /// The shelf itself failed.
+    /// The place itself failed.
     #[error("{0}")]
     Failed(String),
 }
 
-/// A shelf in memory. Images go through their JSON form, as they do on disk.
+/// Images in memory. Images go through their JSON form, as they do on disk.
 #[derive(Clone, Debug, Default)]
-pub struct MemoryShelf {
+pub struct MemorySaves {
     images: BTreeMap<Owner, Vec<Vec<u8>>>,
 }
 
-impl Shelf for MemoryShelf {
-    fn newest(&mut self, owner: &Owner) -> Result<OnShelf, ShelfError> {
+impl Saves for MemorySaves {
+    fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError> {
         let images = self.images.get(owner).map(Vec::as_slice).unwrap_or_default();
         let mut passed_over = Vec::new();
         for (index, bytes) in images.iter().enumerate().rev() {
             let generation = index as u64 + 1;
             match Image::from_json(bytes) {
                 Ok(image) if passed_over.is_empty() => {
-                    return Ok(OnShelf { image: Some(image), origin: Origin::Loaded { generation } });
+                    return Ok(Newest { image: Some(image), origin: Origin::Loaded { generation } });
                 }
                 Ok(image) => {
-                    return Ok(OnShelf { image: Some(image), origin: Origin::Recovered { generation, passed_over } });
+                    return Ok(Newest { image: Some(image), origin: Origin::Recovered { generation, passed_over } });
                 }
-                Err(damaged @ ImageError::NewerFormat(_)) => return Err(ShelfError::Refused(damaged.to_string())),
+                Err(damaged @ ImageError::NewerFormat(_)) => return Err(SavesError::Refused(damaged.to_string())),
                 Err(damaged) => passed_over.push((generation, damaged.to_string())),
             }
         }
         if passed_over.is_empty() {
-            return Ok(OnShelf::default());
+            return Ok(Newest::default());
         }
-        Err(ShelfError::Refused(format!("no save of {owner} can be read")))
+        Err(SavesError::Refused(format!("no save of {owner} can be read")))
     }
 
-    fn commit(&mut self, mut image: Image) -> Result<u64, String> {
+    fn commit(&mut self, mut image: Image) -> Result<u64, SavesError> {
         let images = self.images.entry(image.owner.clone()).or_default();
         let newest = images.last().and_then(|bytes| Image::from_json(bytes).ok());
         if let Some(newest) = newest.filter(|newest| newest.digest() == image.digest()) {
@@ -95,7 +95,7 @@ impl Shelf for MemoryShelf {
 
     fn crash(&mut self) {}
 
-    fn damage(&mut self, owner: &Owner, all: bool) -> Result<usize, String> {
+    fn damage(&mut self, owner: &Owner, all: bool) -> Result<usize, SavesError> {
         let images = self.images.get_mut(owner).map(Vec::as_mut_slice).unwrap_or_default();
         let from = if all { 0 } else { images.len().saturating_sub(1) };
         images[from..].iter_mut().for_each(|bytes| bytes.truncate(bytes.len() / 2));
