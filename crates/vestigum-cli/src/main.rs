@@ -7,7 +7,6 @@ mod show;
 use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
-
 use show::{ColorWhen, Output};
 
 /// Say in one document which player progress persists, and prove it.

@@ -7,6 +7,7 @@ use anstyle::{AnsiColor, Color, Style};
 use clap::ValueEnum;
 use comfy_table::{CellAlignment, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
+
 use vestigum::{Diagnostics, Severity};
 
 use crate::Verdict;

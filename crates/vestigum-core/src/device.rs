@@ -13,6 +13,7 @@ use crate::model::Model;
 use crate::progress::Progress;
 use crate::spec::Spec;
 use crate::value::Value;
+
 /// The values of the device that all sessions of a process share.
 #[derive(Default)]
 pub struct LiveDevice {

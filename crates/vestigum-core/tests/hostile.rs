@@ -1,6 +1,7 @@
 //! Images of other shapes: whatever another version of a game saved is loaded, and never panics.
 
 use proptest::prelude::*;
+
 use vestigum_core::{Progress, Spec};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, apply_all, play, sketch, values};

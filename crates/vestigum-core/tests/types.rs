@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use serde::{Deserialize, Serialize};
+
 use vestigum_core::{Image, Progress, Spec, Value};
 
 const WORLD: &str = r#"

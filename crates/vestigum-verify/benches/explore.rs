@@ -4,8 +4,7 @@ use std::num::NonZero;
 use std::time::Instant;
 
 use vestigum::Spec;
-use vestigum_verify::explore::explore_with;
-use vestigum_verify::explore::{Bounds, questions};
+use vestigum_verify::explore::{Bounds, explore_with, questions};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 

@@ -13,13 +13,12 @@
 //! | ◷ | `saved` | as the last save left it |
 //! | · | `none` | the field has no value there |
 
-use vestigum_core::Moment;
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::Field;
 use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Span, Spec};
+use vestigum_core::{Moment, Span, Spec};
 
 /// Every field against every moment.
 #[derive(Clone, Debug, PartialEq, Eq)]

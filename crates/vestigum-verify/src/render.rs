@@ -1,6 +1,7 @@
 //! Findings over the text of their document.
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
+
 use vestigum_core::{Diagnostics, Severity};
 
 /// How many findings are shown in full; the rest are counted.

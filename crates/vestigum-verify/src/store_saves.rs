@@ -1,12 +1,10 @@
 //! A save folder as the place where a playthrough keeps its images.
 
-use crate::playthrough::{Newest, Saves, SavesError};
+use vestigum::tools::newest_readable;
+use vestigum::{DirStore, SessionError, Store, StoreError, prune_all};
 use vestigum_core::{Image, Owner};
 
-use vestigum::DirStore;
-use vestigum::SessionError;
-use vestigum::tools::newest_readable;
-use vestigum::{Store, StoreError, prune_all};
+use crate::playthrough::{Newest, Saves, SavesError};
 
 /// Lets a playthrough keep its images in a [`DirStore`]: it writes and reads real files.
 pub struct StoreSaves {

@@ -3,12 +3,11 @@
 use std::fs;
 use std::path::Path;
 
-use vestigum_core::Span;
 use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, MigrationBuilder, RuleBuilder};
 use vestigum_core::vocabulary::fate::PlainFate;
 use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::vocabulary::span::WrittenBy;
-use vestigum_core::{History, Progress, Spec, Value};
+use vestigum_core::{History, Progress, Span, Spec, Value};
 use vestigum_verify::fate_table::FateTable;
 use vestigum_verify::render;
 

@@ -2,12 +2,13 @@
 //! losses, in any order. What was acknowledged is there, or something newer, whole.
 
 use std::collections::{BTreeMap, BTreeSet};
-use vestigum_testing::hunting::config;
 
 use proptest::collection::vec;
 use proptest::prelude::*;
+
 use vestigum::image::Tree;
 use vestigum::{DirStore, Image, Owner, Progress, Spec, Store, prune_all};
+use vestigum_testing::hunting::config;
 use vestigum_verify::{Fault, SimDisk};
 
 const WORLD: &str = r#"

@@ -4,11 +4,12 @@
 use std::collections::BTreeSet;
 use std::io::ErrorKind;
 use std::path::Path;
-use vestigum_testing::hunting::config;
 
 use proptest::collection::vec;
 use proptest::prelude::*;
+
 use vestigum::{Disk, Lock, RealDisk};
+use vestigum_testing::hunting::config;
 use vestigum_verify::{Fault, Operation, SimDisk};
 
 fn path(name: &str) -> &Path {

@@ -3,6 +3,7 @@
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
+
 use vestigum_core::{Progress, Spec};
 use vestigum_testing::asking::{GAME, ask, broken, fails};
 use vestigum_testing::hunting::config;

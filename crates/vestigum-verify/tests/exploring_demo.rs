@@ -5,8 +5,7 @@ use std::num::NonZero;
 use std::path::{Path, PathBuf};
 
 use vestigum::{History, Spec};
-use vestigum_verify::explore::explore_with;
-use vestigum_verify::explore::{Bounds, questions};
+use vestigum_verify::explore::{Bounds, explore_with, questions};
 use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
 

@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
+
 use vestigum_core::{Place, Progress, Spec, Value};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, FieldSketch, OWN, RuleSketch, Sketch, Step, apply, play, sketch, values};

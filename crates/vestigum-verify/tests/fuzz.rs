@@ -14,6 +14,7 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::strategy::ValueTree;
 use proptest::test_runner::TestRunner;
+
 use vestigum_core::{History, Image, Owner, Progress, Spec};
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
 

@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 
 use proptest::prelude::*;
+
 use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
 use vestigum_testing::building::built;
 use vestigum_testing::hunting::config;

@@ -3,6 +3,7 @@
 
 use proptest::prelude::*;
 use proptest::sample::select;
+
 use vestigum_core::Spec;
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, sketch};

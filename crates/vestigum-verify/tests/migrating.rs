@@ -3,6 +3,7 @@
 use proptest::collection::vec;
 use proptest::prelude::*;
 use proptest::sample::select;
+
 use vestigum_core::{History, Image, Launched, Progress, Spec, Value};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, FieldSketch, Sketch, apply_all, play, sketch, values};

@@ -1,10 +1,9 @@
 //! What an update does to saves, it says: names that become one, steps that were changed after they shipped, entries and
 //! values that have no place any more.
 
-use vestigum_core::History;
 use vestigum_core::migration::hook::HookError;
 use vestigum_core::spec::freezing::Froze;
-use vestigum_core::{Progress, Spec, Value};
+use vestigum_core::{History, Progress, Spec, Value};
 use vestigum_testing::updates::*;
 use vestigum_verify::lint::check_with_history;
 use vestigum_verify::proof::{Options, Verdict, prove};

@@ -6,8 +6,7 @@ use std::path::{Path, PathBuf};
 use vestigum::{History, Spec};
 use vestigum_verify::imported_file;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
-use vestigum_verify::probe::probe_all;
-use vestigum_verify::probe::{Probe, Verdict, Weakened};
+use vestigum_verify::probe::{Probe, Verdict, Weakened, probe_all};
 
 fn demo(path: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)

@@ -4,6 +4,7 @@ use std::alloc::System;
 use std::time::Duration;
 
 use stats_alloc::{INSTRUMENTED_SYSTEM, Region, StatsAlloc};
+
 use vestigum::{MemoryStore, Session, Spec, Value};
 
 #[global_allocator]

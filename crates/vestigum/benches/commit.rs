@@ -6,6 +6,7 @@ use std::path::Path;
 use std::time::{Duration, Instant};
 
 use criterion::{Criterion, criterion_group, criterion_main};
+
 use vestigum::{DirStore, Image, Owner, Progress, Spec, Store, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");

@@ -7,6 +7,7 @@ use std::time::{Duration, Instant};
 
 use criterion::{Criterion, criterion_group, criterion_main};
 use serde::{Deserialize, Serialize};
+
 use vestigum::{Image, MemoryStore, Progress, Session, Spec, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");

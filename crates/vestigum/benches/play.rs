@@ -5,6 +5,7 @@ use std::fmt::Write;
 use std::hint::black_box;
 
 use criterion::{Criterion, criterion_group, criterion_main};
+
 use vestigum::{Progress, Spec};
 
 /// A game with 64 fields, half of them per level, and 100 levels.

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use thiserror::Error;
+
 use vestigum_core::{LoadError, Owner};
 
 use crate::store::StoreError;

@@ -5,6 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use thiserror::Error;
+
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
 use vestigum_core::{Image, Owner};

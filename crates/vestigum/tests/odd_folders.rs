@@ -1,11 +1,10 @@
 //! Save folders with things in them that no game put there, and folders that go away while a game runs.
 
-use std::fs;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
+use std::{fs, io};
 
 use vestigum::image::Tree;
 use vestigum::{

@@ -1,6 +1,7 @@
 //! Sessions: what a game does with one, from the first launch to a reset and back.
 
 use serde::{Deserialize, Serialize};
+
 use vestigum::{DirStore, MemoryStore, Owner, Place, Reset, Session, Spec, Store, Value, prune_all, restore};
 
 const WORLD: &str = r#"

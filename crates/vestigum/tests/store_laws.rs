@@ -1,6 +1,7 @@
 //! The laws that speak of stores: random specs, random plays, real sessions.
 
 use proptest::prelude::*;
+
 use vestigum::{Image, MemoryStore, Owner, Progress, Saver, Session, Spec, Store};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch};

@@ -1,11 +1,10 @@
 //! The same sketch through the builder.
 
-use vestigum_core::Span;
-use vestigum_core::Spec;
 use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, RuleBuilder, SpecBuilder};
 use vestigum_core::vocabulary::fate::PlainFate;
 use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::vocabulary::span::WrittenBy;
+use vestigum_core::{Span, Spec};
 
 use super::{FieldSketch, MOMENTS, OWN, Sketch};
 

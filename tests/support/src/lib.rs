@@ -17,6 +17,7 @@ use proptest::collection::vec;
 use proptest::option;
 use proptest::prelude::*;
 use proptest::sample::select;
+
 use vestigum_core::{Outcome, Place, Progress, Reset, Value};
 
 pub const OWN: &str = "new_day";

@@ -4,14 +4,13 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use serde_json::json;
+
 use vestigum::{Spec, codes};
-use vestigum_verify::lint;
-use vestigum_verify::lint::Allowed;
+use vestigum_verify::lint::{self, Allowed};
 use vestigum_verify::render;
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

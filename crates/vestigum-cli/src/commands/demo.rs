@@ -7,6 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use serde_json::json;
+
 use vestigum::image::Tree;
 use vestigum::{DirStore, History, Image, Place, Session, Spec, StoreError};
 use vestigum_verify::playthrough::{ImportError, Run, Script};

@@ -7,13 +7,12 @@ use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
-use vestigum::{Moment, Spec};
-use vestigum_verify::explore::explore_all;
-use vestigum_verify::explore::{Bounds, Counterexample, Ending, Question, Seen, questions};
 
-use crate::Verdict;
-use crate::input;
+use vestigum::{Moment, Spec};
+use vestigum_verify::explore::{Bounds, Counterexample, Ending, Question, Seen, explore_all, questions};
+
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, harmless, paint, table_with_numbers};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

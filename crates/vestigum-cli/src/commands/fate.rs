@@ -5,12 +5,12 @@ use std::path::PathBuf;
 use anstyle::Style;
 use clap::ValueEnum;
 use serde_json::{Value as Json, json};
+
 use vestigum::{Span, Spec};
 use vestigum_verify::fate_table::{FateCell, FateRow, FateTable};
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

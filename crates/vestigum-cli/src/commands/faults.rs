@@ -4,13 +4,13 @@ use std::path::PathBuf;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
+
 use vestigum::{DirStore, Spec};
 use vestigum_verify::faults::{FaultKind, FaultReport, FaultsDone, Step, Tried, Violation, faults};
 use vestigum_verify::playthrough::Playthrough;
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, harmless, paint, table_with_numbers};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -4,12 +4,12 @@ use std::fs;
 use std::path::PathBuf;
 
 use serde_json::json;
+
 use vestigum::History;
 use vestigum::update::Froze;
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{GOOD, Output, QUIET, STRONG, paint};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -3,13 +3,12 @@
 use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
-use vestigum::{History, Spec};
+
+use vestigum::{History, Place, Spec};
 use vestigum_verify::proof::{FieldProof, NewField, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
-use vestigum::Place;
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

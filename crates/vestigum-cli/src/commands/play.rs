@@ -3,13 +3,13 @@
 use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
+
 use vestigum::{BoardRow, DirStore, Spec, Value};
 use vestigum_verify::StoreSaves;
 use vestigum_verify::playthrough::{Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Why, run as run_one};
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

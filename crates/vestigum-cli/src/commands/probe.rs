@@ -5,13 +5,12 @@ use std::path::PathBuf;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
-use vestigum_verify::imported_file;
-use vestigum_verify::probe::probe_all;
-use vestigum_verify::probe::{Probe, Verdict as Noticed, Weakened};
 
-use crate::Verdict;
-use crate::input;
+use vestigum_verify::imported_file;
+use vestigum_verify::probe::{Probe, Verdict as Noticed, Weakened, probe_all};
+
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

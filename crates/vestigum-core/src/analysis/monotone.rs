@@ -9,6 +9,7 @@ use crate::model::node::Node;
 use crate::syntax::parse::Operator;
 use crate::value::Value;
 use crate::vocabulary::function::{Aggregate, TableFunction};
+
 /// How a value moves when more levels are open: `false` is below `true`.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Moves {

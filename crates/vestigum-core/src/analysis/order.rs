@@ -13,6 +13,7 @@ use crate::model::fates::Rule;
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Node, Pick, ReadAt};
 use crate::syntax::parse::Operator;
+
 /// How a value is to stand to the entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Side {

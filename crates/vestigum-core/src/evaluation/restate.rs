@@ -11,6 +11,7 @@ use crate::model::node::{EntryRef, Made, Node, ReadAt};
 use crate::syntax::parse::Operator;
 use crate::value::Value;
 use crate::vocabulary::names::key_text;
+
 /// How a condition is said again.
 #[derive(Clone, Copy)]
 pub struct Restating<'a> {

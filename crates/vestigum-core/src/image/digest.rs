@@ -8,6 +8,7 @@ use crate::image::seal::SealKey;
 use crate::image::{Gone, Image, SavedPlace};
 use crate::value::tree::{Tree, Values};
 use crate::vocabulary::owner::Owner;
+
 impl Image {
     /// The digest of the content: game, version, owner, place, values and marks. Equal digests mean that there is
     /// nothing to write.

@@ -3,8 +3,9 @@
 //! Nothing that an image of this game says stops it from being loaded: what is missing is filled with the default, what
 //! the model does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
 
-use crate::image::report::LoadReport;
-use crate::image::report::{Clamped, Dropped, SavedName, SavedThing};
+use std::sync::Arc;
+
+use crate::image::report::{Clamped, Dropped, LoadReport, SavedName, SavedThing};
 use crate::image::{Image, SavedPlace};
 use crate::model::Model;
 use crate::model::entry::{Found, entry_of};
@@ -16,7 +17,6 @@ use crate::value::tree::{Tree, Values};
 use crate::vocabulary::names::is_made_name;
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::span::Span;
-use std::sync::Arc;
 
 /// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
 /// left out: the shape has no rules to leave a level by.

@@ -2,6 +2,7 @@
 
 use std::fmt;
 use std::sync::Arc;
+
 use thiserror::Error;
 
 use crate::value::Value;

@@ -7,12 +7,10 @@ use std::any::Any;
 use std::borrow::Cow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use crate::image::report::Step;
-use crate::image::report::{LoadError, LoadReport};
+use crate::image::report::{LoadError, LoadReport, Step};
 use crate::image::{Image, SavedPlace};
 use crate::migration::apply::{Notes, OldValues, apply, leaving, takes_from_players};
-use crate::migration::hook::Hooks;
-use crate::migration::hook::{Hook, HookError};
+use crate::migration::hook::{Hook, HookError, Hooks};
 use crate::migration::plan::MigrationPlan;
 use crate::migration::prepare::Updates;
 use crate::model::Model;

@@ -6,6 +6,7 @@ use crate::model::axis::{Axis, MadeKeys};
 use crate::model::field::Field;
 use crate::state::State;
 use crate::state::position::Checkpoint;
+
 /// The entries of two versions, by the names of their keys.
 pub struct Entries<'a> {
     pub names: &'a Names,

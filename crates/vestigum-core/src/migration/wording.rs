@@ -5,6 +5,7 @@ use crate::document::write::step as written;
 use crate::document::{MigrationEntry, StepEntry, Word};
 use crate::syntax::token::{Token, tokens};
 use crate::vocabulary::span::Span;
+
 /// A step in words.
 pub fn told(step: &StepEntry) -> String {
     let part = |of: &Option<Word>| of.as_ref().map(|of| format!(" of {}", of.value)).unwrap_or_default();

@@ -11,8 +11,9 @@ pub mod promise;
 pub mod source;
 pub mod table;
 
-use rustc_hash::FxHashMap;
 use std::sync::Arc;
+
+use rustc_hash::FxHashMap;
 
 use crate::document::Document;
 use crate::model::axis::KeySet;

@@ -15,6 +15,7 @@ use crate::value::Value;
 use crate::vocabulary::fate::{Fate, PlainFate};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::span::Span;
+
 /// A value that a moment is about to write.
 struct Pending {
     slot: usize,

@@ -13,6 +13,8 @@ pub mod openings;
 pub mod reset;
 pub mod writes;
 
+use std::sync::Arc;
+
 use crate::evaluation::Env;
 use crate::evaluation::judge::Judged;
 use crate::handle::{Handle, Scalar};
@@ -27,7 +29,6 @@ use crate::state::position::Checkpoint;
 use crate::value::Value;
 use crate::vocabulary::place::Place;
 use crate::vocabulary::span::Span;
-use std::sync::Arc;
 
 /// One player's progress in one session.
 ///

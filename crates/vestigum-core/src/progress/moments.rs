@@ -8,6 +8,7 @@ use crate::state::position::{Checkpoint, LevelPosition, Position};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::place::Place;
 use crate::vocabulary::policy::Accept;
+
 impl Progress {
     /// "New game": a new run begins, from the menu or after a game over.
     ///

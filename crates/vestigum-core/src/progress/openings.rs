@@ -2,13 +2,15 @@
 //!
 //! Whenever the place is not a level, every level whose condition holds becomes opened, and it stays so.
 
+use std::sync::Arc;
+
 use crate::model::level::Opening;
 use crate::outcome::Change;
 use crate::progress::Progress;
 use crate::value::Value;
 use crate::vocabulary::fate::Fate;
 use crate::vocabulary::key::{Key, KeyAxis, Keys};
-use std::sync::Arc;
+
 /// The key of an entry of a level.
 fn level_key(id: &Arc<str>) -> Keys {
     Keys::new(vec![Key { axis: KeyAxis::Level, name: id.clone() }])

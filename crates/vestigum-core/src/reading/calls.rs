@@ -6,6 +6,7 @@ use crate::reading::compile::{Compiler, Typed};
 use crate::syntax::parse::{Ast, Kind};
 use crate::value::types::Type;
 use crate::vocabulary::function::{Aggregate, Function, General, TableFunction};
+
 impl Compiler<'_> {
     pub(super) fn call(&mut self, word: &str, arguments: &[Ast], ast: &Ast) -> Option<Typed> {
         let Some(function) = Function::named(word) else {

@@ -11,6 +11,7 @@ use crate::value::types::Type;
 use crate::value::{Value, below};
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::{Lasts, Span, WrittenBy};
+
 impl Resolver<'_> {
     pub(super) fn fields(&mut self, spec: &mut Model) {
         for (name, entry) in &self.document.fields {

@@ -4,9 +4,9 @@
 //! there is one set of rules and one set of messages.
 
 use crate::diagnostic::{Diagnostics, SourceSpan, Spanned};
-use crate::document::write;
 use crate::document::{
     Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry, TableEntry, Word,
+    write,
 };
 use crate::history::History;
 use crate::spec::Spec;
@@ -14,6 +14,7 @@ use crate::value::Value;
 use crate::vocabulary::fate::{Operation, PlainFate};
 use crate::vocabulary::policy::{Accept, Respawn, Resume};
 use crate::vocabulary::span::{Span, WrittenBy};
+
 /// A spec that is being written.
 #[derive(Clone, Debug, Default)]
 #[must_use]

@@ -22,6 +22,7 @@ use crate::suspension::fates::{resembled_failure, resumes_at_entry, suspended_fa
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::policy::Resume;
 use crate::vocabulary::span::Span;
+
 /// Progress as a save writes it. [`crate::Image`] is its saved form.
 #[derive(Clone, Debug)]
 pub struct Suspended {

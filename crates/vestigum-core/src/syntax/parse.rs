@@ -5,6 +5,7 @@
 use crate::diagnostic::SourceSpan;
 use crate::syntax::token::{Token, Unreadable, tokens};
 use crate::value::Value;
+
 /// A node of the tree and where it stands.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Ast {

@@ -1,12 +1,11 @@
 //! Words and signs of the expression language, each with its place in the text.
 
-use winnow::LocatingSlice;
-use winnow::Parser;
 use winnow::ascii::{digit1, multispace0};
 use winnow::combinator::{alt, delimited, opt, preceded, repeat};
 use winnow::error::ContextError;
 use winnow::stream::AsChar;
 use winnow::token::{any, literal, none_of, one_of, take_while};
+use winnow::{LocatingSlice, Parser};
 
 use crate::diagnostic::SourceSpan;
 

@@ -1,6 +1,7 @@
 //! Values as expressions write them, in full.
 
 use crate::value::Value;
+
 impl Value {
     #[doc(hidden)]
     /// The value as a playthrough can write it, with nothing left out; none where the language has no way to write it: an

@@ -6,14 +6,11 @@
 
 use std::fmt;
 
-use vestigum_core::Moment;
-use vestigum_core::Spec;
-use vestigum_core::Value;
 use vestigum_core::model::Model;
 use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::state::position::Position;
 use vestigum_core::value::add;
-use vestigum_core::{Call, Progress};
+use vestigum_core::{Call, Moment, Progress, Spec, Value};
 
 /// One thing that happens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

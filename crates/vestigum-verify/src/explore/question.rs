@@ -2,11 +2,6 @@
 
 use std::sync::Arc;
 
-use vestigum_core::Moment;
-use vestigum_core::Progress;
-use vestigum_core::Type;
-use vestigum_core::Value;
-use vestigum_core::codes;
 use vestigum_core::evaluation::Env;
 use vestigum_core::evaluation::restate::Restating;
 use vestigum_core::model::entry::entry_name;
@@ -19,7 +14,7 @@ use vestigum_core::state::position::Checkpoint;
 use vestigum_core::suspension::fates::{SuspendedFate, resembled_failure, suspended_fate, unconditional_fate};
 use vestigum_core::value::below;
 use vestigum_core::vocabulary::fate::Operation;
-use vestigum_core::{Span, Spec};
+use vestigum_core::{Moment, Progress, Span, Spec, Type, Value, codes};
 
 use super::act::Act;
 

@@ -3,14 +3,11 @@
 use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_128;
 
-use vestigum_core::Moment;
-use vestigum_core::Progress;
-use vestigum_core::Spec;
-use vestigum_core::Value;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::state::State;
 use vestigum_core::state::position::Position;
 use vestigum_core::value::below;
+use vestigum_core::{Moment, Progress, Spec, Value};
 
 use super::act::{Act, Repertoire, says_game_over};
 use super::cone::Cone;

@@ -6,8 +6,9 @@ use std::sync::{Mutex, PoisonError};
 use std::thread;
 use std::time::{Duration, Instant};
 
-use crate::explore::{Bounds, Ending, Found, Question, Search, Seen};
 use vestigum_core::Spec;
+
+use crate::explore::{Bounds, Ending, Found, Question, Search, Seen};
 
 /// So many states of the frontier are looked at together.
 const PART: usize = 128;

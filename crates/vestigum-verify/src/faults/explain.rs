@@ -2,9 +2,8 @@
 
 use std::path::Path;
 
-use crate::sim_disk::{Operation, PowerLoss};
-
 use super::judge::Finding;
+use crate::sim_disk::{Operation, PowerLoss};
 
 pub(super) const UNREPORTED: &str = "the launch went on with an older image and did not say so: what cannot be read must be told apart from what is not there";
 

@@ -1,16 +1,16 @@
 //! What must hold when a store is opened after a fault.
 
+pub use vestigum::Store;
+
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
+use vestigum::SessionError;
+use vestigum::tools::newest_readable;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner, Progress, Spec};
 
-use crate::sim_disk::SimDisk;
-use vestigum::SessionError;
-pub use vestigum::Store;
-use vestigum::tools::newest_readable;
-
 use super::recorder::{Expectations, Expected, Open, changed};
+use crate::sim_disk::SimDisk;
 
 /// What was loaded, and what should have been.
 #[derive(Clone, Debug)]

@@ -34,21 +34,20 @@ mod judge;
 mod recorder;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
 use std::num::NonZero;
 use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::thread;
-
-use crate::playthrough::{Playthrough, run};
-use vestigum_core::Spec;
-
-use crate::sim_disk::{Fault, Operation, PowerLoss, SimDisk};
-use vestigum::{Store, StoreError};
+use std::{fmt, thread};
 
 use judge::{Finding, Rotten, judge, judge_rot};
 use recorder::{Commits, Open, Recorder};
+
+use vestigum::{Store, StoreError};
+use vestigum_core::Spec;
+
+use crate::playthrough::{Playthrough, run};
+use crate::sim_disk::{Fault, Operation, PowerLoss, SimDisk};
 
 /// A kind of fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -2,19 +2,17 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use crate::playthrough::{Newest, Saves, SavesError};
+use vestigum::tools::{Found, commit_making_room, newest_readable};
+use vestigum::{Store, StoreError, prune_all};
 use vestigum_core::image::report::Origin;
 use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, Owner};
 
-use crate::sim_disk::SimDisk;
-use crate::store_saves::saves_error;
-use vestigum::tools::commit_making_room;
-use vestigum::tools::{Found, newest_readable};
-use vestigum::{Store, StoreError, prune_all};
-
 use super::Step;
 use super::judge::Finding;
+use crate::playthrough::{Newest, Saves, SavesError};
+use crate::sim_disk::SimDisk;
+use crate::store_saves::saves_error;
 
 /// A save that the playthrough asked for.
 #[derive(Clone, Debug)]

@@ -1,15 +1,13 @@
 //! What is left of a value, or of a source's counter, after a failure.
 
-use vestigum_core::Moment;
-use vestigum_core::Span;
 use vestigum_core::model::Model;
-use vestigum_core::model::fates::fallback;
-use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::fates::{Effect, Rule, fallback};
 use vestigum_core::model::field::Field;
 use vestigum_core::model::source::Source;
 use vestigum_core::suspension::fates::{SuspendedFate, resembled_failure, suspended_fate};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Accept;
+use vestigum_core::{Moment, Span};
 
 /// How much of what a visit brought is left: more is greater.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]

@@ -33,12 +33,10 @@ mod warnings;
 
 use std::sync::Arc;
 
-use crate::explore::subjects;
-use vestigum_core::History;
-use vestigum_core::Spec;
-use vestigum_core::codes;
 use vestigum_core::migration::needs::{Offer, either};
-use vestigum_core::{Diagnostic, Diagnostics};
+use vestigum_core::{Diagnostic, Diagnostics, History, Spec, codes};
+
+use crate::explore::subjects;
 
 /// A document that was checked.
 #[derive(Clone, Debug)]

@@ -6,8 +6,6 @@
 
 use rustc_hash::FxHashSet;
 
-use vestigum_core::Moment;
-use vestigum_core::Value;
 use vestigum_core::analysis::assume::can_decide;
 use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
 use vestigum_core::model::Model;
@@ -16,7 +14,7 @@ use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::model::source::Source;
 use vestigum_core::vocabulary::fate::Operation;
-use vestigum_core::{Span, Spec};
+use vestigum_core::{Moment, Span, Spec, Value};
 
 use super::kept;
 

@@ -1,14 +1,11 @@
 //! Rules that write over what was better, or count twice what happened once.
 
-use vestigum_core::Diagnostic;
-use vestigum_core::Moment;
-use vestigum_core::Span;
-use vestigum_core::codes;
 use vestigum_core::model::expression::Expression;
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
+use vestigum_core::{Diagnostic, Moment, Span, codes};
 
 use super::warnings::Declared;
 

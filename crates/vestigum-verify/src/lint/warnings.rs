@@ -2,12 +2,8 @@
 
 use rustc_hash::FxHashSet;
 
-use vestigum_core::Diagnostic;
-use vestigum_core::Moment;
-use vestigum_core::Value;
 use vestigum_core::analysis::assume::can_decide;
 use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
-use vestigum_core::codes;
 use vestigum_core::diagnostic::SourceSpan;
 use vestigum_core::document::{EffectEntry, FieldEntry};
 use vestigum_core::model::Model;
@@ -17,7 +13,7 @@ use vestigum_core::model::level::Opening;
 use vestigum_core::model::source::Source;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Span, Spec};
+use vestigum_core::{Diagnostic, Moment, Span, Spec, Value, codes};
 
 use super::Finding;
 use super::kept::{self, has_checkpoints};

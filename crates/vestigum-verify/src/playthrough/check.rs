@@ -4,21 +4,15 @@ use std::sync::Arc;
 
 use indexmap::IndexSet;
 use thiserror::Error;
-use vestigum_core::codes;
-use vestigum_core::diagnostic::position;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::reading::compile::{Scope, compile};
-use vestigum_core::{Diagnostic, Diagnostics};
 
-use vestigum_core::Image;
-use vestigum_core::Moment;
-use vestigum_core::Spec;
-use vestigum_core::Type;
+use vestigum_core::diagnostic::position;
 use vestigum_core::model::entry::entry_of;
+use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::Field;
+use vestigum_core::reading::compile::{Scope, compile};
 use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
-use vestigum_core::{Progress, Reset};
+use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Progress, Reset, Spec, Type, codes};
 
 use super::script::{self, How, Kind, Statement, Target, Word, Written};
 

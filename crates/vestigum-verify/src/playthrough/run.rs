@@ -5,19 +5,15 @@ use std::sync::Arc;
 
 use indexmap::IndexSet;
 
-use vestigum_core::LiveDevice;
-use vestigum_core::Value;
 use vestigum_core::evaluation::judge::Judged;
 use vestigum_core::image::report::Origin;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::FieldId;
 use vestigum_core::value::negated;
-use vestigum_core::{AccessError, Written};
-use vestigum_core::{Call, Moment};
-use vestigum_core::{Image, LoadError, Owner};
-use vestigum_core::{Launched, Progress};
-use vestigum_core::{Span, Spec};
+use vestigum_core::{
+    AccessError, Call, Image, Launched, LiveDevice, LoadError, Moment, Owner, Progress, Span, Spec, Value, Written,
+};
 
 use super::check::{Action, Playthrough, Step};
 use super::saves::{Saves, SavesError};

@@ -1,12 +1,9 @@
 //! From the text of a script to statements, before a spec gives their names a meaning.
 
-use vestigum_core::Diagnostic;
-use vestigum_core::Moment;
-use vestigum_core::Reset;
-use vestigum_core::codes;
 use vestigum_core::diagnostic::{SourceSpan, Spanned};
 use vestigum_core::syntax::token::{Token, tokens};
 use vestigum_core::vocabulary::keyword::{Keyword, statement_words};
+use vestigum_core::{Diagnostic, Moment, Reset, codes};
 
 /// A text and its place.
 pub(super) type Word = Spanned<String>;

@@ -2,9 +2,8 @@
 
 use std::sync::Arc;
 
-use vestigum_core::Value;
 use vestigum_core::model::expression::Expression;
-use vestigum_core::{BoardRow, Progress};
+use vestigum_core::{BoardRow, Progress, Value};
 
 /// What a playthrough did to the values it watches.
 #[derive(Clone, Debug, Default, PartialEq)]

@@ -7,18 +7,15 @@
 use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_128;
 
-use crate::explore::{Act, Repertoire, put_state, says_game_over, statements};
-use vestigum_core::Progress;
-use vestigum_core::Spec;
-use vestigum_core::Type;
-use vestigum_core::Value;
 use vestigum_core::diagnostic::Spanned;
 use vestigum_core::document::SourceEntry;
 use vestigum_core::model::axis::Axis;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::FieldId;
+use vestigum_core::{Progress, Spec, Type, Value};
 
 use super::Weakened;
+use crate::explore::{Act, Repertoire, put_state, says_game_over, statements};
 
 /// So many pairs of states are looked at.
 const PAIRS: usize = 20_000;

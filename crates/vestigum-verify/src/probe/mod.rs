@@ -36,10 +36,10 @@ mod weaken;
 pub use threads::probe_all;
 pub use weaken::Weakened;
 
+use vestigum_core::{Diagnostics, Spec};
+
 use crate::explore::{Bounds, Search, questions};
 use crate::playthrough::{Files, MemorySaves, Script, run};
-use vestigum_core::Diagnostics;
-use vestigum_core::Spec;
 
 /// A spec, and everything that could notice a change of it.
 pub struct Probe {

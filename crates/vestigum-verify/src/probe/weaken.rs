@@ -1,14 +1,12 @@
 //! The ways to weaken a spec in one place.
 
-use vestigum_core::Span;
-use vestigum_core::Spec;
 use vestigum_core::diagnostic::Spanned;
 use vestigum_core::document::write::rule;
 use vestigum_core::document::{Document, EffectEntry, FieldEntry, Word};
 use vestigum_core::syntax::token::{Token, tokens};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
-use vestigum_core::words;
+use vestigum_core::{Span, Spec, words};
 
 /// A spec that was weakened in one place.
 #[derive(Clone, Debug)]

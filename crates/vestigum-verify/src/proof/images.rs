@@ -4,10 +4,6 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use vestigum_core::Image;
-use vestigum_core::Suspended;
-use vestigum_core::Type;
-use vestigum_core::Value;
 use vestigum_core::model::Model;
 use vestigum_core::model::axis::{KeySet, MadeKeys};
 use vestigum_core::model::field::Field;
@@ -15,6 +11,7 @@ use vestigum_core::state::State;
 use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
 use vestigum_core::value::limits::Limits;
 use vestigum_core::vocabulary::policy::Resume;
+use vestigum_core::{Image, Suspended, Type, Value};
 
 /// The most items and characters that a large value gets: more would show nothing new.
 const LARGE: usize = 8;

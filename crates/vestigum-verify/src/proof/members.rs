@@ -3,9 +3,8 @@
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
-use vestigum_core::Type;
-use vestigum_core::Value;
 use vestigum_core::model::field::Field;
+use vestigum_core::{Type, Value};
 
 use super::images::{Kind, made, of_type};
 use super::{Part, Prover};

@@ -26,26 +26,22 @@ mod images;
 mod members;
 mod trace;
 
+pub use trace::Became;
+
 use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use vestigum_core::Image;
-use vestigum_core::Type;
-use vestigum_core::Value;
+use images::{Kind, Sample, made, made_names, samples};
+use trace::Trace;
+
 use vestigum_core::history::shape::choices;
+use vestigum_core::model::Model;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Launched, Progress};
-use vestigum_core::{Span, Spec};
-
-use images::{Kind, Sample, made, made_names, samples};
-pub use trace::Became;
-use trace::Trace;
-use vestigum_core::model::Model;
-use vestigum_core::{EntryName, Place};
+use vestigum_core::{EntryName, Image, Launched, Place, Progress, Span, Spec, Type, Value};
 
 /// How much the proof tries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -3,18 +3,15 @@
 use std::fmt;
 use std::sync::Arc;
 
-use vestigum_core::Spec;
-use vestigum_core::Type;
-use vestigum_core::Value;
 use vestigum_core::migration::version_step::VersionStep;
 use vestigum_core::model::Model;
 use vestigum_core::model::axis::MadeKeys;
+use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::{Field, FieldId};
+use vestigum_core::{EntryName, Spec, Type, Value};
 
 use super::NewField;
 use super::images::{Kind, of_type};
-use vestigum_core::EntryName;
-use vestigum_core::model::entry::entry_name;
 
 /// What a migration makes of a field.
 #[derive(Clone, Debug, PartialEq, Eq)]

@@ -4,10 +4,9 @@
 //! that no sync has settled yet; [`Outcomes`] lists every state in which the disk can come back from them.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
-use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::{fmt, io};
 
 mod outcomes;
 

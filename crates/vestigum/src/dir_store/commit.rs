@@ -6,13 +6,12 @@ use std::sync::PoisonError;
 
 use vestigum_core::{Image, Owner};
 
-use crate::disk::DiskFile;
-use crate::store::{Committed, Store, StoreError, prove};
-
 use super::folders::settle_folder;
 use super::known::{Known, Verdict};
 use super::names::{LAST_GENERATION, TEMPORARY};
 use super::{DirStore, Inner, Turn, io_error, take_lock};
+use crate::disk::DiskFile;
+use crate::store::{Committed, Store, StoreError, prove};
 
 impl DirStore {
     /// Writes an image as the next generation, unless the newest one holds the same progress.

@@ -4,10 +4,9 @@ use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 
+use super::{DirStore, Turn, io_error};
 use crate::disk::{Disk, EntryKind};
 use crate::store::StoreError;
-
-use super::{DirStore, Turn, io_error};
 
 impl DirStore {
     /// The names in a folder below the save folder; none if it is not there. What is no folder itself is not looked into.

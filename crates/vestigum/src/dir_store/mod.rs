@@ -30,16 +30,16 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use folders::settle_folder;
+use known::{Known, Verdict, Verdicts};
+use names::{folder_name, generation_of};
+
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
 use vestigum_core::{Image, Owner};
 
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
 use crate::store::{Committed, Pruned, Store, StoreError};
-
-use folders::settle_folder;
-use known::{Known, Verdict, Verdicts};
-use names::{folder_name, generation_of};
 
 /// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says otherwise: 64 MiB.
 const MOST_BYTES: u64 = 64 << 20;

@@ -2,12 +2,11 @@
 
 use vestigum_core::Owner;
 
-use crate::disk::EntryKind;
-use crate::store::{Pruned, Store, StoreError};
-
 use super::known::Verdict;
 use super::names::TEMPORARY;
 use super::{DirStore, io_error};
+use crate::disk::EntryKind;
+use crate::store::{Pruned, Store, StoreError};
 
 /// What a prune would remove.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]

@@ -4,11 +4,10 @@ use std::path::PathBuf;
 
 use vestigum_core::{Image, Owner};
 
-use crate::disk::EntryKind;
-use crate::store::StoreError;
-
 use super::DirStore;
 use super::names::{TEMPORARY, folder_name, generation_of, is_hashed, profile_of};
+use crate::disk::EntryKind;
+use crate::store::StoreError;
 
 /// Something in a save folder that is not of this store: it is left alone, and never counted.
 #[derive(Clone, Debug, PartialEq, Eq)]

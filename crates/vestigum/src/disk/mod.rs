@@ -7,9 +7,8 @@ mod real;
 
 pub use real::RealDisk;
 
-use std::fmt;
-use std::io;
 use std::path::Path;
+use std::{fmt, io};
 
 /// A disk with folders and files. Every operation is one that a system call offers, so that what is promised about the
 /// calls can be told apart from what a store makes of them.

@@ -16,19 +16,19 @@ mod writer;
 
 pub use queue::Saved;
 pub use ticket::SaveTicket;
+pub use writer::commit_making_room;
 
 use std::fmt;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
 
+use queue::SaveQueue;
+
 use vestigum_core::{LiveDevice, Owner, Suspended};
 
 use crate::error::SessionError;
 use crate::store::{Store, StoreError};
-
-use queue::SaveQueue;
-pub use writer::commit_making_room;
 
 /// A store and the one thread that writes into it.
 ///

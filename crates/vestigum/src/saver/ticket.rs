@@ -4,9 +4,8 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::store::StoreError;
-
 use super::queue::{SaveQueue, Saved, TargetState, Targets};
+use crate::store::StoreError;
 
 /// A save on its way. It is done when the profile *and* the device are durable; a newer save that overtakes this one
 /// counts for it.

@@ -2,10 +2,9 @@
 
 use vestigum_core::{Image, Owner, Suspended};
 
+use super::queue::{SaveQueue, Task};
 use crate::clock::rfc3339;
 use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
-
-use super::queue::{SaveQueue, Task};
 
 /// Writes what is handed over until the queue is closed.
 pub(super) fn run(store: &dyn Store, queue: &SaveQueue) {

@@ -11,6 +11,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use thiserror::Error;
+
 use vestigum_core::{Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Span, Spec};
 
 use crate::error::SessionError;

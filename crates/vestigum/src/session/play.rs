@@ -1,11 +1,12 @@
 //! Playing: the moments, and what play writes between them.
 
-use serde::Serialize;
-use vestigum_core::handle::{Number, Scalar};
-use vestigum_core::{AccessError, Call, Change, Handle, Outcome, Refused, Reset, Update, Value, Written};
-
 #[allow(unused_imports, reason = "the documentation links to it")]
 use vestigum_core::Progress;
+
+use serde::Serialize;
+
+use vestigum_core::handle::{Number, Scalar};
+use vestigum_core::{AccessError, Call, Change, Handle, Outcome, Refused, Reset, Update, Value, Written};
 
 use super::Session;
 

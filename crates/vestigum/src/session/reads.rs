@@ -1,6 +1,7 @@
 //! What reads progress: the same for a session and for a look at what was saved.
 
 use serde::de::DeserializeOwned;
+
 use vestigum_core::handle::Scalar;
 use vestigum_core::{AccessError, BoardRow, Change, Entry, Handle, Place, Progress, Reset, Spec, Suspended, Value};
 

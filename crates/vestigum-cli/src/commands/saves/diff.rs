@@ -4,14 +4,13 @@ use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 use serde_json::json;
-use vestigum::{Entry, Image, Spec, Value};
 
-use crate::Verdict;
-use crate::input;
-use crate::show::{BACK, Output, QUIET, STRONG, counted, paint, table};
+use vestigum::{Entry, Image, Spec, Value};
 
 use super::show::{Loaded, entries, load};
 use super::{Key, State, Whose, moment_of};
+use crate::show::{BACK, Output, QUIET, STRONG, counted, paint, table};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use serde_json::json;
+
 use vestigum::{DirStore, Owner, Store, StoreError, Stray};
 
+use super::{Key, State, moment_of};
 use crate::Verdict;
 use crate::show::{Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
-
-use super::{Key, State, moment_of};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -3,14 +3,13 @@
 use std::path::PathBuf;
 
 use serde_json::json;
+
+use vestigum::image::{Clamped, Dropped};
 use vestigum::{LoadReport, Owner, Session, Spec, Store};
 
-use crate::Verdict;
-use crate::input;
-use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
-
 use super::Key;
-use vestigum::image::{Clamped, Dropped};
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -12,12 +12,12 @@ mod verify;
 use std::path::{Path, PathBuf};
 
 use clap::Subcommand;
+
 use vestigum::image::{ImageError, SealKey};
 use vestigum::{DirStore, Image, Owner, Store, StoreError};
 
-use crate::Verdict;
-use crate::input;
 use crate::show::{BACK, BAD, GOOD, Output, paint};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -4,13 +4,12 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use serde_json::json;
+
 use vestigum::{Change, Owner, Reset, Session, Store};
 
-use crate::Verdict;
-use crate::input;
-use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, paint, table};
-
 use super::{Key, Whose};
+use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, paint, table};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use serde_json::json;
+
 use vestigum::{Store, restore};
 
+use super::{Key, Whose, moment_of};
 use crate::Verdict;
 use crate::show::{BACK, GOOD, Output, STRONG, paint};
-
-use super::{Key, Whose, moment_of};
 
 #[derive(clap::Args)]
 pub struct Arguments {

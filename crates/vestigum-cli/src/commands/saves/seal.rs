@@ -3,15 +3,14 @@
 use std::path::PathBuf;
 
 use serde_json::json;
-use vestigum::{Image, Store};
 
-use crate::Verdict;
-use crate::input;
-use crate::show::{BACK, GOOD, Output, QUIET, STRONG, paint};
+use vestigum::{Image, Store};
 
 use super::diff::{differences, shown};
 use super::show::load;
 use super::{Key, Whose};
+use crate::show::{BACK, GOOD, Output, QUIET, STRONG, paint};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

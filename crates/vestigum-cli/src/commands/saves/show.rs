@@ -3,14 +3,13 @@
 use std::path::PathBuf;
 
 use serde_json::{Value as Json, json};
+
 use vestigum::image::SavedPlace;
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
-use crate::Verdict;
-use crate::input;
-use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
-
 use super::{Key, State, Whose, moment_of};
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub struct Arguments {

@@ -3,12 +3,12 @@
 use std::path::PathBuf;
 
 use serde_json::json;
+
 use vestigum::Owner;
 
+use super::{Key, list};
 use crate::Verdict;
 use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
-
-use super::{Key, list};
 
 #[derive(clap::Args)]
 pub struct Arguments {
