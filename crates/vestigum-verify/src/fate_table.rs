@@ -15,9 +15,8 @@
 
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::Field;
-use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
+use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Moment, Span, Spec};
 
 /// Every field against every moment.
@@ -55,12 +54,51 @@ pub struct FateRow {
 /// What one moment does to one field.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FateCell {
-    /// The word: see the table of the module.
-    pub word: &'static str,
+    /// What happens.
+    pub fate: CellFate,
     /// The operand of a rule, as it was written.
     pub operand: Option<String>,
     /// Whether it depends on a condition, or on the entry.
     pub guarded: bool,
+}
+
+/// What happens to a value at a moment, or after the game has ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum CellFate {
+    /// The field has no value there.
+    None,
+    /// A plain fate.
+    Plain(PlainFate),
+    /// A rule with an operand.
+    Rule(Operation),
+    /// It is as the last save left it.
+    Saved,
+}
+
+impl CellFate {
+    /// The word: see the table of the module.
+    pub fn word(self) -> &'static str {
+        match self {
+            CellFate::None => "none",
+            CellFate::Plain(fate) => fate.word(),
+            CellFate::Rule(operation) => operation.word(),
+            CellFate::Saved => "saved",
+        }
+    }
+
+    /// The sign that goes with the word.
+    pub fn sign(self) -> &'static str {
+        match self {
+            CellFate::None => "·",
+            CellFate::Plain(PlainFate::Keep) => "●",
+            CellFate::Plain(PlainFate::Checkpoint) => "◑",
+            CellFate::Plain(PlainFate::Entry) => "◔",
+            CellFate::Plain(PlainFate::Reset) => "○",
+            CellFate::Rule(Operation::Max | Operation::Min) => "▲",
+            CellFate::Rule(Operation::Set | Operation::Add | Operation::Union) => "+",
+            CellFate::Saved => "◷",
+        }
+    }
 }
 
 impl FateRow {
@@ -71,55 +109,56 @@ impl FateRow {
 }
 
 impl FateCell {
-    fn plain(word: &'static str) -> FateCell {
-        FateCell { word, operand: None, guarded: false }
+    fn of(fate: CellFate) -> FateCell {
+        FateCell { fate, operand: None, guarded: false }
+    }
+
+    /// The word: see the table of the module.
+    pub fn word(&self) -> &'static str {
+        self.fate.word()
     }
 
     /// The sign that goes with the word.
     pub fn sign(&self) -> &'static str {
-        match self.word {
-            "keep" => "●",
-            "checkpoint" => "◑",
-            "entry" => "◔",
-            "reset" => "○",
-            "max" | "min" => "▲",
-            "set" | "add" | "union" => "+",
-            "saved" => "◷",
-            _ => "·",
-        }
+        self.fate.sign()
     }
 
     /// The cell in a few characters: the sign, a word where the sign says too little, and `?` for a condition.
     pub fn short(&self) -> String {
         let guard = if self.guarded { "?" } else { "" };
-        let text = match (self.word, &self.operand) {
-            ("add", Some(operand)) if operand.len() <= 5 => {
+        let text = match (self.fate, &self.operand) {
+            (CellFate::None, _) => return self.sign().into(),
+            (CellFate::Rule(Operation::Add), Some(operand)) if operand.len() <= 5 => {
                 return match operand.strip_prefix('-') {
                     Some(less) => format!("− {less}{guard}"),
                     None => format!("+ {operand}{guard}"),
                 };
             }
-            ("checkpoint", _) => "check",
-            ("none", _) => return "·".into(),
-            (word, _) => word,
+            (CellFate::Plain(PlainFate::Checkpoint), _) => "check",
+            (CellFate::Plain(_) | CellFate::Rule(_) | CellFate::Saved, _) => self.word(),
         };
         format!("{} {text}{guard}", self.sign())
     }
 }
 
-/// The moments in the order in which play meets them.
-const ORDER: [Moment; 10] = [
-    Moment::Enter,
-    Moment::Checkpoint,
-    Moment::Death,
-    Moment::Restart,
-    Moment::Complete,
-    Moment::Travel,
-    Moment::Abandon,
-    Moment::GameOver,
-    Moment::NewRun,
-    Moment::Launch,
-];
+/// The place of a moment among the columns: the order in which play meets them. Quitting has a column of its own, behind
+/// all others.
+fn column(moment: Moment) -> Option<u32> {
+    match moment {
+        Moment::Enter => Some(0),
+        Moment::Checkpoint => Some(1),
+        Moment::Death => Some(2),
+        Moment::Restart => Some(3),
+        Moment::Complete => Some(4),
+        Moment::Travel => Some(5),
+        Moment::Abandon => Some(6),
+        Moment::GameOver => Some(7),
+        Moment::NewRun => Some(8),
+        Moment::Launch => Some(9),
+        Moment::Own(n) => Some(10 + u32::from(n)),
+        Moment::Quit => None,
+    }
+}
 
 impl FateTable {
     /// Works out the table of a spec.
@@ -144,8 +183,8 @@ impl FateTable {
     /// # Ok::<(), vestigum_core::Diagnostics>(())
     /// ```
     pub fn of(spec: &Spec) -> FateTable {
-        let own = spec.moments().filter(|moment| matches!(moment, Moment::Own(_)));
-        let moments: Vec<Moment> = ORDER.into_iter().chain(own).collect();
+        let mut moments: Vec<Moment> = spec.moments().filter(|moment| column(*moment).is_some()).collect();
+        moments.sort_by_key(|moment| column(*moment));
         let names = moments.iter().map(|moment| spec.moment_name(*moment).to_owned());
         FateTable {
             columns: names.chain(["quit".to_owned(), "crash".to_owned()]).collect(),
@@ -179,17 +218,17 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     let fate = spec.fate(field, moment);
     let outside = matches!(moment, Moment::NewRun | Moment::Launch) && field.needs_level();
     if outside {
-        return FateCell::plain("none");
+        return FateCell::of(CellFate::None);
     }
     // Of a list the first rule that changes something tells most; the rules in full stand below the table.
     let keeps = |rule: &&Rule| matches!(rule.does, Effect::Plain(PlainFate::Keep));
     let telling = fate.rules.iter().find(|rule| !keeps(rule)).or(fate.rules.first());
     match telling {
-        None => FateCell::plain(spec.model().meant(moment, fate.fallback).word()),
+        None => FateCell::of(CellFate::Plain(spec.model().meant(moment, fate.fallback))),
         Some(Rule { when, does }) => FateCell {
-            word: match does {
-                Effect::Plain(simple) => spec.model().meant(moment, *simple).word(),
-                Effect::Operation(operation, _) => operation.word(),
+            fate: match does {
+                Effect::Plain(fate) => CellFate::Plain(spec.model().meant(moment, *fate)),
+                Effect::Operation(operation, _) => CellFate::Rule(*operation),
             },
             operand: match does {
                 Effect::Plain(_) => None,
@@ -203,15 +242,9 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
 
 /// What is left after quitting in a level and launching again.
 fn at_quit(spec: &Spec, field: &Field) -> FateCell {
-    match (field.lasts(), spec.resume()) {
-        (Span::Device, _) => FateCell::plain("keep"),
-        (Span::Session, _) => FateCell::plain("reset"),
-        (_, Resume::None) => at_moment(spec, field, Moment::Abandon),
-        (Span::Attempt, _) => FateCell::plain("entry"),
-        (_, resume) => {
-            let failure = resembled_failure(resume);
-            FateCell::plain(spec.model().meant(failure, suspended_fate(spec.model(), field, failure).touched).word())
-        }
+    match left_by_quitting(spec.model(), field) {
+        LeftByQuitting::As(moment) => at_moment(spec, field, moment),
+        LeftByQuitting::Fate(fate) => FateCell::of(CellFate::Plain(fate)),
     }
 }
 
@@ -228,7 +261,7 @@ fn at_crash(spec: &Spec, field: &Field, moments: &[Moment]) -> FateCell {
     // A level opens when another is completed or something else is written; it opens again after the crash if that
     // was saved, so only its own rules count.
     let safe = !field.written_by().play() && !moments.iter().any(changes_unsaved);
-    FateCell::plain(if safe { "keep" } else { "saved" })
+    FateCell::of(if safe { CellFate::Plain(PlainFate::Keep) } else { CellFate::Saved })
 }
 
 /// A rule in full, as the table's notes show it.

@@ -201,7 +201,7 @@ fn the_device_is_saved_as_it_is() {
         assert_eq!(read(&game.suspend().relaunched(), "falls", &[]), 4, "{resume}");
         let table = FateTable::of(&spec);
         let quit = table.columns.iter().position(|column| column == "quit").unwrap();
-        assert_eq!(table.rows[0].cells[quit].word, "keep", "{resume}");
+        assert_eq!(table.rows[0].cells[quit].word(), "keep", "{resume}");
     }
 }
 
@@ -284,7 +284,7 @@ fn the_fate_table_names_the_mark_that_is_there() {
     let words = |table: &FateTable, row: usize| {
         ["death", "restart", "abandon", "game_over", "quit"].map(|name| {
             let column = table.columns.iter().position(|column| column == name).unwrap();
-            table.rows[row].cells[column].word
+            table.rows[row].cells[column].word()
         })
     };
     let usual = table("");

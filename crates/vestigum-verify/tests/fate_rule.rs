@@ -185,7 +185,7 @@ proptest! {
             let over = table.columns.iter().position(|column| column == "game_over").expect("a column for game over");
             for change in &outcome.changes {
                 let row = table.rows.iter().find(|row| row.field == *change.field).expect("a row for every field");
-                let stays = |column: usize| row.cells[column].word == "keep" && !row.cells[column].guarded;
+                let stays = |column: usize| row.cells[column].word() == "keep" && !row.cells[column].guarded;
                 let opened = row.field == "opened";
                 prop_assert!(opened || !stays(column) || (outcome.game_over && !stays(over)), "{} at {}", change, name);
             }

@@ -447,7 +447,7 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
             // One more than there are: a checkpoint that is not there is asked for now and then.
             let listed = match game.place() {
                 Place::InLevel { level, .. } => (0..sketch.levels.len()).find(|index| sketch.level(*index) == *level),
-                _ => None,
+                Place::Menu | Place::RunOver => None,
             };
             let count = listed.map_or(0, |index| sketch.levels[index]);
             moment(game.checkpoint(&format!("stop_{}", at % (count + 1))))

@@ -209,7 +209,7 @@ fn compare(title: &str, before: &[String], session: &Session, words: &str) -> Sc
     let rows = names.zip(before).zip(values(session)).map(|((name, before), after)| (name, before.clone(), after));
     let place = match session.place() {
         Place::InLevel { level, checkpoint: Some(checkpoint) } => format!("{level}, checkpoint {checkpoint}"),
-        place => place.to_string(),
+        place @ (Place::Menu | Place::InLevel { .. } | Place::RunOver) => place.to_string(),
     };
     Scene { title: title.into(), words: words.into(), rows: rows.collect(), place }
 }

@@ -6,8 +6,9 @@ use anstyle::Style;
 use clap::ValueEnum;
 use serde_json::{Value as Json, json};
 
+use vestigum::spec::{Operation, PlainFate};
 use vestigum::{Span, Spec};
-use vestigum_verify::fate_table::{FateCell, FateRow, FateTable};
+use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable};
 
 use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 use crate::{Verdict, input};
@@ -57,30 +58,32 @@ const LEGEND: [(&str, &str); 8] = [
     ("?", "on a condition"),
 ];
 
-fn style_of(word: &str) -> Style {
-    match word {
-        "keep" => GOOD,
-        "checkpoint" | "entry" | "saved" => BACK,
-        "reset" => BAD,
-        "none" => QUIET,
-        _ => RULE,
+fn style_of(fate: CellFate) -> Style {
+    match fate {
+        CellFate::Plain(PlainFate::Keep) => GOOD,
+        CellFate::Plain(PlainFate::Checkpoint | PlainFate::Entry) | CellFate::Saved => BACK,
+        CellFate::Plain(PlainFate::Reset) => BAD,
+        CellFate::None => QUIET,
+        CellFate::Rule(_) => RULE,
     }
 }
 
 /// A value that stays is a sign alone: what happens to the others is what one looks for.
 fn short(cell: &FateCell) -> String {
-    if cell.word == "keep" && !cell.guarded { cell.sign().to_owned() } else { cell.short() }
+    if cell.fate == CellFate::Plain(PlainFate::Keep) && !cell.guarded { cell.sign().to_owned() } else { cell.short() }
 }
 
-/// The spans in the order in which the table shows them, and what each means.
-const SPANS: [(Span, &str); 6] = [
-    (Span::Attempt, "until the next failure"),
-    (Span::Visit, "until the level is left or restarted"),
-    (Span::Session, "until the game is started again"),
-    (Span::Run, "until the next new game"),
-    (Span::Profile, "as long as the player's profile"),
-    (Span::Device, "as long as the installation, for all its players"),
-];
+/// What a span means, in the words of the table.
+fn meaning(span: Span) -> &'static str {
+    match span {
+        Span::Attempt => "until the next failure",
+        Span::Visit => "until the level is left or restarted",
+        Span::Session => "until the game is started again",
+        Span::Run => "until the next new game",
+        Span::Profile => "as long as the player's profile",
+        Span::Device => "as long as the installation, for all its players",
+    }
+}
 
 /// The table for a terminal: the fields in groups, from those that live shortest to those that live longest.
 pub fn as_text(spec: &Spec, width: usize) -> String {
@@ -93,7 +96,7 @@ pub fn as_text(spec: &Spec, width: usize) -> String {
     }));
     let grid = |cell: &dyn Fn(&FateCell) -> String, gap: u16| {
         let mut rows = Vec::new();
-        for (span, meaning) in SPANS {
+        for (span, meaning) in Span::ALL.iter().map(|span| (*span, meaning(*span))) {
             let members: Vec<&FateRow> = fates.rows.iter().filter(|row| row.lasts == span).collect();
             if !members.is_empty() {
                 rows.push(vec![format!("{GROUP}{span} {meaning}")]);
@@ -102,7 +105,7 @@ pub fn as_text(spec: &Spec, width: usize) -> String {
                 let mut name = format!("  {}", row.field);
                 name.push_str(&paint(QUIET, row.keys()));
                 let mut cells = vec![name];
-                cells.extend(row.cells.iter().map(|fate| paint(style_of(fate.word), cell(fate))));
+                cells.extend(row.cells.iter().map(|fate| paint(style_of(fate.fate), cell(fate))));
                 rows.push(cells);
             }
         }
@@ -151,8 +154,11 @@ fn grouped(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
 fn notes(spec: &Spec, fates: &FateTable) -> String {
     let mut text = String::new();
     // A cell that shows an operand and no condition tells its rule in full already.
-    let told =
-        |row: &FateRow| row.cells.iter().any(|cell| cell.word == "add" && !cell.guarded && cell.short().len() <= 9);
+    let told = |row: &FateRow| {
+        row.cells
+            .iter()
+            .any(|cell| cell.fate == CellFate::Rule(Operation::Add) && !cell.guarded && cell.short().len() <= 9)
+    };
     let ruled: Vec<&FateRow> =
         fates.rows.iter().filter(|row| !row.rules.is_empty() && !row.built_in && !told(row)).collect();
     let width = ruled.iter().map(|row| row.field.len()).max().unwrap_or(0).max(8);
@@ -206,7 +212,7 @@ fn as_html(spec: &Spec) -> String {
     text.push_str("</tr></thead>\n<tbody>\n");
     for row in &fates.rows {
         text.push_str(&format!("<tr>{}{}", cell("th", "field", &name_of(row)), cell("td", "lasts", row.lasts.word())));
-        row.cells.iter().for_each(|fate| text.push_str(&cell("td", fate.word, &short(fate))));
+        row.cells.iter().for_each(|fate| text.push_str(&cell("td", fate.word(), &short(fate))));
         text.push_str("</tr>\n");
     }
     text.push_str("</tbody>\n</table>\n");
@@ -226,7 +232,7 @@ fn as_json(spec: &Spec) -> Json {
     let fields = fates.rows.iter().map(|row| {
         let cells = fates.columns.iter().zip(&row.cells).map(|(moment, cell)| {
             let value = json!({
-                "fate": cell.word, "sign": cell.sign(), "operand": cell.operand, "guarded": cell.guarded,
+                "fate": cell.word(), "sign": cell.sign(), "operand": cell.operand, "guarded": cell.guarded,
             });
             (moment.clone(), value)
         });

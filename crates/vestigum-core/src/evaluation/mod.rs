@@ -173,7 +173,9 @@ pub fn made_name(env: &Env<'_>, field: &Field, picks: &[Pick]) -> Option<String>
                 continue;
             }
             Pick::Made(set, name) => env.state.made[*set as usize].get_index_of(name).map(|key| key as u32),
-            pick => key_of_pick(env, pick),
+            pick @ (Pick::Fixed(_) | Pick::Level | Pick::Checkpoint | Pick::Current(_) | Pick::Filled(_)) => {
+                key_of_pick(env, pick)
+            }
         };
         names.extend(env.spec.key_names(*axis, key?, &env.state.made).iter().map(|name| key_text(name).into_owned()));
     }

@@ -227,7 +227,9 @@ pub fn choices(ty: &Type) -> Option<&[Arc<crate::value::Chosen>]> {
     match ty {
         Type::Choice(names) => Some(names),
         Type::List(inner) | Type::Set(inner) | Type::Map(inner) => choices(inner),
-        _ => None,
+        Type::Bool | Type::Int | Type::Float | Type::Text | Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Struct(_) => {
+            None
+        }
     }
 }
 

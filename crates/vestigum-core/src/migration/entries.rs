@@ -35,7 +35,7 @@ impl Entries<'_> {
         let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| {
             let names = match axis {
                 Axis::Keys(set) => Some(self.old.key_sets[*set as usize].all_names(&self.from.made[*set as usize])),
-                _ => None,
+                Axis::Level | Axis::Checkpoint => None,
             };
             let name = names.and_then(|names| names.get_index(key as usize));
             self.names.key_now(self.new, *axis, key, name, made)

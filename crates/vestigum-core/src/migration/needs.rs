@@ -416,7 +416,7 @@ fn entries(spec: &Model, field: &Field) -> String {
         Axis::Keys(set) if spec.key_sets[*set as usize].max.is_some() => {
             format!("{} that play names", spec.axis_word(*axis))
         }
-        axis => spec.axis_word(*axis).to_owned(),
+        axis @ (Axis::Level | Axis::Checkpoint | Axis::Keys(_)) => spec.axis_word(*axis).to_owned(),
     });
     format!("one for each {}", axes.collect::<Vec<_>>().join(" and "))
 }

@@ -397,7 +397,7 @@ impl StepReader<'_> {
         let mut sets = [None; 3];
         let axes = field.axes.iter().filter_map(|axis| match axis {
             Axis::Keys(set) => Some(*set),
-            _ => None,
+            Axis::Level | Axis::Checkpoint => None,
         });
         for (known, set) in sets.iter_mut().zip(axes) {
             *known = self.set_before(said, set);

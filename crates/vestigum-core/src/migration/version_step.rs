@@ -124,7 +124,7 @@ impl VersionStep<'_> {
         let is = self.new.field(now);
         let keys = field.axes.iter().zip(field.keys_of(slot)).map(|(axis, key)| match axis {
             Axis::Keys(_) => Some(0),
-            axis => names.key_now(self.new, *axis, key, None, |_, _| None),
+            axis @ (Axis::Level | Axis::Checkpoint) => names.key_now(self.new, *axis, key, None, |_, _| None),
         });
         Some((now, is.slot_at(&keys.collect::<Option<Vec<u32>>>()?)))
     }
@@ -146,7 +146,7 @@ impl VersionStep<'_> {
                 let name = self.old.key_sets[*set as usize].names.get_index(key as usize);
                 names.key_now(self.new, *axis, key, name, |_, _| None)
             }
-            axis => names.key_now(self.new, *axis, key, None, |_, _| None),
+            axis @ (Axis::Level | Axis::Checkpoint) => names.key_now(self.new, *axis, key, None, |_, _| None),
         });
         if was.axes.is_empty() {
             return Some(now.first_slot);

@@ -151,7 +151,7 @@ impl Model {
     pub fn entries_of(&self, field: &Field, made: &MadeKeys) -> usize {
         let lens = field.axes.iter().map(|axis| match axis {
             Axis::Keys(set) if self.key_sets[*set as usize].max.is_some() => made[*set as usize].len(),
-            axis => self.axis_len(*axis),
+            axis @ (Axis::Level | Axis::Checkpoint | Axis::Keys(_)) => self.axis_len(*axis),
         });
         lens.product()
     }
@@ -160,7 +160,7 @@ impl Model {
     pub fn is_made(&self, field: &Field, slot: usize, made: &MadeKeys) -> bool {
         field.axes.iter().zip(field.keys_of(slot)).all(|(axis, key)| match axis {
             Axis::Keys(set) if self.key_sets[*set as usize].max.is_some() => (key as usize) < made[*set as usize].len(),
-            _ => true,
+            Axis::Level | Axis::Checkpoint | Axis::Keys(_) => true,
         })
     }
 
@@ -168,7 +168,7 @@ impl Model {
     pub fn key_words(&self, field: &Field) -> Vec<String> {
         let words = field.axes.iter().flat_map(|axis| match axis {
             Axis::Checkpoint => vec!["a level".to_owned(), "a checkpoint".to_owned()],
-            axis => vec![format!("a {}", self.axis_word(*axis))],
+            axis @ (Axis::Level | Axis::Keys(_)) => vec![format!("a {}", self.axis_word(*axis))],
         });
         words.collect()
     }

@@ -46,7 +46,7 @@ impl Progress {
         for axis in &field.axes {
             let name = match axis {
                 Axis::Checkpoint => names.next().and(names.next()),
-                _ => names.next(),
+                Axis::Level | Axis::Keys(_) => names.next(),
             };
             let (Axis::Keys(set), Some(name)) = (axis, name) else { continue };
             let declared = &spec.key_sets[*set as usize];

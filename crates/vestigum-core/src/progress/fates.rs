@@ -46,9 +46,10 @@ impl Progress {
         };
         outcome.changes.reserve(pending.len());
         for Pending { slot, value, change } in pending {
-            match moment {
-                Moment::Launch => self.state.write_through(slot, value),
-                _ => self.state.write(slot, value),
+            if moment == Moment::Launch {
+                self.state.write_through(slot, value);
+            } else {
+                self.state.write(slot, value);
             }
             outcome.changes.extend(change);
         }

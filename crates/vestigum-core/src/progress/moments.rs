@@ -272,7 +272,7 @@ impl Progress {
         self.open_session()?;
         match self.state.position {
             Position::Level(_) => Err(Refused::NotHere { moment: moment.to_string(), place: self.place() }),
-            _ => Ok(()),
+            Position::Menu | Position::RunOver => Ok(()),
         }
     }
 
@@ -302,7 +302,7 @@ impl Progress {
     fn respawn_at(&self) -> Option<RespawnAt> {
         match self.place() {
             Place::InLevel { level, checkpoint } => Some(RespawnAt { level, checkpoint }),
-            _ => None,
+            Place::Menu | Place::RunOver => None,
         }
     }
 

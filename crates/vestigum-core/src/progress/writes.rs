@@ -144,7 +144,15 @@ impl Progress {
         let item = match self.model.field(id).ty.clone() {
             Type::List(inner) | Type::Set(inner) => self.fitted_to(id, item, &inner)?,
             Type::Map(_) => self.fitted_to(id, item, &Type::Text)?,
-            _ => return Err(self.no_such_operation(id, "removed from")),
+            Type::Bool
+            | Type::Int
+            | Type::Float
+            | Type::Text
+            | Type::Bytes
+            | Type::Vec2
+            | Type::Vec3
+            | Type::Choice(_)
+            | Type::Struct(_) => return Err(self.no_such_operation(id, "removed from")),
         };
         self.put_by_name(id, keys, |old, _| {
             let new = match old {

@@ -48,7 +48,15 @@ impl Compiler<'_> {
                 let item = match &ty {
                     Type::Set(inner) | Type::List(inner) => self.of_type(&arguments[1], inner)?,
                     Type::Map(_) => self.of_type(&arguments[1], &Type::Text)?,
-                    _ => return self.wrong_type(&arguments[0], &ty, "a set, a map or a list"),
+                    Type::Bool
+                    | Type::Int
+                    | Type::Float
+                    | Type::Text
+                    | Type::Bytes
+                    | Type::Vec2
+                    | Type::Vec3
+                    | Type::Choice(_)
+                    | Type::Struct(_) => return self.wrong_type(&arguments[0], &ty, "a set, a map or a list"),
                 };
                 Some((Node::Has(Box::new(node), Box::new(item)), Type::Bool))
             }

@@ -52,7 +52,7 @@ impl Scope {
         match self {
             Scope::Rule(moment) => moment.has_marks(),
             Scope::Promise { marks, .. } => marks,
-            _ => false,
+            Scope::Opens | Scope::OverWhen | Scope::Derived | Scope::Play | Scope::Fill { .. } => false,
         }
     }
 }
@@ -208,7 +208,14 @@ impl Compiler<'_> {
             Type::List(inner) | Type::Set(inner) => (inner.clone(), items.len()),
             Type::Vec2 => (Arc::new(Type::Float), 2),
             Type::Vec3 => (Arc::new(Type::Float), 3),
-            _ => {
+            Type::Bool
+            | Type::Int
+            | Type::Float
+            | Type::Text
+            | Type::Bytes
+            | Type::Choice(_)
+            | Type::Struct(_)
+            | Type::Map(_) => {
                 let error = self.error(
                     codes::WRONG_TYPE,
                     ast.span,
@@ -241,7 +248,16 @@ impl Compiler<'_> {
                         return self.fail(error);
                     }
                 },
-                _ => {
+                Type::Bool
+                | Type::Int
+                | Type::Float
+                | Type::Text
+                | Type::Bytes
+                | Type::Vec2
+                | Type::Vec3
+                | Type::Choice(_)
+                | Type::List(_)
+                | Type::Set(_) => {
                     let message = format!("{} is wanted here, and this is a struct or a map", a(wanted));
                     let error = self.error(codes::WRONG_TYPE, ast.span, message);
                     return self.fail(error);
@@ -342,7 +358,15 @@ impl Compiler<'_> {
             Type::Struct(ty) => ty.position(member).map(|index| ty.members[index].1.clone()),
             Type::Vec2 => ["x", "y"].contains(&member).then_some(Type::Float),
             Type::Vec3 => ["x", "y", "z"].contains(&member).then_some(Type::Float),
-            _ => return self.wrong_type(of, &ty, "something with members"),
+            Type::Bool
+            | Type::Int
+            | Type::Float
+            | Type::Text
+            | Type::Bytes
+            | Type::Choice(_)
+            | Type::List(_)
+            | Type::Set(_)
+            | Type::Map(_) => return self.wrong_type(of, &ty, "something with members"),
         };
         match found {
             Some(found) => Some((Node::Member(Box::new(node), member.into()), found)),
@@ -350,7 +374,16 @@ impl Compiler<'_> {
                 let known: Vec<&str> = match &ty {
                     Type::Struct(ty) => ty.members.iter().map(|(name, _)| &**name).collect(),
                     Type::Vec2 => vec!["x", "y"],
-                    _ => vec!["x", "y", "z"],
+                    Type::Bool
+                    | Type::Int
+                    | Type::Float
+                    | Type::Text
+                    | Type::Bytes
+                    | Type::Vec3
+                    | Type::Choice(_)
+                    | Type::List(_)
+                    | Type::Set(_)
+                    | Type::Map(_) => vec!["x", "y", "z"],
                 };
                 let error = self
                     .error(codes::UNKNOWN_NAME, ast.span, format!("{} has no member `{member}`", a(&ty)))
@@ -495,12 +528,20 @@ impl Compiler<'_> {
             Scope::Rule(Moment::Launch | Moment::NewRun | Moment::Enter) if field.needs_level() => {
                 format!("`{name}` lasts {} {lasts}, and there is none before this moment", lasts.article())
             }
-            _ => return Some(()),
+            Scope::Opens
+            | Scope::OverWhen
+            | Scope::Rule(_)
+            | Scope::Derived
+            | Scope::Play
+            | Scope::Promise { .. }
+            | Scope::Fill { .. } => return Some(()),
         };
         let help = match self.scope {
             Scope::Opens => "read a run, profile or device field: what was written at `complete`, say",
             Scope::OverWhen => "a launch clears session fields, so quitting would undo the game over",
-            _ => "read a field that lives longer",
+            Scope::Rule(_) | Scope::Derived | Scope::Play | Scope::Promise { .. } | Scope::Fill { .. } => {
+                "read a field that lives longer"
+            }
         };
         let error = self.error(codes::OUT_OF_REACH, span, why).help(help);
         self.fail(error)

@@ -312,7 +312,7 @@ impl<'a> Compiler<'a> {
 fn entry(field: &Field, picks: Vec<Pick>) -> EntryRef {
     let fixed = picks.iter().map(|pick| match pick {
         Pick::Fixed(key) => Some(*key),
-        _ => None,
+        Pick::Level | Pick::Checkpoint | Pick::Current(_) | Pick::Filled(_) | Pick::Made(..) => None,
     });
     match fixed.collect::<Option<Vec<u32>>>() {
         Some(keys) => EntryRef::Slot(field.slot_at(&keys)),

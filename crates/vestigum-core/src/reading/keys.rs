@@ -79,7 +79,18 @@ impl Resolver<'_> {
                     let found = names.iter().map(|chosen| spec.key_sets[set].names.get_index_of(chosen.name()));
                     found.map(|key| key.map(|key| key as u32)).collect::<Option<Vec<u32>>>()
                 }
-                _ => None,
+                Type::Bool
+                | Type::Int
+                | Type::Float
+                | Type::Text
+                | Type::Bytes
+                | Type::Vec2
+                | Type::Vec3
+                | Type::Choice(_)
+                | Type::Struct(_)
+                | Type::List(_)
+                | Type::Set(_)
+                | Type::Map(_) => None,
             };
             let id = field.id;
             match keys {

@@ -87,7 +87,7 @@ fn idle(spec: &Model, field: &Field, moment: Moment, word: &Word) -> Option<Diag
                 || moment == Moment::NewRun
                 || (moment.ends(Span::Visit) && moment != Moment::Restart)
         }
-        _ => false,
+        Span::Session | Span::Run | Span::Profile | Span::Device => false,
     };
     if gone {
         let at = spec.moment_name(moment);
@@ -132,7 +132,7 @@ fn rule<P: Fn(SourceSpan) -> SourceSpan>(
                 let needs = match operation {
                     Operation::Union => "a set or a map",
                     Operation::Add => "a number",
-                    _ => "something that has an order",
+                    Operation::Set | Operation::Max | Operation::Min => "something that has an order",
                 };
                 let message = format!("`{}` is of type {}; `{}` needs {needs}", field.name, field.ty, operation.word());
                 errors.push(Diagnostic::error(codes::WRONG_TYPE, word.span, message));

@@ -58,7 +58,7 @@ impl Position {
     pub fn level_position(&self) -> Option<&LevelPosition> {
         match self {
             Position::Level(standing) => Some(standing),
-            _ => None,
+            Position::Menu | Position::RunOver => None,
         }
     }
 

@@ -5,6 +5,7 @@ use crate::model::field::Field;
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::policy::Resume;
+use crate::vocabulary::span::Span;
 
 /// What is left of one entry of a field when it is suspended in a level.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -43,4 +44,28 @@ pub fn resembled_failure(resume: Resume) -> Moment {
 /// resembles, gives the checkpoint up.
 pub fn resumes_at_entry(spec: &Model) -> bool {
     spec.resume != Resume::None && spec.gives_up_checkpoint(resembled_failure(spec.resume))
+}
+
+/// What is left of a field after quitting in a level and launching again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum LeftByQuitting {
+    /// What that moment leaves, its rules included.
+    As(Moment),
+    /// What that fate leaves, of the entries that a rule of the resembled failure touches.
+    Fate(PlainFate),
+}
+
+/// What is left of a field after quitting in a level and launching again.
+pub fn left_by_quitting(spec: &Model, field: &Field) -> LeftByQuitting {
+    let failure = resembled_failure(spec.resume);
+    match (field.lasts, spec.resume) {
+        (Span::Device, _) => LeftByQuitting::Fate(PlainFate::Keep),
+        (Span::Session, _) => LeftByQuitting::Fate(PlainFate::Reset),
+        (Span::Attempt | Span::Visit | Span::Run | Span::Profile, Resume::None) => LeftByQuitting::As(failure),
+        // An attempt begins where the level was entered.
+        (Span::Attempt, Resume::Entry | Resume::Checkpoint) => LeftByQuitting::Fate(PlainFate::Entry),
+        (Span::Visit | Span::Run | Span::Profile, Resume::Entry | Resume::Checkpoint) => {
+            LeftByQuitting::Fate(spec.meant(failure, suspended_fate(spec, field, failure).touched))
+        }
+    }
 }

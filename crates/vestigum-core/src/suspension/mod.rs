@@ -52,7 +52,7 @@ impl Suspended {
                 let value = match field.lasts {
                     // An attempt begins where the level was entered.
                     Span::Attempt => state.at_entry(slot).clone(),
-                    _ => field.default.clone(),
+                    Span::Visit | Span::Session | Span::Run | Span::Profile | Span::Device => field.default.clone(),
                 };
                 if *state.value(slot) != value {
                     state.write(slot, value);

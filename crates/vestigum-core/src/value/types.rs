@@ -137,7 +137,14 @@ impl Type {
         match self {
             Type::Struct(_) => true,
             Type::List(inner) | Type::Set(inner) | Type::Map(inner) => inner.has_struct(),
-            _ => false,
+            Type::Bool
+            | Type::Int
+            | Type::Float
+            | Type::Text
+            | Type::Bytes
+            | Type::Vec2
+            | Type::Vec3
+            | Type::Choice(_) => false,
         }
     }
 
@@ -146,7 +153,14 @@ impl Type {
         match self {
             Type::List(inner) | Type::Set(inner) | Type::Map(inner) => 1 + inner.nesting(),
             Type::Struct(ty) => 1 + ty.members.iter().map(|(_, member)| member.nesting()).max().unwrap_or(0),
-            _ => 1,
+            Type::Bool
+            | Type::Int
+            | Type::Float
+            | Type::Text
+            | Type::Bytes
+            | Type::Vec2
+            | Type::Vec3
+            | Type::Choice(_) => 1,
         }
     }
 

@@ -212,7 +212,11 @@ impl Asked {
                 }
                 if condition.holds(&env) { None } else { Some(unheld(condition, &env, Some(moment), after, seen)) }
             }
-            _ => None,
+            Asked::NeverFalls(_)
+            | Asked::Holds(..)
+            | Asked::Reachable
+            | Asked::NoBetterLeft(_)
+            | Asked::NothingGained(_) => None,
         }
     }
 

@@ -399,7 +399,7 @@ impl<'s> Search<'s> {
                 }
                 None
             }
-            _ => None,
+            Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => None,
         }
     }
 

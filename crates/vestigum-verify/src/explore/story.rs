@@ -83,7 +83,7 @@ pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Brok
         match act {
             Act::Enter(entered) => level = Some(*entered),
             Act::Moment(moment) if leaves(*moment) => level = None,
-            _ => {}
+            Act::Checkpoint(_) | Act::Moment(_) | Act::Relaunch | Act::Take(_) => {}
         }
     }
     lines.push(format!("expect {}", broken.expect));

@@ -158,7 +158,24 @@ impl Playthrough {
         fn count(steps: &[Step]) -> u64 {
             let each = steps.iter().map(|step| match &step.action {
                 Action::Repeat(times, inner) => u64::from(*times).saturating_mul(count(inner)),
-                _ => 1,
+                Action::Launch
+                | Action::Quit
+                | Action::Moment(_)
+                | Action::Enter { .. }
+                | Action::Checkpoint(_)
+                | Action::Write { .. }
+                | Action::Insert { .. }
+                | Action::Remove { .. }
+                | Action::Reset(_)
+                | Action::Board
+                | Action::Expect(_)
+                | Action::Refuse(_)
+                | Action::NeverAccepted(_)
+                | Action::Save
+                | Action::Crash
+                | Action::Damage { .. }
+                | Action::Import(_)
+                | Action::Profile(_) => 1,
             });
             each.fold(0, u64::saturating_add)
         }
@@ -274,7 +291,15 @@ impl<'s> Checker<'s, '_> {
                 let inner = match field.ty() {
                     Type::List(inner) | Type::Set(inner) => (**inner).clone(),
                     Type::Map(_) => Type::Text,
-                    ty => {
+                    ty @ (Type::Bool
+                    | Type::Int
+                    | Type::Float
+                    | Type::Text
+                    | Type::Bytes
+                    | Type::Vec2
+                    | Type::Vec3
+                    | Type::Choice(_)
+                    | Type::Struct(_)) => {
                         let message = format!("is of type {ty}; values are removed from lists, sets and maps");
                         return self.wrong(&target.field, message);
                     }
@@ -435,7 +460,20 @@ fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
                 mentioned(spec, inner, &mut inner_names);
                 inner_names.iter().for_each(|name| add(name));
             }
-            _ => {}
+            Action::Launch
+            | Action::Quit
+            | Action::Moment(_)
+            | Action::Enter { .. }
+            | Action::Checkpoint(_)
+            | Action::Reset(_)
+            | Action::Board
+            | Action::Refuse(_)
+            | Action::NeverAccepted(_)
+            | Action::Save
+            | Action::Crash
+            | Action::Damage { .. }
+            | Action::Import(_)
+            | Action::Profile(_) => {}
         }
     }
 }

@@ -214,7 +214,24 @@ impl Runner<'_> {
             note,
             board: match step.action {
                 Action::Board => progress.map(Progress::board).unwrap_or_default(),
-                _ => Vec::new(),
+                Action::Launch
+                | Action::Quit
+                | Action::Moment(_)
+                | Action::Enter { .. }
+                | Action::Checkpoint(_)
+                | Action::Write { .. }
+                | Action::Insert { .. }
+                | Action::Remove { .. }
+                | Action::Reset(_)
+                | Action::Expect(_)
+                | Action::Refuse(_)
+                | Action::NeverAccepted(_)
+                | Action::Save
+                | Action::Crash
+                | Action::Damage { .. }
+                | Action::Import(_)
+                | Action::Profile(_)
+                | Action::Repeat(..) => Vec::new(),
             },
         };
         let device = &mut self.device;

@@ -90,7 +90,9 @@ fn played(spec: &Spec) -> Option<Spec> {
             Type::Float => Value::float(1.0),
             Type::Text => Value::text("a"),
             Type::Choice(names) => Value::Text(names.last()?.name.clone()),
-            _ => continue,
+            Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Struct(_) | Type::List(_) | Type::Set(_) | Type::Map(_) => {
+                continue;
+            }
         };
         let word = |text: &str| Spanned::new(text.to_owned(), Default::default());
         let name = format!("writes_{}", field.name);
