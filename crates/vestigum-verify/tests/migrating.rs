@@ -36,13 +36,13 @@ const WORDS: [(&str, &[(&str, &str)]); 9] = [
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\"]"), ("'c'", "'b'")]),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\", \"d\"]"), ("'c'", "'d'")]),
     (
-        "position",
+        "spot",
         &[(
-            "[keys.position]\nopen = true\nmax = 3",
-            "[keys.position]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]",
+            "[keys.spot]\nopen = true\nmax = 3",
+            "[keys.spot]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]",
         )],
     ),
-    ("position", &[("[keys.position]\nopen = true\nmax = 3", "[keys.position]\nopen = true\nmax = 2")]),
+    ("spot", &[("[keys.spot]\nopen = true\nmax = 3", "[keys.spot]\nopen = true\nmax = 2")]),
     ("tag", &[("\"t1\", \"t2\"]", "\"t1\"]"), ("t2]", "t1]"), ("t2,", "t1,")]),
     ("tag", &[("[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]", "[keys.tag]\nopen = true\nmax = 3")]),
 ];
@@ -74,7 +74,7 @@ fn edit() -> impl Strategy<Value = Edit> {
     let lasts = select(vec!["attempt", "visit", "session", "run", "profile", "device"]);
     let types = select(vec!["int", "float", "bool", "text", "choice", "list of int"]);
     let per: Vec<&'static [&'static str]> =
-        vec![&[], &["level"], &["tag"], &["position"], &["level", "kind"], &["position", "level"]];
+        vec![&[], &["level"], &["tag"], &["spot"], &["level", "kind"], &["spot", "level"]];
     prop_oneof![
         3 => vestigum_testing::field().prop_map(Edit::AddField),
         1 => Just(Edit::DropField),
@@ -214,7 +214,7 @@ fn renamed(sketch: &Sketch) -> (String, String) {
     }
     step("key set", "", "tag", "label");
     (0..3).for_each(|n| step("key", "tag", &format!("t{n}"), &format!("l{n}")));
-    (0..5).for_each(|n| step("key", "position", &format!("s{n}"), &format!("p{n}")));
+    (0..5).for_each(|n| step("key", "spot", &format!("s{n}"), &format!("p{n}")));
     step("struct field", "thing", "n", "number");
     // Words of the document, as they stand there: names, and keys in brackets.
     for (from, to) in
@@ -269,7 +269,7 @@ fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) 
     let not_made = |name: &str| {
         let keys = name.split(['[', ']', ',']).skip(1).map(str::trim);
         let mut spots = keys.filter(|key| key.len() == 2 && key.starts_with('s'));
-        spots.any(|position| !made.get("position").is_some_and(|made| made.iter().any(|name| **name == *position)))
+        spots.any(|spot| !made.get("spot").is_some_and(|made| made.iter().any(|name| **name == *spot)))
     };
     values(old, before).into_iter().find_map(|(name, value)| {
         let field = name.split('[').next().unwrap_or_default().to_owned();

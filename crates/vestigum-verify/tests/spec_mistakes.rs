@@ -35,7 +35,7 @@ after_failure = "checkpoint"
 type = "parcel"
 lasts = "profile"
 after_failure = "keep"
-[field.checkpoint_keys]
+[field.stops]
 type = "map of int"
 lasts = "profile"
 after_failure = "keep"

@@ -8,7 +8,7 @@ use std::{fs, io};
 
 use vestigum::image::Tree;
 use vestigum::{
-    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Session, SessionError, Spec, Store,
+    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Saver, Session, SessionError, Spec, Store,
     StoreError, Value, prune_all,
 };
 use vestigum_verify::SimDisk;
@@ -80,8 +80,9 @@ fn a_folder_that_goes_away_is_noticed_by_a_save_of_nothing_new_and_everyone_writ
     let folder = tempfile::tempdir().unwrap();
     let saves = folder.path().join("saves");
     let store = DirStore::open(&saves).unwrap();
+    let saver = Saver::new(store.clone());
     let mut games = ["ada", "ben"].map(|name| {
-        let mut game = Session::launch(&spec(), store.clone(), name).unwrap();
+        let mut game = Session::launch(&spec(), &saver, name).unwrap();
         game.write("xp", &[], Value::Int(7)).unwrap();
         game.write("volume", &[], Value::Int(40)).unwrap();
         game.save().wait().unwrap();
@@ -105,7 +106,7 @@ fn a_folder_that_goes_away_is_noticed_by_a_save_of_nothing_new_and_everyone_writ
     for game in games {
         game.quit().unwrap();
     }
-    drop(store);
+    drop((saver, store));
     assert_eq!(xp(&saves), 7);
 }
 

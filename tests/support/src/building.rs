@@ -16,7 +16,7 @@ pub fn built(sketch: &Sketch) -> Spec {
         .moments([OWN])
         .keys_by("kind", ["k0", "k1"], "kind_now")
         .keys("tag", ["t0", "t1", "t2"])
-        .open_keys("position", 3)
+        .open_keys("spot", 3)
         .structure("thing", [("n", "int"), ("name", "text")])
         .field(
             FieldBuilder::new("kind_now", "choice").of(["k0", "k1"]).lasts(Span::Run).after_failure(PlainFate::Entry),

@@ -121,12 +121,12 @@ const PER: [&[&str]; 12] = [
     &["tag"],
     &["level", "kind"],
     &["tag", "level"],
-    &["position"],
-    &["position", "level"],
+    &["spot"],
+    &["spot", "level"],
 ];
 /// Key sets of every kind, and the field that says which of one is meant.
 const KEYS: &str = "[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"kind_now\"\n[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]\n\
-    [keys.position]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
+    [keys.spot]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
     [field.kind_now]\ntype = \"choice\"\nof = [\"k0\", \"k1\"]\nlasts = \"run\"\nafter_failure = \"entry\"\n";
 
 pub fn field() -> impl Strategy<Value = FieldSketch> {
@@ -164,7 +164,7 @@ pub fn has_length(ty: &str) -> bool {
 impl FieldSketch {
     /// Whether it begins at 7: entries of names that were never made must not show.
     pub fn has_default(&self) -> bool {
-        self.ty == "int" && self.per.contains(&"position") && !self.optional
+        self.ty == "int" && self.per.contains(&"spot") && !self.optional
     }
 }
 
@@ -179,7 +179,7 @@ impl Sketch {
             let number = matches!(field.ty, "int" | "float");
             let ordered = number || field.ty == "choice";
             let union = field.ty.starts_with("set") || field.ty.starts_with("map");
-            if field.lasts == "device" && field.per.contains(&"position") {
+            if field.lasts == "device" && field.per.contains(&"spot") {
                 field.per.clear();
             }
             let per_level = field.per.iter().any(|axis| matches!(*axis, "level" | "checkpoint"));

@@ -5,6 +5,7 @@
 use crate::diagnostic::SourceSpan;
 use crate::syntax::token::{Token, Unreadable, tokens};
 use crate::value::Value;
+use crate::words::words;
 
 /// A node of the tree and where it stands.
 #[derive(Clone, Debug, PartialEq)]
@@ -34,20 +35,34 @@ pub enum Kind {
     Binary(Operator, Box<Ast>, Box<Ast>),
 }
 
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Operator {
-    Or,
-    And,
-    Equal,
-    Unequal,
-    Below,
-    AtMost,
-    Above,
-    AtLeast,
-    Plus,
-    Minus,
-    Times,
-    Divide,
+words! {
+    /// An operator between two operands.
+    pub enum Operator {
+        /// One of both holds.
+        Or = "or",
+        /// Both hold.
+        And = "and",
+        /// They are the same.
+        Equal = "==",
+        /// They are not the same.
+        Unequal = "!=",
+        /// The left one is lower.
+        Below = "<",
+        /// The left one is not higher.
+        AtMost = "<=",
+        /// The left one is higher.
+        Above = ">",
+        /// The left one is not lower.
+        AtLeast = ">=",
+        /// Their sum.
+        Plus = "+",
+        /// The left one less the right one.
+        Minus = "-",
+        /// Their product.
+        Times = "*",
+        /// The left one in so many parts.
+        Divide = "/",
+    }
 }
 
 impl Operator {
@@ -66,42 +81,9 @@ impl Operator {
         }
     }
 
-    const ALL: [Operator; 12] = [
-        Operator::Or,
-        Operator::And,
-        Operator::Equal,
-        Operator::Unequal,
-        Operator::Below,
-        Operator::AtMost,
-        Operator::Above,
-        Operator::AtLeast,
-        Operator::Plus,
-        Operator::Minus,
-        Operator::Times,
-        Operator::Divide,
-    ];
-
     fn from_token(token: &Token<'_>) -> Option<Operator> {
         let (Token::Name(word) | Token::Sign(word)) = token else { return None };
-        Operator::ALL.into_iter().find(|operator| operator.word() == *word)
-    }
-
-    /// As expressions write it.
-    pub fn word(self) -> &'static str {
-        match self {
-            Operator::Or => "or",
-            Operator::And => "and",
-            Operator::Equal => "==",
-            Operator::Unequal => "!=",
-            Operator::Below => "<",
-            Operator::AtMost => "<=",
-            Operator::Above => ">",
-            Operator::AtLeast => ">=",
-            Operator::Plus => "+",
-            Operator::Minus => "-",
-            Operator::Times => "*",
-            Operator::Divide => "/",
-        }
+        Operator::from_word(word)
     }
 
     /// How tightly it binds.
@@ -111,7 +93,12 @@ impl Operator {
             Operator::And => 2,
             Operator::Plus | Operator::Minus => 5,
             Operator::Times | Operator::Divide => 6,
-            _ => COMPARISON,
+            Operator::Equal
+            | Operator::Unequal
+            | Operator::Below
+            | Operator::AtMost
+            | Operator::Above
+            | Operator::AtLeast => COMPARISON,
         }
     }
 

@@ -21,7 +21,9 @@ pub(super) enum Kept {
 }
 
 /// The failures after which play goes on in the level.
-pub(super) const STAYING: [Moment; 2] = [Moment::Death, Moment::Restart];
+pub(super) fn staying() -> impl Iterator<Item = &'static Moment> {
+    Moment::BUILT_IN.iter().filter(|moment| moment.is_failure() && moment.stays_in_level())
+}
 
 /// The failures that leave the level and after which a value can still be used, where a source does not come back with the
 /// next visit anyway.

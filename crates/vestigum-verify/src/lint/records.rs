@@ -108,8 +108,9 @@ impl Declared<'_> {
 
     /// Failures whose price is not saved.
     pub fn undone_failures(&self) -> Vec<Diagnostic> {
-        const PAID: [Moment; 3] = [Moment::Death, Moment::Restart, Moment::Abandon];
-        PAID.into_iter().filter_map(|moment| self.undone(moment)).collect()
+        // A game over takes the run with it, so nothing of it is left to be undone.
+        let paid = Moment::BUILT_IN.iter().filter(|moment| moment.is_failure() && moment.has_level());
+        paid.filter_map(|moment| self.undone(*moment)).collect()
     }
 
     fn undone(&self, moment: Moment) -> Option<Diagnostic> {

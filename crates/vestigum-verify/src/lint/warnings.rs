@@ -99,7 +99,7 @@ impl Declared<'_> {
             spec.resume != Resume::None && value > taken
         };
         // What is taken once in a visit is there again at the next, however the level was left.
-        let failures = |source: &Source| kept::STAYING.iter().chain(kept::leaving(field, source));
+        let failures = |source: &Source| kept::staying().chain(kept::leaving(field, source));
         let mut sources = spec.sources.iter().filter(gains);
         let (source, failure) = sources.find_map(|source| {
             let moment = failures(source).find(|moment| left(source, moment));
