@@ -8,6 +8,9 @@ use std::process::ExitCode;
 
 use clap::{Parser, Subcommand};
 use show::{ColorWhen, Output};
+use tracing::Level;
+use tracing_subscriber::filter::Targets;
+use tracing_subscriber::prelude::*;
 
 /// Say in one document which player progress persists, and prove it.
 #[derive(Parser)]
@@ -62,8 +65,10 @@ enum Verdict {
 
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
-    let filter = tracing_subscriber::EnvFilter::try_from_env("VESTIGUM_LOG").unwrap_or_else(|_| "error".into());
-    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
+    let wanted = std::env::var("VESTIGUM_LOG").ok().and_then(|wanted| wanted.parse::<Targets>().ok());
+    let log = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let wanted = wanted.unwrap_or_else(|| Targets::new().with_default(Level::ERROR));
+    tracing_subscriber::registry().with(log.with_filter(wanted)).init();
     let out = Output::new(arguments.json, arguments.color);
     let verdict = match &arguments.command {
         Command::Demo => commands::demo::run(&out),

@@ -35,13 +35,7 @@ const WORDS: [(&str, &[(&str, &str)]); 9] = [
     ("thing", &[("n = \"int\"\nname = \"text\"", "n = \"int\"\nname = \"text\"\nlit = \"bool\"")]),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\"]"), ("'c'", "'b'")]),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\", \"d\"]"), ("'c'", "'d'")]),
-    (
-        "spot",
-        &[(
-            "[keys.spot]\nopen = true\nmax = 3",
-            "[keys.spot]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]",
-        )],
-    ),
+    ("spot", &[("[keys.spot]\nopen = true\nmax = 3", "[keys.spot]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]")]),
     ("spot", &[("[keys.spot]\nopen = true\nmax = 3", "[keys.spot]\nopen = true\nmax = 2")]),
     ("tag", &[("\"t1\", \"t2\"]", "\"t1\"]"), ("t2]", "t1]"), ("t2,", "t1,")]),
     ("tag", &[("[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]", "[keys.tag]\nopen = true\nmax = 3")]),

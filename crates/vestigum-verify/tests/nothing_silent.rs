@@ -230,10 +230,7 @@ fn a_value_that_the_device_does_not_take_is_told() {
         &frozen(&[&first]),
     );
     let not_taken = "volume: it belongs to the device now, which has a value already";
-    assert_eq!(
-        told(&first, &second, [20, 90, 20]),
-        ["20 ".to_owned(), format!("20 {not_taken}"), "20 ".to_owned()]
-    );
+    assert_eq!(told(&first, &second, [20, 90, 20]), ["20 ".to_owned(), format!("20 {not_taken}"), "20 ".to_owned()]);
     // From the device to the profiles and back: what each of them had comes to one again.
     let first = spec(1, &volume("device"));
     let between = format!("{}{}", volume("profile"), migration(2, &["{ move = \"volume\", to = \"profile\" }"]));
@@ -246,10 +243,7 @@ fn a_value_that_the_device_does_not_take_is_told() {
         migration(3, &["{ move = \"volume\", to = \"device\" }"])
     );
     let third = updated(3, &back, &history);
-    assert_eq!(
-        told(&second, &third, [20, 90, 20]),
-        ["20 ".to_owned(), format!("20 {not_taken}"), "20 ".to_owned()]
-    );
+    assert_eq!(told(&second, &third, [20, 90, 20]), ["20 ".to_owned(), format!("20 {not_taken}"), "20 ".to_owned()]);
 }
 
 /// A checkpoint that a step drops leads to the entry, also where any name would do now.

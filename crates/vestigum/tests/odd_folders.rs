@@ -8,8 +8,8 @@ use std::{fs, io};
 
 use vestigum::image::Tree;
 use vestigum::{
-    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Saver, Session, SessionError, Spec, Store,
-    StoreError, Value, prune_all,
+    DirStore, Disk, DiskFile, EntryKind, Image, Lock, MemoryStore, Owner, Progress, Saver, Session, SessionError, Spec,
+    Store, StoreError, Value, prune_all,
 };
 use vestigum_verify::SimDisk;
 

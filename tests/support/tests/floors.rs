@@ -119,7 +119,8 @@ fn a_crate_uses_only_crates_below_it() {
         let manifest = fs::read_to_string(root().join("crates").join(krate).join("Cargo.toml")).unwrap();
         let (_, after) = manifest.split_once("[dependencies]\n").unwrap();
         let wanted = after.lines().take_while(|line| !line.starts_with("[dev-dependencies]"));
-        for name in wanted.filter_map(|line| line.split(['.', ' ']).next()).filter(|name| name.starts_with("vestigum")) {
+        for name in wanted.filter_map(|line| line.split(['.', ' ']).next()).filter(|name| name.starts_with("vestigum"))
+        {
             let found = crates.iter().position(|known| known == name);
             assert!(found.is_some_and(|found| found < floor), "{krate} uses {name}");
         }
