@@ -19,24 +19,24 @@ use crate::show::{self, BACK, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 /// A save of a version that shipped.
 macro_rules! shipped {
     ($path:literal) => {
-        (concat!("shipped/", $path), include_str!(concat!("../../../../demo/fellpost/shipped/", $path)))
+        (concat!("shipped/", $path), include_str!(concat!("../../demo/shipped/", $path)))
     };
 }
 
 /// The files of the demo game.
 const FILES: [(&str, &str); 17] = [
-    ("fellpost.toml", include_str!("../../../../demo/fellpost/fellpost.toml")),
-    ("fellpost.history.json", include_str!("../../../../demo/fellpost/fellpost.history.json")),
-    ("plays/falls.play", include_str!("../../../../demo/fellpost/plays/falls.play")),
-    ("plays/records.play", include_str!("../../../../demo/fellpost/plays/records.play")),
-    ("plays/paths.play", include_str!("../../../../demo/fellpost/plays/paths.play")),
-    ("plays/lanterns.play", include_str!("../../../../demo/fellpost/plays/lanterns.play")),
-    ("plays/sessions.play", include_str!("../../../../demo/fellpost/plays/sessions.play")),
-    ("plays/lasting.play", include_str!("../../../../demo/fellpost/plays/lasting.play")),
-    ("plays/carrying.play", include_str!("../../../../demo/fellpost/plays/carrying.play")),
-    ("plays/resets.play", include_str!("../../../../demo/fellpost/plays/resets.play")),
-    ("plays/updates.play", include_str!("../../../../demo/fellpost/plays/updates.play")),
-    ("plays/evening.play", include_str!("../../../../demo/fellpost/plays/evening.play")),
+    ("fellpost.toml", include_str!("../../demo/fellpost.toml")),
+    ("fellpost.history.json", include_str!("../../demo/fellpost.history.json")),
+    ("plays/falls.play", include_str!("../../demo/plays/falls.play")),
+    ("plays/records.play", include_str!("../../demo/plays/records.play")),
+    ("plays/paths.play", include_str!("../../demo/plays/paths.play")),
+    ("plays/lanterns.play", include_str!("../../demo/plays/lanterns.play")),
+    ("plays/sessions.play", include_str!("../../demo/plays/sessions.play")),
+    ("plays/lasting.play", include_str!("../../demo/plays/lasting.play")),
+    ("plays/carrying.play", include_str!("../../demo/plays/carrying.play")),
+    ("plays/resets.play", include_str!("../../demo/plays/resets.play")),
+    ("plays/updates.play", include_str!("../../demo/plays/updates.play")),
+    ("plays/evening.play", include_str!("../../demo/plays/evening.play")),
     shipped!("v1/saves/profiles/ada/3.json"),
     shipped!("v1/saves/profiles/bert/4.json"),
     shipped!("v2/saves/device/2.json"),
