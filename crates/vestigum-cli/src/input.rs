@@ -14,7 +14,7 @@ use crate::show::Output;
 const MAX_BYTES: u64 = 64 << 20;
 
 /// The text of a file, or a message that says what is wrong with it.
-pub fn text(path: &Path) -> Result<String, String> {
+pub(crate) fn text(path: &Path) -> Result<String, String> {
     let shown = path.display();
     let meta = fs::metadata(path).map_err(|error| format!("cannot read {shown}: {error}"))?;
     if meta.is_dir() {
@@ -31,7 +31,7 @@ pub fn text(path: &Path) -> Result<String, String> {
 }
 
 /// Reads a spec, with its history if it has one. What is wrong with it is shown, and the verdict says so.
-pub fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
+pub(crate) fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
     let text = text(path).map_err(|message| out.unusable(&message))?;
     let name = path.display().to_string();
     let spec = match history(out, path)? {
@@ -42,12 +42,12 @@ pub fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
 }
 
 /// Where the history of a spec is kept: `fellpost.history.json` beside `fellpost.toml`.
-pub fn history_path(spec: &Path) -> PathBuf {
+pub(crate) fn history_path(spec: &Path) -> PathBuf {
     spec.with_extension("history.json")
 }
 
 /// Reads the history of a spec, if there is one.
-pub fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verdict> {
+pub(crate) fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verdict> {
     let path = history_path(spec);
     if !path.exists() {
         return Ok(None);
@@ -58,7 +58,7 @@ pub fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verdict> {
 }
 
 /// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown.
-pub fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -> Result<Vec<Script>, Verdict> {
+pub(crate) fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -> Result<Vec<Script>, Verdict> {
     let paths = match named {
         [] => scripts_beside(spec_file).map_err(|message| out.unusable(&message))?,
         named => named.to_vec(),
@@ -84,8 +84,12 @@ pub fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -
 }
 
 /// The playthroughs with a text in their names, or all of them.
-pub fn chosen<'a>(out: &Output, scripts: &'a [Script], only: Option<&str>) -> Result<Vec<&'a Playthrough>, Verdict> {
-    let all = scripts.iter().flat_map(|script| script.playthroughs());
+pub(crate) fn chosen<'a>(
+    out: &Output,
+    scripts: &'a [Script],
+    only: Option<&str>,
+) -> Result<Vec<&'a Playthrough>, Verdict> {
+    let all = scripts.iter().flat_map(Script::playthroughs);
     let chosen: Vec<_> = all.filter(|play| only.is_none_or(|text| play.name().contains(text))).collect();
     if chosen.is_empty() { Err(out.unusable("no playthrough has that in its name")) } else { Ok(chosen) }
 }

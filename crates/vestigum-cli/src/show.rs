@@ -14,7 +14,7 @@ use crate::Verdict;
 
 /// When to colour.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum ColorWhen {
+pub(crate) enum ColorWhen {
     /// On a terminal, unless `NO_COLOR` is set
     Auto,
     /// Always
@@ -24,31 +24,31 @@ pub enum ColorWhen {
 }
 
 /// Green: kept.
-pub const GOOD: Style = fg(AnsiColor::Green);
+pub(crate) const GOOD: Style = fg(AnsiColor::Green);
 /// Red: lost.
-pub const BAD: Style = fg(AnsiColor::Red);
+pub(crate) const BAD: Style = fg(AnsiColor::Red);
 /// Yellow: set back.
-pub const BACK: Style = fg(AnsiColor::Yellow);
+pub(crate) const BACK: Style = fg(AnsiColor::Yellow);
 /// Cyan: changed by a rule.
-pub const RULE: Style = fg(AnsiColor::Cyan);
+pub(crate) const RULE: Style = fg(AnsiColor::Cyan);
 /// Bold.
-pub const STRONG: Style = Style::new().bold();
+pub(crate) const STRONG: Style = Style::new().bold();
 /// Quiet.
-pub const QUIET: Style = Style::new().dimmed();
+pub(crate) const QUIET: Style = Style::new().dimmed();
 
 const fn fg(color: AnsiColor) -> Style {
     Style::new().fg_color(Some(Color::Ansi(color)))
 }
 
 /// `text` in a style.
-pub fn paint(style: Style, text: impl std::fmt::Display) -> String {
+pub(crate) fn paint(style: Style, text: impl std::fmt::Display) -> String {
     format!("{style}{text}{style:#}")
 }
 
 /// The text without anything that a terminal would obey: what comes from specs, scripts, saves and file names may have
 /// control characters. Colours are what this program writes itself, so the plain sequences for them stay; every other
 /// control character is shown as an escape.
-pub fn harmless(text: &str) -> String {
+pub(crate) fn harmless(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
     while let Some(at) = rest.find(|c: char| c.is_control() && c != '\n') {
@@ -75,14 +75,14 @@ pub fn harmless(text: &str) -> String {
 }
 
 /// Where a command prints.
-pub struct Output {
+pub(crate) struct Output {
     /// Whether machines read it.
     pub json: bool,
     choice: ColorChoice,
 }
 
 impl Output {
-    pub fn new(json: bool, when: ColorWhen) -> Output {
+    pub(crate) fn new(json: bool, when: ColorWhen) -> Output {
         let choice = match when {
             ColorWhen::Auto => ColorChoice::Auto,
             ColorWhen::Always => ColorChoice::Always,
@@ -92,7 +92,7 @@ impl Output {
     }
 
     /// Prints for people.
-    pub fn line(&self, text: impl std::fmt::Display) {
+    pub(crate) fn line(&self, text: impl std::fmt::Display) {
         // A reader that went away, as `head` does, is no error worth a message.
         let _ = writeln!(AutoStream::new(std::io::stdout(), self.choice), "{}", harmless(&text.to_string()));
     }
@@ -102,13 +102,14 @@ impl Output {
     }
 
     /// Prints for machines.
-    pub fn json(&self, value: &Json) {
+    #[allow(clippy::unused_self, reason = "what is printed goes through the output")]
+    pub(crate) fn json(&self, value: &Json) {
         let text = serde_json::to_string_pretty(value).unwrap_or_default();
         let _ = writeln!(std::io::stdout(), "{text}");
     }
 
     /// Says that the input cannot be used.
-    pub fn unusable(&self, message: &str) -> Verdict {
+    pub(crate) fn unusable(&self, message: &str) -> Verdict {
         if self.json {
             self.json(&json!({ "error": message }));
         } else {
@@ -118,7 +119,7 @@ impl Output {
     }
 
     /// Shows what is wrong with a document that another command needs.
-    pub fn unreadable(&self, diagnostics: &Diagnostics) -> Verdict {
+    pub(crate) fn unreadable(&self, diagnostics: &Diagnostics) -> Verdict {
         if self.json {
             self.json(&json!({ "error": "the document has errors", "findings": findings(diagnostics) }));
         } else {
@@ -131,7 +132,7 @@ impl Output {
 }
 
 /// The findings of a document for machines.
-pub fn findings(diagnostics: &Diagnostics) -> Json {
+pub(crate) fn findings(diagnostics: &Diagnostics) -> Json {
     let list = diagnostics.list().iter().map(|finding| {
         let (line, column) = diagnostics.position(finding);
         json!({
@@ -148,7 +149,7 @@ pub fn findings(diagnostics: &Diagnostics) -> Json {
 }
 
 /// "fellpost.toml: 3 errors, 1 warning", and where to read more.
-pub fn summary(diagnostics: &Diagnostics) -> String {
+pub(crate) fn summary(diagnostics: &Diagnostics) -> String {
     let mut counts = Vec::new();
     if diagnostics.errors() > 0 {
         counts.push(paint(BAD, counted(diagnostics.errors(), "error")));
@@ -164,24 +165,24 @@ pub fn summary(diagnostics: &Diagnostics) -> String {
 }
 
 /// "1,234,567".
-pub fn grouped(count: usize) -> String {
+pub(crate) fn grouped(count: usize) -> String {
     let digits = count.to_string();
     let groups: Vec<&str> = digits.as_bytes().rchunks(3).rev().filter_map(|group| str::from_utf8(group).ok()).collect();
     groups.join(",")
 }
 
 /// "1 error", "2 errors".
-pub fn counted(count: usize, what: &str) -> String {
+pub(crate) fn counted(count: usize, what: &str) -> String {
     format!("{count} {what}{}", if count == 1 { "" } else { "s" })
 }
 
 /// A table without borders: a rule under the heading, at least `gap` spaces (1 or more) between the columns.
-pub fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
+pub(crate) fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
     table_with_numbers(heading, rows, gap, &[])
 }
 
 /// The same, with some columns set to the right.
-pub fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap: u16, numbers: &[usize]) -> String {
+pub(crate) fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap: u16, numbers: &[usize]) -> String {
     let mut table = Table::new();
     table.load_style(TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─')));
     table.set_header(heading);
@@ -198,12 +199,12 @@ pub fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap: u16, 
 }
 
 /// How many columns the terminal has; where there is none, as many as a wide one.
-pub fn width() -> usize {
+pub(crate) fn width() -> usize {
     terminal_size::terminal_size().map_or(127, |(width, _)| usize::from(width.0))
 }
 
 /// How many characters of a line are seen.
-pub fn seen(line: &str) -> usize {
+pub(crate) fn seen(line: &str) -> usize {
     anstream::adapter::strip_str(line).map(|piece| piece.chars().count()).sum()
 }
 

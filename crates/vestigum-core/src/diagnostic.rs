@@ -27,11 +27,13 @@ impl SourceSpan {
     }
 
     /// The smallest span that holds both.
+    #[must_use]
     pub fn to(self, other: SourceSpan) -> SourceSpan {
         SourceSpan::new(self.start.min(other.start), self.end.max(other.end))
     }
 
     /// The same span, `by` bytes further on.
+    #[must_use]
     pub fn shifted(self, by: usize) -> SourceSpan {
         SourceSpan::new(self.start + by, self.end + by)
     }

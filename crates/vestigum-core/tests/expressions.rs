@@ -63,9 +63,8 @@ default = "fair"
 lasts = "profile"
 after_failure = "keep"
 [derived]
-it = "{}"
-"#,
-        expression
+it = "{expression}"
+"#
     ))
     .unwrap_or_else(|errors| panic!("{errors}"));
     let mut game = Progress::fresh(&spec);

@@ -1,4 +1,5 @@
 //! Every moment: where it is allowed, what it does besides the fates, and what its outcome tells.
+#![allow(clippy::float_cmp, reason = "values are kept exactly")]
 
 use vestigum_core::{Moment, Outcome, Place, Progress, Refused, Spec, Value};
 

@@ -1,4 +1,5 @@
 //! Where an independent model and this crate disagreed, and what was agreed.
+#![allow(clippy::float_cmp, reason = "values are kept exactly")]
 
 use vestigum_core::{Image, Moment, Progress, Reset, Spec, Value};
 use vestigum_verify::fate_table::FateTable;

@@ -16,7 +16,7 @@ fn row(field: &str, save: &str) -> String {
     let expected = "enter checkpoint death restart complete travel abandon game_over new_run launch new_day quit crash";
     assert_eq!(table.columns.join(" "), expected);
     let row = table.rows.iter().find(|row| row.field == "f").expect("the field has a row");
-    row.cells.iter().map(|cell| cell.short()).collect::<Vec<_>>().join(" | ")
+    row.cells.iter().map(vestigum_verify::fate_table::FateCell::short).collect::<Vec<_>>().join(" | ")
 }
 
 const SAVES: &str = "at = [\"checkpoint\", \"complete\"]";

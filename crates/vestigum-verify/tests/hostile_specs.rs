@@ -1,4 +1,5 @@
 //! Specs and scripts that are made to break their reader: answered in words, soon, and without a crash.
+#![allow(clippy::float_cmp, reason = "values are kept exactly")]
 
 use std::fmt::Write;
 

@@ -163,10 +163,8 @@ fn choices_and_structs_change_their_names_wherever_they_stand() {
     let text = |text: &str| Value::text(text);
     game.write("weather", &[], text("storm")).unwrap();
     game.write("days", &[], Value::List(vec![text("storm"), text("fair")].into())).unwrap();
-    let parcel = Value::Map(std::sync::Arc::new(
-        [("weight".into(), Value::Int(4)), ("fragile".into(), Value::Bool(true))].into(),
-    ));
-    let sack = Value::Map(std::sync::Arc::new([("parcels".into(), Value::List(vec![parcel].into()))].into()));
+    let parcel = Value::Map(Arc::new([("weight".into(), Value::Int(4)), ("fragile".into(), Value::Bool(true))].into()));
+    let sack = Value::Map(Arc::new([("parcels".into(), Value::List(vec![parcel].into()))].into()));
     game.write("sacks", &[], sack).unwrap();
     let new = updated(
         2,
@@ -349,7 +347,7 @@ fn what_was_moved_is_in_one_image_only() {
 
     let upgraded = new.upgrade(2, Some(&profile), Some(&on_device)).unwrap();
     let (profile_now, device_now) = (upgraded.profile.unwrap(), upgraded.device.unwrap());
-    let names = |image: &Image| image.values.keys().map(|name| name.to_string()).collect::<Vec<_>>();
+    let names = |image: &Image| image.values.keys().map(ToString::to_string).collect::<Vec<_>>();
     assert_eq!(names(&profile_now), ["completed", "opened"]);
     assert_eq!(names(&device_now), ["loudness", "starts"]);
     let both = Progress::load(&new, Some(&profile), Some(&on_device)).unwrap();

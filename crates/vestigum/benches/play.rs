@@ -46,7 +46,7 @@ fn handles(c: &mut Criterion) {
     group.bench_function("struct field", |b| b.iter(|| black_box(&plain).score));
     group.bench_function("handle", |b| b.iter(|| black_box(&game).get(black_box(score))));
     group.bench_function("string map", |b| {
-        b.iter(|| black_box(&map).get(black_box("visit_0")).and_then(serde_json::Value::as_i64))
+        b.iter(|| black_box(&map).get(black_box("visit_0")).and_then(serde_json::Value::as_i64));
     });
     group.finish();
 

@@ -31,6 +31,9 @@ pub struct Found {
 const LOOKS: usize = 3;
 
 /// The newest readable image of an owner. What cannot be read is passed over like damage: the images before it are whole.
+///
+/// # Errors
+/// If the store cannot be read, a newer game wrote the newest image, or none can be read.
 pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
     let mut looks = 0;
     loop {

@@ -117,7 +117,7 @@ fn every_player_of_every_version_comes_to_this_one() {
         let folder = shipped(version);
         let store = DirStore::open(folder.path()).unwrap();
         for owner in store.owners().unwrap() {
-            let vestigum::Owner::Profile(name) = owner else { continue };
+            let Owner::Profile(name) = owner else { continue };
             let game = Session::launch(&spec(), store.clone(), &name).unwrap();
             // The device takes the volume of the first player who comes, and the others hear of it.
             let lost = game.load_report().dropped.iter().find(|dropped| dropped.what.to_string() != "volume");

@@ -3,6 +3,11 @@
 //! A [`Sketch`] is a small description of a spec that is always valid; [`Sketch::toml`] writes it as the document a
 //! designer would write, so that every test goes through the reader too. A play is a list of [`Step`]s whose numbers
 //! are taken modulo what the spec has; steps that are refused count as well.
+#![allow(
+    clippy::missing_panics_doc,
+    clippy::missing_errors_doc,
+    reason = "a helper of a test panics where the test fails"
+)]
 #![allow(missing_docs, reason = "what a test needs is said where it is used")]
 
 pub mod asking;

@@ -13,7 +13,7 @@ use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document
     #[arg(required_unless_present = "explain")]
     spec: Option<PathBuf>,
@@ -31,7 +31,7 @@ enum Deny {
     Warnings,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     if let Some(code) = &arguments.explain {
         return explain(out, code);
     }

@@ -65,7 +65,7 @@ const WATCHED: [(&str, &[&str]); 7] = [
     ("stars", &["mill_lane"]),
 ];
 
-pub fn run(out: &Output) -> Verdict {
+pub(crate) fn run(out: &Output) -> Verdict {
     match demo(out) {
         Ok(verdict) => verdict,
         Err(error) => out.unusable(&error.to_string()),
@@ -81,7 +81,7 @@ fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
     let scripts = plays.map(|(name, text)| Script::from_text_with(name, text, &spec, &unpacked));
     let scripts = scripts.collect::<Result<Vec<Script>, _>>()?;
     let mut runs = Vec::new();
-    for playthrough in scripts.iter().flat_map(|script| script.playthroughs()) {
+    for playthrough in scripts.iter().flat_map(Script::playthroughs) {
         runs.push((playthrough, play::run_on(&spec, playthrough, false)?));
     }
     let passed = runs.iter().all(|(_, run): &(_, Run)| run.passed());

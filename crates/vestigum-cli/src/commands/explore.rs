@@ -15,7 +15,7 @@ use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, harm
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The most steps from a fresh profile
@@ -41,7 +41,7 @@ pub struct Arguments {
     threads: Option<NonZero<usize>>,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     attempt(out, arguments).unwrap_or_else(|verdict| verdict)
 }
 

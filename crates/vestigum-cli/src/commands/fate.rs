@@ -14,7 +14,7 @@ use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, tab
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The form of the table
@@ -32,7 +32,7 @@ enum Format {
     Html,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     let spec = match input::spec(out, &arguments.spec) {
         Ok(spec) => spec,
         Err(verdict) => return verdict,
@@ -86,7 +86,7 @@ fn meaning(span: Span) -> &'static str {
 }
 
 /// The table for a terminal: the fields in groups, from those that live shortest to those that live longest.
-pub fn as_text(spec: &Spec, width: usize) -> String {
+pub(crate) fn as_text(spec: &Spec, width: usize) -> String {
     let fates = FateTable::of(spec);
     let mut heading = vec![format!("\n{}", spec.title())];
     // Long names break at their underscore, so that every column is as narrow as its cells.
@@ -172,7 +172,7 @@ fn notes(spec: &Spec, fates: &FateTable) -> String {
         }
         let mut name = row.field.as_str();
         for (moment, rules) in moments {
-            let rules = rules.join(&format!("{:#}, else {RULE}", RULE));
+            let rules = rules.join(&format!("{RULE:#}, else {RULE}"));
             text.push_str(&format!("{name:width$}  {} {}\n", paint(QUIET, moment), paint(RULE, rules)));
             name = "";
         }

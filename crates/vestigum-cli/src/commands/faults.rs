@@ -13,7 +13,7 @@ use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, harm
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The playthroughs; left out, all `.play` files in the spec's folder and the folders in it
@@ -26,7 +26,7 @@ pub struct Arguments {
     keep: Option<u32>,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     attempt(out, arguments).unwrap_or_else(|verdict| verdict)
 }
 

@@ -12,12 +12,12 @@ use crate::show::{GOOD, Output, QUIET, STRONG, paint};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document; its history is kept beside it
     spec: PathBuf,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     attempt(out, arguments).unwrap_or_else(|verdict| verdict)
 }
 

@@ -11,7 +11,7 @@ use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, 
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document with its history beside it
     spec: PathBuf,
     /// Make saves of every frozen version, migrate and load them, and tell what becomes of each field
@@ -27,7 +27,7 @@ pub struct Arguments {
 
 const NOTHING_OLDER: &str = "There is no older version to come from.";
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     attempt(out, arguments).unwrap_or_else(|verdict| verdict)
 }
 

@@ -1,13 +1,13 @@
 //! The commands, one module each.
 
-pub mod check;
-pub mod demo;
-pub mod explore;
-pub mod fate;
-pub mod faults;
-pub mod freeze;
-pub mod migrate;
-pub mod new;
-pub mod play;
-pub mod probe;
-pub mod saves;
+pub(crate) mod check;
+pub(crate) mod demo;
+pub(crate) mod explore;
+pub(crate) mod fate;
+pub(crate) mod faults;
+pub(crate) mod freeze;
+pub(crate) mod migrate;
+pub(crate) mod new;
+pub(crate) mod play;
+pub(crate) mod probe;
+pub(crate) mod saves;

@@ -14,13 +14,13 @@ const FILES: [(&str, &str, &str); 2] = [
 ];
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The folder to write into; it is made if it is not there
     #[arg(default_value = ".")]
     folder: PathBuf,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     let folder = &arguments.folder;
     // Nothing is written if anything would be overwritten.
     if let Some((name, ..)) = FILES.iter().find(|(name, ..)| folder.join(name).exists()) {

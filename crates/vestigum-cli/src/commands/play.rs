@@ -12,7 +12,7 @@ use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, 
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The playthroughs; left out, all `.play` files in the spec's folder and the folders in it
@@ -28,7 +28,7 @@ pub struct Arguments {
     only: Option<String>,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     attempt(out, arguments).unwrap_or_else(|verdict| verdict)
 }
 
@@ -44,7 +44,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
 }
 
 /// Runs one playthrough, in memory or on real files.
-pub fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> Result<Run, String> {
+pub(crate) fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> Result<Run, String> {
     if !on_disk {
         return Ok(run_one(spec, playthrough, &mut MemorySaves::default()));
     }
@@ -55,7 +55,7 @@ pub fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> Result<R
 }
 
 /// Shows the results and says whether all passed.
-pub fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> Verdict {
+pub(crate) fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> Verdict {
     let failed = runs.iter().filter(|(_, run)| !run.passed()).count();
     if out.json {
         let list: Vec<Json> = runs.iter().map(|(playthrough, run)| as_json(playthrough, run, trace)).collect();

@@ -6,28 +6,28 @@ use std::path::{Path, PathBuf};
 
 use assert_cmd::Command;
 
-pub fn demo(name: &str) -> PathBuf {
+pub(crate) fn demo(name: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/fellpost").join(name)
 }
 
 /// Exit code, standard output, standard error.
-pub fn vestigum(folder: &Path, arguments: &[&str]) -> (i32, String, String) {
+pub(crate) fn vestigum(folder: &Path, arguments: &[&str]) -> (i32, String, String) {
     let output = Command::cargo_bin("vestigum").unwrap().current_dir(folder).args(arguments).output().unwrap();
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
 }
 
-pub fn here(arguments: &[&str]) -> (i32, String, String) {
+pub(crate) fn here(arguments: &[&str]) -> (i32, String, String) {
     vestigum(Path::new("."), arguments)
 }
 
-pub fn json(folder: &Path, arguments: &[&str]) -> (i32, serde_json::Value) {
+pub(crate) fn json(folder: &Path, arguments: &[&str]) -> (i32, serde_json::Value) {
     let (code, out, err) = vestigum(folder, &[arguments, &["--json"]].concat());
     (code, serde_json::from_str(&out).unwrap_or_else(|error| panic!("{arguments:?}: {error}\n{out}\n{err}")))
 }
 
 /// A folder with the demo's spec under another name, its history and the saves of a shipped version.
-pub fn shipped(version: &str) -> tempfile::TempDir {
+pub(crate) fn shipped(version: &str) -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     for file in ["fellpost.toml", "fellpost.history.json"] {
         fs::copy(demo(file), folder.path().join(file)).unwrap();

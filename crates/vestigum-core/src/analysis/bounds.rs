@@ -78,6 +78,7 @@ impl Bounds {
     }
 
     /// With something that lies between two numbers added.
+    #[must_use]
     pub fn plus(self, low: f64, high: f64) -> Bounds {
         match self {
             Bounds::Number(a, b) => Bounds::Number(a + low, b + high),
@@ -86,12 +87,14 @@ impl Bounds {
     }
 
     /// With another number added.
+    #[must_use]
     pub fn with(self, other: Bounds) -> Bounds {
         let (low, high) = other.number();
         self.plus(low, high)
     }
 
     /// What either of two can be.
+    #[must_use]
     pub fn or(self, other: Bounds) -> Bounds {
         match (self, other) {
             (Bounds::Truth { holds, fails }, Bounds::Truth { holds: h, fails: f }) => {
@@ -119,6 +122,7 @@ impl<'a> FieldBounds<'a> {
     }
 
     /// The same at a moment that is about a level.
+    #[must_use]
     pub fn at(self, level: u32) -> FieldBounds<'a> {
         FieldBounds { level: Some(level), ..self }
     }
@@ -272,6 +276,7 @@ pub fn bounds(node: &Node, spec: &Model, fields: &FieldBounds<'_>, derived: &[(u
     }
 }
 
+#[allow(clippy::float_cmp, reason = "bounds that are one number are told apart exactly")]
 fn binary(operator: Operator, left: Bounds, right: Bounds) -> Bounds {
     let ((a, b), (c, d)) = (left.number(), right.number());
     let truth = |holds, fails| Bounds::Truth { holds, fails };

@@ -44,7 +44,7 @@ impl Reader {
         let mut gives = Vec::new();
         match table.take("gives").map(|value| (value, value.get_ref())) {
             Some((_, DeValue::Table(entries))) => {
-                for (field, value) in entries.iter() {
+                for (field, value) in entries {
                     let field = Spanned::new(field.get_ref().to_string(), field.span().into());
                     gives.extend(self.literal("gives", Some(value)).map(|value| (field, value)));
                 }
@@ -91,7 +91,7 @@ impl Reader {
         match table.take("steps").map(|value| (value, value.get_ref())) {
             None => {}
             Some((_, DeValue::Array(items))) => {
-                for item in items.iter() {
+                for item in items {
                     let step = self.table("step", item).and_then(|table| self.step(table, item.span().into()));
                     steps.extend(step.map(|step| Spanned::new(step, item.span().into())));
                 }

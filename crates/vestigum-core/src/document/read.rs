@@ -69,7 +69,7 @@ impl Reader {
 
     /// Reports the keys that nobody asked for.
     pub(super) fn finish(&mut self, table: TomlTable<'_, '_>) {
-        for (name, _) in table.table.iter() {
+        for (name, _) in table.table {
             if !table.known.contains(&&**name.get_ref()) {
                 let place = match &*table.name {
                     "" => "a spec".into(),
@@ -144,7 +144,7 @@ impl Reader {
 
     /// One text, or a list of them.
     pub(super) fn one_or_more(&mut self, what: &str, value: Option<&Spot<'_>>) -> Vec<Word> {
-        match value.map(|value| value.get_ref()) {
+        match value.map(toml::Spanned::get_ref) {
             Some(DeValue::String(_)) => self.text(what, value).into_iter().collect(),
             _ => self.texts(what, value),
         }
@@ -203,7 +203,7 @@ impl Reader {
             }
             DeValue::Table(entries) => {
                 let mut map = std::collections::BTreeMap::new();
-                for (key, item) in entries.iter() {
+                for (key, item) in entries {
                     map.insert(key.get_ref().as_ref().into(), self.literal(what, Some(item))?.value);
                 }
                 Some(Value::Map(map.into()))
@@ -307,7 +307,7 @@ impl Reader {
         let Some(mut table) = self.table(&format!("level.{}", name.value), value) else { return LevelEntry::default() };
         let mut steps = Vec::new();
         if let Some(own) = table.take("steps").and_then(|value| self.table("steps", value)) {
-            for (name, value) in own.table.iter() {
+            for (name, value) in own.table {
                 if let Some(list) = self.literals("steps", Some(value)) {
                     steps.push((Spanned::new(name.get_ref().to_string(), name.span().into()), list));
                 }
@@ -385,7 +385,7 @@ impl Reader {
     fn on(&mut self, value: Option<&Spot<'_>>) -> Vec<(Word, Vec<RuleEntry>)> {
         let Some(table) = value.and_then(|value| self.table("on", value)) else { return Vec::new() };
         let mut on = Vec::new();
-        for (moment, value) in table.table.iter() {
+        for (moment, value) in table.table {
             let rules = match value.get_ref() {
                 DeValue::Array(items) => items.iter().filter_map(|item| self.rule(item)).collect(),
                 _ => self.rule(value).into_iter().collect(),

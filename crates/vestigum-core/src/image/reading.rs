@@ -20,7 +20,7 @@ use crate::vocabulary::span::Span;
 
 /// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
 /// left out: the shape has no rules to leave a level by.
-pub fn read_shape(spec: &Model, image: &Image) -> (State, LoadReport) {
+pub(crate) fn read_shape(spec: &Model, image: &Image) -> (State, LoadReport) {
     let mut loader = ImageReader { model: spec, state: State::fresh(spec), report: LoadReport::default() };
     match image.owner {
         Owner::Device => loader.values(&image.values, |field| field.lasts == Span::Device),
@@ -30,7 +30,7 @@ pub fn read_shape(spec: &Model, image: &Image) -> (State, LoadReport) {
 }
 
 /// An image on its way into a state.
-pub struct ImageReader<'a> {
+pub(crate) struct ImageReader<'a> {
     pub model: &'a Model,
     pub state: State,
     pub report: LoadReport,
@@ -38,7 +38,7 @@ pub struct ImageReader<'a> {
 
 impl ImageReader<'_> {
     /// What an image of a player holds: names, values and marks.
-    pub fn player(&mut self, image: &Image) {
+    pub(crate) fn player(&mut self, image: &Image) {
         let in_level = matches!(image.place, SavedPlace::InLevel { .. });
         self.made(image);
         self.values(&image.values, |field| match field.lasts {
@@ -52,7 +52,7 @@ impl ImageReader<'_> {
     }
 
     /// The values of the fields that are wanted.
-    pub fn values(&mut self, values: &Values, wanted: impl Fn(&Field) -> bool) {
+    pub(crate) fn values(&mut self, values: &Values, wanted: impl Fn(&Field) -> bool) {
         let spec = self.model;
         for field in spec.fields.iter().filter(|field| wanted(field)) {
             let Some(tree) = values.get(&field.name) else {

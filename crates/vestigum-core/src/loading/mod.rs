@@ -47,7 +47,7 @@ impl Progress {
     /// If an image is of another game, of a newer version, or belongs to the other owner. Nothing that an image of
     /// this game can say is an error: values that do not fit are brought inside and reported.
     pub fn launch(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
-        let (state, report) = crate::loading::load(spec, profile, device)?;
+        let (state, report) = load(spec, profile, device)?;
         let mut progress = Progress::at(spec.model(), state);
         let outcome = progress.begin();
         Ok(Launched { progress, report, outcome })
@@ -58,8 +58,11 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::launch`].
+    ///
+    /// # Errors
+    /// As [`Progress::launch`].
     pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<Launched, LoadError> {
-        let (state, report) = crate::loading::load(spec, profile, device)?;
+        let (state, report) = load(spec, profile, device)?;
         let progress = Progress::at(spec.model(), state);
         let outcome = Outcome::new(Moment::Launch, progress.place());
         Ok(Launched { progress, report, outcome })

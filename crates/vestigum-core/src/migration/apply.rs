@@ -27,14 +27,14 @@ use crate::vocabulary::span::Span;
 
 /// What was lost or changed on the way, as a report tells it.
 #[derive(Clone, Debug, Default)]
-pub struct Notes {
+pub(crate) struct Notes {
     pub filled: Vec<Arc<str>>,
     pub dropped: Vec<Dropped>,
     pub clamped: Vec<Clamped>,
 }
 
 /// The values of an image, read by the shape of its version.
-pub struct OldValues {
+pub(crate) struct OldValues {
     state: State,
     /// Whether there is a value of the field.
     present: Vec<bool>,
@@ -44,7 +44,7 @@ pub struct OldValues {
 impl OldValues {
     /// Reads an image. What it does not have is at the default, as the game of its version would have loaded it: so a
     /// player who skips a version has what one has who did not.
-    pub fn read(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
+    pub(crate) fn read(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
         let mut source = OldValues::read_part(spec, image, notes);
         let owner = owner_of(image);
         let in_level = source.in_level;
@@ -58,7 +58,7 @@ impl OldValues {
     }
 
     /// Reads a few values; others are not there.
-    pub fn read_part(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
+    pub(crate) fn read_part(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
         let (state, report) = read_shape(spec, image);
         notes.dropped.extend(report.dropped);
         notes.clamped.extend(report.clamped);
@@ -68,7 +68,7 @@ impl OldValues {
     }
 
     /// Notes what a player brings for a device that has gone on without it.
-    pub fn not_taken(&self, plan: &MigrationPlan, new: &Model, device: &Image, notes: &mut Notes) {
+    pub(crate) fn not_taken(&self, plan: &MigrationPlan, new: &Model, device: &Image, notes: &mut Notes) {
         let players =
             plan.moved.iter().map(|was| plan.old.field(*was)).filter(|was| OwnerKind::of(was) == OwnerKind::Player);
         for was in players.filter(|was| self.present[was.id.0 as usize]) {
@@ -84,10 +84,10 @@ impl OldValues {
     }
 
     /// With the values that the other owner gives up.
-    pub fn with_moved(&self, plan: &MigrationPlan, other: &OldValues) -> OldValues {
+    pub(crate) fn with_moved(&self, plan: &MigrationPlan, other: &OldValues) -> OldValues {
         let mut state = self.state.clone();
         // The names made at run time are the player's, and their values are read by them.
-        if state.made.iter().all(|made| made.is_empty()) {
+        if state.made.iter().all(indexmap::IndexSet::is_empty) {
             state.made.clone_from(&other.state.made);
         }
         let mut present = self.present.clone();
@@ -110,7 +110,7 @@ fn owner_of(image: &Image) -> OwnerKind {
 }
 
 /// Takes an image to the version that the plan leads to.
-pub fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &OldValues, notes: &mut Notes) -> Image {
+pub(crate) fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &OldValues, notes: &mut Notes) -> Image {
     let owner = owner_of(image);
     let old = &*plan.old;
     let mut state = State::fresh(new);
@@ -161,14 +161,14 @@ pub fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &OldValue
 }
 
 /// The values of the fields that leave the device, as the old version wrote them.
-pub fn leaving(plan: &MigrationPlan, image: &Image) -> Values {
+pub(crate) fn leaving(plan: &MigrationPlan, image: &Image) -> Values {
     let leaves = |field: &&Field| OwnerKind::of(field) == OwnerKind::Device && plan.moved.contains(&field.id);
     let leaving = plan.old.fields.iter().filter(leaves);
     leaving.filter_map(|field| Some((field.name.clone(), image.values.get(&field.name)?.clone()))).collect()
 }
 
 /// Whether the plan moves something from players to the device.
-pub fn takes_from_players(plan: &MigrationPlan) -> bool {
+pub(crate) fn takes_from_players(plan: &MigrationPlan) -> bool {
     plan.moved.iter().any(|was| OwnerKind::of(plan.old.field(*was)) == OwnerKind::Player)
 }
 

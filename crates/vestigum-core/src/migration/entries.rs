@@ -8,7 +8,7 @@ use crate::state::State;
 use crate::state::position::Checkpoint;
 
 /// The entries of two versions, by the names of their keys.
-pub struct Entries<'a> {
+pub(crate) struct Entries<'a> {
     pub names: &'a Names,
     pub old: &'a Model,
     pub new: &'a Model,
@@ -19,7 +19,7 @@ pub struct Entries<'a> {
 }
 
 /// The level, checkpoint and keys of the old version that an entry of the new one had.
-pub struct Before {
+pub(crate) struct Before {
     pub level: Option<u32>,
     pub checkpoint: Option<Checkpoint>,
     pub keys: Vec<(u32, u32)>,
@@ -27,7 +27,7 @@ pub struct Before {
 
 impl Entries<'_> {
     /// The slot of an old entry, if the new version has a place for it.
-    pub fn now(&self, was: &Field, is: &Field, slot: usize) -> Option<usize> {
+    pub(crate) fn now(&self, was: &Field, is: &Field, slot: usize) -> Option<usize> {
         if was.axes.is_empty() {
             return Some(is.first_slot);
         }
@@ -45,7 +45,7 @@ impl Entries<'_> {
 
     /// Why an old entry has no place, if that is because of a name: the new version keeps fewer of those that are made at
     /// run time, or declares others.
-    pub fn no_room(&self, was: &Field, slot: usize) -> Option<String> {
+    pub(crate) fn no_room(&self, was: &Field, slot: usize) -> Option<String> {
         was.axes.iter().zip(was.keys_of(slot)).find_map(|(axis, key)| {
             let Axis::Keys(set) = axis else { return None };
             let keys = &self.new.key_sets[self.names.sets[*set as usize]? as usize];
@@ -60,7 +60,7 @@ impl Entries<'_> {
     }
 
     /// What a new entry was. None for one of an open key set whose name was never made.
-    pub fn before(&self, field: &Field, slot: usize) -> Option<Before> {
+    pub(crate) fn before(&self, field: &Field, slot: usize) -> Option<Before> {
         let mut before = Before { level: None, checkpoint: None, keys: Vec::new() };
         for (axis, key) in field.axes.iter().zip(field.keys_of(slot)) {
             match axis {

@@ -9,8 +9,8 @@ use crate::model::field::FieldId;
 use crate::vocabulary::span::Span;
 
 /// What is said about all names that become one: levels, keys, checkpoints, fields, choices and members of structs.
-pub fn merged(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<String> {
-    let (old, new, names) = (&*pair.old, pair.new, &plan.names);
+pub(crate) fn merged(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<String> {
+    let (old, new, names) = (pair.old, pair.new, &plan.names);
     let levels = old.levels.iter().zip(&names.levels).map(|(level, now)| (&*level.id, *now));
     let mut found = merging(levels, |now| format!("level `{}`", new.level(now).id));
     for (index, set) in old.key_sets.iter().enumerate().filter(|(_, set)| set.max.is_none()) {

@@ -307,7 +307,7 @@ pub enum Lost {
 
 /// Whether a value of one type becomes one of the other under new names: what differs is only how choices and members
 /// are called.
-pub fn alike(was: &Type, is: &Type) -> bool {
+pub(crate) fn alike(was: &Type, is: &Type) -> bool {
     match (was, is) {
         (Type::Choice(_), Type::Choice(_)) | (Type::Struct(_), Type::Struct(_)) => true,
         (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {

@@ -70,7 +70,7 @@ impl From<String> for Offer {
 
 /// Finds what no step says.
 pub fn needs(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<Need> {
-    let old = &*pair.old;
+    let old = pair.old;
     let mut finder = Finder { pair, plan, old, offered: Vec::new(), asked: BTreeSet::new(), needs: Vec::new() };
     for message in merged(pair, plan) {
         let diagnostic = Diagnostic::error(codes::BAD_STEP, pair.at, message);

@@ -33,7 +33,7 @@ pub struct ReadSteps {
 }
 
 /// Looks up what the steps name.
-pub struct StepReader<'a> {
+pub(crate) struct StepReader<'a> {
     pub old: &'a Model,
     pub new: &'a Model,
     /// The text of the spec.
@@ -44,7 +44,7 @@ pub struct StepReader<'a> {
 }
 
 impl StepReader<'_> {
-    pub fn read(&mut self, entry: &MigrationEntry) -> ReadSteps {
+    pub(crate) fn read(&mut self, entry: &MigrationEntry) -> ReadSteps {
         let mut steps = ReadSteps::default();
         // Checkpoints and fills are read by what has become of levels and key sets.
         let first = |step: &StepEntry| {

@@ -63,7 +63,7 @@ impl Progress {
         let mut entries = Vec::new();
         for field in &spec.fields {
             for slot in field.slots() {
-                let keys = keys_of(&spec, field, slot, &self.state.made);
+                let keys = keys_of(spec, field, slot, &self.state.made);
                 // A key of an open set that was not made yet has no name.
                 if field.is_keyed() && keys.is_empty() {
                     continue;
@@ -150,6 +150,9 @@ impl Progress {
 }
 
 /// The value that a tree means, if it fits in every piece and leaves no member of a struct out; else what does not fit.
+///
+/// # Errors
+/// What does not fit, piece by piece.
 pub fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
     let mut misfits = Vec::new();
     let value = decode(tree, ty, "", &mut |inside, why| misfits.push(format!("{name}{inside}: {why}")));

@@ -33,7 +33,7 @@ impl Progress {
                 Axis::Checkpoint => env.checkpoint_key(),
                 Axis::Keys(set) => spec.current_key(*set, |slot| self.state.value(slot).clone()),
             };
-            keys.push(key.ok_or_else(|| which_key(&spec, field, *axis))?);
+            keys.push(key.ok_or_else(|| which_key(spec, field, *axis))?);
         }
         Ok(Found::Slot(field.slot_at(&keys)))
     }

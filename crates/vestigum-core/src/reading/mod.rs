@@ -419,8 +419,8 @@ impl Resolver<'_> {
 
 /// The error for a moment that the game does not have.
 pub fn unknown_moment(spec: &Model, word: &document::Word) -> Diagnostic {
-    let built_in = Moment::BUILT_IN.iter().copied().filter_map(|moment| moment.word());
     let own = spec.own_moments.iter().map(|name| &**name);
+    let built_in = Moment::BUILT_IN.iter().filter_map(|moment| -> Option<&str> { moment.word() });
     Diagnostic::error(codes::UNKNOWN_NAME, word.span, format!("there is no moment `{}`", word.value.escape_debug()))
         .help("the game's own moments are named in `[moments] names`")
         .suggest(&word.value, built_in.chain(own))

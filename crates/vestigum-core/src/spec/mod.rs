@@ -161,6 +161,7 @@ impl Spec {
 
     /// The same spec, with nothing said where a hook is missing: for tools that look at everything else.
     #[doc(hidden)]
+    #[must_use]
     pub fn without_hooks(&self) -> Spec {
         let mut hooks = (*self.hooks).clone();
         hooks.leave_out();

@@ -46,18 +46,6 @@ pub struct State {
     pub moved: Option<Arc<Moved>>,
 }
 
-/// A save drops the state it was made of. Numbers hold nothing, and most values are numbers: passing over them is
-/// several times as fast as asking each one what it holds.
-impl Drop for State {
-    fn drop(&mut self) {
-        for value in self.values.drain(..) {
-            if matches!(value, Value::Unfilled | Value::Bool(_) | Value::Int(_) | Value::Float(_)) {
-                std::mem::forget(value);
-            }
-        }
-    }
-}
-
 impl State {
     /// Everything at its default, in the menu.
     pub fn fresh(spec: &Model) -> State {
@@ -73,7 +61,7 @@ impl State {
     }
 
     /// How many values there are.
-    pub fn len(&self) -> usize {
+    pub fn slot_count(&self) -> usize {
         self.values.len()
     }
 

@@ -128,7 +128,7 @@ pub fn parse(text: &str) -> Result<Ast, Unreadable> {
     let ast = parser.expression(0)?;
     match parser.peek() {
         None => Ok(ast),
-        Some((token, span)) => Err(parser.unexpected(token, *span, "the expression should end here")),
+        Some((token, span)) => Err(Parser::unexpected(token, *span, "the expression should end here")),
     }
 }
 
@@ -160,7 +160,7 @@ impl<'t, 'i> Parser<'t, 'i> {
         }
     }
 
-    fn unexpected(&self, token: &Token<'_>, span: SourceSpan, message: &str) -> Unreadable {
+    fn unexpected(token: &Token<'_>, span: SourceSpan, message: &str) -> Unreadable {
         let error = Unreadable::new(span, message);
         match token {
             Token::Sign("=") => error.help("write `==` to compare two values"),
@@ -259,7 +259,7 @@ impl<'t, 'i> Parser<'t, 'i> {
                     None => Err(Unreadable::new(span, "this bracket is never closed")),
                 }
             }
-            token => Err(self.unexpected(token, span, "a name, a number or a bracket should stand here")),
+            token => Err(Self::unexpected(token, span, "a name, a number or a bracket should stand here")),
         }
     }
 
@@ -332,7 +332,7 @@ impl<'t, 'i> Parser<'t, 'i> {
             if self.sign(",").is_none() {
                 return Err(match self.peek() {
                     Some((token, span)) => {
-                        self.unexpected(token, *span, &format!("a comma or `{close}` should stand here"))
+                        Self::unexpected(token, *span, &format!("a comma or `{close}` should stand here"))
                     }
                     None => Unreadable::new(open, "this bracket is never closed"),
                 });

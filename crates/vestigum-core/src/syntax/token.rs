@@ -37,6 +37,7 @@ impl Unreadable {
         Self { span, message: message.into(), help: None }
     }
 
+    #[must_use]
     pub fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
         self

@@ -44,6 +44,7 @@ impl Value {
 
     #[doc(hidden)]
     /// The container without what is in it; other values as they are.
+    #[must_use]
     pub fn emptied(&self) -> Value {
         match self {
             Value::List(_) => Value::List(Arc::default()),
@@ -98,8 +99,8 @@ impl Value {
                 Vec::new(),
             ),
             (Value::Map(a), Value::Map(b)) => came_and_went(
-                b.keys().filter(|key| !a.contains_key(*key)).map(|key| key.to_string()).collect(),
-                a.keys().filter(|key| !b.contains_key(*key)).map(|key| key.to_string()).collect(),
+                b.keys().filter(|key| !a.contains_key(*key)).map(ToString::to_string).collect(),
+                a.keys().filter(|key| !b.contains_key(*key)).map(ToString::to_string).collect(),
                 changed(a.iter().filter_map(|(key, before)| Some((&**key, before, b.get(key)?)))),
             ),
             (Value::Struct(ty, a), Value::Struct(_, b)) => {

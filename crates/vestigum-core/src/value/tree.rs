@@ -68,6 +68,9 @@ impl Serialize for Tree {
 impl Tree {
     /// Reads a tree from JSON. Small values that stand close together take many times the memory of their text, so what
     /// would take more than ten times as much as it has bytes, and more than 64 MiB, is an error.
+    ///
+    /// # Errors
+    /// If the bytes are no JSON, or say something twice.
     pub fn from_json(bytes: &[u8]) -> Result<Tree, serde_json::Error> {
         let budget = Cell::new(bytes.len().saturating_mul(10).max(64 << 20));
         let mut json = serde_json::Deserializer::from_slice(bytes);

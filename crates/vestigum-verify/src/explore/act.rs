@@ -37,12 +37,12 @@ pub(crate) struct Repertoire {
 
 impl Repertoire {
     /// Everything that is possible in a state.
-    pub fn acts(&self, spec: &Spec, game: &Progress) -> Vec<Act> {
+    pub(crate) fn acts(&self, spec: &Spec, game: &Progress) -> Vec<Act> {
         let data = &**spec.model();
         let mut acts = Vec::new();
         let allowed = |moment: &Moment| !self.without.contains(moment) && (self.failures || !moment.is_failure());
         let mut add = |moments: &[Moment]| {
-            acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)))
+            acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)));
         };
         match &game.state().position {
             Position::Menu | Position::RunOver => add(&[Moment::NewRun]),
@@ -96,7 +96,7 @@ impl Repertoire {
     }
 
     /// Does one thing, to its end; answers whether it was possible.
-    pub fn apply(&self, game: &mut Progress, act: Act) -> bool {
+    pub(crate) fn apply(&self, game: &mut Progress, act: Act) -> bool {
         let model = game.model().clone();
         let call = match act {
             Act::Enter(level) => Call::enter(&model.level(level).id),
@@ -123,7 +123,7 @@ impl Repertoire {
     }
 
     /// Takes a source: its counter goes up, and what it gives is written as play would write it.
-    pub fn take(&self, game: &mut Progress, source: usize) {
+    pub(crate) fn take(&self, game: &mut Progress, source: usize) {
         let Some(level) = game.state().position.level() else { return };
         let spec = game.model().clone();
         let slot = self.slot(game, source, level);

@@ -28,7 +28,7 @@ pub(super) struct Cone {
 
 impl Cone {
     /// `counters` are the fields that count how often a source was taken.
-    pub fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
+    pub(super) fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
         let data = &**spec.model();
         let mut opening = vec![data.completed, data.opened];
         for level in &data.levels {
@@ -50,7 +50,7 @@ impl Cone {
         let blind = data.fields.iter().filter(|field| opening.contains(&field.id) && field.played && !given(field.id));
         let fields = data.fields.iter().filter(|field| matter.contains(&field.id));
         Cone {
-            slots: fields.flat_map(|field| field.slots()).collect(),
+            slots: fields.flat_map(vestigum::spec::Field::slots).collect(),
             blind: blind.map(|field| field.id).collect(),
             sources,
         }

@@ -200,7 +200,7 @@ pub(super) fn moment_of(act: Act) -> Option<Moment> {
 
 impl Asked {
     /// Judges a moment, if the question is about it.
-    pub fn judge_moment(&self, happened: Happened<'_>) -> Option<Broken> {
+    pub(super) fn judge_moment(&self, happened: Happened<'_>) -> Option<Broken> {
         let Happened { moment, before, after, seen } = happened;
         match self {
             Asked::Holds(condition, moments) if moments.contains(&moment) => {
@@ -221,7 +221,7 @@ impl Asked {
     }
 
     /// Judges a state that play has led to, and the step that led there.
-    pub fn judge_state(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
+    pub(super) fn judge_state(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
         match self {
             Asked::NeverFalls(field) => fallen(before, act, after, *field),
             Asked::Holds(condition, moments) if moments.is_empty() => {
@@ -241,7 +241,7 @@ impl Asked {
 fn env_of<'a>(place: &'a Progress, after: &'a Progress) -> Env<'a> {
     let standing = place.state().position.level_position();
     let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
-    Env::new(&after.model(), after.state(), standing.map(|standing| standing.level), checkpoint)
+    Env::new(after.model(), after.state(), standing.map(|standing| standing.level), checkpoint)
 }
 
 /// What leaving has left more of than a death in its place would have.
@@ -260,7 +260,7 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
         left.failure(Moment::Abandon).ok()?;
         left.into_state()
     };
-    let spec = &*after.model();
+    let spec = after.model();
     let field = spec.field(id);
     let more =
         |slot: &usize| [&left, after.state()].iter().all(|kept| below(died.state().value(*slot), kept.value(*slot)));
@@ -278,7 +278,7 @@ pub(super) fn at_most(name: &str, value: &Value) -> String {
 }
 
 fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
-    let spec = &*after.model();
+    let spec = after.model();
     let field = spec.field(id);
     let slot = field.slots().find(|slot| {
         let (old, new) = (before.state().value(*slot), after.state().value(*slot));
@@ -321,7 +321,7 @@ fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: 
 
 /// Whether an expectation can be read by a playthrough, and fails where this one stands.
 fn fails(text: &str, after: &Progress) -> bool {
-    let compiled = compile(&after.model(), Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
+    let compiled = compile(after.model(), Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
     compiled.is_some_and(|expectation| after.evaluate(&expectation).is_ok_and(|value| !value.as_bool()))
 }
 

@@ -1,6 +1,6 @@
 //! What must hold when a store is opened after a fault.
 
-pub use vestigum::Store;
+pub(super) use vestigum::Store;
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
@@ -133,7 +133,7 @@ impl Expected {
     }
 
     /// What is wrong with an image that should not have been loaded.
-    pub fn finding(&self, image: Option<&Image>) -> Finding {
+    pub(super) fn finding(&self, image: Option<&Image>) -> Finding {
         let owner = &self.sample.owner;
         let loaded = match image {
             None => format!("nothing: {owner} begins anew, and nobody is told"),

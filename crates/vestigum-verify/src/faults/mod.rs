@@ -448,7 +448,7 @@ impl Case<'_> {
             self.commits.tell(number, &mut steps);
             match self.failed {
                 Some((failed, fault)) if failed.contains(&number) && fault.strikes(operation) => {
-                    steps.push(Step::Failed(operation.clone(), fault))
+                    steps.push(Step::Failed(operation.clone(), fault));
                 }
                 _ if operation.changes() => steps.push(Step::Operation(operation.clone())),
                 _ => {}

@@ -56,13 +56,13 @@ pub(super) struct Expected {
 
 impl Commits {
     /// How many saves were written.
-    pub fn written(&self) -> usize {
+    pub(super) fn written(&self) -> usize {
         self.all.iter().filter(|commit| commit.acknowledged.is_some_and(|(_, written)| written)).count()
     }
 
     /// What may be loaded after so many operations: of each owner the image that was acknowledged last, or one that was
     /// being saved.
-    pub fn expected(&self, operations: usize) -> Expectations {
+    pub(super) fn expected(&self, operations: usize) -> Expectations {
         let mut all = Expectations::new();
         for commit in self.all.iter().filter(|commit| commit.from < operations || commit.to <= operations) {
             let expected = all.entry(commit.owner.clone()).or_insert_with(|| Expected {
@@ -83,7 +83,7 @@ impl Commits {
 
     /// What is known after so many operations, if the process is killed there: a save that was on its way is never
     /// acknowledged.
-    pub fn killed_after(&self, operations: usize) -> Commits {
+    pub(super) fn killed_after(&self, operations: usize) -> Commits {
         let begun = self.all.iter().filter(|commit| commit.from < operations || commit.to <= operations);
         let mut all: Vec<Commit> = begun.cloned().collect();
         for commit in all.iter_mut().filter(|commit| commit.to > operations) {
@@ -95,19 +95,19 @@ impl Commits {
     }
 
     /// After which operations from there on a save was acknowledged.
-    pub fn acknowledged_after(&self, operations: usize) -> impl Iterator<Item = usize> {
+    pub(super) fn acknowledged_after(&self, operations: usize) -> impl Iterator<Item = usize> {
         let acknowledged = self.all.iter().filter(|commit| commit.acknowledged.is_some());
         acknowledged.map(|commit| commit.to).filter(move |to| *to >= operations)
     }
 
     /// Everyone who ever saved.
-    pub fn owners(&self) -> Vec<Owner> {
+    pub(super) fn owners(&self) -> Vec<Owner> {
         let owners: BTreeSet<&Owner> = self.all.iter().map(|commit| &commit.owner).collect();
         owners.into_iter().cloned().collect()
     }
 
     /// Tells what the saves say just before the operation with that number.
-    pub fn tell(&self, operation: usize, steps: &mut Vec<Step>) {
+    pub(super) fn tell(&self, operation: usize, steps: &mut Vec<Step>) {
         if self.killed.contains(&operation) {
             steps.push(Step::Killed);
         }
@@ -146,15 +146,15 @@ pub(super) struct Recorder<'a, S> {
 
 impl<'a, S: Store> Recorder<'a, S> {
     /// A process that opens the store after what is known of the processes before.
-    pub fn new(open: Open<'a, S>, disk: SimDisk, keep: u32, commits: Commits) -> Recorder<'a, S> {
+    pub(super) fn new(open: Open<'a, S>, disk: SimDisk, keep: u32, commits: Commits) -> Recorder<'a, S> {
         Recorder { open, store: open(disk.clone()).ok(), disk, keep, commits }
     }
 
-    pub fn commits(&self) -> &Commits {
+    pub(super) fn commits(&self) -> &Commits {
         &self.commits
     }
 
-    pub fn into_commits(self) -> Commits {
+    pub(super) fn into_commits(self) -> Commits {
         self.commits
     }
 
@@ -186,7 +186,7 @@ impl<'a, S: Store> Recorder<'a, S> {
 
     /// Where an owner's last save failed, the game goes back to what was acknowledged before, and saves that. Answers
     /// whether there was any such.
-    pub fn go_back(&mut self) -> bool {
+    pub(super) fn go_back(&mut self) -> bool {
         let mut back = Vec::new();
         for owner in self.commits.owners() {
             let mut saves = self.commits.all.iter().rev().filter(|commit| commit.owner == owner);
@@ -203,7 +203,7 @@ impl<'a, S: Store> Recorder<'a, S> {
 
     /// What the next process does after a crash, for each owner: it loads, saves what it loaded, prunes, saves something
     /// new, and prunes again.
-    pub fn next_life(&mut self, owners: &[Owner]) {
+    pub(super) fn next_life(&mut self, owners: &[Owner]) {
         for owner in owners {
             let Ok(Some(image)) = self.look(owner).map(|found| found.image) else { continue };
             let _ = self.commit(image.clone());

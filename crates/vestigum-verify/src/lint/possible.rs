@@ -35,7 +35,7 @@ pub(super) struct Possible<'s> {
 
 impl<'s> Possible<'s> {
     /// Nothing can be played yet. Only what these fields depend on is worked out.
-    pub fn new(spec: &'s Spec, fields: FxHashSet<FieldId>) -> Possible<'s> {
+    pub(super) fn new(spec: &'s Spec, fields: FxHashSet<FieldId>) -> Possible<'s> {
         let data = &**spec.model();
         let matter = crate::explore::closed(spec, fields);
         let mut base = vec![Bounds::Any; data.slots];
@@ -53,7 +53,7 @@ impl<'s> Possible<'s> {
     }
 
     /// What a field can be: one entry, or any of them.
-    pub fn bounds(&self, field: FieldId, slot: Option<usize>) -> Bounds {
+    pub(super) fn bounds(&self, field: FieldId, slot: Option<usize>) -> Bounds {
         let field = self.spec.field(field);
         match slot {
             Some(slot) => self.entry(field, slot),
@@ -62,7 +62,7 @@ impl<'s> Possible<'s> {
     }
 
     /// These levels can be played, too.
-    pub fn reach(&mut self, levels: &[usize]) {
+    pub(super) fn reach(&mut self, levels: &[usize]) {
         for level in levels {
             self.reached[*level] = true;
             for (source, having) in self.spec.sources.iter().zip(&mut self.having) {

@@ -10,7 +10,7 @@ use vestigum_core::{Diagnostic, Moment, Span, codes};
 use super::warnings::Declared;
 
 impl Declared<'_> {
-    pub fn lowered_record(&self) -> Option<Diagnostic> {
+    pub(super) fn lowered_record(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
         // One value of a run is handed on from level to level; one for each level is what was reached there.
         let lasting = match field.lasts {
@@ -80,7 +80,7 @@ impl Declared<'_> {
         operand.reads().iter().any(|id| spec.plan.fate(*id, Moment::Enter).rules.iter().any(from_field))
     }
 
-    pub fn device_sum(&self) -> Option<Diagnostic> {
+    pub(super) fn device_sum(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
         if field.lasts != Span::Device {
             return None;
@@ -107,7 +107,7 @@ impl Declared<'_> {
     }
 
     /// Failures whose price is not saved.
-    pub fn undone_failures(&self) -> Vec<Diagnostic> {
+    pub(super) fn undone_failures(&self) -> Vec<Diagnostic> {
         // A game over takes the run with it, so nothing of it is left to be undone.
         let paid = Moment::BUILT_IN.iter().filter(|moment| moment.is_failure() && moment.has_level());
         paid.filter_map(|moment| self.undone(*moment)).collect()

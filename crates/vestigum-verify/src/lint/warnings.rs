@@ -51,13 +51,13 @@ pub(super) struct Declared<'s> {
 
 impl Declared<'_> {
     /// Where the field is named.
-    pub fn name_span(&self) -> SourceSpan {
+    pub(super) fn name_span(&self) -> SourceSpan {
         let named = self.spec.document.fields.iter().find(|(name, _)| *name.value == *self.field.name);
         named.map(|(name, _)| name.span).unwrap_or_default()
     }
 
     /// Where a rule at a moment stands.
-    pub fn rule_span(&self, moment: Moment, index: usize) -> SourceSpan {
+    pub(super) fn rule_span(&self, moment: Moment, index: usize) -> SourceSpan {
         let name = self.spec.moment_name(moment);
         let rules = self.entry.on.iter().find(|(word, _)| word.value == name);
         let deed = rules.and_then(|(_, rules)| rules.get(index)).map(|rule| match &rule.does {
@@ -68,7 +68,7 @@ impl Declared<'_> {
     }
 
     /// The rules at a moment that can decide, each with its place: not those that the ones before it leave nothing.
-    pub fn rules(&self, moment: Moment) -> impl Iterator<Item = (usize, &Rule)> {
+    pub(super) fn rules(&self, moment: Moment) -> impl Iterator<Item = (usize, &Rule)> {
         let rules = &self.spec.plan.fate(self.field.id, moment).rules;
         let can = |index: usize| {
             let of = |field, _| Bounds::of_range(self.spec.field(field));
@@ -78,7 +78,7 @@ impl Declared<'_> {
     }
 
     /// The place of the first rule at a moment that can decide and is so.
-    pub fn rule(&self, moment: Moment, is_so: impl Fn(&Rule) -> bool) -> Option<usize> {
+    pub(super) fn rule(&self, moment: Moment, is_so: impl Fn(&Rule) -> bool) -> Option<usize> {
         self.rules(moment).find(|(_, rule)| is_so(rule)).map(|(index, _)| index)
     }
 

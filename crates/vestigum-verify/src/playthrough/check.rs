@@ -114,7 +114,7 @@ pub(super) struct Entry {
 }
 
 impl Entry {
-    pub fn keys(&self) -> Vec<&str> {
+    pub(super) fn keys(&self) -> Vec<&str> {
         self.keys.iter().map(String::as_str).collect()
     }
 }
@@ -364,7 +364,7 @@ impl<'s> Checker<'s, '_> {
         let Some(found) = self.spec.levels().find(|found| found.id() == level.value) else {
             let message = format!("no level is called `{}`", level.value);
             let error = Diagnostic::error(codes::UNKNOWN_NAME, level.span, message);
-            self.errors.push(error.suggest(&level.value, self.spec.levels().map(|level| level.id())));
+            self.errors.push(error.suggest(&level.value, self.spec.levels().map(vestigum::spec::Level::id)));
             return None;
         };
         if let Some(word) = checkpoint
@@ -443,7 +443,7 @@ fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
                     [] => add(&entry.field),
                     keys => {
                         let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
-                        add(&format!("{}[{}]", entry.field, keys.join(", ")))
+                        add(&format!("{}[{}]", entry.field, keys.join(", ")));
                     }
                 }
             }

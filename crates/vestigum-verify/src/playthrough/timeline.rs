@@ -82,13 +82,13 @@ pub(super) struct Watch {
 }
 
 impl Watch {
-    pub fn new(columns: Vec<Arc<Expression>>) -> Watch {
+    pub(super) fn new(columns: Vec<Arc<Expression>>) -> Watch {
         let last = vec![None; columns.len()];
         Watch { columns, last }
     }
 
     /// Reads all columns. A value that appears or disappears with the level or the session has not changed.
-    pub fn cells(&mut self, progress: Option<&Progress>) -> Vec<Cell> {
+    pub(super) fn cells(&mut self, progress: Option<&Progress>) -> Vec<Cell> {
         let mut cells = Vec::with_capacity(self.columns.len());
         for (column, last) in self.columns.iter().zip(&mut self.last) {
             let after = progress.and_then(|progress| progress.evaluate(column).ok());
@@ -99,7 +99,7 @@ impl Watch {
         cells
     }
 
-    pub fn headings(&self) -> Vec<String> {
+    pub(super) fn headings(&self) -> Vec<String> {
         self.columns.iter().map(|column| column.source().to_owned()).collect()
     }
 }

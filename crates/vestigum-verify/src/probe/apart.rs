@@ -24,7 +24,7 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let (first, counters) = played(spec)?.with_counters();
     let (second, _) = played(&weakened.spec)?.with_counters();
     let sources = vec![true; counters.len()];
-    let says_game_over = says_game_over(&first.model());
+    let says_game_over = says_game_over(first.model());
     // The counters of sources are no fields that a playthrough knows.
     let hidden = counters.clone();
     let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };
@@ -114,7 +114,7 @@ fn played(spec: &Spec) -> Option<Spec> {
 
 /// What a playthrough can expect of the first that does not hold of the second.
 fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<String> {
-    let spec = &*one.model();
+    let spec = one.model();
     if one.place() != other.place() {
         let expect = match (one.state().position.level(), one.state().position.is_level()) {
             (Some(level), _) => {

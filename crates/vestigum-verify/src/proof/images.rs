@@ -41,13 +41,13 @@ pub(super) enum Kind {
 }
 
 impl Sample {
-    pub fn images(&self) -> (Image, Image) {
+    pub(super) fn images(&self) -> (Image, Image) {
         let suspended = Suspended::new(&self.model, self.state.clone());
         (suspended.profile_image("player"), suspended.device_image())
     }
 
     /// A sample of one kind, standing somewhere.
-    pub fn new(model: &Arc<Model>, names: &MadeKeys, name: String, kind: Kind, position: Position) -> Sample {
+    pub(super) fn new(model: &Arc<Model>, names: &MadeKeys, name: String, kind: Kind, position: Position) -> Sample {
         let data = &**model;
         let mut state = State::fresh(data);
         state.made.clone_from(names);
@@ -67,7 +67,7 @@ impl Sample {
     }
 
     /// The same save with other values in some slots of a field, and in their marks.
-    pub fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Value)>) -> Sample {
+    pub(super) fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Value)>) -> Sample {
         let mut sample = self.clone();
         for (slot, value) in changes {
             sample.state.write_through(slot, value.clone());

@@ -273,7 +273,7 @@ impl Prover<'_> {
             (profile, device) = images;
         }
         let chain = Progress::load(self.spec, Some(&profile), Some(&device)).ok()?;
-        let same = is_same(&chain.progress.state(), &direct.progress.state());
+        let same = is_same(chain.progress.state(), direct.progress.state());
         (!same).then(|| format!("the image `{}` comes to something else step by step", sample.name))
     }
 
@@ -406,8 +406,8 @@ impl Prover<'_> {
 fn is_same(one: &State, other: &State) -> bool {
     one.position == other.position
         && one.made == other.made
-        && one.len() == other.len()
-        && (0..one.len()).all(|slot| same_slot(one, other, slot))
+        && one.slot_count() == other.slot_count()
+        && (0..one.slot_count()).all(|slot| same_slot(one, other, slot))
 }
 
 fn same_slot(one: &State, other: &State, slot: usize) -> bool {

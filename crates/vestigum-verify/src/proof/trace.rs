@@ -60,7 +60,7 @@ pub(super) struct Trace {
 }
 
 impl Trace {
-    pub fn of(spec: &Spec, old: &Arc<Model>) -> Trace {
+    pub(super) fn of(spec: &Spec, old: &Arc<Model>) -> Trace {
         Trace { spec: spec.clone(), old: old.clone() }
     }
 
@@ -68,7 +68,7 @@ impl Trace {
         self.spec.version_steps(self.old.version)
     }
 
-    pub fn way(&self, field: FieldId) -> Traced {
+    pub(super) fn way(&self, field: FieldId) -> Traced {
         let mut traced = Traced::default();
         // The fields that have its values, and the one entry of each if it is only one.
         let mut there: Vec<(FieldId, Option<usize>)> = vec![(field, None)];
@@ -130,7 +130,7 @@ impl Trace {
     }
 
     /// Whether a step drops the level, checkpoint or key of an entry.
-    pub fn drops_entry(&self, field: &Field, slot: usize) -> bool {
+    pub(super) fn drops_entry(&self, field: &Field, slot: usize) -> bool {
         let mut at = Some((field.id, slot));
         for way in self.plans() {
             let Some((field, slot)) = at else { return false };
@@ -144,7 +144,7 @@ impl Trace {
     }
 
     /// Where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
-    pub fn entry_now(&self, field: &Field, slot: usize, now: &[EntryName]) -> Option<EntryName> {
+    pub(super) fn entry_now(&self, field: &Field, slot: usize, now: &[EntryName]) -> Option<EntryName> {
         let mut at = Some((field.id, slot));
         for way in self.plans() {
             at = at.and_then(|(field, slot)| {
@@ -165,7 +165,7 @@ impl Trace {
 
     /// Values of a field that fills may ask for: their literals and the whole numbers beside them, and containers that have
     /// them as keys or items.
-    pub fn compared(&self, field: &Field) -> Vec<Value> {
+    pub(super) fn compared(&self, field: &Field) -> Vec<Value> {
         let literals = self.plans().flat_map(|way| way.literals());
         let asked = literals.flat_map(|literal| match (&field.ty, literal) {
             (Type::Map(inner), Value::Text(key)) => {
@@ -181,7 +181,7 @@ impl Trace {
     }
 
     /// The names of an open key set that a later version declares, as this one calls them.
-    pub fn declared_later(&self, set: u32) -> Vec<Arc<str>> {
+    pub(super) fn declared_later(&self, set: u32) -> Vec<Arc<str>> {
         let version_steps: Vec<VersionStep<'_>> = self.plans().collect();
         let mut at = set;
         for (index, way) in version_steps.iter().enumerate() {
@@ -200,7 +200,7 @@ impl Trace {
     }
 
     /// Whether a step drops a choice of the field.
-    pub fn drops_choice(&self, field: FieldId) -> bool {
+    pub(super) fn drops_choice(&self, field: FieldId) -> bool {
         let mut at = vec![field];
         for way in self.plans() {
             if at.iter().any(|field| way.drops_choice(*field)) {
@@ -212,7 +212,7 @@ impl Trace {
     }
 
     /// Whether a step drops a member of a struct.
-    pub fn drops_member(&self, of: &Arc<str>, member: &Arc<str>) -> bool {
+    pub(super) fn drops_member(&self, of: &Arc<str>, member: &Arc<str>) -> bool {
         let mut name = member.clone();
         for way in self.plans() {
             match way.member_now(of, &name) {
@@ -225,7 +225,7 @@ impl Trace {
 
     /// Fields of the spec that the version does not have, and the expressions that fill them; none of those that begin at
     /// their defaults.
-    pub fn new_fields(&self) -> Vec<NewField> {
+    pub(super) fn new_fields(&self) -> Vec<NewField> {
         let mut new: Vec<NewField> = Vec::new();
         for way in self.plans() {
             let fresh = way.new.fields.iter().filter(|field| field.lasts.is_saved() && way.is_new(field.id));

@@ -325,7 +325,7 @@ impl DiskState {
 }
 
 impl NameChange {
-    pub fn apply(&self, names: &mut Names) {
+    pub(crate) fn apply(&self, names: &mut Names) {
         if let Some(path) = &self.goes {
             names.remove(path);
         }

@@ -136,14 +136,14 @@ impl SaveQueue {
     }
 
     /// Begins a session of that owner, unless one runs.
-    pub fn begin(&self, owner: &Owner) -> bool {
+    pub(crate) fn begin(&self, owner: &Owner) -> bool {
         let mut state = self.lock();
         let queue = state.queues.entry(owner.clone()).or_default();
         !std::mem::replace(&mut queue.running, true)
     }
 
     /// What loading found: the newest generation is the one that the next commit follows.
-    pub fn found(&self, owner: &Owner, newest: u64, keep: u32) {
+    pub(crate) fn found(&self, owner: &Owner, newest: u64, keep: u32) {
         let mut state = self.lock();
         let queue = state.queues.entry(owner.clone()).or_default();
         queue.saved = Saved { generation: newest, written: false };
@@ -154,14 +154,14 @@ impl SaveQueue {
     }
 
     /// Loading moved values of this player to the device: nothing is written for the player before the device has them.
-    pub fn device_first(&self, owner: &Owner) {
+    pub(crate) fn device_first(&self, owner: &Owner) {
         if let Some(queue) = self.lock().queues.get_mut(owner) {
             queue.after = After::Next;
         }
     }
 
     /// A session of that owner has ended.
-    pub fn end(&self, owner: &Owner) {
+    pub(crate) fn end(&self, owner: &Owner) {
         if let Some(queue) = self.lock().queues.get_mut(owner) {
             queue.running = false;
             queue.last = None;
@@ -184,7 +184,7 @@ impl SaveQueue {
     }
 
     /// Has old generations of an owner removed when there is time.
-    pub fn prune(&self, owner: &Owner) {
+    pub(crate) fn prune(&self, owner: &Owner) {
         if let Some(queue) = self.lock().queues.get_mut(owner) {
             queue.prune.due = true;
             self.work.notify_one();
@@ -192,7 +192,7 @@ impl SaveQueue {
     }
 
     /// Takes a projection of a profile, and of the device if there is something to save for it.
-    pub fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Targets {
+    pub(crate) fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Targets {
         let (suspended, at) = (Arc::new(suspended), SystemTime::now());
         let mut state = self.lock();
         let mut targets = Targets::with_capacity(2);
@@ -209,24 +209,24 @@ impl SaveQueue {
     }
 
     /// The newest generation of an owner that is durable.
-    pub fn generation(&self, owner: &Owner) -> u64 {
+    pub(crate) fn generation(&self, owner: &Owner) -> u64 {
         self.lock().queues.get(owner).map_or(0, |queue| queue.saved.generation)
     }
 
     /// Why the last try to save any of these failed, while none has succeeded since.
-    pub fn failure(&self, owners: &[&Owner]) -> Option<Arc<StoreError>> {
+    pub(crate) fn failure(&self, owners: &[&Owner]) -> Option<Arc<StoreError>> {
         let state = self.lock();
         let mut failures = owners.iter().filter_map(|owner| state.queues.get(*owner)?.failure.as_ref());
         failures.next().map(|failure| failure.error.clone())
     }
 
     /// Whether everything these owners handed over is durable.
-    pub fn settled(&self, owners: &[&Owner]) -> bool {
+    pub(crate) fn settled(&self, owners: &[&Owner]) -> bool {
         let state = self.lock();
         owners.iter().filter_map(|owner| state.queues.get(*owner)).all(OwnerQueue::is_settled)
     }
 
-    pub fn all_settled(&self) -> bool {
+    pub(crate) fn all_settled(&self) -> bool {
         self.lock().queues.values().all(OwnerQueue::is_settled)
     }
 
@@ -244,7 +244,7 @@ impl SaveQueue {
     }
 
     /// Waits until the targets are durable, through failures that may pass.
-    pub fn insist(&self, targets: &Targets, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
+    pub(crate) fn insist(&self, targets: &Targets, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
         let done = self.wait_for(Some(timeout), |state| match state.target_state(targets) {
             TargetState::Durable(saved) => Some(Ok(saved)),
             TargetState::Failed(error) if state.stopped || !error.may_pass() => Some(Err(error)),
@@ -257,7 +257,7 @@ impl SaveQueue {
     }
 
     /// Waits until everything these owners handed over is durable.
-    pub fn settle(&self, owners: &[&Owner], timeout: Duration) -> Result<(), Arc<StoreError>> {
+    pub(crate) fn settle(&self, owners: &[&Owner], timeout: Duration) -> Result<(), Arc<StoreError>> {
         let state = self.lock();
         let queues = owners.iter().filter_map(|owner| Some(((*owner).clone(), state.queues.get(*owner)?.handed)));
         let targets = queues.collect();
@@ -266,7 +266,7 @@ impl SaveQueue {
     }
 
     /// Waits until every queue is settled.
-    pub fn settle_all(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
+    pub(crate) fn settle_all(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
         let targets = self.lock().queues.iter().map(|(owner, queue)| (owner.clone(), queue.handed)).collect();
         self.insist(&targets, timeout).map(drop)
     }
@@ -289,14 +289,14 @@ impl SaveQueue {
     }
 
     /// Nobody hands over any more: the writer tries what is left once, and ends.
-    pub fn close(&self) {
+    pub(crate) fn close(&self) {
         let mut state = self.lock();
         (state.closing, state.closes_at) = (true, Some(Instant::now() + LAST_PRUNES));
         self.work.notify_one();
     }
 
     /// Nothing is written any more.
-    pub fn stopped(&self) {
+    pub(crate) fn stopped(&self) {
         self.lock().stopped = true;
         self.done.notify_all();
     }

@@ -34,6 +34,9 @@ pub(super) fn run(store: &dyn Store, queue: &SaveQueue) {
 
 /// Commits; where the disk is full, removes at once what may go, and tries once more. `owners` are those whose saves may
 /// be pruned, each with how many generations it keeps.
+///
+/// # Errors
+/// As [`Store::commit`].
 pub fn commit_making_room(
     store: &dyn Store,
     follows: u64,

@@ -138,7 +138,7 @@ impl Session {
 
     /// What changed since the last call, for a display; see [`Progress::drain_changes`].
     pub fn drain_changes(&mut self) -> Vec<Update> {
-        self.act(|progress| progress.drain_changes())
+        self.act(vestigum_core::Progress::drain_changes)
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.

@@ -13,7 +13,7 @@ use crate::show::{BACK, Output, QUIET, STRONG, counted, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The save folder
@@ -36,7 +36,7 @@ pub(super) struct Difference {
     pub after: Value,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let store = arguments.key.open(out, &arguments.folder, false)?;
     let owner = arguments.whose.owner(out, &store)?;
@@ -91,7 +91,7 @@ pub(super) fn differences(spec: &Spec, from: &Loaded, to: &Loaded) -> Vec<Differ
     let mut found = Vec::new();
     for (name, (was, is)) in by_name {
         let field = was.or(is).and_then(|entry| spec.fields().find(|field| *field.name() == *entry.field));
-        let Some(default) = field.map(|field| field.default()) else { continue };
+        let Some(default) = field.map(vestigum::spec::Field::default) else { continue };
         let value = |entry: Option<&Entry>| entry.map_or_else(|| default.clone(), |entry| entry.value.clone());
         let mut compare = |what, before: Value, after: Value| {
             if before != after {

@@ -11,7 +11,7 @@ use crate::Verdict;
 use crate::show::{Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The save folder
     folder: PathBuf,
     /// Also tell how much could go if the newest N generations of each owner are kept
@@ -49,7 +49,7 @@ pub(super) fn files(store: &DirStore) -> Result<Vec<File>, StoreError> {
     Ok(files)
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let store = arguments.key.open(out, &arguments.folder, false)?;
     let failed = |error: StoreError| out.unusable(&error.to_string());
     let files = files(&store).map_err(failed)?;

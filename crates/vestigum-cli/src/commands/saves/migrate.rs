@@ -12,7 +12,7 @@ use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The spec, a TOML document with its history beside it
     spec: PathBuf,
     /// The save folder
@@ -39,7 +39,7 @@ struct Done {
     written: Option<u64>,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let store = arguments.key.open(out, &arguments.folder, arguments.yes)?;
     let owners = store.owners().map_err(|error| out.unusable(&error.to_string()))?;

@@ -20,7 +20,7 @@ use crate::show::{BACK, BAD, GOOD, Output, paint};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(crate) struct Arguments {
     #[command(subcommand)]
     command: Command,
 }
@@ -45,7 +45,7 @@ enum Command {
     Seal(seal::Arguments),
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Verdict {
+pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     let done = match &arguments.command {
         Command::List(arguments) => list::run(out, arguments),
         Command::Show(arguments) => show::run(out, arguments),

@@ -12,7 +12,7 @@ use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The save folder
@@ -63,7 +63,7 @@ fn scope(out: &Output, arguments: &Arguments) -> Result<Reset, Verdict> {
     }
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let scope = scope(out, arguments)?;
     // A preview quits a session too, and finds nothing to write.

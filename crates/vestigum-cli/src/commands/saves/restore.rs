@@ -11,7 +11,7 @@ use crate::Verdict;
 use crate::show::{BACK, GOOD, Output, STRONG, paint};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The save folder
     folder: PathBuf,
     /// The generation to go back to
@@ -25,7 +25,7 @@ pub struct Arguments {
     yes: bool,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let store = arguments.key.open(out, &arguments.folder, arguments.yes)?;
     let owner = arguments.whose.owner(out, &store)?;
     let generations = super::generations(out, &store, &owner)?;

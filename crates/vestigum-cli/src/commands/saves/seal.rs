@@ -13,7 +13,7 @@ use crate::show::{BACK, GOOD, Output, QUIET, STRONG, paint};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The save folder
@@ -29,7 +29,7 @@ pub struct Arguments {
     yes: bool,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let store = arguments.key.open(out, &arguments.folder, arguments.yes)?;
     let owner = arguments.whose.owner(out, &store)?;

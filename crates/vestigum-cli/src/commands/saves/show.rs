@@ -12,7 +12,7 @@ use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
     /// The save folder
@@ -48,7 +48,7 @@ pub(super) fn entries(spec: &Spec, loaded: &Loaded) -> Vec<Entry> {
     let device = loaded.image.owner == Owner::Device;
     let saved = |entry: &Entry| {
         let field = spec.fields().find(|field| *field.name() == *entry.field);
-        match field.map(|field| field.lasts()) {
+        match field.map(vestigum::spec::Field::lasts) {
             Some(Span::Device) => device,
             Some(Span::Attempt | Span::Session) | None => false,
             Some(Span::Visit) => !device && matches!(loaded.image.place, SavedPlace::InLevel { .. }),
@@ -58,7 +58,7 @@ pub(super) fn entries(spec: &Spec, loaded: &Loaded) -> Vec<Entry> {
     loaded.progress.entries().into_iter().filter(saved).collect()
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let store = arguments.key.open(out, &arguments.folder, false)?;
     let owner = arguments.whose.owner(out, &store)?;
@@ -125,7 +125,7 @@ fn board(progress: &Progress) -> String {
         for name in &names {
             let value = row.values.iter().find(|(known, _)| known == name).map(|(_, value)| value);
             let shown = value.filter(|value| value.is_filled() && row.open);
-            cells.push(shown.map_or_else(|| paint(QUIET, "·"), |value| value.brief()));
+            cells.push(shown.map_or_else(|| paint(QUIET, "·"), Value::brief));
         }
         cells.push(state);
         cells

@@ -11,14 +11,14 @@ use crate::Verdict;
 use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
 
 #[derive(clap::Args)]
-pub struct Arguments {
+pub(super) struct Arguments {
     /// The save folder
     folder: PathBuf,
     #[command(flatten)]
     key: Key,
 }
 
-pub fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let store = arguments.key.open(out, &arguments.folder, false)?;
     let files = list::files(&store).map_err(|error| out.unusable(&error.to_string()))?;
     let strays = store.strays().map_err(|error| out.unusable(&error.to_string()))?;
