@@ -7,7 +7,7 @@
 use std::cell::Cell;
 
 use crate::analysis::bounds::{Bounds, FieldBounds, bounds};
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::expression::Expression;
 use crate::model::fates::Rule;
 use crate::model::node::Node;
@@ -17,7 +17,7 @@ use crate::vocabulary::function::{Aggregate, TableFunction};
 
 impl Expression {
     /// Whether it can hold if each field can have any value in its bounds.
-    pub fn can_hold(&self, spec: &Model, fields: &FieldBounds<'_>) -> bool {
+    pub fn can_hold(&self, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
         let before = fields.assumptions();
         let can = self.can_be(true, spec, fields);
         fields.take_back(before);
@@ -25,7 +25,7 @@ impl Expression {
     }
 
     /// Whether it can be so with all that is assumed; what it says is assumed from then on.
-    fn can_be(&self, holds: bool, spec: &Model, fields: &FieldBounds<'_>) -> bool {
+    fn can_be(&self, holds: bool, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
         let derived = self.derived_bounds(spec, fields);
         let assuming = Assuming { spec, fields, derived: &derived, budget: Cell::new(PARTS) };
         assuming.can(&self.node, holds)
@@ -33,7 +33,7 @@ impl Expression {
 }
 
 /// Whether the rule at a place in a list can be the first whose guard holds.
-pub fn can_decide(rules: &[Rule], index: usize, spec: &Model, fields: &FieldBounds<'_>) -> bool {
+pub fn can_decide(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
     let before = fields.assumptions();
     let can = assume_decided(rules, index, spec, fields);
     fields.take_back(before);
@@ -41,7 +41,7 @@ pub fn can_decide(rules: &[Rule], index: usize, spec: &Model, fields: &FieldBoun
 }
 
 /// The same; what is so where the rule decides is assumed from then on.
-pub fn assume_decided(rules: &[Rule], index: usize, spec: &Model, fields: &FieldBounds<'_>) -> bool {
+pub fn assume_decided(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
     // A rule without a guard leaves those behind it nothing.
     let mut earlier = rules[..index].iter();
     let passed = earlier.all(|rule| rule.when.as_ref().is_some_and(|when| when.can_be(false, spec, fields)));
@@ -49,7 +49,7 @@ pub fn assume_decided(rules: &[Rule], index: usize, spec: &Model, fields: &Field
 }
 
 struct Assuming<'a> {
-    spec: &'a Model,
+    spec: &'a Readable,
     fields: &'a FieldBounds<'a>,
     derived: &'a [(u32, Bounds)],
     /// How much of the condition is still looked at: one that is nested deep could take for ever.

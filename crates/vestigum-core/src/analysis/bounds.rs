@@ -6,7 +6,7 @@ use std::cell::RefCell;
 
 use rustc_hash::FxHashMap;
 
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Node, Pick, ReadAt};
 use crate::model::table::Table;
@@ -156,7 +156,7 @@ impl<'a> FieldBounds<'a> {
     }
 
     /// What an entry can be, of which some keys may not be known.
-    fn entry(&self, spec: &Model, id: FieldId, picks: &[Pick]) -> Bounds {
+    fn entry(&self, spec: &Readable, id: FieldId, picks: &[Pick]) -> Bounds {
         let field = spec.field(id);
         let keys: Vec<Option<u32>> = picks
             .iter()
@@ -179,7 +179,7 @@ impl<'a> FieldBounds<'a> {
         entries.chain(none).reduce(Bounds::or).unwrap_or_else(|| (self.of)(id, None))
     }
 
-    fn over(&self, spec: &Model, over: Aggregate, id: FieldId) -> Bounds {
+    fn over(&self, spec: &Readable, over: Aggregate, id: FieldId) -> Bounds {
         if let Some(known) = self.over.borrow().get(&(over, id)) {
             return *known;
         }
@@ -188,7 +188,7 @@ impl<'a> FieldBounds<'a> {
         bounds
     }
 
-    fn work_out(&self, spec: &Model, over: Aggregate, id: FieldId) -> Bounds {
+    fn work_out(&self, spec: &Readable, over: Aggregate, id: FieldId) -> Bounds {
         let field = spec.field(id);
         let slots = field.slots().map(|slot| (self.of)(id, Some(slot)));
         // Of keys that are made at run time there may be none yet.
@@ -211,7 +211,7 @@ impl<'a> FieldBounds<'a> {
 }
 
 /// The bounds of a node. `derived` are those of the derived values that it reads.
-pub fn bounds(node: &Node, spec: &Model, fields: &FieldBounds<'_>, derived: &[(u32, Bounds)]) -> Bounds {
+pub fn bounds(node: &Node, spec: &Readable, fields: &FieldBounds<'_>, derived: &[(u32, Bounds)]) -> Bounds {
     if let Some(assumed) = fields.assumed(node) {
         return assumed;
     }
@@ -334,7 +334,7 @@ fn text_compared(
     operator: Operator,
     left: &Node,
     right: &Node,
-    spec: &Model,
+    spec: &Readable,
     fields: &FieldBounds<'_>,
 ) -> Option<Bounds> {
     let (Node::Level, Node::Const(Value::Text(text))) = (left, right) else {

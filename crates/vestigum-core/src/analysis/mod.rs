@@ -7,21 +7,21 @@ pub mod order;
 
 use crate::analysis::bounds::{Bounds, FieldBounds};
 use crate::analysis::monotone::Moves;
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::expression::Expression;
 
 impl Expression {
     /// Which values it can have, if fields have those that are given.
-    pub fn bounds(&self, spec: &Model, fields: &FieldBounds<'_>) -> Bounds {
+    pub fn bounds(&self, spec: &Readable, fields: &FieldBounds<'_>) -> Bounds {
         bounds::bounds(&self.node, spec, fields, &self.derived_bounds(spec, fields))
     }
 
     /// What it can be if every field can be anything in its range.
-    pub fn bounds_in_ranges(&self, spec: &Model) -> Bounds {
+    pub fn bounds_in_ranges(&self, spec: &Readable) -> Bounds {
         self.bounds(spec, &FieldBounds::new(&|field, _| Bounds::of_range(spec.field(field))))
     }
 
-    fn derived_bounds(&self, spec: &Model, fields: &FieldBounds<'_>) -> Vec<(u32, Bounds)> {
+    fn derived_bounds(&self, spec: &Readable, fields: &FieldBounds<'_>) -> Vec<(u32, Bounds)> {
         let mut known = Vec::with_capacity(self.derived.len());
         for index in &*self.derived {
             let node = &spec.derived[*index as usize].expression.node;
@@ -31,7 +31,7 @@ impl Expression {
     }
 
     /// How its value moves when more levels are open.
-    pub(crate) fn moves(&self, spec: &Model) -> Moves {
+    pub(crate) fn moves(&self, spec: &Readable) -> Moves {
         let mut known = Vec::with_capacity(self.derived.len());
         for index in &*self.derived {
             known.push((*index, monotone::moves(&spec.derived[*index as usize].expression.node, spec, &known)));
@@ -40,7 +40,7 @@ impl Expression {
     }
 
     /// The parts that can never hold.
-    pub fn impossible(&self, spec: &Model, fields: &FieldBounds<'_>) -> Vec<&str> {
+    pub fn impossible(&self, spec: &Readable, fields: &FieldBounds<'_>) -> Vec<&str> {
         let derived = self.derived_bounds(spec, fields);
         let never = self.parts.all.iter().filter(|part| !bounds::bounds(&part.node, spec, fields, &derived).can_hold());
         never.map(|part| &*part.source).collect()

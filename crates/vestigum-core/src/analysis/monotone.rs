@@ -4,7 +4,7 @@
 //! open. If more open levels can never make a condition fail, the result does not depend on the order in which levels are
 //! looked at. This walks an expression and tells how its value moves when more levels open; it errs on the side of `Both`.
 
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::node::Node;
 use crate::syntax::parse::Operator;
 use crate::value::Value;
@@ -48,7 +48,7 @@ impl Moves {
 }
 
 /// How the value of a node moves. `derived` are the movements of the derived values before.
-pub fn moves(node: &Node, spec: &Model, derived: &[(u32, Moves)]) -> Moves {
+pub fn moves(node: &Node, spec: &Readable, derived: &[(u32, Moves)]) -> Moves {
     let of = |node: &Node| moves(node, spec, derived);
     let all = |nodes: &[Node]| nodes.iter().map(of).fold(Moves::Not, Moves::and);
     match node {

@@ -6,7 +6,7 @@
 
 use crate::analysis::assume::assume_decided;
 use crate::analysis::bounds::{Bounds, FieldBounds, bounds};
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::axis::Axis;
 use crate::model::expression::Expression;
 use crate::model::fates::Rule;
@@ -23,22 +23,22 @@ enum Side {
 
 impl Expression {
     /// Whether the value is never below the entry of a field that a rule writes with it, where that rule of a list decides.
-    pub fn is_never_below(&self, spec: &Model, field: &Field, rules: &[Rule], index: usize) -> bool {
+    pub fn is_never_below(&self, spec: &Readable, field: &Field, rules: &[Rule], index: usize) -> bool {
         self.stands(spec, field, rules, index, Side::NeverBelow)
     }
 
     /// Whether the value is never above the entry of a field that a rule writes with it, where that rule of a list decides.
-    pub fn is_never_above(&self, spec: &Model, field: &Field, rules: &[Rule], index: usize) -> bool {
+    pub fn is_never_above(&self, spec: &Readable, field: &Field, rules: &[Rule], index: usize) -> bool {
         self.stands(spec, field, rules, index, Side::NeverAbove)
     }
 
     /// Whether the value is made of the entry of a field that a rule writes, in whatever way.
-    pub fn is_made_of(&self, spec: &Model, field: &Field) -> bool {
+    pub fn is_made_of(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.contains_entry(&self.node)
     }
 
     /// Whether the value is the entry that a rule writes, and something more or less.
-    pub fn is_sum_with(&self, spec: &Model, field: &Field) -> bool {
+    pub fn is_sum_with(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.sums(&self.node)
     }
 
@@ -47,7 +47,7 @@ impl Expression {
         matches!(narrow(&self.node), Node::Negative(_))
     }
 
-    fn stands(&self, spec: &Model, field: &Field, rules: &[Rule], index: usize, side: Side) -> bool {
+    fn stands(&self, spec: &Readable, field: &Field, rules: &[Rule], index: usize, side: Side) -> bool {
         let of = |field: FieldId, _| Bounds::of_range(spec.field(field));
         let fields = FieldBounds::new(&of);
         assume_decided(rules, index, spec, &fields);
@@ -57,13 +57,13 @@ impl Expression {
 
     /// Whether the entry that a rule writes goes into a sum or a product that the value is made of: what is written so
     /// twice is counted twice.
-    pub fn adds_to(&self, spec: &Model, field: &Field) -> bool {
+    pub fn adds_to(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.adds(&self.node)
     }
 }
 
 struct Ordered<'a> {
-    spec: &'a Model,
+    spec: &'a Readable,
     field: &'a Field,
     side: Side,
     /// What holds where the value is worked out.

@@ -138,7 +138,7 @@ impl Shape {
         let mut model = model.ok_or("it has too many values")?;
         for shape in &self.fields {
             let Some(id) = model.field_ids.get(shape.name.as_str()).copied() else { continue };
-            shape.complete(&mut model.fields[id.0 as usize])?;
+            shape.complete(&mut model.readable.types.fields[id.0 as usize])?;
         }
         Ok(model)
     }

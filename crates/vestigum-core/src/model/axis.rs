@@ -7,8 +7,8 @@ use std::sync::Arc;
 
 use indexmap::IndexSet;
 
-use crate::model::Model;
 use crate::model::field::{Field, FieldId};
+use crate::model::{Names, Types};
 use crate::value::Value;
 
 /// What a field is keyed by.
@@ -89,7 +89,7 @@ impl Touched {
     }
 }
 
-impl Model {
+impl Names {
     /// How many keys an axis has.
     pub fn axis_len(&self, axis: Axis) -> usize {
         match axis {
@@ -182,15 +182,6 @@ impl Model {
         }
     }
 
-    /// The key that unkeyed names mean on a key set with `current`.
-    pub fn current_key(&self, set: u32, value: impl Fn(usize) -> Value) -> Option<u32> {
-        let (field, keys) = self.key_sets[set as usize].current.as_ref()?;
-        match value(self.field(*field).first_slot) {
-            Value::Choice(chosen) => keys.get(chosen.index as usize).copied(),
-            _ => None,
-        }
-    }
-
     /// Whether the entry that a rule touches depends on something that a failure can change: on what a choice field says,
     /// or on the checkpoint.
     pub fn touches_by_state(&self, field: &Field) -> bool {
@@ -199,6 +190,17 @@ impl Model {
             Axis::Checkpoint => true,
             Axis::Keys(set) => self.key_sets[*set as usize].current.is_some(),
         })
+    }
+}
+
+impl Types {
+    /// The key that unkeyed names mean on a key set with `current`.
+    pub fn current_key(&self, set: u32, value: impl Fn(usize) -> Value) -> Option<u32> {
+        let (field, keys) = self.key_sets[set as usize].current.as_ref()?;
+        match value(self.field(*field).first_slot) {
+            Value::Choice(chosen) => keys.get(chosen.index as usize).copied(),
+            _ => None,
+        }
     }
 }
 
@@ -239,7 +241,7 @@ impl Field {
 
     #[doc(hidden)]
     /// The level that an entry belongs to, if it belongs to one.
-    pub fn level_of(&self, spec: &Model, slot: usize) -> Option<u32> {
+    pub fn level_of(&self, spec: &Names, slot: usize) -> Option<u32> {
         let at = self.axes.iter().position(|axis| matches!(axis, Axis::Level | Axis::Checkpoint))?;
         let below: usize = self.dims[at + 1..].iter().map(|dim| *dim as usize).product();
         let key = (slot - self.first_slot) / below.max(1) % (self.dims[at] as usize).max(1);
@@ -251,7 +253,7 @@ impl Field {
 
     #[doc(hidden)]
     /// Whether an entry belongs to a level.
-    pub fn is_of_level(&self, spec: &Model, slot: usize, level: u32) -> bool {
+    pub fn is_of_level(&self, spec: &Names, slot: usize, level: u32) -> bool {
         self.level_of(spec, slot) == Some(level)
     }
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::model::Model;
+use crate::model::Types;
 use crate::model::axis::{Axis, MadeKeys};
 use crate::model::field::Field;
 use crate::nearest::nearest;
@@ -18,7 +18,7 @@ pub enum Found {
 }
 
 /// The entry that all names together mean.
-pub fn entry_of(spec: &Model, field: &Field, names: &[&str], made: &MadeKeys) -> Result<Found, AccessError> {
+pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) -> Result<Found, AccessError> {
     let wanted = spec.key_words(field);
     if wanted.is_empty() {
         return Err(AccessError::NoKey { name: field.name.to_string() });
@@ -65,7 +65,7 @@ pub fn entry_of(spec: &Model, field: &Field, names: &[&str], made: &MadeKeys) ->
     Ok(if all_made { Found::Slot(field.slot_at(&keys)) } else { Found::NotMade })
 }
 
-fn level_of(spec: &Model, name: &str) -> Result<u32, AccessError> {
+fn level_of(spec: &Types, name: &str) -> Result<u32, AccessError> {
     let found = spec.level_ids.get(name).copied();
     found.ok_or_else(|| unknown_key("level", name, spec.levels.iter().map(|level| &*level.id)))
 }
@@ -78,7 +78,7 @@ fn unknown_key<'a>(axis: &str, name: &str, known: impl Iterator<Item = &'a str>)
     }
 }
 
-pub fn which_key(spec: &Model, field: &Field, axis: Axis) -> AccessError {
+pub fn which_key(spec: &Types, field: &Field, axis: Axis) -> AccessError {
     let example: Option<Arc<str>> = match axis {
         Axis::Level => spec.levels.first().map(|level| level.id.clone()),
         Axis::Checkpoint => spec.example_checkpoint().map(Arc::from),
@@ -92,7 +92,7 @@ pub fn which_key(spec: &Model, field: &Field, axis: Axis) -> AccessError {
 }
 
 /// The key of an entry. Of a field that is keyed it is empty where a key of an open set was not made yet.
-pub fn keys_of(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> Keys {
+pub fn keys_of(spec: &Types, field: &Field, slot: usize, made: &MadeKeys) -> Keys {
     let mut keys = Vec::with_capacity(field.axes.len());
     for (axis, key) in field.axes.iter().zip(field.keys_of(slot)) {
         match axis {
@@ -116,6 +116,6 @@ pub fn keys_of(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> Key
 }
 
 /// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
-pub fn entry_name(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> EntryName {
+pub fn entry_name(spec: &Types, field: &Field, slot: usize, made: &MadeKeys) -> EntryName {
     EntryName { field: field.name.clone(), keys: keys_of(spec, field, slot, made) }
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::axis::MadeKeys;
 use crate::model::field::{Field, FieldId};
 use crate::model::node::Node;
@@ -85,14 +85,14 @@ impl Expression {
     }
 
     /// Whether it depends on the level or the checkpoint that is meant.
-    pub fn speaks_of_place(&self, spec: &Model) -> bool {
+    pub fn speaks_of_place(&self, spec: &Readable) -> bool {
         let derived = self.derived.iter().map(|index| &spec.derived[*index as usize].expression.node);
         derived.chain([&self.node]).any(|node| node.speaks_of_place(spec))
     }
 }
 
 /// An entry as expressions name it: `best_letters[mill_lane]`, or the field alone.
-pub fn entry_text(spec: &Model, field: &Field, slot: usize, made: &MadeKeys) -> String {
+pub fn entry_text(spec: &Readable, field: &Field, slot: usize, made: &MadeKeys) -> String {
     let keys: Vec<String> =
         spec.entry_names(field, slot, made).iter().map(|name| key_text(name).into_owned()).collect();
     if keys.is_empty() { field.name.to_string() } else { format!("{}[{}]", field.name, keys.join(", ")) }

@@ -54,9 +54,6 @@ pub struct Field {
     pub played: bool,
     #[doc(hidden)]
     pub in_level: bool,
-    /// Whether some level's opening could depend on it.
-    #[doc(hidden)]
-    pub read_by_openings: bool,
 }
 
 impl Field {

@@ -15,8 +15,6 @@ pub struct Level {
     #[doc(hidden)]
     pub checkpoints: Vec<Arc<str>>,
     #[doc(hidden)]
-    pub opens: Opening,
-    #[doc(hidden)]
     pub next: Option<u32>,
 }
 

@@ -1,4 +1,8 @@
 //! The model: what a spec means, with every name resolved.
+//!
+//! It is made in stages, and each stage is a type of its own: [`Names`] knows what there is, [`Types`] what every field holds,
+//! [`Readable`] all that an expression can read, and [`Model`] what happens at every moment. A later stage has the earlier
+//! ones inside and reads as they do; nothing is half built in between.
 
 pub mod axis;
 pub mod entry;
@@ -11,6 +15,7 @@ pub mod promise;
 pub mod source;
 pub mod table;
 
+use std::ops::Deref;
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
@@ -20,7 +25,7 @@ use crate::model::axis::KeySet;
 use crate::model::expression::Expression;
 use crate::model::fates::FatePlan;
 use crate::model::field::{Field, FieldId};
-use crate::model::level::{Derived, Level};
+use crate::model::level::{Derived, Level, Opening};
 use crate::model::promise::Promise;
 use crate::model::source::Source;
 use crate::model::table::Table;
@@ -30,9 +35,9 @@ use crate::vocabulary::moment::Moment;
 use crate::vocabulary::policy::{Accept, Respawn, Resume};
 use crate::vocabulary::span::Lasts;
 
-/// What a spec means. It is shared by everything that runs it, and never changes.
+/// The first stage: what a spec has, by name.
 #[derive(Debug)]
-pub struct Model {
+pub struct Names {
     pub id: Arc<str>,
     pub title: String,
     pub version: i64,
@@ -42,34 +47,82 @@ pub struct Model {
     pub levels_by_name: Vec<u32>,
     /// How many of the levels stand in `order`: the first ones.
     pub in_order: usize,
+    /// How long `completed` and `opened` last.
     pub lasts: Lasts,
     /// The axis of checkpoints: level and checkpoint of each, for the levels that list theirs.
     pub checkpoint_keys: Vec<(u32, u32)>,
-    pub key_sets: Vec<KeySet>,
+    pub own_moments: Vec<Arc<str>>,
     pub structs: Vec<Arc<StructType>>,
+    pub key_sets: Vec<KeySet>,
     pub tables: Vec<Table>,
+}
+
+/// The second stage: the fields, each with its type, its limits and its place among the values.
+#[derive(Debug)]
+pub struct Types {
+    pub names: Names,
     /// Declared fields first, the built-ins `completed` and `opened` last.
     pub fields: Vec<Field>,
     pub field_ids: FxHashMap<Arc<str>, FieldId>,
     pub completed: FieldId,
     pub opened: FieldId,
     pub slots: usize,
+}
+
+/// The third stage: everything that an expression can read.
+#[derive(Debug)]
+pub struct Readable {
+    pub types: Types,
+    /// Each behind those that it reads.
     pub derived: Vec<Derived>,
     pub derived_ids: FxHashMap<Arc<str>, u32>,
-    pub own_moments: Vec<Arc<str>>,
+}
+
+/// What a spec means. It is shared by everything that runs it, and never changes.
+#[derive(Debug)]
+pub struct Model {
+    pub readable: Readable,
+    /// When each level opens.
+    pub openings: Vec<Opening>,
+    /// For each field, whether some level's opening reads it: only its writes have to judge openings.
+    pub opens_levels: Vec<bool>,
     pub over_when: Option<Expression>,
     pub respawn: Respawn,
     pub accept: Accept,
     pub resume: Resume,
     pub save_at: Vec<Moment>,
     pub keep: u32,
+    pub plan: FatePlan,
     pub sources: Vec<Source>,
     pub promises: Vec<Promise>,
-    pub plan: FatePlan,
     /// What the document says, to write it back.
     pub document: Document,
     /// Changes when anything in the document does; handles carry it.
     pub fingerprint: u32,
+}
+
+impl Deref for Types {
+    type Target = Names;
+
+    fn deref(&self) -> &Names {
+        &self.names
+    }
+}
+
+impl Deref for Readable {
+    type Target = Types;
+
+    fn deref(&self) -> &Types {
+        &self.types
+    }
+}
+
+impl Deref for Model {
+    type Target = Readable;
+
+    fn deref(&self) -> &Readable {
+        &self.readable
+    }
 }
 
 impl Model {
@@ -95,16 +148,7 @@ impl Model {
     }
 }
 
-impl Model {
-    #[inline]
-    pub fn field(&self, id: FieldId) -> &Field {
-        &self.fields[id.0 as usize]
-    }
-
-    pub fn find_field(&self, name: &str) -> Option<&Field> {
-        self.field_ids.get(name).map(|id| self.field(*id))
-    }
-
+impl Names {
     pub fn level(&self, level: u32) -> &Level {
         &self.levels[level as usize]
     }
@@ -122,9 +166,33 @@ impl Model {
             u16::try_from(n).ok().map(Moment::Own)
         })
     }
+}
+
+impl Types {
+    #[inline]
+    pub fn field(&self, id: FieldId) -> &Field {
+        &self.fields[id.0 as usize]
+    }
+
+    pub fn find_field(&self, name: &str) -> Option<&Field> {
+        self.field_ids.get(name).map(|id| self.field(*id))
+    }
 
     /// The slot that holds whether `level` is open.
     pub fn opened_slot(&self, level: u32) -> usize {
         self.field(self.opened).slot_at(&[level])
+    }
+}
+
+impl Model {
+    /// When a level opens.
+    pub fn opening(&self, level: u32) -> &Opening {
+        &self.openings[level as usize]
+    }
+
+    /// Whether a write of a field can open a level.
+    #[inline]
+    pub fn opens_levels(&self, field: FieldId) -> bool {
+        self.opens_levels[field.0 as usize]
     }
 }

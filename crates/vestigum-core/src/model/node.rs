@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::field::FieldId;
 use crate::syntax::parse::Operator;
 use crate::value::Value;
@@ -90,7 +90,7 @@ pub enum Node {
 
 impl Node {
     /// Whether the value depends on the level or the checkpoint that the moment is about.
-    pub fn speaks_of_place(&self, spec: &Model) -> bool {
+    pub fn speaks_of_place(&self, spec: &Readable) -> bool {
         let placed = |pick: &Pick| matches!(pick, Pick::Level | Pick::Checkpoint);
         match self {
             Node::Read(_, _, EntryRef::Picked(picks)) | Node::Filled(_, EntryRef::Picked(picks)) => {

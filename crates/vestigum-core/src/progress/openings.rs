@@ -74,7 +74,7 @@ impl Progress {
 
     pub(super) fn can_open(&self, level: u32) -> bool {
         let spec = &*self.model;
-        match &spec.level(level).opens {
+        match spec.opening(level) {
             Opening::Always => true,
             Opening::After(before) => self.state.value(spec.field(spec.completed).slot_at(&[*before])).as_bool(),
             Opening::When(condition) => condition.holds(&self.env()),
@@ -89,7 +89,7 @@ impl Progress {
     /// What is missing before `level` opens, in words.
     pub(crate) fn why_locked(&self, level: u32) -> String {
         let spec = &*self.model;
-        match &spec.level(level).opens {
+        match spec.opening(level) {
             Opening::Always => "it opens at the next moment outside a level".into(),
             Opening::After(before) => format!("complete {} first", spec.level(*before).title()),
             Opening::When(condition) => {

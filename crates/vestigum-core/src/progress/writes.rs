@@ -220,7 +220,7 @@ impl Progress {
         let old = self.state.take(slot);
         let (value, clamped) = new(old, &field.limits);
         self.state.write(slot, value);
-        Ok(self.written(field.read_by_openings, clamped))
+        Ok(self.written(self.model.opens_levels(id), clamped))
     }
 
     #[inline(always)]
@@ -246,7 +246,7 @@ impl Progress {
             return Err(self.why_not(id));
         }
         let (value, clamped) = new(self.state.value(slot), &field.limits);
-        let judge = field.read_by_openings;
+        let judge = self.model.opens_levels(id);
         self.state.write(slot, value);
         Ok(self.written(judge, clamped))
     }

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::expression::{Clause, Expression, Parts};
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node};
@@ -60,7 +60,7 @@ impl Scope {
 /// Compiles `text` to an expression of type `wanted`, or of any type. `place` says where a piece of the text stands in
 /// the document.
 pub fn compile(
-    spec: &Model,
+    spec: &Readable,
     scope: Scope,
     text: &str,
     wanted: Option<&Type>,
@@ -103,7 +103,7 @@ pub struct Target {
 
 /// Reads the target of a fill: a field of the new version, or one entry by its keys.
 pub fn target(
-    spec: &Model,
+    spec: &Readable,
     text: &str,
     place: &dyn Fn(SourceSpan) -> SourceSpan,
     errors: &mut Vec<Diagnostic>,
@@ -134,7 +134,7 @@ pub fn target(
 }
 
 pub struct Compiler<'a> {
-    pub spec: &'a Model,
+    pub spec: &'a Readable,
     pub scope: Scope,
     pub text: &'a str,
     pub place: &'a dyn Fn(SourceSpan) -> SourceSpan,

@@ -1,10 +1,12 @@
 //! The fields of a document: their types, spans, limits and defaults.
 
+use rustc_hash::FxHashMap;
+
 use crate::codes;
 use crate::document::{FieldEntry, Literal, Word};
-use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::field::{Field, FieldId};
+use crate::model::{Names, Types};
 use crate::reading::Resolver;
 use crate::value::limits::Limits;
 use crate::value::types::Type;
@@ -13,7 +15,17 @@ use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::{Lasts, Span, WrittenBy};
 
 impl Resolver<'_> {
-    pub(super) fn fields(&mut self, spec: &mut Model) {
+    /// The second stage: names become fields with types.
+    pub(super) fn types(&mut self, names: Names) -> Types {
+        let mut types = Types {
+            names,
+            fields: Vec::new(),
+            field_ids: FxHashMap::default(),
+            completed: FieldId(0),
+            opened: FieldId(0),
+            slots: 0,
+        };
+        let spec = &mut types;
         for (name, entry) in &self.document.fields {
             if matches!(name.value.as_str(), "completed" | "opened") {
                 let message = format!("`{}` is built in: every game has it", name.value);
@@ -45,9 +57,11 @@ impl Resolver<'_> {
                 _ => spec.opened = id,
             }
         }
+        self.currents(&mut types);
+        types
     }
 
-    fn field(&mut self, spec: &Model, name: &Word, entry: &FieldEntry) -> Field {
+    fn field(&mut self, spec: &Names, name: &Word, entry: &FieldEntry) -> Field {
         let ty = match &entry.ty {
             None => {
                 self.error(codes::SHAPE, name.span, format!("`{}` has no type", name.value)).help =
@@ -197,7 +211,7 @@ impl Resolver<'_> {
     }
 }
 
-fn add_field(spec: &mut Model, field: Field) -> FieldId {
+fn add_field(spec: &mut Types, field: Field) -> FieldId {
     let id = FieldId(spec.fields.len() as u32);
     let dims: Vec<u32> = field.axes.iter().map(|axis| spec.axis_len(*axis) as u32).collect();
     let slots = dims.iter().fold(1usize, |slots, dim| slots.saturating_mul(*dim as usize));
@@ -227,6 +241,5 @@ fn plain(name: &str, ty: Type) -> Field {
         built_in: false,
         played: true,
         in_level: false,
-        read_by_openings: false,
     }
 }

@@ -5,8 +5,8 @@ use indexmap::IndexSet;
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::{FieldEntry, KeysEntry, Word};
-use crate::model::Model;
 use crate::model::axis::{Axis, KeySet};
+use crate::model::{Names, Types};
 use crate::reading::Resolver;
 use crate::value::types::Type;
 
@@ -15,7 +15,7 @@ const MAX_KEYS: u32 = 100_000;
 
 impl Resolver<'_> {
     /// Key sets; their `current` is found when the fields are known.
-    pub(super) fn key_sets(&mut self, spec: &mut Model) {
+    pub(super) fn key_sets(&mut self, spec: &mut Names) {
         for (name, entry) in &self.document.keys {
             if matches!(name.value.as_str(), "level" | "checkpoint") {
                 self.error(codes::BAD_NAME, name.span, format!("the axis `{}` is built in", name.value));
@@ -64,7 +64,7 @@ impl Resolver<'_> {
     }
 
     /// The choice fields that say which key is meant.
-    pub(super) fn currents(&mut self, spec: &mut Model) {
+    pub(super) fn currents(&mut self, spec: &mut Types) {
         for (name, entry) in &self.document.keys {
             let Some(word) = &entry.current else { continue };
             let Some(set) = spec.key_sets.iter().position(|keys| *keys.name == *name.value) else { continue };
@@ -94,7 +94,7 @@ impl Resolver<'_> {
             };
             let id = field.id;
             match keys {
-                Some(keys) => spec.key_sets[set].current = Some((id, keys)),
+                Some(keys) => spec.names.key_sets[set].current = Some((id, keys)),
                 None => {
                     let message = format!("`{}` cannot say which {} is meant", word.value, name.value);
                     self.error(codes::WRONG_TYPE, word.span, message).help = Some(format!(
@@ -106,7 +106,7 @@ impl Resolver<'_> {
         }
     }
 
-    pub(super) fn axes(&mut self, spec: &Model, entry: &FieldEntry) -> Vec<Axis> {
+    pub(super) fn axes(&mut self, spec: &Names, entry: &FieldEntry) -> Vec<Axis> {
         let mut axes: Vec<Axis> = Vec::new();
         for word in &entry.per {
             let set = || spec.key_sets.iter().position(|keys| *keys.name == *word.value);

@@ -2,6 +2,7 @@
 
 pub mod calls;
 pub mod compile;
+pub mod conditions;
 pub mod entries;
 pub mod fields;
 pub mod keys;
@@ -16,23 +17,19 @@ use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
 
-use crate::analysis::monotone::Moves;
 use crate::codes;
-use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
+use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::document::{self, Document};
-use crate::model::Model;
-use crate::model::expression::Expression;
 use crate::model::fates::FatePlan;
-use crate::model::field::FieldId;
-use crate::model::level::{Derived, Level, Opening};
+use crate::model::level::{Derived, Level};
+use crate::model::{Model, Names, Readable, Types};
 use crate::nearest::nearest;
 use crate::reading::compile::{Scope, compile};
+use crate::reading::conditions::opens_levels;
 use crate::reading::rules::Rules;
 use crate::syntax::token::{Token, tokens};
-use crate::value::types::Type;
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::names::{is_name, is_reserved};
-use crate::vocabulary::policy::{Accept, OpeningOrder, Respawn, Resume};
 use crate::vocabulary::span::Lasts;
 use crate::words::Word;
 
@@ -42,57 +39,19 @@ const MAX_SLOTS: usize = 4_000_000;
 /// How deep derived values may read each other.
 const DERIVED_DEPTH: usize = 100;
 
-/// Builds the spec. What comes back is whole only if no error was added.
+/// Builds the model, stage by stage. What comes back is whole only if no error was added.
 pub fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Model> {
     let mut resolver = Resolver { document, text, errors };
-    let mut spec = resolver.skeleton();
-    resolver.levels(&mut spec);
-    resolver.moments(&mut spec);
-    resolver.structs(&mut spec);
-    resolver.key_sets(&mut spec);
-    resolver.tables(&mut spec);
-    for level in 0..spec.levels.len() as u32 {
-        let count = spec.level(level).checkpoints.len() as u32;
-        spec.checkpoint_keys.extend((0..count).map(|checkpoint| (level, checkpoint)));
-    }
-    resolver.fields(&mut spec);
-    resolver.currents(&mut spec);
-    if spec.slots > MAX_SLOTS {
-        let message = format!("the spec has {} values; {MAX_SLOTS} are the most", spec.slots);
+    let names = resolver.names();
+    let mut types = resolver.types(names);
+    if types.slots > MAX_SLOTS {
+        let message = format!("the spec has {} values; {MAX_SLOTS} are the most", types.slots);
         resolver.errors.push(Diagnostic::error(codes::OUT_OF_RANGE, document.game.span, message));
         return None;
     }
-    let rules = Rules::names(document, &mut spec, resolver.errors);
-    resolver.derived(&mut spec);
-    resolver.conditions(&mut spec);
-    let mut rules = rules.compile(&spec, &|word: &document::Word| place_of(text, word), resolver.errors);
-    resolver.save(&mut spec);
-    let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
-    spec.plan = FatePlan::new(&spec.fields, Moment::BUILT_IN.iter().copied().chain(own), |field, moment| {
-        rules.remove(&(field, moment)).unwrap_or_default()
-    });
-    note_openings(&mut spec);
-    resolver.sources(&mut spec);
-    resolver.promises(&mut spec);
-    resolver.allowed();
-    let hash = blake3::hash(text.as_bytes());
-    spec.fingerprint = u32::from_le_bytes(hash.as_bytes()[..4].try_into().unwrap_or_default());
-    Some(spec)
-}
-
-/// Marks the fields that some opening reads, so that only their writes have to judge openings.
-fn note_openings(spec: &mut Model) {
-    let mut read: Vec<FieldId> = Vec::new();
-    for level in &spec.levels {
-        match &level.opens {
-            Opening::Always => {}
-            Opening::After(_) => read.push(spec.completed),
-            Opening::When(condition) => read.extend_from_slice(condition.reads()),
-        }
-    }
-    for id in read {
-        spec.fields[id.0 as usize].read_by_openings = true;
-    }
+    let rules = Rules::names(document, &mut types, resolver.errors);
+    let readable = resolver.derived(types);
+    Some(resolver.model(readable, rules))
 }
 
 /// Where a piece of an expression stands in the document. A text with escapes is pointed at as a whole.
@@ -147,7 +106,8 @@ impl Resolver<'_> {
         found
     }
 
-    fn skeleton(&mut self) -> Model {
+    /// The first stage: everything that has a name.
+    fn names(&mut self) -> Names {
         let game = &self.document.game;
         let id: Arc<str> = match &game.id {
             Some(id) => {
@@ -168,7 +128,7 @@ impl Resolver<'_> {
         {
             self.error(codes::OUT_OF_RANGE, version.span, "versions count from 1");
         }
-        Model {
+        let mut names = Names {
             title: game.title.clone().unwrap_or_else(|| id.to_string()),
             id,
             version: game.version.as_ref().map_or(1, |version| version.value),
@@ -178,29 +138,17 @@ impl Resolver<'_> {
             in_order: 0,
             lasts: Lasts::default(),
             checkpoint_keys: Vec::new(),
-            key_sets: Vec::new(),
-            structs: Vec::new(),
-            tables: Vec::new(),
-            fields: Vec::new(),
-            field_ids: FxHashMap::default(),
-            completed: FieldId(0),
-            opened: FieldId(0),
-            slots: 0,
-            derived: Vec::new(),
-            derived_ids: FxHashMap::default(),
             own_moments: Vec::new(),
-            over_when: None,
-            respawn: Respawn::default(),
-            accept: Accept::default(),
-            resume: Resume::default(),
-            save_at: Vec::new(),
-            keep: 3,
-            sources: Vec::new(),
-            promises: Vec::new(),
-            plan: FatePlan::default(),
-            document: self.document.clone(),
-            fingerprint: 0,
-        }
+            structs: Vec::new(),
+            key_sets: Vec::new(),
+            tables: Vec::new(),
+        };
+        self.levels(&mut names);
+        self.moments(&mut names);
+        self.structs(&mut names);
+        self.key_sets(&mut names);
+        self.tables(&mut names);
+        names
     }
 
     pub(super) fn name(&mut self, what: &str, name: &document::Word) -> bool {
@@ -218,7 +166,7 @@ impl Resolver<'_> {
         true
     }
 
-    fn levels(&mut self, spec: &mut Model) {
+    fn levels(&mut self, spec: &mut Names) {
         let document = self.document;
         for name in &document.order {
             if spec.level_ids.contains_key(name.value.as_str()) {
@@ -235,13 +183,8 @@ impl Resolver<'_> {
             }
         }
         spec.lasts = self.choose("lasts", document.levels_last.as_ref()).unwrap_or_default();
-        let opening: OpeningOrder = self.choose("opening", document.opening.as_ref()).unwrap_or_default();
         for index in 0..in_order {
-            let level = &mut spec.levels[index];
-            if opening == OpeningOrder::InOrder && index > 0 {
-                level.opens = Opening::After(index as u32 - 1);
-            }
-            level.next = (index + 1 < in_order).then_some(index as u32 + 1);
+            spec.levels[index].next = (index + 1 < in_order).then_some(index as u32 + 1);
         }
         for (name, entry) in &document.levels {
             let Some(index) = spec.level_ids.get(name.value.as_str()).copied() else { continue };
@@ -276,9 +219,12 @@ impl Resolver<'_> {
             level.title.clone_from(&entry.title);
             level.checkpoints = checkpoints;
         }
+        for (level, of) in (0..).zip(&spec.levels) {
+            spec.checkpoint_keys.extend((0..of.checkpoints.len() as u32).map(|checkpoint| (level, checkpoint)));
+        }
     }
 
-    fn moments(&mut self, spec: &mut Model) {
+    fn moments(&mut self, spec: &mut Names) {
         for name in &self.document.moments {
             if Moment::from_word(&name.value).is_some() || spec.own_moments.iter().any(|own| **own == *name.value) {
                 self.error(codes::BAD_NAME, name.span, format!("there is a moment `{}` already", name.value));
@@ -288,7 +234,10 @@ impl Resolver<'_> {
         }
     }
 
-    fn derived(&mut self, spec: &mut Model) {
+    /// The third stage: derived values, each behind those that it reads.
+    fn derived(&mut self, types: Types) -> Readable {
+        let mut readable = Readable { types, derived: Vec::new(), derived_ids: FxHashMap::default() };
+        let spec = &mut readable;
         let mut waiting: FxHashMap<&str, &(document::Word, document::Word)> = FxHashMap::default();
         for entry in &self.document.derived {
             let name = &entry.0;
@@ -304,12 +253,13 @@ impl Resolver<'_> {
         for (name, _) in &self.document.derived {
             self.derive(spec, &mut waiting, &name.value, &mut Vec::new());
         }
+        readable
     }
 
     /// Compiles a derived value after those it reads.
     fn derive<'d>(
         &mut self,
-        spec: &mut Model,
+        spec: &mut Readable,
         waiting: &mut FxHashMap<&'d str, &'d (document::Word, document::Word)>,
         name: &str,
         path: &mut Vec<&'d str>,
@@ -364,61 +314,43 @@ impl Resolver<'_> {
         spec.derived_ids.insert(key.into(), index);
     }
 
-    fn condition(&mut self, spec: &Model, scope: Scope, text: &document::Word) -> Option<Expression> {
-        compile(spec, scope, &text.value, Some(&Type::Bool), &place_of(self.text, text), self.errors)
-    }
-
-    fn conditions(&mut self, spec: &mut Model) {
-        for (name, entry) in &self.document.levels {
-            let (Some(opens), Some(index)) = (&entry.opens, spec.level_ids.get(name.value.as_str()).copied()) else {
-                continue;
-            };
-            if let Some(condition) = self.condition(spec, Scope::Opens, opens) {
-                if !matches!(condition.moves(spec), Moves::Not | Moves::Up) {
-                    let message =
-                        format!("an opening level may lock `{}`: this may stop holding when others open", name.value);
-                    self.error(codes::CLOSING_CONDITION, opens.span, message).help = Some(
-                        "conditions are judged together, in no order; ask with `open(…)` only for levels that must be open".into(),
-                    );
-                }
-                spec.levels[index as usize].opens = Opening::When(condition);
-            }
+    /// The last stage: what happens at every moment.
+    fn model(&mut self, readable: Readable, rules: Rules<'_>) -> Model {
+        let openings = self.openings(&readable);
+        let over_when = self.document.over_when.as_ref();
+        let over_when = over_when.and_then(|text| self.condition(&readable, Scope::OverWhen, text));
+        let text = self.text;
+        let mut rules = rules.compile(&readable, &|word: &document::Word| place_of(text, word), self.errors);
+        let own = (0..readable.own_moments.len() as u16).map(Moment::Own);
+        let moments = Moment::BUILT_IN.iter().copied().chain(own);
+        let plan = FatePlan::new(&readable.fields, moments, |field, moment| {
+            rules.remove(&(field, moment)).unwrap_or_default()
+        });
+        let sources = self.sources(&readable);
+        let promises = self.promises(&readable);
+        self.allowed();
+        let hash = blake3::hash(text.as_bytes());
+        Model {
+            opens_levels: opens_levels(&readable, &openings),
+            openings,
+            over_when,
+            respawn: self.choose("respawn", self.document.respawn.as_ref()).unwrap_or_default(),
+            accept: self.choose("accept", self.document.accept.as_ref()).unwrap_or_default(),
+            resume: self.choose("resume", self.document.save.resume.as_ref()).unwrap_or_default(),
+            save_at: self.save_at(&readable),
+            keep: self.keep(),
+            plan,
+            sources,
+            promises,
+            document: self.document.clone(),
+            fingerprint: u32::from_le_bytes(hash.as_bytes()[..4].try_into().unwrap_or_default()),
+            readable,
         }
-        spec.over_when = self.document.over_when.as_ref().and_then(|text| self.condition(spec, Scope::OverWhen, text));
-        spec.respawn = self.choose("respawn", self.document.respawn.as_ref()).unwrap_or_default();
-        spec.accept = self.choose("accept", self.document.accept.as_ref()).unwrap_or_default();
-    }
-
-    fn save(&mut self, spec: &mut Model) {
-        let save = &self.document.save;
-        spec.resume = self.choose("resume", save.resume.as_ref()).unwrap_or_default();
-        for word in &save.at {
-            match spec.moment(&word.value) {
-                None => self.unknown_moment(spec, word),
-                Some(Moment::Quit) => {
-                    let message = "`quit` needs no mention: quitting always saves";
-                    self.error(codes::IDLE_RULE, word.span, message);
-                }
-                Some(moment) => spec.save_at.push(moment),
-            }
-        }
-        if let Some(Spanned { value, span }) = &save.keep {
-            match u32::try_from(*value).ok().filter(|keep| (1..=1000).contains(keep)) {
-                Some(keep) => spec.keep = keep,
-                None => {
-                    self.error(codes::OUT_OF_RANGE, *span, "`keep` goes from 1 to 1000");
-                }
-            }
-        }
-    }
-
-    fn unknown_moment(&mut self, spec: &Model, word: &document::Word) {
-        self.errors.push(unknown_moment(spec, word));
     }
 }
 
 /// The error for a moment that the game does not have.
-pub fn unknown_moment(spec: &Model, word: &document::Word) -> Diagnostic {
+pub fn unknown_moment(spec: &Names, word: &document::Word) -> Diagnostic {
     let own = spec.own_moments.iter().map(|name| &**name);
     let built_in = Moment::BUILT_IN.iter().filter_map(|moment| -> Option<&str> { moment.word() });
     Diagnostic::error(codes::UNKNOWN_NAME, word.span, format!("there is no moment `{}`", word.value.escape_debug()))
@@ -426,11 +358,11 @@ pub fn unknown_moment(spec: &Model, word: &document::Word) -> Diagnostic {
         .suggest(&word.value, built_in.chain(own))
 }
 
-fn add_level(spec: &mut Model, id: &str) {
+fn add_level(spec: &mut Names, id: &str) {
     let id: Arc<str> = id.into();
     let index = spec.levels.len() as u32;
     let place = spec.levels_by_name.partition_point(|known| spec.levels[*known as usize].id < id);
     spec.levels_by_name.insert(place, index);
     spec.level_ids.insert(id.clone(), index);
-    spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), opens: Opening::Always, next: None });
+    spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), next: None });
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::PromiseEntry;
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::field::FieldId;
 use crate::model::promise::{Promise, Promised};
 use crate::reading::compile::{Scope, compile};
@@ -14,19 +14,21 @@ use crate::value::types::Type;
 use crate::vocabulary::moment::Moment;
 
 impl Resolver<'_> {
-    pub(super) fn promises(&mut self, spec: &mut Model) {
+    pub(super) fn promises(&mut self, spec: &Readable) -> Vec<Promise> {
         let document = self.document;
+        let mut promises: Vec<Promise> = Vec::new();
         for entry in &document.promises {
             let name: Arc<str> = entry.name.value.as_str().into();
-            if spec.promises.iter().any(|known| known.name == name) {
+            if promises.iter().any(|known| known.name == name) {
                 self.error(codes::BAD_NAME, entry.name.span, "two promises have this name");
             } else if let Some(promised) = self.promise(spec, entry) {
-                spec.promises.push(Promise { name, promised });
+                promises.push(Promise { name, promised });
             }
         }
+        promises
     }
 
-    fn promise(&mut self, spec: &Model, entry: &PromiseEntry) -> Option<Promised> {
+    fn promise(&mut self, spec: &Readable, entry: &PromiseEntry) -> Option<Promised> {
         let Some(holds) = &entry.holds else {
             if let Some(after) = entry.after.first() {
                 self.error(codes::SHAPE, after.span, "`after` says when `holds` is judged, and there is no `holds`");

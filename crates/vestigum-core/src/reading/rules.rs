@@ -5,9 +5,9 @@ use rustc_hash::FxHashMap;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::document::{Document, EffectEntry, RuleEntry, Word};
-use crate::model::Model;
 use crate::model::fates::{Effect, Rule};
 use crate::model::field::{Field, FieldId};
+use crate::model::{Readable, Types};
 use crate::reading::compile::{Scope, compile};
 use crate::reading::unknown_moment;
 use crate::value::types::Type;
@@ -25,7 +25,7 @@ pub type Compiled = FxHashMap<(FieldId, Moment), Vec<Rule>>;
 
 impl<'d> Rules<'d> {
     /// Finds the moment of every rule, and which fields their rules can rewind.
-    pub fn names(document: &'d Document, spec: &mut Model, errors: &mut Vec<Diagnostic>) -> Rules<'d> {
+    pub fn names(document: &'d Document, spec: &mut Types, errors: &mut Vec<Diagnostic>) -> Rules<'d> {
         let mut list = Vec::new();
         for (name, entry) in &document.fields {
             let Some(id) = spec.field_ids.get(name.value.as_str()).copied() else { continue };
@@ -53,7 +53,7 @@ impl<'d> Rules<'d> {
     /// Compiles guards and operands, and adds the rule that every game has: `complete` sets `completed`.
     pub fn compile<P: Fn(SourceSpan) -> SourceSpan>(
         self,
-        spec: &Model,
+        spec: &Readable,
         place: &dyn Fn(&Word) -> P,
         errors: &mut Vec<Diagnostic>,
     ) -> Compiled {
@@ -71,7 +71,7 @@ impl<'d> Rules<'d> {
 }
 
 /// Why a rule of `field` at `moment` could never do anything, if it could not.
-fn idle(spec: &Model, field: &Field, moment: Moment, word: &Word) -> Option<Diagnostic> {
+fn idle(spec: &Types, field: &Field, moment: Moment, word: &Word) -> Option<Diagnostic> {
     let name = &field.name;
     let error = |message: String, help: &str| Some(Diagnostic::error(codes::IDLE_RULE, word.span, message).help(help));
     if moment == Moment::Quit {
@@ -106,7 +106,7 @@ fn idle(spec: &Model, field: &Field, moment: Moment, word: &Word) -> Option<Diag
 }
 
 fn rule<P: Fn(SourceSpan) -> SourceSpan>(
-    spec: &Model,
+    spec: &Readable,
     field: &Field,
     moment: Moment,
     entry: &RuleEntry,
@@ -145,7 +145,7 @@ fn rule<P: Fn(SourceSpan) -> SourceSpan>(
     Some(Rule { when, does })
 }
 
-fn bare(spec: &Model, field: &Field, moment: Moment, word: &Word, errors: &mut Vec<Diagnostic>) -> Option<PlainFate> {
+fn bare(spec: &Types, field: &Field, moment: Moment, word: &Word, errors: &mut Vec<Diagnostic>) -> Option<PlainFate> {
     let fates = ["keep", "reset", "entry", "checkpoint"];
     let Some(simple) = PlainFate::from_word(&word.value) else {
         let message = format!("there is no fate `{}`", word.value.escape_debug());

@@ -3,7 +3,7 @@
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::{SourceEntry, Word};
-use crate::model::Model;
+use crate::model::Readable;
 use crate::model::axis::Axis;
 use crate::model::source::{Gift, Source};
 use crate::reading::Resolver;
@@ -12,24 +12,26 @@ use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::Span;
 
 impl Resolver<'_> {
-    pub(super) fn sources(&mut self, spec: &mut Model) {
+    pub(super) fn sources(&mut self, spec: &Readable) -> Vec<Source> {
         let document = self.document;
+        let mut sources: Vec<Source> = Vec::new();
         for entry in &document.sources {
             let name = &entry.name;
             if !self.name("source", name) {
                 continue;
             }
-            if spec.sources.iter().any(|known| *known.name == *name.value) {
+            if sources.iter().any(|known| *known.name == *name.value) {
                 self.error(codes::BAD_NAME, name.span, format!("there is a source `{}` already", name.value));
                 continue;
             }
             if let Some(source) = self.source(spec, entry) {
-                spec.sources.push(source);
+                sources.push(source);
             }
         }
+        sources
     }
 
-    fn source(&mut self, spec: &Model, entry: &SourceEntry) -> Option<Source> {
+    fn source(&mut self, spec: &Readable, entry: &SourceEntry) -> Option<Source> {
         let mut levels = Vec::new();
         for level in &entry.levels {
             match spec.level_ids.get(level.value.as_str()) {
@@ -72,7 +74,13 @@ impl Resolver<'_> {
         Some(Source { name: entry.name.value.as_str().into(), levels, gives, times, lasts, after_failure })
     }
 
-    fn gift(&mut self, spec: &Model, name: &Word, value: &Value, span: crate::diagnostic::SourceSpan) -> Option<Gift> {
+    fn gift(
+        &mut self,
+        spec: &Readable,
+        name: &Word,
+        value: &Value,
+        span: crate::diagnostic::SourceSpan,
+    ) -> Option<Gift> {
         let Some(field) = spec.find_field(&name.value) else {
             let message = format!("no field is called `{}`", name.value.escape_debug());
             let error = Diagnostic::error(codes::UNKNOWN_NAME, name.span, message);

@@ -5,13 +5,13 @@ use rustc_hash::FxHashMap;
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::{Literal, TableEntry, Word};
-use crate::model::Model;
+use crate::model::Names;
 use crate::model::table::{MAX_STEPS, Table};
 use crate::reading::Resolver;
 use crate::value::{Value, below};
 
 impl Resolver<'_> {
-    pub(super) fn tables(&mut self, spec: &mut Model) {
+    pub(super) fn tables(&mut self, spec: &mut Names) {
         for (name, entry) in &self.document.tables {
             if !self.name("table", name) {
                 continue;

@@ -7,7 +7,7 @@ use indexmap::IndexSet;
 use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::{FieldEntry, Word};
-use crate::model::Model;
+use crate::model::Names;
 use crate::reading::Resolver;
 use crate::value::Chosen;
 use crate::value::types::{MAX_NESTING, StructType, Type};
@@ -45,7 +45,7 @@ impl Resolver<'_> {
     }
 
     /// The type that the words of a document name.
-    pub(super) fn ty(&mut self, spec: &Model, word: &Word, choice: Option<&Type>) -> Type {
+    pub(super) fn ty(&mut self, spec: &Names, word: &Word, choice: Option<&Type>) -> Type {
         let mut containers = Vec::new();
         let mut rest = word.value.as_str();
         while let Some((container, inner)) = rest.split_once(" of ") {
@@ -79,7 +79,7 @@ impl Resolver<'_> {
         ty
     }
 
-    fn unknown_type(&mut self, spec: &Model, word: &Word, inner: &str) {
+    fn unknown_type(&mut self, spec: &Names, word: &Word, inner: &str) {
         let message = format!("there is no type `{}`", word.value.escape_debug());
         let words: Vec<&str> = Type::WORDS.into_iter().chain(spec.structs.iter().map(|ty| &*ty.name)).collect();
         let help = format!("the types are: {}, and `list of`, `set of`, `map of` them", words.join(", "));
@@ -88,7 +88,7 @@ impl Resolver<'_> {
     }
 
     /// Struct types, each after those it is made of.
-    pub(super) fn structs(&mut self, spec: &mut Model) {
+    pub(super) fn structs(&mut self, spec: &mut Names) {
         let document = self.document;
         for (index, (name, members)) in document.structs.iter().enumerate() {
             if Type::WORDS.contains(&name.value.as_str()) {

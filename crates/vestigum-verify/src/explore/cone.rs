@@ -31,8 +31,8 @@ impl Cone {
     pub(super) fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
         let data = &**spec.model();
         let mut opening = vec![data.completed, data.opened];
-        for level in &data.levels {
-            if let Opening::When(condition) = &level.opens {
+        for when in &data.openings {
+            if let Opening::When(condition) = when {
                 opening.extend(condition.reads());
             }
         }

@@ -12,7 +12,7 @@ use super::possible::Possible;
 
 pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
     let data = &**spec.model();
-    let conditions = data.levels.iter().filter_map(|level| match &level.opens {
+    let conditions = data.openings.iter().filter_map(|opening| match opening {
         Opening::When(condition) => Some(condition.reads()),
         Opening::Always | Opening::After(_) => None,
     });
@@ -24,7 +24,7 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
             let of = |field, slot| possible.bounds(field, slot);
             let fields = FieldBounds::new(&of);
             let mut opens = |level: &usize| {
-                let can = match &data.levels[*level].opens {
+                let can = match &data.openings[*level] {
                     Opening::Always => true,
                     // A level that comes after one that was just found is found with it.
                     Opening::After(before) => reached[*before as usize],
@@ -47,7 +47,7 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
 fn finding(spec: &Spec, possible: &Possible<'_>, lost: &[usize], index: usize) -> Finding {
     let data = &**spec.model();
     let level: &Level = &data.levels[index];
-    let why = match &level.opens {
+    let why = match &data.openings[index] {
         Opening::After(before) => format!("it comes after `{}`, which cannot be completed", data.level(*before).id),
         Opening::When(condition) => {
             let of = |field, slot| possible.bounds(field, slot);

@@ -152,11 +152,11 @@ impl Declared<'_> {
             }
             fed.extend(found);
         }
-        let opens = spec.levels.iter().find(|level| match &level.opens {
+        let opens = spec.levels.iter().zip(&spec.openings).find(|(_, opening)| match opening {
             Opening::When(condition) => condition.reads().iter().any(|read| fed.contains(read)),
             Opening::Always | Opening::After(_) => false,
         });
-        if let Some(level) = opens {
+        if let Some((level, _)) = opens {
             return Some(format!("the opening of `{}`", level.id));
         }
         let record = spec.fields.iter().find(|other| {
@@ -184,14 +184,14 @@ impl Declared<'_> {
             Effect::Operation(..) | Effect::Plain(_) => false,
         };
         let (index, _) = self.rules(Moment::Death).find(takes)?;
-        let opens = |level: &vestigum_core::model::level::Level| match &level.opens {
+        let opens = |opening: &Opening| match opening {
             Opening::When(condition) => condition.reads().contains(&field.id),
             Opening::Always | Opening::After(_) => false,
         };
         let ends = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
         // A game that has rules at a game over, and no condition for one, says it.
         let said = crate::explore::says_game_over(spec);
-        if ends || said || spec.levels.iter().any(opens) {
+        if ends || said || spec.openings.iter().any(opens) {
             return None;
         }
         let message = format!("`{}` are lives that end nothing: no `over_when` reads them", field.name);
