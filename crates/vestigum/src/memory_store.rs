@@ -5,7 +5,7 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use vestigum_core::{Image, Owner};
 
-use crate::store::{Committed, Pruned, Store, StoreError, prove};
+use crate::store::{Committed, Pruned, Store, StoreError, checked_profile, prove};
 
 type Generations = BTreeMap<u64, Vec<u8>>;
 
@@ -43,6 +43,9 @@ impl Store for MemoryStore {
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        if let Owner::Profile(name) = &image.owner {
+            checked_profile(name)?;
+        }
         let mut owners = self.lock();
         let images = owners.entry(image.owner.clone()).or_default();
         let newest = images.last_key_value().map(|(generation, bytes)| (*generation, Image::from_json(bytes)));

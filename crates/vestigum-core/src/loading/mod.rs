@@ -71,6 +71,9 @@ impl Progress {
 
 /// The state that the images tell of, ready for the moment `launch`. Images of older versions are migrated first; the
 /// images themselves stay as they are.
+///
+/// # Errors
+/// As [`Progress::launch`].
 pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<(State, LoadReport), LoadError> {
     let data = &**spec.model();
     let mut report = LoadReport::default();

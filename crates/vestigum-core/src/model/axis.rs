@@ -205,8 +205,8 @@ impl Types {
 }
 
 impl Field {
-    #[doc(hidden)]
     /// The slot of an entry.
+    #[doc(hidden)]
     pub fn slot_at(&self, keys: &[u32]) -> usize {
         let offset = self.dims.iter().zip(keys).fold(0, |offset, (dim, key)| offset * *dim as usize + *key as usize);
         self.first_slot + offset
@@ -239,8 +239,8 @@ impl Field {
         self.axes.iter().any(|axis| matches!(axis, Axis::Level | Axis::Checkpoint))
     }
 
-    #[doc(hidden)]
     /// The level that an entry belongs to, if it belongs to one.
+    #[doc(hidden)]
     pub fn level_of(&self, spec: &Names, slot: usize) -> Option<u32> {
         let at = self.axes.iter().position(|axis| matches!(axis, Axis::Level | Axis::Checkpoint))?;
         let below: usize = self.dims[at + 1..].iter().map(|dim| *dim as usize).product();
@@ -251,8 +251,8 @@ impl Field {
         })
     }
 
-    #[doc(hidden)]
     /// Whether an entry belongs to a level.
+    #[doc(hidden)]
     pub fn is_of_level(&self, spec: &Names, slot: usize, level: u32) -> bool {
         self.level_of(spec, slot) == Some(level)
     }

@@ -112,8 +112,8 @@ impl Field {
         self.first_slot..self.first_slot + self.slots
     }
 
-    #[doc(hidden)]
     /// Whether the value can exist only inside a level.
+    #[doc(hidden)]
     pub fn needs_level(&self) -> bool {
         self.in_level
     }

@@ -170,15 +170,15 @@ impl Progress {
         self.evaluate(&spec.derived[*index as usize].expression)
     }
 
-    #[doc(hidden)]
     /// The value of an expression where the player stands.
+    #[doc(hidden)]
     pub fn evaluate(&self, expression: &Expression) -> Result<Value, AccessError> {
         self.check_level(expression)?;
         Ok(expression.value(&self.env()))
     }
 
-    #[doc(hidden)]
     /// The parts of a condition and what became of them.
+    #[doc(hidden)]
     pub fn judge(&self, expression: &Expression) -> Result<Vec<Judged>, AccessError> {
         self.check_level(expression)?;
         Ok(expression.judge(&self.env()))

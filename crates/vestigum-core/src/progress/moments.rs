@@ -135,9 +135,9 @@ impl Progress {
         Ok(self.finished(outcome))
     }
 
-    #[doc(hidden)]
     /// A death, a restart or an abandon up to where `over_when` is judged; [`Progress::judge_run`] and
     /// [`Progress::finished`] come after it.
+    #[doc(hidden)]
     pub fn failure(&mut self, moment: Moment) -> Result<Outcome, Refused> {
         let standing = self.inside(moment)?;
         let given_up = self.model.gives_up_checkpoint(moment);
@@ -214,8 +214,8 @@ impl Progress {
         outcome
     }
 
-    #[doc(hidden)]
     /// After a failure: the run may be over.
+    #[doc(hidden)]
     pub fn judge_run(&mut self, outcome: &mut Outcome) {
         let over = self.model.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()));
         if over {
@@ -306,8 +306,8 @@ impl Progress {
         }
     }
 
-    #[doc(hidden)]
     /// What every moment ends with: openings are judged, and the outcome says where the player is.
+    #[doc(hidden)]
     pub fn finished(&mut self, mut outcome: Outcome) -> Outcome {
         let opened = self.judge_openings();
         outcome.opened.extend(opened.iter().filter_map(opened_level));

@@ -22,8 +22,8 @@ pub(super) fn opened_level(change: &Change) -> Option<Arc<str>> {
 }
 
 impl Progress {
-    #[doc(hidden)]
     /// Opens what can be opened, until nothing more opens: a condition may ask whether another level is open.
+    #[doc(hidden)]
     pub fn judge_openings(&mut self) -> Vec<Change> {
         let mut changes = Vec::new();
         if self.state.position.level().is_some() {

@@ -25,14 +25,14 @@ impl Value {
         }
     }
 
-    #[doc(hidden)]
     /// Whether it is a list, a set or a map.
+    #[doc(hidden)]
     pub fn is_container(&self) -> bool {
         matches!(self, Value::List(_) | Value::Set(_) | Value::Map(_))
     }
 
-    #[doc(hidden)]
     /// How much a container of this kind with so many values holds, in words.
+    #[doc(hidden)]
     pub fn counted(&self, len: usize) -> String {
         let what = if matches!(self, Value::Map(_)) { ["entry", "entries"] } else { ["value", "values"] };
         match len {
@@ -42,8 +42,8 @@ impl Value {
         }
     }
 
-    #[doc(hidden)]
     /// The container without what is in it; other values as they are.
+    #[doc(hidden)]
     #[must_use]
     pub fn emptied(&self) -> Value {
         match self {
@@ -54,8 +54,8 @@ impl Value {
         }
     }
 
-    #[doc(hidden)]
     /// What differs between two containers: what went, and what came. Their [`Value::difference`] is that of the whole.
+    #[doc(hidden)]
     pub fn apart(&self, after: &Value) -> (Value, Value) {
         match (self, after) {
             (Value::Set(a), Value::Set(b)) => (

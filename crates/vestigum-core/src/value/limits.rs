@@ -34,8 +34,8 @@ impl Limits {
         int.clamp(self.lowest_int, self.highest_int)
     }
 
-    #[doc(hidden)]
     /// Brings `value` inside. Says whether it was outside.
+    #[doc(hidden)]
     pub fn clamp(&self, value: Value) -> (Value, bool) {
         if let Some((lowest, highest)) = &self.range {
             if below(&value, lowest) {

@@ -3,9 +3,9 @@
 use crate::value::Value;
 
 impl Value {
-    #[doc(hidden)]
     /// The value as a playthrough can write it, with nothing left out; none where the language has no way to write it: an
     /// unfilled value, bytes that are no text, and texts with a line break or another control character.
+    #[doc(hidden)]
     pub fn literal(&self) -> Option<String> {
         Some(match self {
             Value::Unfilled => return None,

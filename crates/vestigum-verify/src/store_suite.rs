@@ -1,0 +1,241 @@
+//! What every store must do, tried on a store of one's own.
+//!
+//! ```
+//! use vestigum::MemoryStore;
+//! use vestigum_verify::store_suite::breaches;
+//!
+//! // How an empty place is made, and how it is opened again after the process has ended.
+//! let found = breaches(&|| MemoryStore::default(), &|store| store);
+//! assert!(found.is_empty(), "{found:?}");
+//! ```
+
+use std::collections::BTreeSet;
+use std::fmt;
+
+use vestigum::image::{SavedPlace, Tree};
+use vestigum::{Committed, Image, Owner, Store, StoreError, prune_all};
+
+/// A rule of [`Store`] that a store breaks.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Breach {
+    /// What a store must do.
+    pub rule: &'static str,
+    /// What this one did.
+    pub found: String,
+}
+
+impl fmt::Display for Breach {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.rule, self.found)
+    }
+}
+
+/// Names that a store could take for something else, or for each other.
+const NAMES: [&str; 12] = [
+    "ada",
+    "Ada",
+    "ADA",
+    "../ada",
+    "a/b",
+    "a\\b",
+    "con",
+    "~",
+    "ada ",
+    "郵便",
+    "é",
+    "............................................................",
+];
+
+type Checked = Result<(), Breach>;
+
+/// Tries everything on stores that `empty` makes, each on a place of its own. `reopen` closes a store and opens the same
+/// place again, as the next process would. Answers what is broken: of each rule the first case.
+///
+/// Faults of a disk are no part of it: [`crate::faults`] tries those.
+pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
+    let checks: [&dyn Fn() -> Checked; 8] = [
+        &|| an_empty_place(&empty()),
+        &|| one_after_the_other(&empty()),
+        &|| unchanged(&empty()),
+        &|| conflicts(&empty()),
+        &|| pruning(&empty()),
+        &|| owners_apart(empty(), reopen),
+        &|| large(empty(), reopen),
+        &|| at_once(&empty()),
+    ];
+    checks.iter().filter_map(|check| check().err()).collect()
+}
+
+fn image(owner: &Owner, value: i64) -> Image {
+    Image {
+        game: "fellpost".into(),
+        version: 1,
+        owner: owner.clone(),
+        generation: 0,
+        saved_at: String::new(),
+        place: SavedPlace::Menu,
+        made: Default::default(),
+        values: [("xp".into(), Tree::Int(value))].into(),
+        marks: None,
+        moved: Default::default(),
+    }
+}
+
+fn player(name: &str) -> Owner {
+    Owner::Profile(name.to_owned())
+}
+
+fn holds(rule: &'static str, is_so: bool, found: impl FnOnce() -> String) -> Checked {
+    if is_so { Ok(()) } else { Err(Breach { rule, found: found() }) }
+}
+
+fn worked<T>(rule: &'static str, result: Result<T, StoreError>) -> Result<T, Breach> {
+    result.map_err(|error| Breach { rule, found: error.to_string() })
+}
+
+fn commit(rule: &'static str, store: &dyn Store, follows: u64, image: &Image) -> Result<Committed, Breach> {
+    worked(rule, store.commit(follows, image))
+}
+
+fn an_empty_place(store: &dyn Store) -> Checked {
+    const RULE: &str = "an empty place has nothing";
+    let owners = worked(RULE, store.owners())?;
+    holds(RULE, owners.is_empty(), || format!("it has saves of {} owners", owners.len()))?;
+    let generations = worked(RULE, store.generations(&player("ada")))?;
+    holds(RULE, generations.is_empty(), || format!("an unknown player has {generations:?}"))?;
+    let read = store.read(&player("ada"), 1);
+    holds(RULE, matches!(read, Err(StoreError::NoGeneration { .. })), || format!("reading gives {read:?}"))?;
+    let pruned = worked(RULE, prune_all(store, &player("ada"), 3))?;
+    holds(RULE, pruned == 0, || format!("{pruned} generations were pruned"))
+}
+
+fn one_after_the_other(store: &dyn Store) -> Checked {
+    const RULE: &str = "commits follow each other, and each can be read";
+    let ada = player("ada");
+    let mut newest = 0;
+    let mut all = Vec::new();
+    for value in 1..=5 {
+        let committed = commit(RULE, store, newest, &image(&ada, value))?;
+        let grows = committed.written && committed.generation > newest;
+        holds(RULE, grows, || format!("commit {value} after {newest} gave {committed:?}"))?;
+        newest = committed.generation;
+        all.push((newest, value));
+    }
+    let generations = worked(RULE, store.generations(&ada))?;
+    let expected: Vec<u64> = all.iter().map(|(generation, _)| *generation).collect();
+    holds(RULE, generations == expected, || format!("the generations are {generations:?} and not {expected:?}"))?;
+    for (generation, value) in all {
+        let read = worked(RULE, store.read(&ada, generation))?;
+        let same = read == (Image { generation, ..image(&ada, value) });
+        holds(RULE, same, || format!("generation {generation} is {read:?}"))?;
+    }
+    let owners = worked(RULE, store.owners())?;
+    holds(RULE, owners == [ada], || format!("the owners are {owners:?}"))
+}
+
+fn unchanged(store: &dyn Store) -> Checked {
+    const RULE: &str = "what the newest generation holds is not written again";
+    let ada = player("ada");
+    let first = commit(RULE, store, 0, &image(&ada, 1))?;
+    let later = Image { saved_at: "2026-11-25T18:15:14.003Z".into(), ..image(&ada, 1) };
+    let again = commit(RULE, store, first.generation, &later)?;
+    let same = !again.written && again.generation == first.generation;
+    holds(RULE, same, || format!("the same progress gave {again:?}"))?;
+    let other = commit(RULE, store, first.generation, &image(&ada, 2))?;
+    let back = commit(RULE, store, other.generation, &image(&ada, 1))?;
+    holds(RULE, back.written, || "what an older generation held was taken for the newest".into())
+}
+
+fn conflicts(store: &dyn Store) -> Checked {
+    const RULE: &str = "who does not know the newest generation does not write";
+    let ada = player("ada");
+    let first = commit(RULE, store, 0, &image(&ada, 1))?.generation;
+    let second = commit(RULE, store, first, &image(&ada, 2))?.generation;
+    for follows in [0, first] {
+        let refused = store.commit(follows, &image(&ada, 3));
+        let conflict = matches!(refused, Err(StoreError::Conflict { newest, .. }) if newest == second);
+        holds(RULE, conflict, || format!("a commit that follows {follows} of {second} gave {refused:?}"))?;
+    }
+    let generations = worked(RULE, store.generations(&ada))?;
+    holds(RULE, generations == [first, second], || format!("after it the generations are {generations:?}"))
+}
+
+fn pruning(store: &dyn Store) -> Checked {
+    const RULE: &str = "pruning keeps the newest generations, and no number is used twice";
+    let ada = player("ada");
+    let mut newest = 0;
+    for value in 1..=6 {
+        newest = commit(RULE, store, newest, &image(&ada, value))?.generation;
+    }
+    let all = worked(RULE, store.generations(&ada))?;
+    for keep in [3_u32, 1, 0] {
+        worked(RULE, prune_all(store, &ada, keep))?;
+        let left = worked(RULE, store.generations(&ada))?;
+        let expected = &all[all.len() - keep.max(1) as usize..];
+        holds(RULE, left == expected, || format!("to keep {keep} of {all:?} left {left:?}"))?;
+    }
+    let read = worked(RULE, store.read(&ada, newest))?;
+    holds(RULE, read.values == image(&ada, 6).values, || format!("the newest is {read:?}"))?;
+    let next = commit(RULE, store, newest, &image(&ada, 7))?.generation;
+    holds(RULE, next > newest, || format!("generation {next} came after {newest}"))
+}
+
+fn owners_apart<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> Checked {
+    const RULE: &str =
+        "the saves of each owner are their own, whatever the name, and stay when the place is opened again";
+    let many = (0..100).map(|n| player(&format!("player {n}")));
+    let owners: Vec<Owner> = NAMES.into_iter().map(player).chain(many).chain([Owner::Device]).collect();
+    for (owner, value) in owners.iter().zip(1..) {
+        let committed = commit(RULE, &store, 0, &image(owner, value))?;
+        holds(RULE, committed.written, || format!("nothing was written for {owner}"))?;
+    }
+    let store = reopen(store);
+    for (owner, value) in owners.iter().zip(1..) {
+        let newest = worked(RULE, store.generations(owner))?.last().copied().unwrap_or(0);
+        let read = worked(RULE, store.read(owner, newest))?;
+        let own = read.owner == *owner && read.values == image(owner, value).values;
+        holds(RULE, own, || format!("{owner} has {read:?}"))?;
+    }
+    let listed: BTreeSet<Owner> = worked(RULE, store.owners())?.into_iter().collect();
+    let missing: Vec<String> = owners.iter().filter(|owner| !listed.contains(owner)).map(ToString::to_string).collect();
+    holds(RULE, missing.is_empty() && listed.len() == owners.len(), || format!("the list leaves out {missing:?}"))?;
+    for name in [String::new(), "x".repeat(61)] {
+        let refused = store.commit(0, &image(&player(&name), 1));
+        let bad = matches!(refused, Err(StoreError::BadProfile { .. }));
+        holds(RULE, bad, || format!("a name of {} characters gave {refused:?}", name.len()))?;
+    }
+    Ok(())
+}
+
+fn large<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> Checked {
+    const RULE: &str = "a large image comes back whole";
+    let ada = player("ada");
+    let mut large = image(&ada, 1);
+    large.values.insert("notes".into(), Tree::Text("ford, stile, cairn; ".repeat(50_000).into()));
+    let generation = commit(RULE, &store, 0, &large)?.generation;
+    let read = worked(RULE, reopen(store).read(&ada, generation))?;
+    holds(RULE, read == (Image { generation, ..large }), || "it is another image".into())
+}
+
+fn at_once(store: &dyn Store) -> Checked {
+    const RULE: &str = "of those who follow the same generation at once, one writes";
+    let ada = player("ada");
+    let mut newest = commit(RULE, store, 0, &image(&ada, 0))?.generation;
+    for round in 0..20 {
+        let results = std::thread::scope(|scope| {
+            let writers: Vec<_> = (1..=4)
+                .map(|writer| {
+                    let image = image(&ada, round * 10 + writer);
+                    scope.spawn(move || store.commit(newest, &image))
+                })
+                .collect();
+            writers.into_iter().map(std::thread::ScopedJoinHandle::join).collect::<Vec<_>>()
+        });
+        let written: Vec<u64> =
+            results.iter().filter_map(|result| Some(result.as_ref().ok()?.as_ref().ok()?.generation)).collect();
+        holds(RULE, written.len() == 1, || format!("{} of 4 were told that they wrote", written.len()))?;
+        newest = written[0];
+    }
+    Ok(())
+}
