@@ -8,7 +8,7 @@ use clap::ValueEnum;
 use comfy_table::{CellAlignment, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
 
-use vestigum::{Diagnostics, Severity};
+use vestigum::{Diagnostics, Severity, Value};
 
 use crate::Verdict;
 
@@ -218,4 +218,9 @@ mod tests {
         assert_eq!(said, "a\\u{1b}]0;title\\u{7}b\\u{1b}[2Jc\\u{9b}31md\\re\\tf\nEnd\\u{1b}[");
         assert_eq!(harmless(&paint(BAD.bold(), "red")), paint(BAD.bold(), "red"));
     }
+}
+
+/// A value as JSON.
+pub(crate) fn as_json(value: &Value) -> Json {
+    serde_json::to_value(value).unwrap_or_default()
 }

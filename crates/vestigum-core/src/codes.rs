@@ -334,6 +334,7 @@ impl Explanation {
 }
 
 /// All codes as a Markdown document: `docs/lints.md`.
+#[doc(hidden)]
 pub fn as_markdown() -> String {
     let mut out = String::from(
         "# What `vestigum check` finds\n\nErrors begin with `V0`: the spec cannot be used, or part of it can never do anything. Warnings begin with `V1`: the spec\nworks, and probably does not do what was meant. What begins with `V2` is found by `vestigum explore`; `V3` are errors about

@@ -90,17 +90,20 @@ pub struct Diagnostic {
 
 impl Diagnostic {
     /// An error at `span`.
+    #[doc(hidden)]
     pub fn error(code: &'static str, span: SourceSpan, message: impl Into<String>) -> Self {
         Self { severity: Severity::Error, code, message: message.into(), span, label: String::new(), help: None }
     }
 
     /// A warning at `span`.
+    #[doc(hidden)]
     pub fn warning(code: &'static str, span: SourceSpan, message: impl Into<String>) -> Self {
         Self { severity: Severity::Warning, ..Diagnostic::error(code, span, message) }
     }
 
     /// Adds the words under the span.
     #[must_use]
+    #[doc(hidden)]
     pub fn label(mut self, label: impl Into<String>) -> Self {
         self.label = label.into();
         self
@@ -108,6 +111,7 @@ impl Diagnostic {
 
     /// Adds the help line.
     #[must_use]
+    #[doc(hidden)]
     pub fn help(mut self, help: impl Into<String>) -> Self {
         self.help = Some(help.into());
         self
@@ -115,6 +119,7 @@ impl Diagnostic {
 
     /// Adds a help line that suggests the name nearest to `wrong`, if one is near, or else all of a few.
     #[must_use]
+    #[doc(hidden)]
     pub fn suggest<'a>(self, wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Self {
         let known: Vec<&str> = known.into_iter().collect();
         match nearest(wrong, known.iter().copied()) {
@@ -140,6 +145,7 @@ pub struct Diagnostics {
 
 impl Diagnostics {
     /// Gathers the findings about the document `name` with the text `source`.
+    #[doc(hidden)]
     pub fn new(name: &str, source: &str, mut list: Vec<Diagnostic>) -> Self {
         list.sort_by(|a, b| (a.span, a.code, &a.message).cmp(&(b.span, b.code, &b.message)));
         list.dedup();

@@ -1,5 +1,7 @@
 //! Typed handles: the name and the type of a field are checked once, and every later read and write is an index.
 
+use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::marker::PhantomData;
 use std::sync::Arc;
 
@@ -149,12 +151,37 @@ impl<T: ?Sized> Clone for Handle<T> {
 
 impl<T: ?Sized> Copy for Handle<T> {}
 
+impl<T: ?Sized> PartialEq for Handle<T> {
+    fn eq(&self, other: &Self) -> bool {
+        (self.fingerprint, self.slot) == (other.fingerprint, other.slot)
+    }
+}
+
+impl<T: ?Sized> Eq for Handle<T> {}
+
+impl<T: ?Sized> Hash for Handle<T> {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        (self.fingerprint, self.slot).hash(state);
+    }
+}
+
 /// A handle on a field that has a value for each level.
-#[derive(Clone, Debug)]
 pub struct PerLevel<T: ?Sized> {
     model: Arc<Model>,
     field: FieldId,
     ty: PhantomData<fn() -> Box<T>>,
+}
+
+impl<T: ?Sized> Clone for PerLevel<T> {
+    fn clone(&self) -> Self {
+        PerLevel { model: self.model.clone(), field: self.field, ty: PhantomData }
+    }
+}
+
+impl<T: ?Sized> fmt::Debug for PerLevel<T> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("PerLevel").field("field", &self.model.field(self.field).name).finish_non_exhaustive()
+    }
 }
 
 /// Why there is no such handle.

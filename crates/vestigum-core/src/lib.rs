@@ -4,17 +4,19 @@
 //! the same spec the same moments and the same progress comes out. Games use the crate `vestigum`, which adds stores and
 //! sessions.
 //!
-//! The rooms, in the order in which data walks through them:
+//! Its modules stand on floors, and a module uses only modules of lower floors; ARCHITECTURE.md lists them. What a game
+//! calls:
 //!
 //! | module | holds |
 //! |---|---|
 //! | [`spec`] | the document that says what persists, from TOML to a checked [`Spec`] |
-//! | [`fate`] | the fate rule: what a moment does to a field |
 //! | [`progress`] | the state machine that a game feeds with moments |
-//! | [`mod@suspend`] | what a save writes: exactly what the player would have if they quit now |
-//! | [`image`] | the saved form, its digest and check, and what loading makes of it |
+//! | [`suspension`] | what a save writes: exactly what the player would have if they quit now |
+//! | [`image`] | the saved form, its digest and check |
+//! | [`loading`] | from images to progress |
 //! | [`history`] | the shape of every version that players have |
 //! | [`migration`] | how saves of older versions come to this one |
+//! | [`vocabulary`] | moments, spans, fates, places, keys |
 
 #[doc(hidden)]
 pub mod analysis;

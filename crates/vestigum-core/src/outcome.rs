@@ -125,11 +125,13 @@ pub struct Written {
 
 impl Written {
     /// Whether the value was brought into the field's limits.
+    #[must_use]
     pub fn clamped(&self) -> bool {
         self.clamped
     }
 
     /// Levels that are open from now on. Only a write outside a level can open one at once.
+    #[must_use]
     pub fn opened(&self) -> &[Arc<str>] {
         self.opened.as_deref().unwrap_or_default()
     }

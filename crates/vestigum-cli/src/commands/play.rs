@@ -8,7 +8,7 @@ use vestigum::{BoardRow, DirStore, Spec, Value};
 use vestigum_verify::StoreSaves;
 use vestigum_verify::playthrough::{Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Why, run as run_one};
 
-use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
+use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -58,7 +58,7 @@ pub(crate) fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> R
 pub(crate) fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> Verdict {
     let failed = runs.iter().filter(|(_, run)| !run.passed()).count();
     if out.json {
-        let list: Vec<Json> = runs.iter().map(|(playthrough, run)| as_json(playthrough, run, trace)).collect();
+        let list: Vec<Json> = runs.iter().map(|(playthrough, run)| run_as_json(playthrough, run, trace)).collect();
         out.json(&json!({ "ok": failed == 0, "playthroughs": list }));
     } else {
         let mut file = "";
@@ -222,18 +222,18 @@ fn change(before: &Value, after: &Value) -> String {
     }
 }
 
-fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
+fn run_as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
     let failure = run.failure.as_ref().map(|failure| {
         let why = match &failure.why {
             Why::Expectation { parts, changes } => {
                 let parts = parts.iter().map(|part| {
-                    let values = part.values.iter().map(|(name, found)| (name.clone(), found.to_json()));
+                    let values = part.values.iter().map(|(name, found)| (name.clone(), as_json(found)));
                     json!({ "part": part.part, "holds": part.holds, "values": Json::Object(values.collect()) })
                 });
                 let changes = changes.iter().map(|change| {
                     json!({
                         "field": change.name, "line": change.line, "statement": change.statement,
-                        "before": change.before.to_json(), "after": change.after.to_json(),
+                        "before": as_json(&change.before), "after": as_json(&change.after),
                     })
                 });
                 json!({ "expected": parts.collect::<Vec<_>>(), "last_changes": changes.collect::<Vec<_>>() })
@@ -257,8 +257,7 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
     if trace {
         let rows = run.timeline.rows.iter().map(|row| {
             let cells = run.timeline.columns.iter().zip(&row.cells).map(|(name, cell)| {
-                let (before, after) =
-                    (cell.before.as_ref().map(Value::to_json), cell.after.as_ref().map(Value::to_json));
+                let (before, after) = (cell.before.as_ref().map(as_json), cell.after.as_ref().map(as_json));
                 let told = match cell.len {
                     // Of a container what went and what came: a row for each statement has no room for all of it.
                     Some(len) => json!({ "len": len, "went": before, "came": cell.changed().then_some(after) }),
@@ -267,7 +266,7 @@ fn as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
                 (name.clone(), told)
             });
             let board = row.board.iter().map(|level| {
-                let values = level.values.iter().map(|(name, found)| (name.clone(), found.to_json()));
+                let values = level.values.iter().map(|(name, found)| (name.clone(), as_json(found)));
                 json!({
                     "level": &*level.level, "open": level.open, "why_locked": level.why_locked,
                     "completed": level.completed, "values": Json::Object(values.collect()),

@@ -2,7 +2,7 @@
 //!
 //! A [`History`] is kept beside the spec, in version control. [`History::freeze`] puts the shape of the spec's version
 //! into it when that version ships: its fields, types, axes, ranges, spans and defaults, its levels, checkpoints, keys
-//! and choices. A spec that is read with its history ([`Spec::from_toml_with_history`]) knows how to read the saves of
+//! and choices. A spec that is read with its history ([`crate::Spec::from_toml_with_history`]) knows how to read the saves of
 //! all those versions, and refuses a change that would lose something without a migration saying so. The steps that lead to
 //! a version are frozen with it: changed afterwards, they would make other saves of those who come later.
 //!
@@ -82,6 +82,7 @@ impl History {
     }
 
     /// The model of a frozen version: its shape, without rules.
+    #[doc(hidden)]
     pub fn model(&self, version: i64) -> Option<&Arc<Model>> {
         self.frozen.iter().find(|frozen| frozen.shape.version == version).map(|frozen| &frozen.model)
     }

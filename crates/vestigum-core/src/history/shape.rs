@@ -21,7 +21,7 @@ use crate::vocabulary::span::{Lasts, Span};
 #[serde(deny_unknown_fields)]
 pub struct Shape {
     pub version: i64,
-    /// The steps that led to it from the version before, as [`recorded`] writes them. The first version has none, nor has one
+    /// The steps that led to it from the version before, as [`crate::migration::wording::recorded`] writes them. The first version has none, nor has one
     /// that was frozen before steps were recorded.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub migration: Option<Vec<String>>,

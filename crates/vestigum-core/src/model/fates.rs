@@ -7,7 +7,7 @@
 //! 3. if the moment is a failure: what the field's `after_failure` says;
 //! 4. keep.
 //!
-//! [`FieldFate`] holds step 1 as [`FieldFate::rules`] and what is left of steps 2 to 4 as [`FieldFate::otherwise`]. The
+//! [`FieldFate`] holds step 1 as [`FieldFate::rules`] and what is left of steps 2 to 4 as [`FieldFate::fallback`]. The
 //! runtime, the fate table and the checks all read the same `FatePlan`, which is worked out once when the spec is built.
 
 use crate::model::expression::Expression;

@@ -46,6 +46,7 @@ impl<'a> Call<'a> {
 
     /// The call of a moment that needs no level and no checkpoint; `name` is what one of the game's own is called. None for
     /// the others, and for `launch` and `quit`.
+    #[doc(hidden)]
     pub fn plain(moment: Moment, name: &'a str) -> Option<Call<'a>> {
         match moment {
             Moment::NewRun => Some(Call::NewRun),

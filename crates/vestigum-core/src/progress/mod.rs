@@ -208,17 +208,20 @@ impl Progress {
     }
 
     /// The values of the device fields, for the other sessions of a process: one process has one device.
+    #[doc(hidden)]
     pub fn device_values(&self) -> Vec<Value> {
         self.device_slots().map(|slot| self.state.value(slot).clone()).collect()
     }
 
     /// Whether the device fields have these values.
+    #[doc(hidden)]
     pub fn has_device_values(&self, values: &[Value]) -> bool {
         self.device_slots().map(|slot| self.state.value(slot)).eq(values)
     }
 
     /// Takes over the device values that another session of this process left, one by the same spec. Outside a level,
     /// what they open becomes open.
+    #[doc(hidden)]
     pub fn take_device_values(&mut self, values: &[Value]) {
         for (slot, value) in self.device_slots().zip(values) {
             self.state.write(slot, value.clone());

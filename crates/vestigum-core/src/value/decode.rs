@@ -5,15 +5,16 @@ use std::sync::Arc;
 
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
+use serde::{Serialize, Serializer};
 
 use crate::value::Value;
 use crate::value::tree::Tree;
 use crate::value::types::Type;
 
-impl Value {
-    /// The value as images write it, as JSON: bytes as base64 text.
-    pub fn to_json(&self) -> serde_json::Value {
-        serde_json::to_value(Tree::of(self)).unwrap_or_default()
+/// As images write it: bytes as base64 text.
+impl Serialize for Value {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        Tree::of(self).serialize(serializer)
     }
 }
 

@@ -71,6 +71,7 @@ impl Tree {
     ///
     /// # Errors
     /// If the bytes are no JSON, or say something twice.
+    #[doc(hidden)]
     pub fn from_json(bytes: &[u8]) -> Result<Tree, serde_json::Error> {
         let budget = Cell::new(bytes.len().saturating_mul(10).max(64 << 20));
         let mut json = serde_json::Deserializer::from_slice(bytes);

@@ -45,7 +45,7 @@ pub struct Seen {
     pub depth: usize,
     /// Whether that was all there is.
     pub all: bool,
-    /// Whether it was stopped before it came to its bounds: by [`Search::stop`].
+    /// Whether it was stopped before it came to its bounds: because there was no time left.
     pub stopped: bool,
 }
 

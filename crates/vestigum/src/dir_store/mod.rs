@@ -177,6 +177,7 @@ impl DirStore {
     ///
     /// # Errors
     /// If there is no such generation, or it cannot be written.
+    #[doc(hidden)]
     pub fn damage(&self, owner: &Owner, generation: u64) -> Result<(), StoreError> {
         let mut turn = self.turn()?;
         let bytes = self.bytes(owner, generation)?;

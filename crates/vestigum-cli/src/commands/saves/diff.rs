@@ -9,7 +9,7 @@ use vestigum::{Entry, Image, Spec, Value};
 
 use super::show::{Loaded, entries, load};
 use super::{Key, State, Whose, moment_of};
-use crate::show::{BACK, Output, QUIET, STRONG, counted, paint, table};
+use crate::show::{BACK, Output, QUIET, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -60,7 +60,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         let list = found.iter().map(|difference| {
             json!({
                 "name": difference.name, "of": difference.what,
-                "before": difference.before.to_json(), "after": difference.after.to_json(),
+                "before": as_json(&difference.before), "after": as_json(&difference.after),
             })
         });
         out.json(&json!({

@@ -8,7 +8,7 @@ use vestigum::image::SavedPlace;
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
 use super::{Key, State, Whose, moment_of};
-use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -82,7 +82,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     };
     let loaded = load(out, &spec, image)?;
     if out.json {
-        out.json(&as_json(&spec, &loaded, damaged));
+        out.json(&save_as_json(&spec, &loaded, damaged));
         return Ok(Verdict::Fine);
     }
     out.line(format_args!(
@@ -174,13 +174,13 @@ fn in_full(value: &Value) -> String {
     format!("{shown}… ({brief})")
 }
 
-fn as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {
+fn save_as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {
     let values = entries(spec, loaded).into_iter().map(|entry| {
         let marks = entry.marks.as_ref();
         json!({
-            "field": &*entry.field, "key": (!entry.keys.is_empty()).then(|| entry.keys.to_string()), "value": entry.value.to_json(),
-            "at_entry": marks.map(|(value, _)| value.to_json()),
-            "at_checkpoint": marks.map(|(_, value)| value.to_json()),
+            "field": &*entry.field, "key": (!entry.keys.is_empty()).then(|| entry.keys.to_string()), "value": as_json(&entry.value),
+            "at_entry": marks.map(|(value, _)| as_json(value)),
+            "at_checkpoint": marks.map(|(_, value)| as_json(value)),
         })
     });
     let board = loaded.progress.board().into_iter().map(|row| {
