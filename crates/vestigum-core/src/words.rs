@@ -1,7 +1,7 @@
 //! Enums that are words of the language: the variant, its word, and the list of all of them have one definition.
 
 /// What has a word in the language.
-pub trait Word: Copy + 'static {
+pub trait HasWord: Copy + 'static {
     /// All of them, in the order of the documentation.
     const ALL: &'static [Self];
 
@@ -37,7 +37,7 @@ macro_rules! words {
             }
         }
 
-        impl $crate::words::Word for $name {
+        impl $crate::words::HasWord for $name {
             const ALL: &'static [$name] = $name::ALL;
 
             fn word(self) -> &'static str {

@@ -4,7 +4,7 @@ use std::num::NonZero;
 use std::time::Instant;
 
 use vestigum::Spec;
-use vestigum_verify::explore::{Bounds, explore_with, questions};
+use vestigum_verify::explore::{SearchBounds, explore_with, questions};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -19,7 +19,7 @@ fn main() {
     let question = &asked[0];
     // `cargo bench -- --test` only sees that it runs.
     let states = if std::env::args().any(|argument| argument == "--test") { 2_000 } else { 400_000 };
-    let bounds = Bounds { states, ..Bounds::default() };
+    let bounds = SearchBounds { states, ..SearchBounds::default() };
     let mut speeds = Vec::new();
     for threads in [1, 2] {
         let start = Instant::now();

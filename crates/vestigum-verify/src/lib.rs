@@ -40,5 +40,5 @@ pub mod store_suite;
 
 pub use imported::imported_file;
 pub use render::render;
-pub use sim_disk::{Fault, Operation, Outcomes, PowerLoss, SimDisk};
+pub use sim_disk::{DiskOperation, Fault, PowerLoss, PowerLosses, SimDisk};
 pub use store_saves::StoreSaves;

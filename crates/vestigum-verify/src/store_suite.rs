@@ -47,14 +47,14 @@ const NAMES: [&str; 12] = [
     "............................................................",
 ];
 
-type Checked = Result<(), Breach>;
+type CheckResult = Result<(), Breach>;
 
 /// Tries everything on stores that `empty` makes, each on a place of its own. `reopen` closes a store and opens the same
 /// place again, as the next process would. Answers what is broken: of each rule the first case.
 ///
 /// Faults of a disk are no part of it: [`crate::faults`] tries those.
 pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
-    let checks: [&dyn Fn() -> Checked; 8] = [
+    let checks: [&dyn Fn() -> CheckResult; 8] = [
         &|| an_empty_place(&empty()),
         &|| one_after_the_other(&empty()),
         &|| unchanged(&empty()),
@@ -86,7 +86,7 @@ fn player(name: &str) -> Owner {
     Owner::Profile(name.to_owned())
 }
 
-fn holds(rule: &'static str, is_so: bool, found: impl FnOnce() -> String) -> Checked {
+fn holds(rule: &'static str, is_so: bool, found: impl FnOnce() -> String) -> CheckResult {
     if is_so { Ok(()) } else { Err(Breach { rule, found: found() }) }
 }
 
@@ -98,7 +98,7 @@ fn commit(rule: &'static str, store: &dyn Store, follows: u64, image: &Image) ->
     worked(rule, store.commit(follows, image))
 }
 
-fn an_empty_place(store: &dyn Store) -> Checked {
+fn an_empty_place(store: &dyn Store) -> CheckResult {
     const RULE: &str = "an empty place has nothing";
     let owners = worked(RULE, store.owners())?;
     holds(RULE, owners.is_empty(), || format!("it has saves of {} owners", owners.len()))?;
@@ -110,7 +110,7 @@ fn an_empty_place(store: &dyn Store) -> Checked {
     holds(RULE, pruned == 0, || format!("{pruned} generations were pruned"))
 }
 
-fn one_after_the_other(store: &dyn Store) -> Checked {
+fn one_after_the_other(store: &dyn Store) -> CheckResult {
     const RULE: &str = "commits follow each other, and each can be read";
     let ada = player("ada");
     let mut newest = 0;
@@ -134,7 +134,7 @@ fn one_after_the_other(store: &dyn Store) -> Checked {
     holds(RULE, owners == [ada], || format!("the owners are {owners:?}"))
 }
 
-fn unchanged(store: &dyn Store) -> Checked {
+fn unchanged(store: &dyn Store) -> CheckResult {
     const RULE: &str = "what the newest generation holds is not written again";
     let ada = player("ada");
     let first = commit(RULE, store, 0, &image(&ada, 1))?;
@@ -147,7 +147,7 @@ fn unchanged(store: &dyn Store) -> Checked {
     holds(RULE, back.written, || "what an older generation held was taken for the newest".into())
 }
 
-fn conflicts(store: &dyn Store) -> Checked {
+fn conflicts(store: &dyn Store) -> CheckResult {
     const RULE: &str = "who does not know the newest generation does not write";
     let ada = player("ada");
     let first = commit(RULE, store, 0, &image(&ada, 1))?.generation;
@@ -161,7 +161,7 @@ fn conflicts(store: &dyn Store) -> Checked {
     holds(RULE, generations == [first, second], || format!("after it the generations are {generations:?}"))
 }
 
-fn pruning(store: &dyn Store) -> Checked {
+fn pruning(store: &dyn Store) -> CheckResult {
     const RULE: &str = "pruning keeps the newest generations, and no number is used twice";
     let ada = player("ada");
     let mut newest = 0;
@@ -181,7 +181,7 @@ fn pruning(store: &dyn Store) -> Checked {
     holds(RULE, next > newest, || format!("generation {next} came after {newest}"))
 }
 
-fn owners_apart<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> Checked {
+fn owners_apart<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {
     const RULE: &str =
         "the saves of each owner are their own, whatever the name, and stay when the place is opened again";
     let many = (0..100).map(|n| player(&format!("player {n}")));
@@ -208,7 +208,7 @@ fn owners_apart<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> Checked {
     Ok(())
 }
 
-fn large<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> Checked {
+fn large<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {
     const RULE: &str = "a large image comes back whole";
     let ada = player("ada");
     let mut large = image(&ada, 1);
@@ -218,7 +218,7 @@ fn large<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> Checked {
     holds(RULE, read == (Image { generation, ..large }), || "it is another image".into())
 }
 
-fn at_once(store: &dyn Store) -> Checked {
+fn at_once(store: &dyn Store) -> CheckResult {
     const RULE: &str = "of those who follow the same generation at once, one writes";
     let ada = player("ada");
     let mut newest = commit(RULE, store, 0, &image(&ada, 0))?.generation;

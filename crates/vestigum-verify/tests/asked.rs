@@ -2,7 +2,7 @@
 
 use vestigum_core::Spec;
 use vestigum_testing::asking::{GAME, ask, broken};
-use vestigum_verify::explore::{Bounds, Ending, Search, questions};
+use vestigum_verify::explore::{Ending, Search, SearchBounds, questions};
 
 #[test]
 fn what_can_be_farmed_is_found() {
@@ -42,7 +42,7 @@ fn a_bound_raises_no_alarm() {
     .unwrap();
     for question in questions(&spec) {
         for depth in 1..6 {
-            let ending = Search::new(&spec, &question, Bounds { depth, ..Bounds::default() }).run();
+            let ending = Search::new(&spec, &question, SearchBounds { depth, ..SearchBounds::default() }).run();
             assert!(ending.broken().is_none(), "{} in {depth} steps: {ending:?}", question.name());
         }
     }

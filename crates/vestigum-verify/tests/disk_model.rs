@@ -10,7 +10,7 @@ use proptest::prelude::*;
 
 use vestigum::{Disk, Lock, RealDisk};
 use vestigum_testing::hunting::config;
-use vestigum_verify::{Fault, Operation, SimDisk};
+use vestigum_verify::{DiskOperation, Fault, SimDisk};
 
 fn path(name: &str) -> &Path {
     Path::new(name)
@@ -126,7 +126,7 @@ fn faults_strike_one_operation() {
     assert_eq!(disk.read(path("a"), 10).unwrap(), b"ab", "only once");
     disk.fail(disk.count(), Fault::Broken);
     assert!(disk.list(path("")).is_err());
-    let told: Vec<String> = disk.operations().iter().map(Operation::to_string).collect();
+    let told: Vec<String> = disk.operations().iter().map(DiskOperation::to_string).collect();
     assert_eq!(told[..2], ["create       a", "write        a, 4 bytes"]);
 }
 
@@ -142,7 +142,7 @@ fn a_lock_is_held_until_it_is_dropped_or_the_power_fails() {
 }
 
 #[derive(Clone, Debug)]
-enum Step {
+enum FaultStep {
     MakeFolder(usize),
     Write(usize, String),
     Rename(usize, usize),
@@ -155,46 +155,46 @@ enum Step {
 
 const NAMES: [&str; 6] = ["a", "b", "f", "f/a", "f/b", "f/g"];
 
-fn step() -> impl Strategy<Value = Step> {
+fn step() -> impl Strategy<Value = FaultStep> {
     let name = || 0..NAMES.len();
     prop_oneof![
-        name().prop_map(Step::MakeFolder),
-        (name(), "[a-z]{0,5}").prop_map(|(name, text)| Step::Write(name, text)),
-        (name(), name()).prop_map(|(from, to)| Step::Rename(from, to)),
-        (name(), name()).prop_map(|(from, to)| Step::RenameNew(from, to)),
-        name().prop_map(Step::Remove),
-        name().prop_map(Step::Read),
-        name().prop_map(Step::List),
-        name().prop_map(Step::Sync),
+        name().prop_map(FaultStep::MakeFolder),
+        (name(), "[a-z]{0,5}").prop_map(|(name, text)| FaultStep::Write(name, text)),
+        (name(), name()).prop_map(|(from, to)| FaultStep::Rename(from, to)),
+        (name(), name()).prop_map(|(from, to)| FaultStep::RenameNew(from, to)),
+        name().prop_map(FaultStep::Remove),
+        name().prop_map(FaultStep::Read),
+        name().prop_map(FaultStep::List),
+        name().prop_map(FaultStep::Sync),
     ]
 }
 
 /// What a step answers: whether it worked, and what was read.
-fn act(disk: &dyn Disk, root: &Path, step: &Step) -> Option<String> {
+fn act(disk: &dyn Disk, root: &Path, step: &FaultStep) -> Option<String> {
     let at = |name: &usize| root.join(NAMES[*name]);
     match step {
-        Step::MakeFolder(name) => disk.make_folder(&at(name)).ok().map(|()| String::new()),
-        Step::Write(name, text) => {
+        FaultStep::MakeFolder(name) => disk.make_folder(&at(name)).ok().map(|()| String::new()),
+        FaultStep::Write(name, text) => {
             let mut file = disk.create(&at(name)).ok()?;
             file.write(text.as_bytes()).ok()?;
             file.sync().ok().map(|()| String::new())
         }
         // What the systems say of renaming folders differs; no store does it.
-        Step::Rename(from, to) | Step::RenameNew(from, to)
+        FaultStep::Rename(from, to) | FaultStep::RenameNew(from, to)
             if from == to || disk.is_folder(&at(from)) || disk.is_folder(&at(to)) =>
         {
             None
         }
-        Step::Rename(from, to) => disk.rename(&at(from), &at(to)).ok().map(|()| String::new()),
-        Step::RenameNew(from, to) => disk.rename_new(&at(from), &at(to)).ok().map(|()| String::new()),
-        Step::Remove(name) => disk.remove(&at(name)).ok().map(|()| String::new()),
-        Step::Read(name) => disk.read(&at(name), 3).ok().and_then(|bytes| String::from_utf8(bytes).ok()),
-        Step::List(name) => {
+        FaultStep::Rename(from, to) => disk.rename(&at(from), &at(to)).ok().map(|()| String::new()),
+        FaultStep::RenameNew(from, to) => disk.rename_new(&at(from), &at(to)).ok().map(|()| String::new()),
+        FaultStep::Remove(name) => disk.remove(&at(name)).ok().map(|()| String::new()),
+        FaultStep::Read(name) => disk.read(&at(name), 3).ok().and_then(|bytes| String::from_utf8(bytes).ok()),
+        FaultStep::List(name) => {
             let mut names = disk.list(&at(name)).ok()?;
             names.sort();
             Some(names.join(" "))
         }
-        Step::Sync(name) => {
+        FaultStep::Sync(name) => {
             disk.is_folder(&at(name)).then(|| disk.sync_folder(&at(name)).ok().map(|()| String::new()))?
         }
     }

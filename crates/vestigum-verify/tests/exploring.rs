@@ -8,7 +8,7 @@ use vestigum_core::{Progress, Spec};
 use vestigum_testing::asking::{GAME, ask, broken, fails};
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, apply_all, play, sketch, values};
-use vestigum_verify::explore::{Bounds, Counterexample, Ending, Search, questions};
+use vestigum_verify::explore::{Counterexample, Ending, Search, SearchBounds, questions};
 
 /// A random spec with a source for each simple int field that play writes, and promises about them.
 fn promising(sketch: &Sketch) -> Spec {
@@ -156,7 +156,7 @@ proptest! {
     #[test]
     fn what_cannot_matter_changes_no_answer(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {
         let spec = promising(&sketch);
-        let bounds = |reduce| Bounds { depth: 4, states: 20_000, reduce, ..Bounds::default() };
+        let bounds = |reduce| SearchBounds { depth: 4, states: 20_000, reduce, ..SearchBounds::default() };
         for question in questions(&spec) {
             let reduced = Search::new(&spec, &question, bounds(true)).run();
             let plain = Search::new(&spec, &question, bounds(false)).run();
@@ -192,7 +192,7 @@ proptest! {
             let Ok(spec) = Spec::from_toml(&format!("{text}{promise}")) else { continue };
             let name = format!("random {number}");
             let question = questions(&spec).into_iter().find(|question| question.name() == name).expect("it is asked");
-            let bounds = Bounds { depth: 4, states: 1_500, ..Bounds::default() };
+            let bounds = SearchBounds { depth: 4, states: 1_500, ..SearchBounds::default() };
             if let Ending::Broken(counterexample) = Search::new(&spec, &question, bounds).run() {
                 fails(&spec, &counterexample);
                 TOLD.fetch_add(1, Ordering::Relaxed);

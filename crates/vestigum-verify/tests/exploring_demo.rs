@@ -5,7 +5,7 @@ use std::num::NonZero;
 use std::path::{Path, PathBuf};
 
 use vestigum::{History, Spec};
-use vestigum_verify::explore::{Bounds, explore_with, questions};
+use vestigum_verify::explore::{SearchBounds, explore_with, questions};
 use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
@@ -18,8 +18,8 @@ fn demo(folder: &str) -> Vec<PathBuf> {
     found
 }
 
-fn bounds(states: usize) -> Bounds {
-    Bounds { states, ..Bounds::default() }
+fn bounds(states: usize) -> SearchBounds {
+    SearchBounds { states, ..SearchBounds::default() }
 }
 
 /// The questions that are answered with no, and the playthroughs that say so.

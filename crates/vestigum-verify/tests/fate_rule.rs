@@ -23,7 +23,7 @@ fn plain(sketch: Sketch) -> Sketch {
         rules: field
             .rules
             .into_iter()
-            .filter(|rule| rule.deed != "union" && rule.moment != "launch")
+            .filter(|rule| rule.effect != "union" && rule.moment != "launch")
             .filter(|rule| !(field.per.contains(&"level") && rule.moment == "new_run"))
             .map(|rule| RuleSketch { operand: OPERAND, guard: None, ..rule })
             .collect(),
@@ -59,7 +59,7 @@ impl Model<'_> {
         let exists = !lives_inside || inside || moment == "enter";
         // 1. The rule of the moment, for the entry that it touches.
         if let Some(rule) = field.rules.iter().find(|rule| rule.moment == moment).filter(|_| touched && exists) {
-            return match rule.deed {
+            return match rule.effect {
                 "keep" => now,
                 "reset" => default,
                 "entry" => self.entry[name].clone(),

@@ -7,14 +7,14 @@ use proptest::sample::select;
 use vestigum_core::Spec;
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, sketch};
-use vestigum_verify::explore::{Bounds, Ending, Search, questions};
+use vestigum_verify::explore::{Ending, Search, SearchBounds, questions};
 use vestigum_verify::lint::check;
 
 /// Whether exploring finds the question with that name broken; none where it has not seen everything.
 fn broken(text: &str, name: &str) -> Option<bool> {
     let spec = Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}\n{text}"));
     let question = questions(&spec).into_iter().find(|question| question.name() == name)?;
-    let ending = Search::new(&spec, &question, Bounds { states: 8_000, ..Bounds::default() }).run();
+    let ending = Search::new(&spec, &question, SearchBounds { states: 8_000, ..SearchBounds::default() }).run();
     match ending {
         Ending::Broken(_) => Some(true),
         Ending::Holds(seen) => seen.all.then_some(false),
@@ -208,7 +208,7 @@ proptest! {
             return Ok(());
         }
         let question = questions(&spec).into_iter().find(|question| question.code() == Some("V201")).expect("it is asked");
-        let ending = Search::new(&spec, &question, Bounds { states: 4_000, ..Bounds::default() }).run();
+        let ending = Search::new(&spec, &question, SearchBounds { states: 4_000, ..SearchBounds::default() }).run();
         if let Ending::Holds(seen) = ending {
             prop_assert!(!seen.all, "{}", text);
         }

@@ -6,7 +6,7 @@ use vestigum_core::migration::hook::HookError;
 use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, LoadError, Owner, Progress, Value};
 use vestigum_testing::updates::*;
-use vestigum_verify::proof::{Options, Verdict, prove};
+use vestigum_verify::proof::{FieldVerdict, Options, prove};
 
 const MOVED_PATHS: &str = "[levels]\norder = [\"heather_rise\", \"tarn_steps\", \"mill_lane\"]\n\
     [level.mill_lane]\ncheckpoints = [\"stile\", \"bridge\"]\n[level.heather_rise]\ncheckpoints = [\"bothy\"]\n\
@@ -236,7 +236,7 @@ fn code_takes_what_no_step_can_and_a_failure_says_what_and_where() {
     let new = updated(2, &rest, &frozen(&[&old]));
     let missing = Progress::load(&new, Some(&images.0), None).unwrap_err();
     assert_eq!(missing, LoadError::NoHook { to: 2, fields: vec!["route".into()] });
-    assert_eq!(prove(&new, &Options::default()).versions[0].fields[0].verdict, Verdict::Code);
+    assert_eq!(prove(&new, &Options::default()).versions[0].fields[0].verdict, FieldVerdict::Code);
 
     let split = new.clone().with_hook(2, |old, new| {
         if old.owner != Owner::Device {

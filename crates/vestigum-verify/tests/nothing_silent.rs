@@ -6,7 +6,7 @@ use vestigum_core::spec::freezing::Froze;
 use vestigum_core::{History, Progress, Spec, Value};
 use vestigum_testing::updates::*;
 use vestigum_verify::lint::check_with_history;
-use vestigum_verify::proof::{Options, Verdict, prove};
+use vestigum_verify::proof::{FieldVerdict, Options, prove};
 
 const PARCEL: &str = "[struct.parcel]\nweight = \"int\"\nprice = \"int\"\n";
 
@@ -75,7 +75,7 @@ fn the_proof_finds_a_member_that_is_lost() {
     };
     let lost = |with: &str| {
         let proof = prove(&updated(2, &rest(with), &frozen(&[&old])), &Options { random: 5, seed: 1 });
-        let fields = proof.versions[0].fields.iter().filter(|field| field.verdict == Verdict::Kept);
+        let fields = proof.versions[0].fields.iter().filter(|field| field.verdict == FieldVerdict::Kept);
         fields.flat_map(|field| field.lost.iter().map(ToString::to_string).collect::<Vec<_>>()).collect::<Vec<_>>()
     };
     assert_eq!(lost("hand"), Vec::<String>::new());

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use vestigum::{History, Spec};
 use vestigum_verify::imported_file;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
-use vestigum_verify::probe::{Probe, Verdict, Weakened, probe_all};
+use vestigum_verify::probe::{Probe, ProbeVerdict, Weakened, probe_all};
 
 fn demo(path: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(path)
@@ -30,7 +30,7 @@ fn every_playthrough_that_the_probe_asks_for_notices_the_change() {
         let spec = spec(&folder.join(folder.file_name().unwrap()).with_extension("toml"));
         let probe = Probe::new(&spec, Vec::new()).unwrap();
         for (weakened, verdict) in probe_all(&probe, &|_, _| {}) {
-            let Verdict::Unnoticed(play) = verdict else { continue };
+            let ProbeVerdict::Unnoticed(play) = verdict else { continue };
             asked += 1;
             assert!(passes(&spec, &play), "{}: {}\n{play}", folder.display(), weakened.what());
             assert!(!passes(weakened.spec(), &play), "{}: {}\n{play}", folder.display(), weakened.what());
@@ -48,7 +48,7 @@ fn the_demo_leaves_nothing_unnoticed() {
     let spec = Spec::from_named_toml_with_history("fellpost.toml", &file("fellpost.toml"), history).unwrap();
     let probe = Probe::with_files(&spec, scripts, Box::new(imported_file)).unwrap();
     let verdicts = probe_all(&probe, &|_, _| {});
-    let unnoticed = verdicts.iter().filter(|(_, verdict)| matches!(verdict, Verdict::Unnoticed(_)));
+    let unnoticed = verdicts.iter().filter(|(_, verdict)| matches!(verdict, ProbeVerdict::Unnoticed(_)));
     let unnoticed: Vec<&str> = unnoticed.map(|(weakened, _)| weakened.what()).collect();
     assert!(unnoticed.is_empty(), "{unnoticed:#?}");
     let changes: Vec<&str> = verdicts.iter().map(|(weakened, _)| Weakened::what(weakened)).collect();

@@ -99,7 +99,7 @@ pub mod image {
 
 /// Updates: what shipped, and how its saves come to this version.
 pub mod update {
-    pub use vestigum_core::image::report::Step;
+    pub use vestigum_core::image::report::MigrationStep;
     pub use vestigum_core::migration::hook::HookError;
     pub use vestigum_core::spec::freezing::{FreezeError, Freezing, Froze};
     pub use vestigum_core::spec::updates::Upgraded;
@@ -113,6 +113,6 @@ pub mod handle {
 /// What the project's own tools need besides. No promise is made about it.
 #[doc(hidden)]
 pub mod tools {
-    pub use crate::recovery::{Found, newest_readable};
+    pub use crate::recovery::{NewestImage, newest_readable};
     pub use crate::saver::commit_making_room;
 }

@@ -18,7 +18,7 @@ pub fn restore(store: &dyn Store, owner: &Owner, generation: u64) -> Result<Comm
 }
 
 /// What a launch finds of one owner.
-pub struct Found {
+pub struct NewestImage {
     /// The newest image that can be read.
     pub image: Option<Image>,
     /// Whether newer ones were passed over.
@@ -34,13 +34,13 @@ const LOOKS: usize = 3;
 ///
 /// # Errors
 /// If the store cannot be read, a newer game wrote the newest image, or none can be read.
-pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
+pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
     let mut looks = 0;
     loop {
         looks += 1;
         let generations = store.generations(owner)?;
         let Some(newest) = generations.last().copied() else {
-            return Ok(Found { image: None, origin: Origin::Fresh, newest: 0 });
+            return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0 });
         };
         let mut passed_over = Vec::new();
         let mut gone = false;
@@ -52,7 +52,7 @@ pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, Sessio
                     } else {
                         Origin::Recovered { generation, passed_over }
                     };
-                    return Ok(Found { image: Some(image), origin, newest });
+                    return Ok(NewestImage { image: Some(image), origin, newest });
                 }
                 Err(StoreError::Damaged { damaged: ImageError::NewerFormat(format), .. }) => {
                     return Err(SessionError::NewerFormat { owner: owner.clone(), generation, format });
@@ -69,11 +69,11 @@ pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<Found, Sessio
 }
 
 /// The same, but where everything is damaged there is nothing: a new game begins behind the highest number.
-pub(crate) fn anew(store: &dyn Store, owner: &Owner) -> Result<Found, SessionError> {
+pub(crate) fn anew(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
     match newest_readable(store, owner) {
         Err(SessionError::AllDamaged { damaged, .. }) => {
             let newest = damaged.iter().map(|(generation, _)| *generation).max().unwrap_or(0);
-            Ok(Found { image: None, origin: Origin::Fresh, newest })
+            Ok(NewestImage { image: None, origin: Origin::Fresh, newest })
         }
         found => found,
     }

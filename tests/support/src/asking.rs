@@ -1,7 +1,7 @@
 //! A game with a source and promises, and the answers to what is asked of it.
 
 use vestigum_core::Spec;
-use vestigum_verify::explore::{Bounds, Counterexample, Ending, Search, questions};
+use vestigum_verify::explore::{Counterexample, Ending, Search, SearchBounds, questions};
 use vestigum_verify::playthrough::{MemorySaves, Script, Why, run};
 
 pub const GAME: &str = r#"
@@ -59,7 +59,7 @@ pub fn ask(toml: &str, name: &str) -> (Spec, Ending) {
     let spec = Spec::from_toml(toml).unwrap_or_else(|errors| panic!("{errors}"));
     let asked = questions(&spec).into_iter().find(|question| question.name() == name);
     let question = asked.unwrap_or_else(|| panic!("nobody asks `{name}`"));
-    let ending = Search::new(&spec, &question, Bounds { states: 200_000, ..Bounds::default() }).run();
+    let ending = Search::new(&spec, &question, SearchBounds { states: 200_000, ..SearchBounds::default() }).run();
     (spec, ending)
 }
 

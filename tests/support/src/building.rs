@@ -84,7 +84,7 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
     for moment in MOMENTS {
         for rule in field.rules.iter().filter(|rule| rule.moment == moment) {
             let operand = || sketch.operand(field.ty, moment, rule.operand);
-            let deed = match rule.deed {
+            let effect = match rule.effect {
                 "set" => RuleBuilder::set(&operand()),
                 "add" => RuleBuilder::add(&operand()),
                 "max" => RuleBuilder::max(&operand()),
@@ -95,8 +95,8 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
             out = out.on(
                 moment,
                 match rule.guard {
-                    Some(guard) => deed.when(&sketch.guard(moment, guard)),
-                    None => deed,
+                    Some(guard) => effect.when(&sketch.guard(moment, guard)),
+                    None => effect,
                 },
             );
         }

@@ -61,7 +61,7 @@ pub struct FieldSketch {
 #[derive(Clone, Debug)]
 pub struct RuleSketch {
     pub moment: &'static str,
-    pub deed: &'static str,
+    pub effect: &'static str,
     /// The field whose value is the operand, if one of the right type can be read; else a literal made of it.
     pub operand: usize,
     pub guard: Option<usize>,
@@ -157,9 +157,9 @@ pub fn field() -> impl Strategy<Value = FieldSketch> {
 }
 
 fn rule() -> impl Strategy<Value = RuleSketch> {
-    let deeds = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min", "union"];
-    (select(MOMENTS.to_vec()), select(deeds), 0usize..12, option::of(0usize..12))
-        .prop_map(|(moment, deed, operand, guard)| RuleSketch { moment, deed, operand, guard })
+    let effects = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min", "union"];
+    (select(MOMENTS.to_vec()), select(effects), 0usize..12, option::of(0usize..12))
+        .prop_map(|(moment, effect, operand, guard)| RuleSketch { moment, effect, operand, guard })
 }
 
 pub fn has_length(ty: &str) -> bool {
@@ -198,15 +198,15 @@ impl Sketch {
                     "visit" => matches!(at, "launch" | "new_run") || ENDS_VISIT.contains(&at),
                     _ => false,
                 };
-                let rewinds = matches!(rule.deed, "entry" | "checkpoint");
-                let free = matches!(rule.deed, "keep" | "reset" | "entry" | "checkpoint")
+                let rewinds = matches!(rule.effect, "entry" | "checkpoint");
+                let free = matches!(rule.effect, "keep" | "reset" | "entry" | "checkpoint")
                     && rule.guard.is_none()
                     && !field.per.iter().any(|axis| matches!(*axis, "kind" | "checkpoint"));
                 let alive = !gone;
                 alive
-                    && (number || rule.deed != "add")
-                    && (ordered || !matches!(rule.deed, "max" | "min"))
-                    && (union || rule.deed != "union")
+                    && (number || rule.effect != "add")
+                    && (ordered || !matches!(rule.effect, "max" | "min"))
+                    && (union || rule.effect != "union")
                     && !(per_level && matches!(at, "launch" | "new_run"))
                     && !(rewinds && (matches!(lasts, "session" | "device") || !has_level(at) || at == "enter"))
                     && (allowed.launch_rules || at != "launch")
@@ -298,13 +298,13 @@ impl Sketch {
     }
 
     fn rule(&self, field: &FieldSketch, rule: &RuleSketch) -> String {
-        let deed = match rule.deed {
+        let effect = match rule.effect {
             plain @ ("keep" | "reset" | "entry" | "checkpoint") => format!("do = \"{plain}\""),
             operation => format!("{operation} = \"{}\"", self.operand(field.ty, rule.moment, rule.operand)),
         };
         match rule.guard {
-            None => format!("{{ {deed} }}"),
-            Some(guard) => format!("{{ {deed}, when = \"{}\" }}", self.guard(rule.moment, guard)),
+            None => format!("{{ {effect} }}"),
+            Some(guard) => format!("{{ {effect}, when = \"{}\" }}", self.guard(rule.moment, guard)),
         }
     }
 

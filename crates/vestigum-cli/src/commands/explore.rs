@@ -9,7 +9,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 
 use vestigum::{Moment, Spec};
-use vestigum_verify::explore::{Bounds, Counterexample, Ending, Question, Seen, explore_all, questions};
+use vestigum_verify::explore::{Counterexample, Ending, Question, SearchBounds, Seen, explore_all, questions};
 
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, harmless, paint, table_with_numbers};
 use crate::{Verdict, input};
@@ -68,7 +68,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         spec.moment(name).ok_or_else(|| out.unusable(&format!("there is no moment `{}`", name.escape_debug())))
     });
     let without: Vec<Moment> = without.collect::<Result<_, _>>()?;
-    let bounds = Bounds { depth: arguments.depth, states: arguments.states, without, ..Bounds::default() };
+    let bounds = SearchBounds { depth: arguments.depth, states: arguments.states, without, ..SearchBounds::default() };
     let asked = questions(&spec).into_iter();
     let asked: Vec<Question> =
         asked.filter(|question| arguments.only.as_ref().is_none_or(|text| question.name().contains(text))).collect();

@@ -6,7 +6,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 
 use vestigum::{DirStore, Spec};
-use vestigum_verify::faults::{FaultKind, FaultReport, FaultsDone, Step, Tried, Violation, faults};
+use vestigum_verify::faults::{FaultKind, FaultReport, FaultStep, FaultsDone, Tried, Violation, faults};
 use vestigum_verify::playthrough::Playthrough;
 
 use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, harmless, paint, table_with_numbers};
@@ -152,8 +152,8 @@ fn explained(playthrough: &Playthrough, violation: &Violation) -> String {
     }
     for step in &violation.steps[hidden..] {
         lines.push(match step {
-            Step::Save(_) | Step::Acknowledged(_) => format!("    {}", paint(RULE, step)),
-            Step::Failed(..) | Step::NotSaved(_) | Step::Killed => format!("    {}", paint(BAD, step)),
+            FaultStep::Save(_) | FaultStep::Acknowledged(_) => format!("    {}", paint(RULE, step)),
+            FaultStep::Failed(..) | FaultStep::NotSaved(_) | FaultStep::Killed => format!("    {}", paint(BAD, step)),
             _ => format!("      {step}"),
         });
     }
@@ -171,7 +171,7 @@ fn as_json(tried: Tried) -> serde_json::Value {
 }
 
 fn violation_json(playthrough: &Playthrough, violation: &Violation) -> serde_json::Value {
-    let steps: Vec<String> = violation.steps.iter().map(Step::to_string).collect();
+    let steps: Vec<String> = violation.steps.iter().map(FaultStep::to_string).collect();
     json!({
         "playthrough": playthrough.name(), "file": playthrough.file(), "line": playthrough.line(),
         "kind": violation.kind.to_string(), "steps": steps, "disk": violation.disk,

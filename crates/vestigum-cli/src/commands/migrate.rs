@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde_json::{Value as Json, json};
 
 use vestigum::{History, Place, Spec};
-use vestigum_verify::proof::{FieldProof, NewField, Options, PlaceProof, Verdict as Kept, VersionProof, prove};
+use vestigum_verify::proof::{FieldProof, FieldVerdict as Kept, NewField, Options, PlaceProof, VersionProof, prove};
 
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
 use crate::{Verdict, input};

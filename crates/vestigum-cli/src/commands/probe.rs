@@ -7,7 +7,7 @@ use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 
 use vestigum_verify::imported_file;
-use vestigum_verify::probe::{Probe, Verdict as Noticed, Weakened, probe_all};
+use vestigum_verify::probe::{Probe, ProbeVerdict as Noticed, Weakened, probe_all};
 
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
 use crate::{Verdict, input};

@@ -405,13 +405,13 @@ impl Reader {
                 let mut table = TomlTable::new("on", table);
                 let when = self.text("when", table.take("when"));
                 let bare = self.text("do", table.take("do")).map(EffectEntry::Bare);
-                let mut deeds: Vec<EffectEntry> = bare.into_iter().collect();
+                let mut effects: Vec<EffectEntry> = bare.into_iter().collect();
                 for operation in Operation::ALL.iter().copied() {
                     let name = operation.word();
                     if let Some(operand) = table.take(name) {
                         let key = table.table.keys().find(|key| key.get_ref() == name);
                         let span = key.map_or(SourceSpan::default(), |key| key.span().into());
-                        deeds.extend(
+                        effects.extend(
                             self.operand(name, operand)
                                 .map(|operand| EffectEntry::Operand(Spanned::new(operation, span), operand)),
                         );
@@ -419,7 +419,7 @@ impl Reader {
                 }
                 let errors = self.errors.len();
                 self.finish(table);
-                match (deeds.pop(), deeds.is_empty()) {
+                match (effects.pop(), effects.is_empty()) {
                     (Some(does), true) => return Some(RuleEntry { does, when }),
                     (Some(_), false) => {
                         let error = self.error(value.span().into(), "a rule does one thing, and this one does several");

@@ -189,14 +189,14 @@ impl Writer {
 
 /// A rule as it stands in a document.
 pub fn rule(rule: &RuleEntry) -> String {
-    let deed = match (&rule.does, &rule.when) {
+    let effect = match (&rule.does, &rule.when) {
         (EffectEntry::Bare(word), None) => return quoted(&word.value),
         (EffectEntry::Bare(word), Some(_)) => format!("do = {}", quoted(&word.value)),
         (EffectEntry::Operand(word, operand), _) => format!("{} = {}", word.value.word(), quoted(&operand.value)),
     };
     match &rule.when {
-        None => format!("{{ {deed} }}"),
-        Some(when) => format!("{{ {deed}, when = {} }}", quoted(&when.value)),
+        None => format!("{{ {effect} }}"),
+        Some(when) => format!("{{ {effect}, when = {} }}", quoted(&when.value)),
     }
 }
 

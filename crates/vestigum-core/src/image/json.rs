@@ -111,7 +111,7 @@ impl Read {
         let Tree::Map(map) = tree else {
             return Err(ImageError::NoImage(format!("an object is wanted, and this is {}", tree.kind())));
         };
-        let mut parts = Parts { map, path: "" };
+        let mut parts = ImageParts { map, path: "" };
         let format = parts.int("format")?;
         // The numbers of formats begin with 1, and none was ever given up.
         if format < 1 {
@@ -126,7 +126,7 @@ impl Read {
         Err(if damaged { ImageError::CheckFailed } else { ImageError::NewerFormat(format) })
     }
 
-    fn parts(mut parts: Parts) -> Result<Read, ImageError> {
+    fn parts(mut parts: ImageParts) -> Result<Read, ImageError> {
         let image = Image {
             game: parts.text("game")?,
             version: parts.int("version")?,
@@ -248,12 +248,12 @@ impl Serialize for SavedPlace {
 }
 
 /// The parts of an object, taken out one by one; what is left at the end is no part of an image.
-struct Parts {
+struct ImageParts {
     map: BTreeMap<Arc<str>, Tree>,
     path: &'static str,
 }
 
-impl Parts {
+impl ImageParts {
     fn take(&mut self, name: &str) -> Result<Tree, ImageError> {
         let missing = || ImageError::NoImage(format!("`{}{name}` is missing", self.path));
         self.map.remove(name).ok_or_else(missing)
@@ -308,21 +308,21 @@ impl Parts {
     }
 }
 
-fn owner(parts: &mut Parts) -> Result<Owner, ImageError> {
+fn owner(parts: &mut ImageParts) -> Result<Owner, ImageError> {
     if parts.map.contains_key("profile") {
         return parts.text("profile").map(Owner::Profile);
     }
     parts.truth("device").map(|_| Owner::Device)
 }
 
-fn place(parts: &mut Parts) -> Result<SavedPlace, ImageError> {
+fn place(parts: &mut ImageParts) -> Result<SavedPlace, ImageError> {
     let map = match parts.take("place")? {
         Tree::Text(word) if &*word == "menu" => return Ok(SavedPlace::Menu),
         Tree::Text(word) if &*word == "run_over" => return Ok(SavedPlace::RunOver),
         Tree::Map(map) => map,
         other => return parts.wrong("place", "menu, run_over or a level", &other),
     };
-    let mut parts = Parts { map, path: "place." };
+    let mut parts = ImageParts { map, path: "place." };
     let place = SavedPlace::InLevel {
         level: parts.text("level")?,
         checkpoint: parts.maybe_text("checkpoint")?,
@@ -337,7 +337,7 @@ fn place(parts: &mut Parts) -> Result<SavedPlace, ImageError> {
     parts.end().map(|()| place)
 }
 
-fn gone(parts: &mut Parts) -> Result<Option<Gone>, ImageError> {
+fn gone(parts: &mut ImageParts) -> Result<Option<Gone>, ImageError> {
     if parts.map.contains_key("level_gone_after") {
         return Ok(Some(Gone::Level { version: parts.int("level_gone_after")? }));
     }
@@ -348,7 +348,7 @@ fn gone(parts: &mut Parts) -> Result<Option<Gone>, ImageError> {
     Ok(None)
 }
 
-fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, ImageError> {
+fn made(parts: &mut ImageParts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, ImageError> {
     if !parts.map.contains_key("made") {
         return Ok(BTreeMap::new());
     }
@@ -364,7 +364,7 @@ fn made(parts: &mut Parts) -> Result<BTreeMap<Arc<str>, Vec<Arc<str>>>, ImageErr
     Ok(made)
 }
 
-fn moved(parts: &mut Parts) -> Result<Moved, ImageError> {
+fn moved(parts: &mut ImageParts) -> Result<Moved, ImageError> {
     if !parts.map.contains_key("moved") {
         return Ok(Moved::new());
     }
@@ -378,11 +378,11 @@ fn moved(parts: &mut Parts) -> Result<Moved, ImageError> {
     Ok(moved)
 }
 
-fn marks(parts: &mut Parts) -> Result<Option<SavedMarks>, ImageError> {
+fn marks(parts: &mut ImageParts) -> Result<Option<SavedMarks>, ImageError> {
     if !parts.map.contains_key("marks") {
         return Ok(None);
     }
-    let mut parts = Parts { map: parts.values("marks")?, path: "marks." };
+    let mut parts = ImageParts { map: parts.values("marks")?, path: "marks." };
     let marks = SavedMarks { entry: parts.values("entry")?, checkpoint: parts.values("checkpoint")? };
     parts.end().map(|()| Some(marks))
 }

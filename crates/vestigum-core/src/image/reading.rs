@@ -8,7 +8,7 @@ use std::sync::Arc;
 use crate::image::report::{Clamped, Dropped, LoadReport, SavedName, SavedThing};
 use crate::image::{Image, SavedPlace};
 use crate::model::Model;
-use crate::model::entry::{Found, entry_of};
+use crate::model::entry::{EntrySlot, entry_of};
 use crate::model::field::Field;
 use crate::state::State;
 use crate::value::Value;
@@ -119,8 +119,8 @@ impl ImageReader<'_> {
         let shown = |names: &[&str]| SavedThing::Value(saved_name(&field.name, names));
         if depth == 0 {
             match entry_of(self.model, field, names, &self.state.made) {
-                Ok(Found::Slot(slot)) => out.extend(self.value(field, names, tree).map(|value| (slot, value))),
-                Ok(Found::NotMade) => self.drop(shown(names), "its key was not made"),
+                Ok(EntrySlot::Slot(slot)) => out.extend(self.value(field, names, tree).map(|value| (slot, value))),
+                Ok(EntrySlot::NotMade) => self.drop(shown(names), "its key was not made"),
                 Err(error) => self.drop(shown(names), &error.to_string()),
             }
             return;

@@ -217,7 +217,7 @@ pub struct LoadReport {
     /// Values brought into their limits.
     pub clamped: Vec<Clamped>,
     /// The migrations that were taken, oldest first.
-    pub migrated: Vec<Step>,
+    pub migrated: Vec<MigrationStep>,
     /// How the place changed.
     pub place: Option<PlaceChange>,
 }
@@ -275,7 +275,7 @@ impl fmt::Display for LoadReport {
 /// A migration that was taken.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Step {
+pub struct MigrationStep {
     /// The version it led to.
     pub to: i64,
     /// What its steps say, in words.
@@ -285,7 +285,7 @@ pub struct Step {
     pub device_first: bool,
 }
 
-impl fmt::Display for Step {
+impl fmt::Display for MigrationStep {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "migrated to version {}", self.to)?;
         for (index, step) in self.told.iter().enumerate() {

@@ -112,7 +112,7 @@ fn acceptable(spec: &Model, image: &Image, owner_fits: bool) -> Result<(), LoadE
 }
 
 /// Where an image says that the player stood.
-struct Saved<'a> {
+struct SavedPosition<'a> {
     level: &'a str,
     checkpoint: Option<&'a str>,
     entered_at: Option<&'a str>,
@@ -132,7 +132,7 @@ impl Loader<'_> {
             SavedPlace::Menu => {}
             SavedPlace::RunOver => self.reader.state.position = Position::RunOver,
             SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
-                let saved = Saved {
+                let saved = SavedPosition {
                     level,
                     checkpoint: checkpoint.as_deref(),
                     entered_at: entered_at.as_deref(),
@@ -145,9 +145,9 @@ impl Loader<'_> {
     }
 
     /// Puts the player back into the level, or as near as this spec allows.
-    fn stand(&mut self, image: &Image, saved: Saved<'_>) {
+    fn stand(&mut self, image: &Image, saved: SavedPosition<'_>) {
         let spec = self.model;
-        let Saved { level, checkpoint: at, entered_at, resume, gone } = saved;
+        let SavedPosition { level, checkpoint: at, entered_at, resume, gone } = saved;
         let (index, of) = match gone {
             Some(Gone::Level { version }) => (None, format!(" of version {version}")),
             Some(Gone::Checkpoint { .. }) | None => (spec.level_ids.get(level).copied(), String::new()),

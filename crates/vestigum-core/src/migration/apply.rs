@@ -1,4 +1,4 @@
-//! Taking an image from one version to the next.
+//! ValueTransfer an image from one version to the next.
 //!
 //! The old image is read by the shape of its version, so that entries it leaves out have the defaults they had then.
 //! Every step reads the old values and writes the new ones, so the order of steps never matters. Values and both marks
@@ -27,7 +27,7 @@ use crate::vocabulary::span::Span;
 
 /// What was lost or changed on the way, as a report tells it.
 #[derive(Clone, Debug, Default)]
-pub(crate) struct Notes {
+pub(crate) struct MigrationNotes {
     pub filled: Vec<Arc<str>>,
     pub dropped: Vec<Dropped>,
     pub clamped: Vec<Clamped>,
@@ -44,7 +44,7 @@ pub(crate) struct OldValues {
 impl OldValues {
     /// Reads an image. What it does not have is at the default, as the game of its version would have loaded it: so a
     /// player who skips a version has what one has who did not.
-    pub(crate) fn read(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
+    pub(crate) fn read(spec: &Model, image: &Image, notes: &mut MigrationNotes) -> OldValues {
         let mut source = OldValues::read_part(spec, image, notes);
         let owner = owner_of(image);
         let in_level = source.in_level;
@@ -58,7 +58,7 @@ impl OldValues {
     }
 
     /// Reads a few values; others are not there.
-    pub(crate) fn read_part(spec: &Model, image: &Image, notes: &mut Notes) -> OldValues {
+    pub(crate) fn read_part(spec: &Model, image: &Image, notes: &mut MigrationNotes) -> OldValues {
         let (state, report) = read_shape(spec, image);
         notes.dropped.extend(report.dropped);
         notes.clamped.extend(report.clamped);
@@ -67,8 +67,8 @@ impl OldValues {
         OldValues { state, present: present.collect(), in_level: image.marks.is_some() }
     }
 
-    /// Notes what a player brings for a device that has gone on without it.
-    pub(crate) fn not_taken(&self, plan: &MigrationPlan, new: &Model, device: &Image, notes: &mut Notes) {
+    /// MigrationNotes what a player brings for a device that has gone on without it.
+    pub(crate) fn not_taken(&self, plan: &MigrationPlan, new: &Model, device: &Image, notes: &mut MigrationNotes) {
         let players =
             plan.moved.iter().map(|was| plan.old.field(*was)).filter(|was| OwnerKind::of(was) == OwnerKind::Player);
         for was in players.filter(|was| self.present[was.id.0 as usize]) {
@@ -110,13 +110,19 @@ fn owner_of(image: &Image) -> OwnerKind {
 }
 
 /// Takes an image to the version that the plan leads to.
-pub(crate) fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &OldValues, notes: &mut Notes) -> Image {
+pub(crate) fn apply(
+    plan: &MigrationPlan,
+    new: &Model,
+    image: &Image,
+    source: &OldValues,
+    notes: &mut MigrationNotes,
+) -> Image {
     let owner = owner_of(image);
     let old = &*plan.old;
     let mut state = State::fresh(new);
     keep_made(plan, new, &source.state, &mut state);
     let made = state.made.clone();
-    let mut taking = Taking { plan, old, new, made, state: &mut state, notes, clamped: BTreeMap::new() };
+    let mut transfer = ValueTransfer { plan, old, new, made, state: &mut state, notes, clamped: BTreeMap::new() };
     let mut present = vec![false; new.fields.len()];
     let marks = source.in_level.then(|| (at_mark(old, &source.state, true), at_mark(old, &source.state, false)));
     let wanted = |field: &&Field| OwnerKind::of(field) == owner && field.lasts != Span::Session;
@@ -124,7 +130,7 @@ pub(crate) fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &O
         let FieldPlan { carried, fills } = &plan.fields[field.id.0 as usize];
         if let Some(was) = carried.filter(|was| source.present[was.0 as usize]) {
             present[field.id.0 as usize] = true;
-            taking.carry(field, old.field(was), &source.state);
+            transfer.carry(field, old.field(was), &source.state);
         }
         // Outside a level there is nothing of a visit to fill, and what was to be moved may not be there.
         let there = |fill: &&Fill| {
@@ -133,9 +139,9 @@ pub(crate) fn apply(plan: &MigrationPlan, new: &Model, image: &Image, source: &O
         };
         for fill in fills.iter().filter(there).filter(|_| source.in_level || !field.needs_level()) {
             present[field.id.0 as usize] = true;
-            taking.fill(field, fill, &source.state, marks.as_ref());
+            transfer.fill(field, fill, &source.state, marks.as_ref());
         }
-        taking.tell_clamped(field);
+        transfer.tell_clamped(field);
     }
     let has = |field: &Field| present[field.id.0 as usize];
     let kept = |field: &Field| {
@@ -256,19 +262,19 @@ fn place(plan: &MigrationPlan, new: &Model, place: &SavedPlace) -> SavedPlace {
 }
 
 /// Values on their way from one version to the next.
-struct Taking<'a> {
+struct ValueTransfer<'a> {
     plan: &'a MigrationPlan,
     old: &'a Model,
     new: &'a Model,
     made: MadeKeys,
     state: &'a mut State,
-    notes: &'a mut Notes,
+    notes: &'a mut MigrationNotes,
     /// What was brought inside of the field that is taken, by slot: a fill may yet write another value there.
     clamped: BTreeMap<usize, (Value, Value)>,
 }
 
-impl Taking<'_> {
-    /// Notes what was brought inside of a field, once nothing more is written to it.
+impl ValueTransfer<'_> {
+    /// MigrationNotes what was brought inside of a field, once nothing more is written to it.
     fn tell_clamped(&mut self, field: &Field) {
         for (slot, (was, is)) in std::mem::take(&mut self.clamped) {
             let name = entry_name(self.new, field, slot, &self.made).into();
@@ -366,7 +372,7 @@ impl Taking<'_> {
         self.tell_unplaced(field, fill, from);
     }
 
-    /// Notes the entries that a fill reads one by one and that have no place: a key set that declares its names now, or
+    /// MigrationNotes the entries that a fill reads one by one and that have no place: a key set that declares its names now, or
     /// takes fewer of them, has none for some.
     fn tell_unplaced(&mut self, field: &Field, fill: &Fill, from: &State) {
         let names = &self.plan.names;

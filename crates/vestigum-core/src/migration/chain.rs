@@ -1,4 +1,4 @@
-//! Taking images from the version that wrote them to the spec's, one version after the other.
+//! ValueTransfer images from the version that wrote them to the spec's, one version after the other.
 //!
 //! A player's image and the device's walk together, because a migration can move a value from one to the other; either
 //! may be there already.
@@ -7,9 +7,9 @@ use std::any::Any;
 use std::borrow::Cow;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use crate::image::report::{LoadError, LoadReport, Step};
+use crate::image::report::{LoadError, LoadReport, MigrationStep};
 use crate::image::{Image, SavedPlace};
-use crate::migration::apply::{Notes, OldValues, apply, leaving, takes_from_players};
+use crate::migration::apply::{MigrationNotes, OldValues, apply, leaving, takes_from_players};
 use crate::migration::hook::{Hook, HookError, Hooks};
 use crate::migration::plan::MigrationPlan;
 use crate::migration::prepare::Updates;
@@ -53,12 +53,12 @@ pub fn migrate<'a>(
     if let Some(first) = history.oldest().filter(|first| oldest < *first) {
         return Err(LoadError::UnknownVersion { found: oldest, oldest: first });
     }
-    let mut notes = Notes::default();
+    let mut notes = MigrationNotes::default();
     for to in oldest + 1..=version {
         let Some(plan) = updates.plan_to(to) else { continue };
         let new = history.model(to).map_or(model, |frozen| frozen);
         migrated.step(route, plan, new, &mut notes)?;
-        report.migrated.push(Step { to, told: plan.told.clone(), device_first: takes_from_players(plan) });
+        report.migrated.push(MigrationStep { to, told: plan.told.clone(), device_first: takes_from_players(plan) });
     }
     // Those of names that later versions have given up tell nobody anything.
     report.filled.extend(notes.filled.into_iter().filter(|name| model.find_field(name).is_some()));
@@ -74,7 +74,7 @@ impl Migrated<'_> {
         route: Route<'_>,
         plan: &MigrationPlan,
         new: &Model,
-        notes: &mut Notes,
+        notes: &mut MigrationNotes,
     ) -> Result<(), LoadError> {
         let hook = route.hooks.get(plan.to);
         if hook.is_none() && !plan.hooked.is_empty() && !route.hooks.are_left_out() {
@@ -89,7 +89,11 @@ impl Migrated<'_> {
         let kept = || Some(self.device.as_ref()?.moved.get(&plan.to)?.clone());
         let lent = match &device_source {
             None => kept().map(|values| {
-                OldValues::read_part(old, &empty_device_image(route.model, plan, values), &mut Notes::default())
+                OldValues::read_part(
+                    old,
+                    &empty_device_image(route.model, plan, values),
+                    &mut MigrationNotes::default(),
+                )
             }),
             Some(_) => None,
         };

@@ -1,6 +1,6 @@
 //! Where the entries of one version are in the next, and where they were.
 
-use crate::migration::names::Names;
+use crate::migration::names::NameMap;
 use crate::model::Model;
 use crate::model::axis::{Axis, MadeKeys};
 use crate::model::field::Field;
@@ -9,7 +9,7 @@ use crate::state::position::Checkpoint;
 
 /// The entries of two versions, by the names of their keys.
 pub(crate) struct Entries<'a> {
-    pub names: &'a Names,
+    pub names: &'a NameMap,
     pub old: &'a Model,
     pub new: &'a Model,
     /// The old values, for the names that were made at run time.

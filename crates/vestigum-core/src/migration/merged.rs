@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::history::shape::choices;
-use crate::migration::names::Names;
+use crate::migration::names::NameMap;
 use crate::migration::plan::{MigrationPlan, Pair, successor};
 use crate::model::field::FieldId;
 use crate::vocabulary::span::Span;
@@ -44,7 +44,7 @@ pub(crate) fn merged(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<String> {
 }
 
 /// Members of one struct that become one.
-fn members(pair: &Pair<'_>, names: &Names) -> Vec<String> {
+fn members(pair: &Pair<'_>, names: &NameMap) -> Vec<String> {
     let mut found = Vec::new();
     for ty in &pair.old.structs {
         // Whichever struct of the new version has the member: the struct may bear another name.

@@ -40,7 +40,7 @@ pub enum FieldStep {
 
 /// The names of one version and what they are in the next.
 #[derive(Debug)]
-pub struct Names {
+pub struct NameMap {
     said: Renames,
     pub levels: Vec<Option<u32>>,
     /// On the axis of checkpoints.
@@ -62,8 +62,8 @@ fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
     out
 }
 
-impl Names {
-    pub fn new(old: &Model, new: &Model, said: Renames) -> Names {
+impl NameMap {
+    pub fn new(old: &Model, new: &Model, said: Renames) -> NameMap {
         let levels = (0..old.levels.len() as u32).map(|level| {
             let same = || new.level_ids.get(&old.level(level).id).copied();
             said.levels.get(&level).copied().unwrap_or_else(same)
@@ -81,7 +81,7 @@ impl Names {
             said.sets.get(&index).copied().or_else(same)
         });
         let sets: Vec<Option<u32>> = sets.collect();
-        Names {
+        NameMap {
             old_levels: reversed(&levels, new.levels.len()),
             old_stops: reversed(&checkpoint_keys, new.checkpoint_keys.len()),
             old_sets: reversed(&sets, new.key_sets.len()),

@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use crate::diagnostic::SourceSpan;
-use crate::migration::names::{FieldStep, Names};
+use crate::migration::names::{FieldStep, NameMap};
 use crate::migration::steps::ReadSteps;
 use crate::model::Model;
 use crate::model::expression::Expression;
@@ -20,7 +20,7 @@ pub struct MigrationPlan {
     pub to: i64,
     /// The version it comes from, without rules.
     pub old: Arc<Model>,
-    pub names: Names,
+    pub names: NameMap,
     /// For each field of the new version.
     pub fields: Vec<FieldPlan>,
     /// Old fields that change their owner.
@@ -80,7 +80,7 @@ pub struct Pair<'a> {
 pub fn plan(pair: &Pair<'_>, steps: ReadSteps) -> MigrationPlan {
     let old = &**pair.old;
     let ReadSteps { said, fills, moved, hooked, told } = steps;
-    let names = Names::new(old, pair.new, said);
+    let names = NameMap::new(old, pair.new, said);
     let mut fields: Vec<FieldPlan> = pair.new.fields.iter().map(|_| FieldPlan::default()).collect();
     for was in &old.fields {
         if let Some(now) = successor(pair.new, &names, was) {
@@ -101,7 +101,7 @@ pub fn plan(pair: &Pair<'_>, steps: ReadSteps) -> MigrationPlan {
 }
 
 /// The field of the new version that has the values of an old one.
-pub fn successor(new: &Model, names: &Names, was: &Field) -> Option<FieldId> {
+pub fn successor(new: &Model, names: &NameMap, was: &Field) -> Option<FieldId> {
     match names.step(was.id) {
         Some(FieldStep::Renamed(now)) => Some(now),
         Some(FieldStep::Dropped) => None,

@@ -12,7 +12,7 @@ use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::expression::Expression;
 use crate::model::field::{Field, FieldId};
-use crate::reading::compile::{Scope, Target, compile, target};
+use crate::reading::compile::{FillTarget, Scope, compile, target};
 use crate::reading::place_of;
 use crate::vocabulary::span::Span;
 
@@ -375,7 +375,7 @@ impl StepReader<'_> {
     }
 
     fn fill(&mut self, steps: &mut ReadSteps, to: &Word, with: &Word) -> Option<()> {
-        let Target { field, at } = target(self.new, &to.value, &place_of(self.text, to), self.errors)?;
+        let FillTarget { field, at } = target(self.new, &to.value, &place_of(self.text, to), self.errors)?;
         let field = self.new.field(field);
         if field.lasts == Span::Session {
             self.error(to.span, format!("`{}` lasts a session, so no save holds it", field.name));

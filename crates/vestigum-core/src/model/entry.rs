@@ -11,14 +11,14 @@ use crate::vocabulary::key::{EntryName, Key, KeyAxis, Keys};
 
 /// An entry by its names.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Found {
+pub enum EntrySlot {
     Slot(usize),
     /// A key of an open set that was not made yet: it reads as the default.
     NotMade,
 }
 
 /// The entry that all names together mean.
-pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) -> Result<Found, AccessError> {
+pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) -> Result<EntrySlot, AccessError> {
     let wanted = spec.key_words(field);
     if wanted.is_empty() {
         return Err(AccessError::NoKey { name: field.name.to_string() });
@@ -62,7 +62,7 @@ pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) ->
         };
         keys.push(key);
     }
-    Ok(if all_made { Found::Slot(field.slot_at(&keys)) } else { Found::NotMade })
+    Ok(if all_made { EntrySlot::Slot(field.slot_at(&keys)) } else { EntrySlot::NotMade })
 }
 
 fn level_of(spec: &Types, name: &str) -> Result<u32, AccessError> {

@@ -101,7 +101,7 @@ impl Progress {
     /// ```
     pub fn drain_changes(&mut self) -> Vec<Update> {
         let spec = self.model.clone();
-        let told = self.state.drain_told().unwrap_or_else(|| {
+        let baseline = self.state.drain_baseline().unwrap_or_else(|| {
             let defaults = |field: &crate::model::field::Field| {
                 field.slots().map(|slot| (slot, field.default.clone())).collect::<Vec<_>>()
             };
@@ -109,7 +109,7 @@ impl Progress {
         });
         let mut fields = spec.fields.iter().peekable();
         let mut updates = std::mem::take(&mut self.gone);
-        for (slot, before) in told {
+        for (slot, before) in baseline {
             // Slots ascend, and fields lie in their order.
             while fields.next_if(|field| field.slots().end <= slot).is_some() {}
             let Some(field) = fields.peek() else { break };

@@ -1,7 +1,7 @@
 //! Finding the entry of a field that a game or a script names.
 
 use crate::model::axis::Axis;
-use crate::model::entry::{Found, entry_of, which_key};
+use crate::model::entry::{EntrySlot, entry_of, which_key};
 use crate::model::field::Field;
 use crate::nearest::nearest;
 use crate::outcome::AccessError;
@@ -19,11 +19,11 @@ impl Progress {
     }
 
     /// The entry of a field. Without keys it is the one of the place and of the `current` keys.
-    pub(crate) fn entry(&self, field: &Field, keys: &[&str]) -> Result<Found, AccessError> {
+    pub(crate) fn entry(&self, field: &Field, keys: &[&str]) -> Result<EntrySlot, AccessError> {
         if keys.is_empty() { self.entry_here(field) } else { entry_of(&self.model, field, keys, &self.state.made) }
     }
 
-    fn entry_here(&self, field: &Field) -> Result<Found, AccessError> {
+    fn entry_here(&self, field: &Field) -> Result<EntrySlot, AccessError> {
         let spec = &self.model;
         let env = self.env();
         let mut keys = Vec::with_capacity(field.axes.len());
@@ -35,7 +35,7 @@ impl Progress {
             };
             keys.push(key.ok_or_else(|| which_key(spec, field, *axis))?);
         }
-        Ok(Found::Slot(field.slot_at(&keys)))
+        Ok(EntrySlot::Slot(field.slot_at(&keys)))
     }
 
     /// Makes the keys of open sets that a write names for the first time. Nothing is made unless all can be.
@@ -64,8 +64,8 @@ impl Progress {
             self.state.made[set].insert(name.into());
         }
         match self.entry(field, keys)? {
-            Found::Slot(slot) => Ok(slot),
-            Found::NotMade => Err(which_key(&spec, field, field.axes[0])),
+            EntrySlot::Slot(slot) => Ok(slot),
+            EntrySlot::NotMade => Err(which_key(&spec, field, field.axes[0])),
         }
     }
 }

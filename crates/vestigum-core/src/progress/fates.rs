@@ -72,19 +72,19 @@ impl Evaluator<'_> {
     fn field(&mut self, field: &Field, fate: &FieldFate, env: &Env<'_>) {
         let decided = fate.rules.iter().find(|rule| rule.when.as_ref().is_none_or(|when| when.holds(env)));
         let ruled = decided.map(|rule| (self.spec.touched(field, env), &rule.does));
-        if let Some((touched, deed)) = &ruled {
+        if let Some((touched, effect)) = &ruled {
             // The operand is the same for every entry: keys in it are fixed or the moment's.
-            let operand = match deed {
+            let operand = match effect {
                 Effect::Plain(_) => Value::Unfilled,
                 Effect::Operation(_, operand) => operand.value(env),
             };
             match touched {
                 Touched::Nothing => {}
-                Touched::One(slot) => self.deed(field, *slot, deed, &operand),
+                Touched::One(slot) => self.effect(field, *slot, effect, &operand),
                 Touched::Where(_) => {
                     for slot in field.slots().filter(|slot| touched.contains(field, *slot)) {
                         if self.spec.is_made(field, slot, &self.state.made) {
-                            self.deed(field, slot, deed, &operand);
+                            self.effect(field, slot, effect, &operand);
                         }
                     }
                 }
@@ -101,8 +101,8 @@ impl Evaluator<'_> {
         }
     }
 
-    fn deed(&mut self, field: &Field, slot: usize, deed: &Effect, operand: &Value) {
-        match deed {
+    fn effect(&mut self, field: &Field, slot: usize, effect: &Effect, operand: &Value) {
+        match effect {
             Effect::Plain(simple) => self.simple(field, slot, *simple),
             Effect::Operation(operation, _) => {
                 let (new, cut) = operation.apply(self.state.value(slot), operand, &field.ty.zero(), &field.limits);

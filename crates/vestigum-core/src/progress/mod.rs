@@ -19,7 +19,7 @@ use crate::evaluation::Env;
 use crate::evaluation::judge::Judged;
 use crate::handle::{Handle, Scalar};
 use crate::model::Model;
-use crate::model::entry::Found;
+use crate::model::entry::EntrySlot;
 use crate::model::expression::Expression;
 use crate::nearest::nearest;
 use crate::outcome::AccessError;
@@ -149,8 +149,8 @@ impl Progress {
     pub fn value(&self, field: &str, keys: &[&str]) -> Result<Value, AccessError> {
         let field = self.find(field)?;
         Ok(match self.entry(field, keys)? {
-            Found::Slot(slot) => self.state.value(slot).clone(),
-            Found::NotMade => field.default.clone(),
+            EntrySlot::Slot(slot) => self.state.value(slot).clone(),
+            EntrySlot::NotMade => field.default.clone(),
         })
     }
 

@@ -5,7 +5,7 @@
 use std::fmt;
 
 use crate::model::axis::Axis;
-use crate::model::entry::{Found, keys_of};
+use crate::model::entry::{EntrySlot, keys_of};
 use crate::model::field::{Field, FieldId};
 use crate::nearest::nearest;
 use crate::outcome::{AccessError, Change};
@@ -105,7 +105,7 @@ impl Progress {
                     self.all_of(|field| field.id == id, &mut changes);
                 } else {
                     let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
-                    if let Found::Slot(slot) = self.entry(field, &keys)? {
+                    if let EntrySlot::Slot(slot) = self.entry(field, &keys)? {
                         self.back_to_default(field, slot, &mut changes);
                     }
                 }
@@ -165,30 +165,30 @@ impl Progress {
         let entry = Moving {
             value: field.default.clone(),
             marks: (field.default.clone(), field.default.clone()),
-            told: self.state.told(field.first_slot).map(|_| field.default.clone()),
+            baseline: self.state.baseline(field.first_slot).map(|_| field.default.clone()),
         };
         let mut moved = vec![entry; field.slots().len()];
         for slot in field.slots().filter(|slot| self.model.is_made(field, *slot, &self.state.made)) {
-            let told = self.state.told(slot).cloned();
+            let baseline = self.state.baseline(slot).cloned();
             let mut keys = field.keys_of(slot);
             if used.get(keys[at] as usize) == Some(&true) {
                 keys[at] = used[..keys[at] as usize].iter().filter(|used| **used).count() as u32;
                 let marks = (self.state.at_entry(slot).clone(), self.state.at_checkpoint(slot).clone());
                 let value = self.state.value(slot).clone();
-                moved[field.slot_at(&keys) - field.first_slot] = Moving { value, marks, told };
-            } else if let Some(told) = told.filter(|told| *told != field.default) {
+                moved[field.slot_at(&keys) - field.first_slot] = Moving { value, marks, baseline };
+            } else if let Some(baseline) = baseline.filter(|shown| *shown != field.default) {
                 let keys = keys_of(&self.model, field, slot, &self.state.made);
                 let (name, after) = (field.name.clone(), field.default.clone());
-                self.gone.push(Update { field: name, keys, before: told, after });
+                self.gone.push(Update { field: name, keys, before: baseline, after });
             }
         }
-        for (slot, Moving { value, marks: (entry, checkpoint), told }) in field.slots().zip(moved) {
+        for (slot, Moving { value, marks: (entry, checkpoint), baseline }) in field.slots().zip(moved) {
             self.state.write_through(slot, value);
             if field.rewinds && self.state.position.level().is_some() {
                 self.state.write_marks(slot, entry, checkpoint);
             }
-            if let Some(told) = told {
-                self.state.set_told(slot, told);
+            if let Some(baseline) = baseline {
+                self.state.set_baseline(slot, baseline);
             }
         }
     }
@@ -237,7 +237,7 @@ struct Moving {
     value: Value,
     marks: (Value, Value),
     /// What a display was told, if there is one.
-    told: Option<Value>,
+    baseline: Option<Value>,
 }
 
 /// A level that was locked and opens at once has not changed.

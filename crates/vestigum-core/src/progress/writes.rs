@@ -4,7 +4,7 @@ use std::sync::Arc;
 
 use super::openings::opened_level;
 use crate::handle::{Handle, Number, Scalar};
-use crate::model::entry::Found;
+use crate::model::entry::EntrySlot;
 use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, Written};
 use crate::progress::Progress;
@@ -213,8 +213,8 @@ impl Progress {
             return Err(self.why_not(id));
         }
         let slot = match found {
-            Found::Slot(slot) => slot,
-            Found::NotMade => self.make_keys(field, keys)?,
+            EntrySlot::Slot(slot) => slot,
+            EntrySlot::NotMade => self.make_keys(field, keys)?,
         };
         // Taken out, a container that no mark shares is changed where it is.
         let old = self.state.take(slot);

@@ -3,7 +3,7 @@
 use crate::codes;
 use crate::model::node::{Node, ReadAt};
 use crate::reading::compile::{Compiler, Typed};
-use crate::syntax::parse::{Ast, Kind};
+use crate::syntax::parse::{Ast, AstKind};
 use crate::value::types::Type;
 use crate::vocabulary::function::{Aggregate, Function, General, TableFunction};
 
@@ -77,7 +77,7 @@ impl Compiler<'_> {
 
     fn over(&mut self, over: Aggregate, argument: &Ast) -> Option<Typed> {
         let keyed = match &argument.kind {
-            Kind::Name(name) => match self.spec.find_field(name) {
+            AstKind::Name(name) => match self.spec.find_field(name) {
                 Some(field) => field.is_keyed().then_some(field),
                 None => return self.unknown_name(name, argument.span),
             },
@@ -85,7 +85,7 @@ impl Compiler<'_> {
         };
         let Some(field) = keyed else {
             let function = over.word();
-            if let Kind::Name(name) = &argument.kind
+            if let AstKind::Name(name) = &argument.kind
                 && let Some(container) = self.spec.find_field(name).filter(|field| field.ty.has_length())
                 && matches!(over, Aggregate::Count | Aggregate::Size)
             {
@@ -132,7 +132,7 @@ impl Compiler<'_> {
         let (x, ty) = self.number(&arguments[0])?;
         let tables = &self.spec.tables;
         let named = match &arguments[1].kind {
-            Kind::Name(name) => tables.iter().position(|table| *table.name == **name).ok_or(name.as_str()),
+            AstKind::Name(name) => tables.iter().position(|table| *table.name == **name).ok_or(name.as_str()),
             _ => Err(""),
         };
         let index = match named {

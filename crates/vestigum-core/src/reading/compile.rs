@@ -11,7 +11,7 @@ use crate::model::Readable;
 use crate::model::expression::{Clause, Expression, Parts};
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node};
-use crate::syntax::parse::{Ast, Kind, Operator, parse};
+use crate::syntax::parse::{Ast, AstKind, Operator, parse};
 use crate::value::Value;
 use crate::value::types::Type;
 use crate::vocabulary::function::{Function, General};
@@ -96,7 +96,7 @@ pub fn compile(
 }
 
 /// What a fill writes: a field, or one entry of it.
-pub struct Target {
+pub struct FillTarget {
     pub field: FieldId,
     pub at: Option<usize>,
 }
@@ -107,11 +107,11 @@ pub fn target(
     text: &str,
     place: &dyn Fn(SourceSpan) -> SourceSpan,
     errors: &mut Vec<Diagnostic>,
-) -> Option<Target> {
+) -> Option<FillTarget> {
     let ast = parse(text);
-    if let Ok(Ast { kind: Kind::Name(name), span, .. }) = &ast {
+    if let Ok(Ast { kind: AstKind::Name(name), span, .. }) = &ast {
         if let Some(field) = spec.find_field(name) {
-            return Some(Target { field: field.id, at: None });
+            return Some(FillTarget { field: field.id, at: None });
         }
         let fields = spec.fields.iter().map(|field| &*field.name);
         let message = format!("version {} has no field `{name}`", spec.version);
@@ -121,7 +121,7 @@ pub fn target(
     let named = Scope::Fill { level: false, sets: [None; 3] };
     let expression = compile(spec, named, text, None, place, errors)?;
     match &expression.node {
-        Node::Read(_, field, EntryRef::Slot(slot)) => Some(Target { field: *field, at: Some(*slot) }),
+        Node::Read(_, field, EntryRef::Slot(slot)) => Some(FillTarget { field: *field, at: Some(*slot) }),
         _ => {
             let error =
                 Diagnostic::error(codes::BAD_STEP, place(SourceSpan::new(0, text.len())), "this cannot be filled");
@@ -169,12 +169,12 @@ impl Compiler<'_> {
     /// Compiles to a value of one type. Literals take it on: a list becomes a set, a text the name of a choice.
     pub fn of_type(&mut self, ast: &Ast, wanted: &Type) -> Option<Node> {
         match (&ast.kind, wanted) {
-            (Kind::List(items), _) => return self.items(ast, items, wanted),
-            (Kind::Struct(members), _) => return self.members(ast, members, wanted),
-            (Kind::Literal(text @ Value::Text(_)), Type::Bytes) => {
+            (AstKind::List(items), _) => return self.items(ast, items, wanted),
+            (AstKind::Struct(members), _) => return self.members(ast, members, wanted),
+            (AstKind::Literal(text @ Value::Text(_)), Type::Bytes) => {
                 return text.clone().fitted(wanted).map(Node::Const);
             }
-            (Kind::Literal(Value::Text(name)), Type::Choice(names)) => {
+            (AstKind::Literal(Value::Text(name)), Type::Choice(names)) => {
                 if let Some(chosen) = Type::chosen(names, name) {
                     return Some(Node::Const(chosen));
                 }
@@ -184,7 +184,7 @@ impl Compiler<'_> {
                 return self.fail(error);
             }
             // The branches take on the type, so that texts can be the names of a choice.
-            (Kind::Call(function, arguments), _)
+            (AstKind::Call(function, arguments), _)
                 if Function::named(function) == Some(Function::General(General::If)) && wanted.is_taken_on() =>
             {
                 if let [condition, yes, no] = &arguments[..] {
@@ -313,7 +313,7 @@ impl Compiler<'_> {
 
     pub fn node(&mut self, ast: &Ast) -> Option<Typed> {
         match &ast.kind {
-            Kind::Literal(value) => {
+            AstKind::Literal(value) => {
                 let ty = match value {
                     Value::Bool(_) => Type::Bool,
                     Value::Int(_) => Type::Int,
@@ -322,19 +322,19 @@ impl Compiler<'_> {
                 };
                 Some((Node::Const(value.clone()), ty))
             }
-            Kind::Name(name) => self.name(name, ast),
-            Kind::Keyed(of, keys) => self.keyed(of, keys, ast),
-            Kind::Member(of, member) => self.member(of, member, ast),
-            Kind::Call(function, arguments) => self.call(function, arguments, ast),
-            Kind::Not(inner) => Some((Node::Not(Box::new(self.of_type(inner, &Type::Bool)?)), Type::Bool)),
-            Kind::Negative(inner) => {
+            AstKind::Name(name) => self.name(name, ast),
+            AstKind::Keyed(of, keys) => self.keyed(of, keys, ast),
+            AstKind::Member(of, member) => self.member(of, member, ast),
+            AstKind::Call(function, arguments) => self.call(function, arguments, ast),
+            AstKind::Not(inner) => Some((Node::Not(Box::new(self.of_type(inner, &Type::Bool)?)), Type::Bool)),
+            AstKind::Negative(inner) => {
                 let (node, ty) = self.number(inner)?;
                 Some((Node::Negative(Box::new(node)), ty))
             }
-            Kind::Binary(operator, ..) if operator.is_arithmetic() => self.arithmetic(ast),
-            Kind::Binary(operator, left, right) => self.binary(*operator, left, right),
+            AstKind::Binary(operator, ..) if operator.is_arithmetic() => self.arithmetic(ast),
+            AstKind::Binary(operator, left, right) => self.binary(*operator, left, right),
             // Without a type to take on, two or three numbers are a vector.
-            Kind::List(items) => {
+            AstKind::List(items) => {
                 let ty = match items.len() {
                     2 => Type::Vec2,
                     3 => Type::Vec3,
@@ -345,7 +345,7 @@ impl Compiler<'_> {
                 };
                 Some((self.of_type(ast, &ty)?, ty))
             }
-            Kind::Struct(_) => {
+            AstKind::Struct(_) => {
                 let error = self.error(codes::WRONG_TYPE, ast.span, "it is not clear which struct this is");
                 self.fail(error.help("compare it with a field, or give it to one"))
             }
@@ -425,7 +425,7 @@ impl Compiler<'_> {
     fn arithmetic(&mut self, ast: &Ast) -> Option<Typed> {
         let mut row = Vec::new();
         let mut first = ast;
-        while let Kind::Binary(operator, left, right) = &first.kind
+        while let AstKind::Binary(operator, left, right) = &first.kind
             && operator.is_arithmetic()
         {
             row.push((*operator, &**left, &**right));
@@ -478,7 +478,7 @@ impl Compiler<'_> {
             return self.wrong_type(left, &ty, "a number");
         }
         let zero_or_unknown = match &right.kind {
-            Kind::Literal(value) => value.as_float() == 0.0,
+            AstKind::Literal(value) => value.as_float() == 0.0,
             _ => true,
         };
         if operator == Operator::Divide && zero_or_unknown {
@@ -555,8 +555,8 @@ impl Compiler<'_> {
 /// Whether an expression takes on the type of the other side: a literal, or a choice between two.
 fn takes_on(ast: &Ast) -> bool {
     match &ast.kind {
-        Kind::List(_) | Kind::Struct(_) | Kind::Literal(Value::Text(_)) => true,
-        Kind::Call(function, arguments) if Function::named(function) == Some(Function::General(General::If)) => {
+        AstKind::List(_) | AstKind::Struct(_) | AstKind::Literal(Value::Text(_)) => true,
+        AstKind::Call(function, arguments) if Function::named(function) == Some(Function::General(General::If)) => {
             arguments.iter().skip(1).all(takes_on)
         }
         _ => false,

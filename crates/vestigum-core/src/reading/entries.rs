@@ -8,7 +8,7 @@ use crate::model::axis::Axis;
 use crate::model::field::Field;
 use crate::model::node::{EntryRef, Node, Pick, ReadAt};
 use crate::reading::compile::{Compiler, Scope, Typed};
-use crate::syntax::parse::{Ast, Kind};
+use crate::syntax::parse::{Ast, AstKind};
 use crate::value::Value;
 use crate::value::types::Type;
 
@@ -108,7 +108,7 @@ impl<'a> Compiler<'a> {
     /// `field[key, key]`, or the entry of a map.
     pub(super) fn keyed(&mut self, of: &Ast, keys: &[Ast], ast: &Ast) -> Option<Typed> {
         let spec = self.spec;
-        if let Kind::Name(name) = &of.kind
+        if let AstKind::Name(name) = &of.kind
             && let Some(field) = spec.find_field(name)
             && field.is_keyed()
             && !self.means_map_entry(field, keys)
@@ -147,7 +147,7 @@ impl<'a> Compiler<'a> {
             Axis::Keys(set) => self.spec.key_sets[*set as usize].current.is_some(),
         };
         matches!(field.ty, Type::Map(_))
-            && matches!(keys, [Ast { kind: Kind::Literal(_), .. }])
+            && matches!(keys, [Ast { kind: AstKind::Literal(_), .. }])
             && field.axes.iter().all(has_entry)
     }
 
@@ -176,7 +176,7 @@ impl<'a> Compiler<'a> {
 
     /// A level by name; `level` itself means the moment's.
     pub(super) fn level(&mut self, of: &str, ast: &Ast) -> Option<Option<u32>> {
-        let Kind::Name(name) = &ast.kind else {
+        let AstKind::Name(name) = &ast.kind else {
             let error = self.error(codes::WRONG_TYPE, ast.span, "the name of a level is wanted here");
             return self.fail(error);
         };
@@ -196,7 +196,7 @@ impl<'a> Compiler<'a> {
     }
 
     fn checkpoint(&mut self, level: Option<u32>, ast: &Ast) -> Option<Pick> {
-        let Kind::Name(name) = &ast.kind else {
+        let AstKind::Name(name) = &ast.kind else {
             let error = self.error(codes::WRONG_TYPE, ast.span, "the name of a checkpoint is wanted here");
             return self.fail(error);
         };
@@ -224,8 +224,8 @@ impl<'a> Compiler<'a> {
     fn key(&mut self, field: &Field, set: u32, ast: &Ast) -> Option<Pick> {
         let keys = &self.spec.key_sets[set as usize];
         let name = match &ast.kind {
-            Kind::Name(name) => name.as_str(),
-            Kind::Literal(Value::Text(name)) => name,
+            AstKind::Name(name) => name.as_str(),
+            AstKind::Literal(Value::Text(name)) => name,
             _ => {
                 let error =
                     self.error(codes::WRONG_TYPE, ast.span, format!("the name of a {} is wanted here", keys.name));
@@ -251,9 +251,9 @@ impl<'a> Compiler<'a> {
     pub(super) fn field_entry(&mut self, function: &str, ast: &Ast) -> Option<(&'a Field, EntryRef)> {
         let spec = self.spec;
         let (name, keys) = match &ast.kind {
-            Kind::Name(name) => (name, None),
-            Kind::Keyed(of, keys) => match &of.kind {
-                Kind::Name(name) => (name, Some(keys)),
+            AstKind::Name(name) => (name, None),
+            AstKind::Keyed(of, keys) => match &of.kind {
+                AstKind::Name(name) => (name, Some(keys)),
                 _ => return self.no_field(function, ast),
             },
             _ => return self.no_field(function, ast),

@@ -31,7 +31,7 @@ use crate::syntax::token::{Token, tokens};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::names::{is_name, is_reserved};
 use crate::vocabulary::span::Lasts;
-use crate::words::Word;
+use crate::words::HasWord;
 
 /// More slots than this are a mistake, or a trap.
 const MAX_SLOTS: usize = 4_000_000;
@@ -83,12 +83,12 @@ impl Resolver<'_> {
     }
 
     /// What a word names, where one is said.
-    pub(super) fn choose<T: Word>(&mut self, what: &str, word: Option<&document::Word>) -> Option<T> {
+    pub(super) fn choose<T: HasWord>(&mut self, what: &str, word: Option<&document::Word>) -> Option<T> {
         self.choose_of(what, word, |_| true)
     }
 
     /// The same, of those that can be said here.
-    pub(super) fn choose_of<T: Word>(
+    pub(super) fn choose_of<T: HasWord>(
         &mut self,
         what: &str,
         word: Option<&document::Word>,

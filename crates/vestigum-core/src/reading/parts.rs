@@ -5,13 +5,13 @@ use std::sync::Arc;
 use crate::model::expression::{Clause, Part};
 use crate::model::node::Node;
 use crate::reading::compile::Compiler;
-use crate::syntax::parse::{Ast, Kind, Operator};
+use crate::syntax::parse::{Ast, AstKind, Operator};
 use crate::vocabulary::function::{Function, General};
 
 impl Compiler<'_> {
     /// Splits a condition at its `and` and `or`, for messages that tell which part failed.
     pub(super) fn parts(&mut self, ast: &Ast, parts: &mut Vec<Part>) -> Clause {
-        if let Kind::Binary(operator @ (Operator::And | Operator::Or), left, right) = &ast.kind {
+        if let AstKind::Binary(operator @ (Operator::And | Operator::Or), left, right) = &ast.kind {
             let both = vec![self.parts(left, parts), self.parts(right, parts)];
             return if *operator == Operator::And { Clause::All(both) } else { Clause::Any(both) };
         }
@@ -32,9 +32,9 @@ impl Compiler<'_> {
             }
         };
         match &ast.kind {
-            Kind::Literal(_) | Kind::List(_) | Kind::Struct(_) => {}
-            Kind::Name(_) | Kind::Keyed(..) | Kind::Member(..) => leaf(self),
-            Kind::Call(function, arguments) => {
+            AstKind::Literal(_) | AstKind::List(_) | AstKind::Struct(_) => {}
+            AstKind::Name(_) | AstKind::Keyed(..) | AstKind::Member(..) => leaf(self),
+            AstKind::Call(function, arguments) => {
                 leaf(self);
                 if matches!(
                     Function::named(function),
@@ -53,11 +53,11 @@ impl Compiler<'_> {
                     }
                 }
             }
-            Kind::Not(inner) | Kind::Negative(inner) => self.leaves(inner, leaves),
-            Kind::Binary(..) => {
+            AstKind::Not(inner) | AstKind::Negative(inner) => self.leaves(inner, leaves),
+            AstKind::Binary(..) => {
                 let mut rights = Vec::new();
                 let mut first = ast;
-                while let Kind::Binary(_, left, right) = &first.kind {
+                while let AstKind::Binary(_, left, right) = &first.kind {
                     rights.push(&**right);
                     first = left;
                 }
@@ -68,6 +68,6 @@ impl Compiler<'_> {
     }
 
     fn is_table(&self, ast: &Ast) -> bool {
-        matches!(&ast.kind, Kind::Name(name) if self.spec.tables.iter().any(|table| *table.name == **name))
+        matches!(&ast.kind, AstKind::Name(name) if self.spec.tables.iter().any(|table| *table.name == **name))
     }
 }

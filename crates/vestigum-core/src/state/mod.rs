@@ -22,10 +22,10 @@ use crate::value::tree::Moved;
 const ENTRY: u8 = 1;
 const CHECKPOINT: u8 = 2;
 const MARKS: u8 = ENTRY | CHECKPOINT;
-const TOLD: u8 = 4;
-const ALL: u8 = MARKS | TOLD;
+const BASELINE: u8 = 4;
+const ALL: u8 = MARKS | BASELINE;
 
-type Notes = FxHashMap<usize, Value>;
+type MarkedValues = FxHashMap<usize, Value>;
 
 /// Values, marks and place.
 #[derive(Clone, Debug)]
@@ -35,10 +35,10 @@ pub struct State {
     /// and all slots the display's while there is none, so that one comparison tells a write whether anything is left
     /// to note.
     noted: Vec<u8>,
-    entry: Notes,
-    checkpoint: Notes,
+    entry: MarkedValues,
+    checkpoint: MarkedValues,
     /// What values were when a display was last told of them, if there is one.
-    told: Option<Notes>,
+    baseline: Option<MarkedValues>,
     pub position: Position,
     /// The names of open key sets that were made so far.
     pub made: MadeKeys,
@@ -53,11 +53,11 @@ impl State {
         let mut noted = Vec::with_capacity(spec.slots);
         for field in &spec.fields {
             values.extend(std::iter::repeat_n(field.default.clone(), field.slots));
-            noted.extend(std::iter::repeat_n(if field.rewinds { TOLD } else { ALL }, field.slots));
+            noted.extend(std::iter::repeat_n(if field.rewinds { BASELINE } else { ALL }, field.slots));
         }
         let made = vec![IndexSet::new(); spec.key_sets.len()];
-        let (entry, checkpoint) = (Notes::default(), Notes::default());
-        State { values, noted, entry, checkpoint, told: None, position: Position::Menu, made, moved: None }
+        let (entry, checkpoint) = (MarkedValues::default(), MarkedValues::default());
+        State { values, noted, entry, checkpoint, baseline: None, position: Position::Menu, made, moved: None }
     }
 
     /// How many values there are.
@@ -132,21 +132,21 @@ impl State {
             }
             self.noted[slot] |= MARKS;
         }
-        if noted & TOLD == 0
-            && let Some(told) = &mut self.told
+        if noted & BASELINE == 0
+            && let Some(baseline) = &mut self.baseline
         {
-            told.insert(slot, old.clone());
-            self.noted[slot] |= TOLD;
+            baseline.insert(slot, old.clone());
+            self.noted[slot] |= BASELINE;
         }
     }
 
     /// Writes a value into the state and into both marks, as `launch` and a reset do.
     pub fn write_through(&mut self, slot: usize, value: Value) {
-        if let Some(told) = &mut self.told
-            && self.noted[slot] & TOLD == 0
+        if let Some(baseline) = &mut self.baseline
+            && self.noted[slot] & BASELINE == 0
         {
-            told.insert(slot, self.values[slot].clone());
-            self.noted[slot] |= TOLD;
+            baseline.insert(slot, self.values[slot].clone());
+            self.noted[slot] |= BASELINE;
         }
         let in_entry = self.entry.remove(&slot).is_some();
         let in_checkpoint = self.checkpoint.remove(&slot).is_some();
@@ -195,39 +195,39 @@ impl State {
     }
 
     /// What a display was told of a slot last; none if there is no display.
-    pub fn told(&self, slot: usize) -> Option<&Value> {
-        let told = self.told.as_ref()?;
-        if self.noted[slot] & TOLD == 0 {
+    pub fn baseline(&self, slot: usize) -> Option<&Value> {
+        let baseline = self.baseline.as_ref()?;
+        if self.noted[slot] & BASELINE == 0 {
             Some(&self.values[slot])
         } else {
-            told.get(&slot).or(Some(&self.values[slot]))
+            baseline.get(&slot).or(Some(&self.values[slot]))
         }
     }
 
     /// Sets what a display was told of a slot, as its entry has come from another one.
-    pub fn set_told(&mut self, slot: usize, value: Value) {
-        let Some(told) = &mut self.told else { return };
+    pub fn set_baseline(&mut self, slot: usize, value: Value) {
+        let Some(baseline) = &mut self.baseline else { return };
         if value == self.values[slot] {
-            told.remove(&slot);
-            self.noted[slot] &= !TOLD;
+            baseline.remove(&slot);
+            self.noted[slot] &= !BASELINE;
         } else {
-            told.insert(slot, value);
-            self.noted[slot] |= TOLD;
+            baseline.insert(slot, value);
+            self.noted[slot] |= BASELINE;
         }
     }
 
     /// What a display was last told of each value that was written since, in the order of the slots; none for the first
     /// time. From now on it has been told everything.
-    pub fn drain_told(&mut self) -> Option<Vec<(usize, Value)>> {
-        let Some(told) = &mut self.told else {
-            self.told = Some(Notes::default());
-            self.noted.iter_mut().for_each(|noted| *noted &= !TOLD);
+    pub fn drain_baseline(&mut self) -> Option<Vec<(usize, Value)>> {
+        let Some(baseline) = &mut self.baseline else {
+            self.baseline = Some(MarkedValues::default());
+            self.noted.iter_mut().for_each(|noted| *noted &= !BASELINE);
             return None;
         };
-        let mut changed: Vec<(usize, Value)> = told.drain().collect();
+        let mut changed: Vec<(usize, Value)> = baseline.drain().collect();
         changed.sort_unstable_by_key(|(slot, _)| *slot);
         for (slot, _) in &changed {
-            self.noted[*slot] &= !TOLD;
+            self.noted[*slot] &= !BASELINE;
         }
         Some(changed)
     }

@@ -10,7 +10,7 @@ use crate::words::words;
 /// A node of the tree and where it stands.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Ast {
-    pub kind: Kind,
+    pub kind: AstKind,
     pub span: SourceSpan,
     height: u16,
     /// How many terms a row of sums has.
@@ -18,7 +18,7 @@ pub struct Ast {
 }
 
 #[derive(Clone, Debug, PartialEq)]
-pub enum Kind {
+pub enum AstKind {
     Literal(Value),
     Name(String),
     /// `field[key]`, `field[key, key]` or `map['key']`.
@@ -182,7 +182,7 @@ impl<'t, 'i> Parser<'t, 'i> {
             if operator.power() <= floor {
                 break;
             }
-            if let Kind::Binary(before, ..) = &left.kind
+            if let AstKind::Binary(before, ..) = &left.kind
                 && before.is_comparison()
                 && operator.is_comparison()
                 && self.tokens.get(self.next.wrapping_sub(1)).is_some_and(|(t, _)| *t != Token::Sign(")"))
@@ -203,7 +203,7 @@ impl<'t, 'i> Parser<'t, 'i> {
                 continue;
             }
             let span = left.span.to(right.span);
-            left = node(Kind::Binary(operator, Box::new(left), Box::new(right)), span)?;
+            left = node(AstKind::Binary(operator, Box::new(left), Box::new(right)), span)?;
         }
         self.depth -= 1;
         Ok(left)
@@ -216,15 +216,15 @@ impl<'t, 'i> Parser<'t, 'i> {
         };
         let span = *span;
         match token {
-            Token::Int(int) => node(Kind::Literal(Value::Int(*int)), span),
-            Token::Float(float) => node(Kind::Literal(Value::float(*float)), span),
-            Token::Text(text) => node(Kind::Literal(Value::text(text.as_str())), span),
-            Token::Name("true") => node(Kind::Literal(Value::Bool(true)), span),
-            Token::Name("false") => node(Kind::Literal(Value::Bool(false)), span),
+            Token::Int(int) => node(AstKind::Literal(Value::Int(*int)), span),
+            Token::Float(float) => node(AstKind::Literal(Value::float(*float)), span),
+            Token::Text(text) => node(AstKind::Literal(Value::text(text.as_str())), span),
+            Token::Name("true") => node(AstKind::Literal(Value::Bool(true)), span),
+            Token::Name("false") => node(AstKind::Literal(Value::Bool(false)), span),
             Token::Name("not") => {
                 let inner = self.expression(NOT)?;
                 let span = span.to(inner.span);
-                node(Kind::Not(Box::new(inner)), span)
+                node(AstKind::Not(Box::new(inner)), span)
             }
             Token::Name(word @ ("or" | "and")) => {
                 Err(Unreadable::new(span, format!("`{word}` needs a condition on its left")))
@@ -235,21 +235,21 @@ impl<'t, 'i> Parser<'t, 'i> {
             }
             Token::Sign("[") => {
                 let (items, close) = self.list("]", span)?;
-                node(Kind::List(items), span.to(close))
+                node(AstKind::List(items), span.to(close))
             }
             Token::Sign("{") => self.members(span),
             Token::Sign("-") if matches!(self.peek(), Some((Token::Beyond, _))) => {
                 let end = self.take().map_or(span, |(_, span)| *span);
-                node(Kind::Literal(Value::Int(i64::MIN)), span.to(end))
+                node(AstKind::Literal(Value::Int(i64::MIN)), span.to(end))
             }
             Token::Beyond => Err(too_large(span)),
             Token::Sign("-") => {
                 let inner = self.expression(NEGATIVE)?;
                 let span = span.to(inner.span);
                 match inner.kind {
-                    Kind::Literal(Value::Int(int)) => node(Kind::Literal(Value::Int(int.saturating_neg())), span),
-                    Kind::Literal(Value::Float(float)) => node(Kind::Literal(Value::float(-float.get())), span),
-                    _ => node(Kind::Negative(Box::new(inner)), span),
+                    AstKind::Literal(Value::Int(int)) => node(AstKind::Literal(Value::Int(int.saturating_neg())), span),
+                    AstKind::Literal(Value::Float(float)) => node(AstKind::Literal(Value::float(-float.get())), span),
+                    _ => node(AstKind::Negative(Box::new(inner)), span),
                 }
             }
             Token::Sign("(") => {
@@ -266,9 +266,9 @@ impl<'t, 'i> Parser<'t, 'i> {
     fn named(&mut self, name: &str, span: SourceSpan) -> Result<Ast, Unreadable> {
         if let Some(open) = self.sign("(") {
             let (arguments, close) = self.list(")", open)?;
-            return node(Kind::Call(name.to_owned(), arguments), span.to(close));
+            return node(AstKind::Call(name.to_owned(), arguments), span.to(close));
         }
-        node(Kind::Name(name.to_owned()), span)
+        node(AstKind::Name(name.to_owned()), span)
     }
 
     /// Keys and members behind a name.
@@ -277,13 +277,13 @@ impl<'t, 'i> Parser<'t, 'i> {
             if let Some(open) = self.sign("[") {
                 let (keys, close) = self.list("]", open)?;
                 let span = ast.span.to(close);
-                ast = node(Kind::Keyed(Box::new(ast), keys), span)?;
+                ast = node(AstKind::Keyed(Box::new(ast), keys), span)?;
             } else if let Some(dot) = self.sign(".") {
                 let Some((Token::Name(member), end)) = self.take() else {
                     return Err(Unreadable::new(dot, "the name of a member is missing behind this dot"));
                 };
                 let span = ast.span.to(*end);
-                ast = node(Kind::Member(Box::new(ast), (*member).to_owned()), span)?;
+                ast = node(AstKind::Member(Box::new(ast), (*member).to_owned()), span)?;
             } else {
                 return Ok(ast);
             }
@@ -294,7 +294,7 @@ impl<'t, 'i> Parser<'t, 'i> {
     fn members(&mut self, open: SourceSpan) -> Result<Ast, Unreadable> {
         let mut members = Vec::new();
         if let Some(close) = self.sign("}") {
-            return node(Kind::Struct(members), open.to(close));
+            return node(AstKind::Struct(members), open.to(close));
         }
         loop {
             let unclosed = Unreadable::new(open, "this brace is never closed");
@@ -310,7 +310,7 @@ impl<'t, 'i> Parser<'t, 'i> {
                 None => return Err(unclosed),
             }
             if let Some(close) = self.sign("}") {
-                return node(Kind::Struct(members), open.to(close));
+                return node(AstKind::Struct(members), open.to(close));
             }
             if self.sign(",").is_none() {
                 let span = self.peek().map_or(open, |(_, span)| *span);
@@ -347,16 +347,16 @@ fn joined(operator: Operator, mut row: Vec<Ast>) -> Result<Ast, Unreadable> {
         let right = joined(operator, row.split_off(row.len() / 2))?;
         let left = joined(operator, row)?;
         let span = left.span.to(right.span);
-        return node(Kind::Binary(operator, Box::new(left), Box::new(right)), span);
+        return node(AstKind::Binary(operator, Box::new(left), Box::new(right)), span);
     }
     row.pop().ok_or_else(|| Unreadable::new(SourceSpan::default(), "a condition is missing here"))
 }
 
-fn node(kind: Kind, span: SourceSpan) -> Result<Ast, Unreadable> {
+fn node(kind: AstKind, span: SourceSpan) -> Result<Ast, Unreadable> {
     // A row of sums leans to the left and is walked, so it is long and not deep.
-    if let Kind::Binary(operator, left, right) = &kind
+    if let AstKind::Binary(operator, left, right) = &kind
         && operator.is_arithmetic()
-        && matches!(&left.kind, Kind::Binary(before, ..) if before.is_arithmetic())
+        && matches!(&left.kind, AstKind::Binary(before, ..) if before.is_arithmetic())
     {
         let (height, terms) = (left.height.max(right.height + 1), left.terms + 1);
         if height > MAX_HEIGHT {
@@ -369,12 +369,12 @@ fn node(kind: Kind, span: SourceSpan) -> Result<Ast, Unreadable> {
         return Ok(Ast { kind, span, height, terms });
     }
     let below = match &kind {
-        Kind::Literal(_) | Kind::Name(_) => 0,
-        Kind::Call(_, items) | Kind::List(items) => items.iter().map(|item| item.height).max().unwrap_or(0),
-        Kind::Keyed(of, items) => items.iter().map(|item| item.height).max().unwrap_or(0).max(of.height),
-        Kind::Struct(members) => members.iter().map(|(_, item)| item.height).max().unwrap_or(0),
-        Kind::Not(inner) | Kind::Negative(inner) | Kind::Member(inner, _) => inner.height,
-        Kind::Binary(_, left, right) => left.height.max(right.height),
+        AstKind::Literal(_) | AstKind::Name(_) => 0,
+        AstKind::Call(_, items) | AstKind::List(items) => items.iter().map(|item| item.height).max().unwrap_or(0),
+        AstKind::Keyed(of, items) => items.iter().map(|item| item.height).max().unwrap_or(0).max(of.height),
+        AstKind::Struct(members) => members.iter().map(|(_, item)| item.height).max().unwrap_or(0),
+        AstKind::Not(inner) | AstKind::Negative(inner) | AstKind::Member(inner, _) => inner.height,
+        AstKind::Binary(_, left, right) => left.height.max(right.height),
     };
     if below >= MAX_HEIGHT { Err(too_deep(span)) } else { Ok(Ast { kind, span, height: below + 1, terms: 2 }) }
 }

@@ -25,7 +25,7 @@ macro_rules! moments {
         }
 
         /// The built-in moments by their places in tables.
-        enum Row {
+        enum MomentRow {
             $($variant,)*
         }
 
@@ -45,7 +45,7 @@ macro_rules! moments {
             #[doc(hidden)]
             pub const fn index(self) -> usize {
                 match self {
-                    $(Moment::$variant => Row::$variant as usize,)*
+                    $(Moment::$variant => MomentRow::$variant as usize,)*
                     Moment::Own(n) => Moment::BUILT_IN.len() + n as usize,
                 }
             }

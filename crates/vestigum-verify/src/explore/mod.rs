@@ -16,7 +16,7 @@
 //!
 //! ```
 //! use vestigum_core::Spec;
-//! use vestigum_verify::explore::{Bounds, Ending, Search, questions};
+//! use vestigum_verify::explore::{SearchBounds, Ending, Search, questions};
 //!
 //! let spec = Spec::from_toml(r#"
 //!     [game]
@@ -42,7 +42,7 @@
 //!     never_falls = ["best_letters"]
 //! "#)?;
 //! let question = &questions(&spec)[0];
-//! let ending = Search::new(&spec, question, Bounds::default()).run();
+//! let ending = Search::new(&spec, question, SearchBounds::default()).run();
 //! let Ending::Broken(counterexample) = ending else { panic!("it holds") };
 //! assert!(counterexample.play().contains("complete"));
 //! # Ok::<(), vestigum_core::Diagnostics>(())
@@ -60,6 +60,6 @@ pub(crate) use cone::closed;
 pub(crate) use question::subjects;
 pub use question::{Question, questions};
 pub(crate) use search::put_state;
-pub use search::{Bounds, Ending, Found, Search, Seen};
+pub use search::{Ending, Expansion, Search, SearchBounds, Seen};
 pub use story::Counterexample;
 pub use threads::{Explored, explore_all, explore_with};

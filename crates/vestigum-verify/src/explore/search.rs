@@ -16,7 +16,7 @@ use super::story::{Counterexample, tell};
 
 /// How far a search goes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Bounds {
+pub struct SearchBounds {
     /// The most steps from a fresh profile.
     pub depth: usize,
     /// The most states.
@@ -28,9 +28,9 @@ pub struct Bounds {
     pub reduce: bool,
 }
 
-impl Default for Bounds {
-    fn default() -> Bounds {
-        Bounds { depth: 200, states: 1_000_000, without: Vec::new(), reduce: true }
+impl Default for SearchBounds {
+    fn default() -> SearchBounds {
+        SearchBounds { depth: 200, states: 1_000_000, without: Vec::new(), reduce: true }
     }
 }
 
@@ -87,7 +87,7 @@ struct Visit {
 
 /// A state of the frontier.
 #[derive(Clone, Debug)]
-struct Node {
+struct SearchNode {
     id: u32,
     game: Progress,
     enters: u8,
@@ -95,7 +95,7 @@ struct Node {
 
 /// A step from the frontier to a state that was not seen in an earlier round.
 #[derive(Clone, Debug)]
-pub struct Found {
+pub struct Expansion {
     parent: u32,
     act: Act,
     key: u128,
@@ -116,10 +116,10 @@ pub struct Search<'s> {
     plain: &'s Spec,
     cone: Cone,
     repertoire: Repertoire,
-    bounds: Bounds,
+    bounds: SearchBounds,
     visited: FxHashSet<u128>,
     visits: Vec<Visit>,
-    frontier: Vec<Node>,
+    frontier: Vec<SearchNode>,
     seen: Seen,
     /// For gains: the best that play without failing has of each entry, by the number of visits.
     best: FxHashMap<(u8, usize), Value>,
@@ -134,7 +134,7 @@ impl<'s> Search<'s> {
     ///
     /// # Panics
     /// If the question is one of another spec.
-    pub fn new(spec: &'s Spec, question: &'s Question, bounds: Bounds) -> Search<'s> {
+    pub fn new(spec: &'s Spec, question: &'s Question, bounds: SearchBounds) -> Search<'s> {
         let mut search = Search::begin(spec, question, bounds.clone(), true);
         if let Asked::NothingGained(_) = question.asked {
             // First what can be had without failing, by the same steps.
@@ -167,7 +167,7 @@ impl<'s> Search<'s> {
         }
     }
 
-    fn begin(plain: &'s Spec, question: &'s Question, bounds: Bounds, failures: bool) -> Search<'s> {
+    fn begin(plain: &'s Spec, question: &'s Question, bounds: SearchBounds, failures: bool) -> Search<'s> {
         let (spec, counters) = plain.with_counters();
         let question = questions(&spec).swap_remove(question.index);
         let mut cone = Cone::of(&spec, &counters, question.reads());
@@ -213,7 +213,7 @@ impl<'s> Search<'s> {
         if let Some(broken) = broken {
             search.ended = Some(search.told(&[], &broken));
         }
-        search.frontier.push(Node { id: 0, game, enters: 0 });
+        search.frontier.push(SearchNode { id: 0, game, enters: 0 });
         search
     }
 
@@ -232,7 +232,7 @@ impl<'s> Search<'s> {
     }
 
     /// Looks at a part of the frontier: everything that can happen there. Changes nothing.
-    pub fn expand(&self, part: std::ops::Range<usize>) -> Vec<Found> {
+    pub fn expand(&self, part: std::ops::Range<usize>) -> Vec<Expansion> {
         if let Some(honest) = &self.honest {
             return honest.expand(part);
         }
@@ -253,7 +253,7 @@ impl<'s> Search<'s> {
                 let new = !self.visited.contains(&key) && known.insert(key);
                 if new || broken.is_some() {
                     let next = new.then_some((after, enters));
-                    found.push(Found {
+                    found.push(Expansion {
                         parent: node.id,
                         act,
                         key,
@@ -266,14 +266,14 @@ impl<'s> Search<'s> {
             if transitions > 0 {
                 // Nothing new came of it, and it was looked at all the same.
                 let (parent, act, key) = (node.id, Act::Relaunch, 0);
-                found.push(Found { parent, act, key, next: None, broken: None, transitions });
+                found.push(Expansion { parent, act, key, next: None, broken: None, transitions });
             }
         }
         found
     }
 
     /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on.
-    pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Found>>) -> bool {
+    pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Expansion>>) -> bool {
         if let Some(honest) = &mut self.honest {
             honest.merge(rounds);
             self.after_honest();
@@ -300,7 +300,7 @@ impl<'s> Search<'s> {
                 self.ended = Some(self.counterexample(found.parent, found.act, &broken));
                 return false;
             }
-            next.push(Node { id, game, enters });
+            next.push(SearchNode { id, game, enters });
         }
         self.frontier = next;
         if self.frontier.is_empty() {

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use vestigum_core::Spec;
 
-use crate::explore::{Bounds, Ending, Found, Question, Search, Seen};
+use crate::explore::{Ending, Expansion, Question, Search, SearchBounds, Seen};
 
 /// So many states of the frontier are looked at together.
 const PART: usize = 128;
@@ -22,7 +22,7 @@ const PART: usize = 128;
 pub fn explore_all(
     spec: &Spec,
     questions: &[Question],
-    bounds: &Bounds,
+    bounds: &SearchBounds,
     budget: Option<Duration>,
     threads: Option<NonZero<usize>>,
     watch: &mut dyn FnMut(usize, Seen),
@@ -69,20 +69,20 @@ pub struct Explored {
 /// there are. `watch` hears after each round how much was seen.
 ///
 /// ```
-/// use vestigum_verify::explore::{Bounds, Ending, questions};
+/// use vestigum_verify::explore::{SearchBounds, Ending, questions};
 /// use vestigum::Spec;
 /// use vestigum_verify::explore::explore_with;
 ///
 /// let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]")?;
 /// let question = &questions(&spec)[0];
-/// let ending = explore_with(&spec, question, &Bounds::default(), None, &mut |_| {});
+/// let ending = explore_with(&spec, question, &SearchBounds::default(), None, &mut |_| {});
 /// assert!(matches!(ending, Ending::Holds(seen) if seen.all));
 /// # Ok::<(), vestigum::Diagnostics>(())
 /// ```
 pub fn explore_with(
     spec: &Spec,
     question: &Question,
-    bounds: &Bounds,
+    bounds: &SearchBounds,
     threads: Option<NonZero<usize>>,
     watch: &mut dyn FnMut(Seen),
 ) -> Ending {
@@ -92,7 +92,7 @@ pub fn explore_with(
 fn search(
     spec: &Spec,
     question: &Question,
-    bounds: &Bounds,
+    bounds: &SearchBounds,
     until: Option<Instant>,
     threads: Option<NonZero<usize>>,
     watch: &mut dyn FnMut(Seen),
@@ -113,13 +113,13 @@ fn search(
 }
 
 /// One round: what came of each part of the frontier, in the order of the parts.
-fn round(search: &Search<'_>, threads: usize, late: &(dyn Fn() -> bool + Sync)) -> Vec<Vec<Found>> {
+fn round(search: &Search<'_>, threads: usize, late: &(dyn Fn() -> bool + Sync)) -> Vec<Vec<Expansion>> {
     let parts = search.frontier().div_ceil(PART);
     let range = |part: usize| part * PART..((part + 1) * PART).min(search.frontier());
     if threads == 1 || parts == 1 {
         return (0..parts).take_while(|_| !late()).map(|part| search.expand(range(part))).collect();
     }
-    let done: Vec<Mutex<Vec<Found>>> = (0..parts).map(|_| Mutex::default()).collect();
+    let done: Vec<Mutex<Vec<Expansion>>> = (0..parts).map(|_| Mutex::default()).collect();
     let next = AtomicUsize::new(0);
     let work = || {
         loop {

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
-use super::judge::Finding;
-use crate::sim_disk::{Operation, PowerLoss};
+use super::judge::FaultFinding;
+use crate::sim_disk::{DiskOperation, PowerLoss};
 
 pub(super) const UNREPORTED: &str = "the launch went on with an older image and did not say so: what cannot be read must be told apart from what is not there";
 
@@ -11,15 +11,15 @@ pub(super) const ROTTEN: &str =
     "the damage was not noticed, or not reported: verify each image as it is read, and fall back on the one before";
 
 /// What a store did wrong, told from what the power loss took: content that was not synced, or names that were not.
-pub(super) fn power_loss(log: &[Operation], cut: usize, loss: &PowerLoss, finding: &Finding) -> String {
+pub(super) fn power_loss(log: &[DiskOperation], cut: usize, loss: &PowerLoss, finding: &FaultFinding) -> String {
     if let Some((path, replaced)) = loss.torn().filter(|(path, _)| is_read(log, path)) {
         return torn(log, cut, path, replaced);
     }
     if let Some((path, operation)) = loss.lost_names().next() {
         let folder = path.parent().unwrap_or(Path::new(""));
         let what = match &log[operation] {
-            Operation::MakeFolder(_) => format!("the folder {} was made", path.display()),
-            Operation::Rename(..) => format!("{} got its name", path.display()),
+            DiskOperation::MakeFolder(_) => format!("the folder {} was made", path.display()),
+            DiskOperation::Rename(..) => format!("{} got its name", path.display()),
             _ => format!("{} was made", path.display()),
         };
         let when = if synced_later(log, operation, cut, folder) {
@@ -38,23 +38,25 @@ pub(super) fn power_loss(log: &[Operation], cut: usize, loss: &PowerLoss, findin
     "what was removed or replaced came back, and is taken for the newest: look for the newest by a number in the image or its name".into()
 }
 
-fn torn(log: &[Operation], cut: usize, path: &Path, replaced: bool) -> String {
+fn torn(log: &[DiskOperation], cut: usize, path: &Path, replaced: bool) -> String {
     let shown = path.display();
     if replaced {
         return format!(
             "{shown} was overwritten in place: while the new content is not durable, the old one is gone already; write a new file, sync it, and give it a name of its own"
         );
     }
-    let named = log[..cut].iter().rposition(|operation| matches!(operation, Operation::Rename(_, to) if to == path));
+    let named =
+        log[..cut].iter().rposition(|operation| matches!(operation, DiskOperation::Rename(_, to) if to == path));
     let Some(named) = named else {
         return format!(
             "{shown} is written under the name by which it is read, so a launch can find half of it: write under another name, sync, then rename"
         );
     };
     let later =
-        log[named..].iter().take_while(|operation| !matches!(operation, Operation::Rename(_, to) if to != path));
-    let synced =
-        later.clone().any(|operation| matches!(operation, Operation::Sync(file) if is_file(log, named, file, path)));
+        log[named..].iter().take_while(|operation| !matches!(operation, DiskOperation::Rename(_, to) if to != path));
+    let synced = later
+        .clone()
+        .any(|operation| matches!(operation, DiskOperation::Sync(file) if is_file(log, named, file, path)));
     if synced {
         format!("{shown} got its name before its content was synced: sync the file first, then rename it")
     } else {
@@ -65,18 +67,18 @@ fn torn(log: &[Operation], cut: usize, path: &Path, replaced: bool) -> String {
 }
 
 /// Whether a file is the one that was renamed to `path`, under either name.
-fn is_file(log: &[Operation], named: usize, file: &Path, path: &Path) -> bool {
-    file == path || matches!(&log[named], Operation::Rename(from, _) if from == file)
+fn is_file(log: &[DiskOperation], named: usize, file: &Path, path: &Path) -> bool {
+    file == path || matches!(&log[named], DiskOperation::Rename(from, _) if from == file)
 }
 
 /// Whether a file has a name under which the store reads it: it was renamed to it, or is never renamed away.
-fn is_read(log: &[Operation], path: &Path) -> bool {
-    !log.iter().any(|operation| matches!(operation, Operation::Rename(from, _) if from == path))
+fn is_read(log: &[DiskOperation], path: &Path) -> bool {
+    !log.iter().any(|operation| matches!(operation, DiskOperation::Rename(from, _) if from == path))
 }
 
-fn synced_later(log: &[Operation], from: usize, cut: usize, folder: &Path) -> bool {
-    let syncs = |operations: &[Operation]| {
-        operations.iter().any(|operation| matches!(operation, Operation::SyncFolder(path) if path == folder))
+fn synced_later(log: &[DiskOperation], from: usize, cut: usize, folder: &Path) -> bool {
+    let syncs = |operations: &[DiskOperation]| {
+        operations.iter().any(|operation| matches!(operation, DiskOperation::SyncFolder(path) if path == folder))
     };
     !syncs(&log[from..cut]) && syncs(&log[cut..])
 }

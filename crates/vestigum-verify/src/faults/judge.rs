@@ -14,7 +14,7 @@ use crate::sim_disk::SimDisk;
 
 /// What was loaded, and what should have been.
 #[derive(Clone, Debug)]
-pub(super) struct Finding {
+pub(super) struct FaultFinding {
     pub loaded: String,
     pub expected: String,
 }
@@ -35,7 +35,7 @@ pub(super) fn judge<S: Store>(
     disk: &SimDisk,
     expectations: &Expectations,
     save_again: bool,
-) -> Result<bool, Finding> {
+) -> Result<bool, FaultFinding> {
     caught(expectations, || {
         let store = opened(open, disk, expectations)?;
         let mut recovered = false;
@@ -60,7 +60,7 @@ pub(super) fn judge_rot<S: Store>(
     open: Open<'_, S>,
     disk: &SimDisk,
     expectations: &Expectations,
-) -> Result<Rotten, Finding> {
+) -> Result<Rotten, FaultFinding> {
     caught(expectations, || {
         let store = opened(open, disk, expectations)?;
         let mut reported = false;
@@ -85,22 +85,22 @@ pub(super) fn judge_rot<S: Store>(
     })
 }
 
-fn opened<S: Store>(open: Open<'_, S>, disk: &SimDisk, expectations: &Expectations) -> Result<S, Finding> {
-    open(disk.clone()).map_err(|error| Finding {
+fn opened<S: Store>(open: Open<'_, S>, disk: &SimDisk, expectations: &Expectations) -> Result<S, FaultFinding> {
+    open(disk.clone()).map_err(|error| FaultFinding {
         loaded: format!("nothing: the store cannot be opened: {error}"),
         expected: expectations.values().map(Expected::told).next().unwrap_or_default(),
     })
 }
 
-fn caught<T>(expectations: &Expectations, judge: impl FnOnce() -> Result<T, Finding>) -> Result<T, Finding> {
+fn caught<T>(expectations: &Expectations, judge: impl FnOnce() -> Result<T, FaultFinding>) -> Result<T, FaultFinding> {
     catch_unwind(AssertUnwindSafe(judge)).unwrap_or_else(|_| {
         let expected = expectations.values().map(Expected::told).next().unwrap_or_default();
-        Err(Finding { loaded: "nothing: the store panicked".into(), expected })
+        Err(FaultFinding { loaded: "nothing: the store panicked".into(), expected })
     })
 }
 
 /// What was found can be loaded under the spec that saved it.
-fn launches(spec: &Spec, owner: &Owner, image: Option<&Image>, expected: &Expected) -> Result<(), Finding> {
+fn launches(spec: &Spec, owner: &Owner, image: Option<&Image>, expected: &Expected) -> Result<(), FaultFinding> {
     let (profile, device) = match owner {
         Owner::Profile(_) => (image, None),
         Owner::Device => (None, image),
@@ -109,9 +109,9 @@ fn launches(spec: &Spec, owner: &Owner, image: Option<&Image>, expected: &Expect
 }
 
 /// A save of something new is there when it was acknowledged.
-fn next_save(store: &dyn Store, newest: u64, image: &Image, expected: &Expected) -> Result<(), Finding> {
+fn next_save(store: &dyn Store, newest: u64, image: &Image, expected: &Expected) -> Result<(), FaultFinding> {
     let next = changed(image);
-    let failed = |error: &dyn std::fmt::Display| Finding {
+    let failed = |error: &dyn std::fmt::Display| FaultFinding {
         loaded: format!("the right image, but the next save fails: {error}"),
         expected: expected.told(),
     };
@@ -133,7 +133,7 @@ impl Expected {
     }
 
     /// What is wrong with an image that should not have been loaded.
-    pub(super) fn finding(&self, image: Option<&Image>) -> Finding {
+    pub(super) fn finding(&self, image: Option<&Image>) -> FaultFinding {
         let owner = &self.sample.owner;
         let loaded = match image {
             None => format!("nothing: {owner} begins anew, and nobody is told"),
@@ -142,12 +142,12 @@ impl Expected {
                 None => format!("an image of {owner} whose save was never acknowledged"),
             },
         };
-        Finding { loaded, expected: self.told() }
+        FaultFinding { loaded, expected: self.told() }
     }
 
-    fn failed(&self, error: impl std::fmt::Display) -> Finding {
+    fn failed(&self, error: impl std::fmt::Display) -> FaultFinding {
         let error = error.to_string();
         let first = error.lines().next().unwrap_or_default().trim_end_matches(':');
-        Finding { loaded: format!("nothing: {first}"), expected: self.told() }
+        FaultFinding { loaded: format!("nothing: {first}"), expected: self.told() }
     }
 }

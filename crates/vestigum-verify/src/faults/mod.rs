@@ -2,7 +2,7 @@
 //!
 //! A playthrough is run once on a [`SimDisk`], and every disk operation of its saves is logged. Then
 //!
-//! - the power fails after each of them, in every way that the operations before allow ([`crate::Outcomes`]);
+//! - the power fails after each of them, in every way that the operations before allow ([`crate::PowerLosses`]);
 //! - the process is killed after each of them, the next one loads, saves what it loaded, prunes and saves again, and then
 //!   the power fails: what was never made durable is still not so when another process finds it;
 //! - each of them fails once, and each two in a row: the disk is full, or reports an error, or a read comes out short; play
@@ -40,14 +40,14 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::{fmt, thread};
 
-use judge::{Finding, Rotten, judge, judge_rot};
+use judge::{FaultFinding, Rotten, judge, judge_rot};
 use recorder::{Commits, Open, Recorder};
 
 use vestigum::{Store, StoreError};
 use vestigum_core::Spec;
 
 use crate::playthrough::{Playthrough, run};
-use crate::sim_disk::{Fault, Operation, PowerLoss, SimDisk};
+use crate::sim_disk::{DiskOperation, Fault, PowerLoss, SimDisk};
 
 /// A kind of fault.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
@@ -127,7 +127,7 @@ pub struct Violation {
     /// What happened.
     pub kind: FaultKind,
     /// The disk operations up to then, with the saves that asked for them.
-    pub steps: Vec<Step>,
+    pub steps: Vec<FaultStep>,
     /// In which state the disk was found, one line for each thing; empty if everything that was seen is there.
     pub disk: Vec<String>,
     /// What was loaded from it.
@@ -141,11 +141,11 @@ pub struct Violation {
 /// One step of the way to a violation.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Step {
+pub enum FaultStep {
     /// A disk operation.
-    Operation(Operation),
+    DiskOperation(DiskOperation),
     /// A disk operation that failed.
-    Failed(Operation, Fault),
+    Failed(DiskOperation, Fault),
     /// A save began, in these words.
     Save(String),
     /// The save was acknowledged: from here on it must not be lost.
@@ -156,16 +156,16 @@ pub enum Step {
     NotSaved(String),
 }
 
-impl fmt::Display for Step {
+impl fmt::Display for FaultStep {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Step::Operation(operation) => write!(f, "{operation}"),
-            Step::Failed(operation, Fault::ShortRead) => write!(f, "{operation}  (gives half of it)"),
-            Step::Failed(operation, _) => write!(f, "{operation}  (fails)"),
-            Step::Save(what) => write!(f, "save {what}"),
-            Step::Acknowledged(what) => write!(f, "acknowledged: {what}"),
-            Step::Killed => f.write_str("the process is killed; the next one opens the store"),
-            Step::NotSaved(what) => write!(f, "failed: {what}"),
+            FaultStep::DiskOperation(operation) => write!(f, "{operation}"),
+            FaultStep::Failed(operation, Fault::ShortRead) => write!(f, "{operation}  (gives half of it)"),
+            FaultStep::Failed(operation, _) => write!(f, "{operation}  (fails)"),
+            FaultStep::Save(what) => write!(f, "save {what}"),
+            FaultStep::Acknowledged(what) => write!(f, "acknowledged: {what}"),
+            FaultStep::Killed => f.write_str("the process is killed; the next one opens the store"),
+            FaultStep::NotSaved(what) => write!(f, "failed: {what}"),
         }
     }
 }
@@ -250,7 +250,7 @@ struct Trial<'a, S> {
     keep: u32,
     open: Open<'a, S>,
     disk: SimDisk,
-    log: Vec<Operation>,
+    log: Vec<DiskOperation>,
     commits: Commits,
 }
 
@@ -342,7 +342,7 @@ impl<S: Store> Trial<'_, S> {
         recorder.next_life(&commits.owners());
         let (commits, log) = (recorder.into_commits(), disk.operations());
         let removed = log.iter().enumerate().skip(begins);
-        let removed = removed.filter(|(_, operation)| matches!(operation, Operation::Remove(_)));
+        let removed = removed.filter(|(_, operation)| matches!(operation, DiskOperation::Remove(_)));
         let cuts: BTreeSet<usize> =
             commits.acknowledged_after(begins).chain(removed.map(|(number, _)| number + 1)).collect();
         let (mut tried, mut violations) = (Tried::default(), Vec::new());
@@ -427,7 +427,7 @@ impl<S: Store> Trial<'_, S> {
 /// What led to a state of the disk.
 struct Case<'a> {
     kind: FaultKind,
-    log: &'a [Operation],
+    log: &'a [DiskOperation],
     cut: usize,
     commits: &'a Commits,
     failed: Option<(&'a [usize], Fault)>,
@@ -442,20 +442,20 @@ impl Case<'_> {
         }
     }
 
-    fn violation(&self, disk: Vec<String>, finding: Finding, explanation: String) -> Violation {
+    fn violation(&self, disk: Vec<String>, finding: FaultFinding, explanation: String) -> Violation {
         let mut steps = Vec::new();
         for (number, operation) in self.log.iter().enumerate().take(self.cut) {
             self.commits.tell(number, &mut steps);
             match self.failed {
                 Some((failed, fault)) if failed.contains(&number) && fault.strikes(operation) => {
-                    steps.push(Step::Failed(operation.clone(), fault));
+                    steps.push(FaultStep::Failed(operation.clone(), fault));
                 }
-                _ if operation.changes() => steps.push(Step::Operation(operation.clone())),
+                _ if operation.changes() => steps.push(FaultStep::DiskOperation(operation.clone())),
                 _ => {}
             }
         }
         self.commits.tell(self.cut, &mut steps);
-        let Finding { loaded, expected } = finding;
+        let FaultFinding { loaded, expected } = finding;
         Violation { kind: self.kind, steps, disk, loaded, expected, explanation }
     }
 }

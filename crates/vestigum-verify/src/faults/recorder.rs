@@ -2,14 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use vestigum::tools::{Found, commit_making_room, newest_readable};
+use vestigum::tools::{NewestImage, commit_making_room, newest_readable};
 use vestigum::{Store, StoreError, prune_all};
 use vestigum_core::image::report::Origin;
 use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, Owner};
 
-use super::Step;
-use super::judge::Finding;
+use super::FaultStep;
+use super::judge::FaultFinding;
 use crate::playthrough::{Newest, Saves, SavesError};
 use crate::sim_disk::SimDisk;
 use crate::store_saves::saves_error;
@@ -34,7 +34,7 @@ pub(super) struct Commits {
     /// How many launches of the run fell back on an older image and said so.
     pub recovered: usize,
     /// A launch that fell back and did not say so.
-    pub silently_older: Option<Finding>,
+    pub silently_older: Option<FaultFinding>,
     /// After how many operations a process was killed and the next one began.
     killed: Vec<usize>,
 }
@@ -107,9 +107,9 @@ impl Commits {
     }
 
     /// Tells what the saves say just before the operation with that number.
-    pub(super) fn tell(&self, operation: usize, steps: &mut Vec<Step>) {
+    pub(super) fn tell(&self, operation: usize, steps: &mut Vec<FaultStep>) {
         if self.killed.contains(&operation) {
-            steps.push(Step::Killed);
+            steps.push(FaultStep::Killed);
         }
         // Where nothing was killed, a save that did nothing tells nothing.
         let quiet = |commit: &&Commit| commit.to > commit.from || self.killed.iter().any(|kill| *kill <= commit.from);
@@ -117,14 +117,15 @@ impl Commits {
             if commit.to == operation && commit.to > commit.from {
                 let owner = &commit.owner;
                 steps.push(match commit.acknowledged {
-                    Some((generation, _)) => Step::Acknowledged(format!("{owner}, generation {generation}")),
-                    None => Step::NotSaved(owner.to_string()),
+                    Some((generation, _)) => FaultStep::Acknowledged(format!("{owner}, generation {generation}")),
+                    None => FaultStep::NotSaved(owner.to_string()),
                 });
             }
             if commit.from == operation {
-                steps.push(Step::Save(commit.owner.to_string()));
+                steps.push(FaultStep::Save(commit.owner.to_string()));
                 if let Some((generation, _)) = commit.acknowledged.filter(|_| commit.to == operation) {
-                    steps.push(Step::Acknowledged(format!("{}, generation {generation}, unchanged", commit.owner)));
+                    steps
+                        .push(FaultStep::Acknowledged(format!("{}, generation {generation}, unchanged", commit.owner)));
                 }
             }
         }
@@ -163,7 +164,7 @@ impl<'a, S: Store> Recorder<'a, S> {
     }
 
     /// What loads, and whether it is what must be there.
-    fn look(&mut self, owner: &Owner) -> Result<Found, SavesError> {
+    fn look(&mut self, owner: &Owner) -> Result<NewestImage, SavesError> {
         let found = newest_readable(self.store()?, owner).map_err(saves_error)?;
         if let Some(expected) = self.commits.expected(self.disk.count()).get(owner) {
             let digest = found.image.as_ref().map(Image::digest);

@@ -60,11 +60,11 @@ impl Declared<'_> {
     pub(super) fn rule_span(&self, moment: Moment, index: usize) -> SourceSpan {
         let name = self.spec.moment_name(moment);
         let rules = self.entry.on.iter().find(|(word, _)| word.value == name);
-        let deed = rules.and_then(|(_, rules)| rules.get(index)).map(|rule| match &rule.does {
+        let effect = rules.and_then(|(_, rules)| rules.get(index)).map(|rule| match &rule.does {
             EffectEntry::Bare(word) => word.span,
             EffectEntry::Operand(word, operand) => word.span.to(operand.span),
         });
-        deed.or(rules.map(|(word, _)| word.span)).unwrap_or_else(|| self.name_span())
+        effect.or(rules.map(|(word, _)| word.span)).unwrap_or_else(|| self.name_span())
     }
 
     /// The rules at a moment that can decide, each with its place: not those that the ones before it leave nothing.

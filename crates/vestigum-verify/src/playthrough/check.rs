@@ -14,7 +14,7 @@ use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
 use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Progress, Reset, Spec, Type, codes};
 
-use super::script::{self, How, Kind, Statement, Target, Word, Written};
+use super::script::{self, How, Statement, StatementKind, Word, WriteTarget, WrittenPlaythrough};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
 pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, ImportError> + Send + Sync;
@@ -49,14 +49,14 @@ pub struct Playthrough {
     pub(super) name: String,
     pub(super) file: Arc<str>,
     pub(super) line: usize,
-    pub(super) steps: Vec<Step>,
+    pub(super) steps: Vec<ScriptStep>,
     /// The columns of the timeline: what `watch` names, or the fields that the statements name.
     pub(super) columns: Vec<Arc<Expression>>,
 }
 
 /// A statement that can be run.
 #[derive(Clone, Debug)]
-pub(super) struct Step {
+pub(super) struct ScriptStep {
     pub line: usize,
     pub text: Arc<str>,
     pub depth: usize,
@@ -76,17 +76,17 @@ pub(super) enum Action {
     },
     Checkpoint(String),
     Write {
-        entry: Entry,
+        entry: EntryTarget,
         how: How,
         value: Expression,
     },
     Insert {
-        entry: Entry,
+        entry: EntryTarget,
         at: Option<String>,
         item: Expression,
     },
     Remove {
-        entry: Entry,
+        entry: EntryTarget,
         item: Expression,
     },
     Reset(Reset),
@@ -103,17 +103,17 @@ pub(super) enum Action {
     /// A saved image becomes the newest.
     Import(Box<Image>),
     Profile(String),
-    Repeat(u32, Vec<Step>),
+    Repeat(u32, Vec<ScriptStep>),
 }
 
 /// A field and the keys of an entry.
 #[derive(Clone, Debug)]
-pub(super) struct Entry {
+pub(super) struct EntryTarget {
     pub field: String,
     pub keys: Vec<String>,
 }
 
-impl Entry {
+impl EntryTarget {
     pub(super) fn keys(&self) -> Vec<&str> {
         self.keys.iter().map(String::as_str).collect()
     }
@@ -155,7 +155,7 @@ impl Script {
 impl Playthrough {
     /// How many statements a run has if none fails, those of repeats each time.
     pub fn statements(&self) -> u64 {
-        fn count(steps: &[Step]) -> u64 {
+        fn count(steps: &[ScriptStep]) -> u64 {
             let each = steps.iter().map(|step| match &step.action {
                 Action::Repeat(times, inner) => u64::from(*times).saturating_mul(count(inner)),
                 Action::Launch
@@ -212,7 +212,7 @@ struct Checker<'s, 'a> {
 }
 
 impl<'s> Checker<'s, '_> {
-    fn playthrough(&mut self, written: &Written, file: &Arc<str>) -> Playthrough {
+    fn playthrough(&mut self, written: &WrittenPlaythrough, file: &Arc<str>) -> Playthrough {
         let steps = self.steps(&written.statements, 0);
         let mut columns = std::mem::take(&mut self.watched);
         if columns.is_empty() {
@@ -232,30 +232,30 @@ impl<'s> Checker<'s, '_> {
         }
     }
 
-    fn steps(&mut self, statements: &[Statement], depth: usize) -> Vec<Step> {
+    fn steps(&mut self, statements: &[Statement], depth: usize) -> Vec<ScriptStep> {
         // A statement with an error is left out: the errors stop the script from running.
         let steps = statements.iter().filter_map(|statement| {
             let action = self.action(&statement.kind, false, depth)?;
             let line = position(self.text, statement.text.span.start).0;
-            Some(Step { line, text: statement.text.value.as_str().into(), depth, action })
+            Some(ScriptStep { line, text: statement.text.value.as_str().into(), depth, action })
         });
         steps.collect()
     }
 
-    fn action(&mut self, kind: &Kind, refused: bool, depth: usize) -> Option<Action> {
+    fn action(&mut self, kind: &StatementKind, refused: bool, depth: usize) -> Option<Action> {
         Some(match kind {
-            Kind::Launch => Action::Launch,
-            Kind::Quit => Action::Quit,
-            Kind::Moment(word) => Action::Moment(self.moment(word)?),
-            Kind::Enter { level, checkpoint, locked } => {
+            StatementKind::Launch => Action::Launch,
+            StatementKind::Quit => Action::Quit,
+            StatementKind::Moment(word) => Action::Moment(self.moment(word)?),
+            StatementKind::Enter { level, checkpoint, locked } => {
                 if !refused {
                     self.known_level(level, checkpoint.as_ref())?;
                 }
                 let checkpoint = checkpoint.as_ref().map(|word| word.value.clone());
                 Action::Enter { level: level.value.clone(), checkpoint, locked: *locked }
             }
-            Kind::Checkpoint(word) => Action::Checkpoint(word.value.clone()),
-            Kind::Write { target, how, value } => {
+            StatementKind::Checkpoint(word) => Action::Checkpoint(word.value.clone()),
+            StatementKind::Write { target, how, value } => {
                 let field = self.known_field(&target.field)?;
                 let ty = field.ty().clone();
                 match self.taken(field, target, refused)? {
@@ -269,7 +269,7 @@ impl<'s> Checker<'s, '_> {
                     }
                 }
             }
-            Kind::Insert { target, at, item } => {
+            StatementKind::Insert { target, at, item } => {
                 let field = self.known_field(&target.field)?;
                 let inner = match (field.ty(), at) {
                     (Type::List(inner) | Type::Set(inner), None) | (Type::Map(inner), Some(_)) => inner.clone(),
@@ -286,7 +286,7 @@ impl<'s> Checker<'s, '_> {
                     Ok(entry) => Action::Insert { entry, at: at.clone(), item: self.expression(item, Some(&inner))? },
                 }
             }
-            Kind::Remove { target, item } => {
+            StatementKind::Remove { target, item } => {
                 let field = self.known_field(&target.field)?;
                 let inner = match field.ty() {
                     Type::List(inner) | Type::Set(inner) => (**inner).clone(),
@@ -309,7 +309,7 @@ impl<'s> Checker<'s, '_> {
                     Ok(entry) => Action::Remove { entry, item: self.expression(item, Some(&inner))? },
                 }
             }
-            Kind::Reset(reset, span) => {
+            StatementKind::Reset(reset, span) => {
                 // What does not exist cannot be reset; asking a fresh game tells.
                 let asked = Progress::fresh(self.spec).preview_reset(reset);
                 if let (Err(error), false) = (asked, refused) {
@@ -318,20 +318,20 @@ impl<'s> Checker<'s, '_> {
                 }
                 Action::Reset(reset.clone())
             }
-            Kind::Board => Action::Board,
-            Kind::Expect(condition) => Action::Expect(self.expression(condition, Some(&Type::Bool))?),
-            Kind::Refuse(inner) => Action::Refuse(Box::new(self.action(&inner.kind, true, depth)?)),
-            Kind::Save => Action::Save,
-            Kind::Crash => Action::Crash,
-            Kind::Damage(all) => Action::Damage { all: *all },
-            Kind::Watch(words) => {
+            StatementKind::Board => Action::Board,
+            StatementKind::Expect(condition) => Action::Expect(self.expression(condition, Some(&Type::Bool))?),
+            StatementKind::Refuse(inner) => Action::Refuse(Box::new(self.action(&inner.kind, true, depth)?)),
+            StatementKind::Save => Action::Save,
+            StatementKind::Crash => Action::Crash,
+            StatementKind::Damage(all) => Action::Damage { all: *all },
+            StatementKind::Watch(words) => {
                 let columns: Vec<Expression> = words.iter().filter_map(|word| self.expression(word, None)).collect();
                 self.watched.extend(columns.into_iter().map(Arc::new));
                 return None;
             }
-            Kind::Import(path) => Action::Import(Box::new(self.import(path)?)),
-            Kind::Profile(name) => Action::Profile(name.value.clone()),
-            Kind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
+            StatementKind::Import(path) => Action::Import(Box::new(self.import(path)?)),
+            StatementKind::Profile(name) => Action::Profile(name.value.clone()),
+            StatementKind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
         })
     }
 
@@ -396,7 +396,7 @@ impl<'s> Checker<'s, '_> {
     }
 
     /// The entry that a statement writes; or why no progress would ever take the write, if it should be refused.
-    fn taken(&mut self, field: &Field, target: &Target, refused: bool) -> Option<Result<Entry, String>> {
+    fn taken(&mut self, field: &Field, target: &WriteTarget, refused: bool) -> Option<Result<EntryTarget, String>> {
         match self.problem(field, target) {
             Some(error) if refused => Some(Err(error.message)),
             Some(error) => {
@@ -405,12 +405,12 @@ impl<'s> Checker<'s, '_> {
             }
             None => {
                 let keys = target.keys.iter().map(|key| key.value.clone()).collect();
-                Some(Ok(Entry { field: target.field.value.clone(), keys }))
+                Some(Ok(EntryTarget { field: target.field.value.clone(), keys }))
             }
         }
     }
 
-    fn problem(&self, field: &Field, target: &Target) -> Option<Diagnostic> {
+    fn problem(&self, field: &Field, target: &WriteTarget) -> Option<Diagnostic> {
         if !field.written_by().play() {
             let message = format!("only rules write `{}`", field.name());
             let error = Diagnostic::error(codes::WRONG_TYPE, target.field.span, message);
@@ -430,7 +430,7 @@ impl<'s> Checker<'s, '_> {
 }
 
 /// The fields that a playthrough writes or expects something of, in the order in which it names them.
-fn mentioned(spec: &Spec, steps: &[Step], names: &mut Vec<String>) {
+fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
     let mut add = |name: &str| {
         if !names.iter().any(|known| known == name) {
             names.push(name.to_owned());

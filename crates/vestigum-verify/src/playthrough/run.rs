@@ -15,7 +15,7 @@ use vestigum_core::{
     AccessError, Call, Image, Launched, LiveDevice, LoadError, Moment, Owner, Progress, Span, Spec, Value, Written,
 };
 
-use super::check::{Action, Playthrough, Step};
+use super::check::{Action, Playthrough, ScriptStep};
 use super::saves::{Saves, SavesError};
 use super::script::How;
 use super::timeline::{Row, Timeline, Watch};
@@ -118,11 +118,11 @@ struct Player {
     device_seen: u64,
     watch: Watch,
     seen: Vec<Value>,
-    changed: BTreeMap<usize, Changed>,
+    changed: BTreeMap<usize, LastWrite>,
 }
 
 #[derive(Clone)]
-struct Changed {
+struct LastWrite {
     line: usize,
     statement: Arc<str>,
     before: Value,
@@ -144,7 +144,7 @@ struct Runner<'a> {
 type Answer = Result<String, Why>;
 
 impl Runner<'_> {
-    fn steps(&mut self, steps: &[Step]) -> Result<(), Failure> {
+    fn steps(&mut self, steps: &[ScriptStep]) -> Result<(), Failure> {
         for step in steps {
             if let Action::Repeat(times, inner) = &step.action {
                 for _ in 0..*times {
@@ -191,7 +191,7 @@ impl Runner<'_> {
     }
 
     /// Notes what changed, for the timeline and for messages.
-    fn remember(&mut self, step: &Step, note: String) {
+    fn remember(&mut self, step: &ScriptStep, note: String) {
         let active = self.active.clone();
         let player = self.player();
         let progress = player.progress.as_ref();
@@ -200,7 +200,7 @@ impl Runner<'_> {
                 let now = progress.state().value(slot);
                 if now != seen {
                     let before = std::mem::replace(seen, now.clone());
-                    player.changed.insert(slot, Changed { line: step.line, statement: step.text.clone(), before });
+                    player.changed.insert(slot, LastWrite { line: step.line, statement: step.text.clone(), before });
                 }
             }
         }

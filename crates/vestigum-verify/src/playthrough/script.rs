@@ -10,7 +10,7 @@ pub(super) type Word = Spanned<String>;
 
 /// One playthrough as it was written.
 #[derive(Debug)]
-pub(super) struct Written {
+pub(super) struct WrittenPlaythrough {
     pub name: Word,
     pub statements: Vec<Statement>,
 }
@@ -20,11 +20,11 @@ pub(super) struct Written {
 pub(super) struct Statement {
     /// The statement without its indentation and comment.
     pub text: Word,
-    pub kind: Kind,
+    pub kind: StatementKind,
 }
 
 #[derive(Debug)]
-pub(super) enum Kind {
+pub(super) enum StatementKind {
     Launch,
     Quit,
     /// Any other moment without an argument; the game's own ones are told apart later.
@@ -36,19 +36,19 @@ pub(super) enum Kind {
     },
     Checkpoint(Word),
     Write {
-        target: Target,
+        target: WriteTarget,
         how: How,
         value: Word,
     },
     /// `insert FIELD v` or `insert FIELD 'key' v`
     Insert {
-        target: Target,
+        target: WriteTarget,
         at: Option<String>,
         item: Word,
     },
     /// `remove FIELD v`
     Remove {
-        target: Target,
+        target: WriteTarget,
         item: Word,
     },
     Reset(Reset, SourceSpan),
@@ -68,7 +68,7 @@ pub(super) enum Kind {
 
 /// A field and the keys of an entry.
 #[derive(Debug)]
-pub(super) struct Target {
+pub(super) struct WriteTarget {
     pub field: Word,
     pub keys: Vec<Word>,
 }
@@ -86,7 +86,7 @@ const MAX_REPEAT: u64 = 1_000_000;
 const MAX_NESTING: usize = 16;
 
 /// Reads all playthroughs of a file.
-pub(super) fn read(source: &str) -> (Vec<Written>, Vec<Diagnostic>) {
+pub(super) fn read(source: &str) -> (Vec<WrittenPlaythrough>, Vec<Diagnostic>) {
     let mut reader = Reader { errors: Vec::new(), done: Vec::new(), open: Vec::new(), too_deep: 0 };
     // Some editors begin a file with a mark of its byte order.
     let mut offset = source.len() - source.trim_start_matches('\u{feff}').len();
@@ -160,7 +160,7 @@ struct Block {
 
 struct Reader {
     errors: Vec<Diagnostic>,
-    done: Vec<Written>,
+    done: Vec<WrittenPlaythrough>,
     open: Vec<Block>,
     too_deep: usize,
 }
@@ -192,7 +192,7 @@ impl Reader {
                 Spanned::new(String::new(), rest.span())
             }
         };
-        self.done.push(Written { name, statements: Vec::new() });
+        self.done.push(WrittenPlaythrough { name, statements: Vec::new() });
     }
 
     fn statements(&mut self) -> Option<&mut Vec<Statement>> {
@@ -257,7 +257,7 @@ impl Reader {
     fn close(&mut self, block: Block) {
         let Some(statements) = self.statements() else { return };
         let inner = std::mem::replace(statements, block.outer);
-        statements.push(Statement { text: block.text, kind: Kind::Repeat(block.times, inner) });
+        statements.push(Statement { text: block.text, kind: StatementKind::Repeat(block.times, inner) });
     }
 
     /// Ends what the playthrough left open.
@@ -276,27 +276,30 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
     let kind = match keyword {
         None => moment_or_write(line, word, rest)?,
         Some(Keyword::EnterAny) => enter(word, rest, false)?,
-        Some(Keyword::Expect) => {
-            Kind::Expect(some(rest, line, "what should hold?", "write a condition, as in `expect score == 0`")?)
-        }
+        Some(Keyword::Expect) => StatementKind::Expect(some(
+            rest,
+            line,
+            "what should hold?",
+            "write a condition, as in `expect score == 0`",
+        )?),
         Some(Keyword::Refuse) => refuse(line, rest)?,
         Some(Keyword::Watch) => {
             some(rest, line, "what should be watched?", "write fields, as in `watch score, letters`")?;
-            Kind::Watch(list(rest))
+            StatementKind::Watch(list(rest))
         }
-        Some(Keyword::Import) => Kind::Import(quoted(rest, line)?),
+        Some(Keyword::Import) => StatementKind::Import(quoted(rest, line)?),
         Some(Keyword::Profile) => {
-            Kind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
+            StatementKind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
         }
         Some(Keyword::Insert) => insert(rest)?,
         Some(Keyword::Remove) => remove(rest)?,
         Some(Keyword::Reset) => reset(word, rest)?,
-        Some(Keyword::Board) => bare(Kind::Board, rest)?,
-        Some(Keyword::Save) => bare(Kind::Save, rest)?,
-        Some(Keyword::Crash) => bare(Kind::Crash, rest)?,
+        Some(Keyword::Board) => bare(StatementKind::Board, rest)?,
+        Some(Keyword::Save) => bare(StatementKind::Save, rest)?,
+        Some(Keyword::Crash) => bare(StatementKind::Crash, rest)?,
         Some(Keyword::Damage) => match rest.text {
-            "newest" => Kind::Damage(false),
-            "all" => Kind::Damage(true),
+            "newest" => StatementKind::Damage(false),
+            "all" => StatementKind::Damage(true),
             _ => {
                 let at = if rest.text.is_empty() { line.span() } else { rest.span() };
                 return Err(error(at, "which saves?").help("write `damage newest` or `damage all`"));
@@ -308,7 +311,7 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
     Ok(Statement { text: line.word(), kind })
 }
 
-fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     some(rest, line, "which statement should be refused?", "write it behind, as in `refuse enter cloud_pass`")?;
     let keyword = Keyword::from_word(rest.split().0.text);
     if keyword == Some(Keyword::Refuse) {
@@ -316,31 +319,40 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
     }
     let inner = statement(rest, keyword)?;
     match inner.kind {
-        Kind::Launch | Kind::Quit | Kind::Moment(_) | Kind::Enter { .. } | Kind::Checkpoint(_) => {}
-        Kind::Write { .. } | Kind::Insert { .. } | Kind::Remove { .. } | Kind::Reset(..) => {}
-        Kind::Board
-        | Kind::Expect(_)
-        | Kind::Refuse(_)
-        | Kind::Save
-        | Kind::Crash
-        | Kind::Damage(_)
-        | Kind::Watch(_)
-        | Kind::Import(_)
-        | Kind::Profile(_)
-        | Kind::Repeat(..) => return Err(error(rest.span(), "only moments and writes can be refused")),
+        StatementKind::Launch
+        | StatementKind::Quit
+        | StatementKind::Moment(_)
+        | StatementKind::Enter { .. }
+        | StatementKind::Checkpoint(_) => {}
+        StatementKind::Write { .. }
+        | StatementKind::Insert { .. }
+        | StatementKind::Remove { .. }
+        | StatementKind::Reset(..) => {}
+        StatementKind::Board
+        | StatementKind::Expect(_)
+        | StatementKind::Refuse(_)
+        | StatementKind::Save
+        | StatementKind::Crash
+        | StatementKind::Damage(_)
+        | StatementKind::Watch(_)
+        | StatementKind::Import(_)
+        | StatementKind::Profile(_)
+        | StatementKind::Repeat(..) => return Err(error(rest.span(), "only moments and writes can be refused")),
     }
-    Ok(Kind::Refuse(Box::new(inner)))
+    Ok(StatementKind::Refuse(Box::new(inner)))
 }
 
 /// A built-in moment, a write, or one of the game's own moments.
-fn moment_or_write(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn moment_or_write(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     match Moment::from_word(word.text) {
         None | Some(Moment::Own(_)) => write_or_own(line, word, rest),
-        Some(Moment::Launch) => bare(Kind::Launch, rest),
-        Some(Moment::Quit) => bare(Kind::Quit, rest),
+        Some(Moment::Launch) => bare(StatementKind::Launch, rest),
+        Some(Moment::Quit) => bare(StatementKind::Quit, rest),
         Some(Moment::Enter) => enter(word, rest, true),
         // `checkpoint` is a word of expressions too, but nothing writes it.
-        Some(Moment::Checkpoint) => Ok(Kind::Checkpoint(name(rest, "which checkpoint?", "write `checkpoint ford`")?)),
+        Some(Moment::Checkpoint) => {
+            Ok(StatementKind::Checkpoint(name(rest, "which checkpoint?", "write `checkpoint ford`")?))
+        }
         Some(
             Moment::NewRun
             | Moment::Death
@@ -349,7 +361,7 @@ fn moment_or_write(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kin
             | Moment::Travel
             | Moment::Abandon
             | Moment::GameOver,
-        ) => bare(Kind::Moment(word.word()), rest),
+        ) => bare(StatementKind::Moment(word.word()), rest),
     }
 }
 
@@ -364,7 +376,7 @@ fn quoted(rest: Line<'_>, line: Line<'_>) -> Result<Word, Diagnostic> {
     }
 }
 
-fn bare(kind: Kind, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn bare(kind: StatementKind, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     if rest.text.is_empty() { Ok(kind) } else { Err(error(rest.span(), "nothing stands behind this statement")) }
 }
 
@@ -383,7 +395,7 @@ fn name(rest: Line<'_>, question: &str, help: &str) -> Result<Word, Diagnostic> 
     Ok(word.word())
 }
 
-fn enter(word: Line<'_>, rest: Line<'_>, locked: bool) -> Result<Kind, Diagnostic> {
+fn enter(word: Line<'_>, rest: Line<'_>, locked: bool) -> Result<StatementKind, Diagnostic> {
     const HELP: &str = "write `enter mill_lane` or `enter mill_lane at ford`";
     let (level, behind) = rest.split();
     if level.text.is_empty() {
@@ -394,7 +406,7 @@ fn enter(word: Line<'_>, rest: Line<'_>, locked: bool) -> Result<Kind, Diagnosti
         _ if behind.text.is_empty() => None,
         _ => return Err(error(behind.span(), "this is not understood behind the level").help(HELP)),
     };
-    Ok(Kind::Enter { level: level.word(), checkpoint, locked })
+    Ok(StatementKind::Enter { level: level.word(), checkpoint, locked })
 }
 
 /// Splits at commas that do not stand in brackets.
@@ -423,12 +435,12 @@ fn list(rest: Line<'_>) -> Vec<Word> {
 }
 
 /// `FIELD = v`, `FIELD[KEY] += v`, or the name of one of the game's own moments.
-fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     if word.text.is_empty() {
         return Err(unknown(line, word));
     }
     if rest.text.is_empty() {
-        return Ok(Kind::Moment(word.word()));
+        return Ok(StatementKind::Moment(word.word()));
     }
     let tokens = line_tokens(line)?;
     let (target, used) = target(line, &tokens)?;
@@ -449,7 +461,7 @@ fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Kind, 
     }
     let start = line.start + line.text.len() - behind.len();
     let value = Spanned::new(behind.to_owned(), SourceSpan::new(start, start + behind.len()));
-    Ok(Kind::Write { target, how, value })
+    Ok(StatementKind::Write { target, how, value })
 }
 
 fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnostic> {
@@ -460,7 +472,7 @@ fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnosti
 }
 
 /// A field and its keys at the beginning of a line, and how many tokens they take.
-fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(Target, usize), Diagnostic> {
+fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(WriteTarget, usize), Diagnostic> {
     let name = |at: usize| match tokens.get(at) {
         Some((Token::Name(name), span)) => Some(Spanned::new((*name).to_owned(), span.shifted(line.start))),
         _ => None,
@@ -472,13 +484,13 @@ fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(Target,
     };
     let Some(field) = name(0) else { return Err(error(line.span(), "which field?")) };
     let mut keys = Vec::new();
-    let Some((Token::Sign("["), open)) = tokens.get(1) else { return Ok((Target { field, keys }, 1)) };
+    let Some((Token::Sign("["), open)) = tokens.get(1) else { return Ok((WriteTarget { field, keys }, 1)) };
     let wrong = || error(open.shifted(line.start), "the names of keys are wanted in these brackets");
     let mut at = 2;
     loop {
         keys.push(name(at).or_else(|| quoted(at)).ok_or_else(wrong)?);
         match tokens.get(at + 1) {
-            Some((Token::Sign("]"), _)) => return Ok((Target { field, keys }, at + 2)),
+            Some((Token::Sign("]"), _)) => return Ok((WriteTarget { field, keys }, at + 2)),
             Some((Token::Sign(","), _)) => at += 2,
             _ => return Err(wrong()),
         }
@@ -492,7 +504,7 @@ fn behind(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)], used: usize) -> Op
     Some(Spanned::new(line.text[span.start..].to_owned(), SourceSpan::new(start, line.start + line.text.len())))
 }
 
-fn insert(rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn insert(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     const HELP: &str = "write `insert bag 'letter'`, or `insert satchel 'ring' { weight = 1 }` for a map";
     let tokens = line_tokens(rest)?;
     let (target, used) = target(rest, &tokens).map_err(|error| error.help(HELP))?;
@@ -502,18 +514,18 @@ fn insert(rest: Line<'_>) -> Result<Kind, Diagnostic> {
         _ => (None, used),
     };
     let item = behind(rest, &tokens, used).ok_or_else(missing)?;
-    Ok(Kind::Insert { target, at, item })
+    Ok(StatementKind::Insert { target, at, item })
 }
 
-fn remove(rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn remove(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     let tokens = line_tokens(rest)?;
     let help = "write `remove bag 'letter'`; out of a map, the key";
     let (target, used) = target(rest, &tokens).map_err(|error| error.help(help))?;
     let missing = || error(rest.span(), "what should be removed?").help(help);
-    Ok(Kind::Remove { target, item: behind(rest, &tokens, used).ok_or_else(missing)? })
+    Ok(StatementKind::Remove { target, item: behind(rest, &tokens, used).ok_or_else(missing)? })
 }
 
-fn reset(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
+fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     const HELP: &str = "write `reset level NAME`, `reset field NAME`, `reset run`, `profile`, `device` or `everything`";
     let (scope, behind) = rest.split();
     let plain = |reset: Reset| {
@@ -541,7 +553,7 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<Kind, Diagnostic> {
         "" => return Err(error(word.span(), "what should be reset?").help(HELP)),
         _ => return Err(error(scope.span(), format!("`{}` cannot be reset", scope.text)).help(HELP)),
     };
-    Ok(Kind::Reset(found, rest.span()))
+    Ok(StatementKind::Reset(found, rest.span()))
 }
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {

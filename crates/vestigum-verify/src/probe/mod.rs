@@ -8,7 +8,7 @@
 //! ```
 //! use vestigum_core::Spec;
 //! use vestigum_verify::playthrough::Script;
-//! use vestigum_verify::probe::{Probe, Verdict};
+//! use vestigum_verify::probe::{Probe, ProbeVerdict};
 //!
 //! let text = r#"
 //!     [game]
@@ -24,7 +24,7 @@
 //! let play = "playthrough \"nothing is expected\"\nlaunch\nenter mill_lane\ndeath";
 //! let probe = Probe::new(&spec, vec![("falls.play".into(), play.into())])?;
 //! let first = &probe.weakened()[0];
-//! let Verdict::Unnoticed(play) = probe.verdict(first) else { panic!("nobody expects anything") };
+//! let ProbeVerdict::Unnoticed(play) = probe.verdict(first) else { panic!("nobody expects anything") };
 //! assert!(play.contains("expect falls == 1"), "{play}");
 //! # Ok::<(), vestigum_core::Diagnostics>(())
 //! ```
@@ -38,20 +38,20 @@ pub use weaken::Weakened;
 
 use vestigum_core::{Diagnostics, Spec};
 
-use crate::explore::{Bounds, Search, questions};
+use crate::explore::{Search, SearchBounds, questions};
 use crate::playthrough::{Files, MemorySaves, Script, run};
 
 /// A spec, and everything that could notice a change of it.
 pub struct Probe {
     spec: Spec,
     scripts: Vec<(String, String)>,
-    bounds: Bounds,
+    bounds: SearchBounds,
     files: Box<Files>,
 }
 
 /// What became of a weakened spec.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Verdict {
+pub enum ProbeVerdict {
     /// Noticed by this playthrough or promise.
     Noticed(String),
     /// By none. The shortest playthrough that would notice it.
@@ -80,7 +80,7 @@ impl Probe {
         for (name, text) in &scripts {
             Script::from_text_with(name, text, spec, &files)?;
         }
-        let bounds = Bounds { states: PROMISE_STATES, ..Bounds::default() };
+        let bounds = SearchBounds { states: PROMISE_STATES, ..SearchBounds::default() };
         Ok(Probe { spec: spec.clone(), scripts, bounds, files })
     }
 
@@ -96,13 +96,13 @@ impl Probe {
     }
 
     /// Whether anything notices the change, and if nothing does, what would.
-    pub fn verdict(&self, weakened: &Weakened) -> Verdict {
+    pub fn verdict(&self, weakened: &Weakened) -> ProbeVerdict {
         if let Some(by) = self.noticed(&weakened.spec) {
-            return Verdict::Noticed(by);
+            return ProbeVerdict::Noticed(by);
         }
         match apart::apart(&self.spec, weakened) {
-            Some(play) => Verdict::Unnoticed(play),
-            None => Verdict::Alike,
+            Some(play) => ProbeVerdict::Unnoticed(play),
+            None => ProbeVerdict::Alike,
         }
     }
 

@@ -5,13 +5,13 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
 
-use crate::probe::{Probe, Verdict, Weakened};
+use crate::probe::{Probe, ProbeVerdict, Weakened};
 
 /// Tries everything that notices on every weakened spec, on all cores. The verdicts come in the order of the spec.
 /// `watch` hears how many are done, and of how many.
-pub fn probe_all(probe: &Probe, watch: &(dyn Fn(usize, usize) + Sync)) -> Vec<(Weakened, Verdict)> {
+pub fn probe_all(probe: &Probe, watch: &(dyn Fn(usize, usize) + Sync)) -> Vec<(Weakened, ProbeVerdict)> {
     let weakened = probe.weakened();
-    let verdicts: Vec<Mutex<Option<Verdict>>> = weakened.iter().map(|_| Mutex::default()).collect();
+    let verdicts: Vec<Mutex<Option<ProbeVerdict>>> = weakened.iter().map(|_| Mutex::default()).collect();
     let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
     let work = || {
         loop {

@@ -68,15 +68,15 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
 }
 
 /// The other words that could stand there, and what changes.
-fn others<T: words::Word + Default>(what: &str, now: Option<&Word>) -> Vec<(String, &'static str)> {
+fn others<T: words::HasWord + Default>(what: &str, now: Option<&Word>) -> Vec<(String, &'static str)> {
     let now = now.map_or(T::default().word(), |word| &word.value);
     let others = T::ALL.iter().map(|choice| choice.word()).filter(|choice| *choice != now);
     others.map(|other| (format!("{what} = \"{other}\" instead of \"{now}\""), other)).collect()
 }
 
-type Change<'c> = dyn FnMut(String, &dyn Fn(&mut Document)) + 'c;
+type Edit<'c> = dyn FnMut(String, &dyn Fn(&mut Document)) + 'c;
 
-fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) {
+fn rules(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
     for (on, (moment, list)) in field.on.iter().enumerate() {
         for (at, entry) in list.iter().enumerate() {
             let shown = format!("on.{} = {}", moment.value, rule(entry));
@@ -100,16 +100,16 @@ fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) 
                     });
                 }
             }
-            if let EffectEntry::Operand(deed, _) = &entry.does {
-                let others: &[Operation] = match deed.value {
+            if let EffectEntry::Operand(effect, _) = &entry.does {
+                let others: &[Operation] = match effect.value {
                     Operation::Max | Operation::Min => &[Operation::Set],
                     Operation::Set => &[Operation::Max, Operation::Min],
                     Operation::Add | Operation::Union => &[],
                 };
                 for other in others {
                     change(format!("{name}: `{other}` in `{shown}`"), &|document| {
-                        if let EffectEntry::Operand(deed, _) = &mut document.fields[index].1.on[on].1[at].does {
-                            deed.value = *other;
+                        if let EffectEntry::Operand(effect, _) = &mut document.fields[index].1.on[on].1[at].does {
+                            effect.value = *other;
                         }
                     });
                 }
@@ -118,7 +118,7 @@ fn rules(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) 
     }
 }
 
-fn decisions(change: &mut Change<'_>, index: usize, name: &str, field: &FieldEntry) {
+fn decisions(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
     if let Some(now) = &field.after_failure {
         for other in PlainFate::after_failures().filter(|other| other.word() != now.value) {
             let what = format!("{name}: after_failure = \"{other}\" instead of \"{}\"", now.value);

@@ -32,7 +32,7 @@ pub(super) struct Sample {
 
 /// What values a sample has.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Kind {
+pub(super) enum SampleKind {
     Smallest,
     Largest,
     /// Values as play makes them, different for each number.
@@ -47,7 +47,13 @@ impl Sample {
     }
 
     /// A sample of one kind, standing somewhere.
-    pub(super) fn new(model: &Arc<Model>, names: &MadeKeys, name: String, kind: Kind, position: Position) -> Sample {
+    pub(super) fn new(
+        model: &Arc<Model>,
+        names: &MadeKeys,
+        name: String,
+        kind: SampleKind,
+        position: Position,
+    ) -> Sample {
         let data = &**model;
         let mut state = State::fresh(data);
         state.made.clone_from(names);
@@ -62,7 +68,7 @@ impl Sample {
                 }
             }
         }
-        let extreme = matches!(kind, Kind::Smallest | Kind::Largest);
+        let extreme = matches!(kind, SampleKind::Smallest | SampleKind::Largest);
         Sample { name, model: model.clone(), state, stopped: false, extreme }
     }
 
@@ -92,21 +98,22 @@ pub(super) fn made_names(model: &Model, declared: impl Fn(u32) -> Vec<Arc<str>>)
 /// All samples of a version. `random` says how many random ones there are, from a seed.
 pub(super) fn samples(model: &Arc<Model>, made: &MadeKeys, random: usize, seed: u64) -> Vec<Sample> {
     let mut samples = vec![
-        Sample::new(model, made, "smallest".into(), Kind::Smallest, Position::Menu),
-        Sample::new(model, made, "largest".into(), Kind::Largest, Position::Menu),
-        Sample::new(model, made, "typical".into(), Kind::Typical(1), Position::Menu),
-        Sample::new(model, made, "after a game over".into(), Kind::Typical(2), Position::RunOver),
+        Sample::new(model, made, "smallest".into(), SampleKind::Smallest, Position::Menu),
+        Sample::new(model, made, "largest".into(), SampleKind::Largest, Position::Menu),
+        Sample::new(model, made, "typical".into(), SampleKind::Typical(1), Position::Menu),
+        Sample::new(model, made, "after a game over".into(), SampleKind::Typical(2), Position::RunOver),
     ];
     let places = places(model);
     if let Some(place) = places.first() {
-        for (name, kind) in [("smallest", Kind::Smallest), ("largest", Kind::Largest)] {
+        for (name, kind) in [("smallest", SampleKind::Smallest), ("largest", SampleKind::Largest)] {
             let name = format!("{name} in {}", place.named(model));
             samples.push(Sample::new(model, made, name, kind, Position::Level(place.clone())));
         }
     }
     for (index, place) in places.iter().enumerate() {
         let name = format!("suspended in {}", place.named(model));
-        let sample = Sample::new(model, made, name, Kind::Typical(index as u64 + 3), Position::Level(place.clone()));
+        let sample =
+            Sample::new(model, made, name, SampleKind::Typical(index as u64 + 3), Position::Level(place.clone()));
         samples.push(Sample { stopped: true, ..sample });
     }
     for n in 0..random as u64 {
@@ -116,7 +123,7 @@ pub(super) fn samples(model: &Arc<Model>, made: &MadeKeys, random: usize, seed: 
             Some(place) if n % 3 == 2 => Position::Level(place.clone()),
             _ => Position::Menu,
         };
-        samples.push(Sample::new(model, made, format!("random {}", n + 1), Kind::Random(seed), position));
+        samples.push(Sample::new(model, made, format!("random {}", n + 1), SampleKind::Random(seed), position));
     }
     samples
 }
@@ -141,31 +148,31 @@ fn places(model: &Model) -> Vec<LevelPosition> {
 }
 
 /// A value of a field.
-pub(super) fn made(field: &Field, kind: Kind, slot: u64) -> Value {
+pub(super) fn made(field: &Field, kind: SampleKind, slot: u64) -> Value {
     let value = match kind {
-        Kind::Smallest if field.optional => return Value::Unfilled,
-        Kind::Random(seed) if field.optional && mixed(seed ^ slot).is_multiple_of(4) => return Value::Unfilled,
+        SampleKind::Smallest if field.optional => return Value::Unfilled,
+        SampleKind::Random(seed) if field.optional && mixed(seed ^ slot).is_multiple_of(4) => return Value::Unfilled,
         kind => of_type(&field.ty, &field.limits, kind, slot),
     };
     field.limits.clamp(value).0
 }
 
-pub(super) fn of_type(ty: &Type, limits: &Limits, kind: Kind, slot: u64) -> Value {
+pub(super) fn of_type(ty: &Type, limits: &Limits, kind: SampleKind, slot: u64) -> Value {
     let number = match kind {
-        Kind::Smallest => 0,
-        Kind::Largest => u64::MAX,
-        Kind::Typical(n) => n * 17 + slot * 5 + 1,
-        Kind::Random(seed) => mixed(seed ^ slot.wrapping_mul(0xD6E8_FEB8)),
+        SampleKind::Smallest => 0,
+        SampleKind::Largest => u64::MAX,
+        SampleKind::Typical(n) => n * 17 + slot * 5 + 1,
+        SampleKind::Random(seed) => mixed(seed ^ slot.wrapping_mul(0xD6E8_FEB8)),
     };
     let small = |most: u64| match kind {
-        Kind::Smallest => 0,
-        Kind::Largest => most,
+        SampleKind::Smallest => 0,
+        SampleKind::Largest => most,
         _ => number % (most + 1),
     };
     let items = |inner: &Type| -> Vec<Value> {
         let count = match kind {
-            Kind::Smallest => 0,
-            Kind::Largest => LARGE.min(limits.max_len),
+            SampleKind::Smallest => 0,
+            SampleKind::Largest => LARGE.min(limits.max_len),
             _ => small(2) as usize + 1,
         };
         (0..count as u64).map(|item| of_type(inner, limits, kind, slot * 31 + item + 7)).collect()
@@ -196,14 +203,14 @@ pub(super) fn of_type(ty: &Type, limits: &Limits, kind: Kind, slot: u64) -> Valu
     }
 }
 
-fn int(limits: &Limits, kind: Kind, number: u64) -> i64 {
+fn int(limits: &Limits, kind: SampleKind, number: u64) -> i64 {
     let bounds = limits.range.as_ref().map(|(lowest, highest)| (lowest.as_int(), highest.as_int()));
     let (lowest, highest) = bounds.unwrap_or((i64::MIN, i64::MAX));
     match kind {
-        Kind::Smallest => lowest,
-        Kind::Largest => highest,
-        Kind::Typical(_) => lowest.max(0).saturating_add((number % 200) as i64).min(highest),
-        Kind::Random(_) => {
+        SampleKind::Smallest => lowest,
+        SampleKind::Largest => highest,
+        SampleKind::Typical(_) => lowest.max(0).saturating_add((number % 200) as i64).min(highest),
+        SampleKind::Random(_) => {
             let width = highest.wrapping_sub(lowest) as u64;
             // Half of them are small, as most values are.
             let step = if number.is_multiple_of(2) { number % 1000 } else { number };
@@ -215,20 +222,20 @@ fn int(limits: &Limits, kind: Kind, number: u64) -> i64 {
     }
 }
 
-fn float(limits: &Limits, kind: Kind, number: u64) -> f64 {
+fn float(limits: &Limits, kind: SampleKind, number: u64) -> f64 {
     let bounds = limits.range.as_ref().map(|(lowest, highest)| (lowest.as_float(), highest.as_float()));
     let (lowest, highest) = bounds.unwrap_or((-1e12, 1e12));
     match kind {
-        Kind::Smallest => lowest,
-        Kind::Largest => highest,
+        SampleKind::Smallest => lowest,
+        SampleKind::Largest => highest,
         _ => (lowest.max(0.0) + (number % 4000) as f64 / 4.0).clamp(lowest, highest),
     }
 }
 
-fn text(limits: &Limits, kind: Kind, number: u64) -> String {
+fn text(limits: &Limits, kind: SampleKind, number: u64) -> String {
     match kind {
-        Kind::Smallest => String::new(),
-        Kind::Largest => "W".repeat(limits.max_len.min(LARGE * 8)),
+        SampleKind::Smallest => String::new(),
+        SampleKind::Largest => "W".repeat(limits.max_len.min(LARGE * 8)),
         _ => format!("word {}", number % 1000),
     }
 }

@@ -6,8 +6,8 @@ use std::sync::Arc;
 use vestigum_core::model::field::Field;
 use vestigum_core::{Type, Value};
 
-use super::images::{Kind, made, of_type};
-use super::{Part, Prover};
+use super::images::{SampleKind, made, of_type};
+use super::{LostPart, Prover};
 
 /// A member of a struct, however deep in the type of a field.
 struct Path {
@@ -20,21 +20,21 @@ struct Path {
 
 impl Prover<'_> {
     /// The members that nothing of the loaded game depends on, though no step drops them.
-    pub(super) fn lost_members(&self, field: &Field, slot: usize) -> Vec<Part> {
+    pub(super) fn lost_members(&self, field: &Field, slot: usize) -> Vec<LostPart> {
         let mut paths = Vec::new();
         gather(&field.ty, &mut Vec::new(), &mut paths);
         let lost = paths.into_iter().filter(|path| {
             let dropped = path.names.last().is_some_and(|member| self.trace.drops_member(&path.of, member));
             !dropped && !self.member_matters(field, slot, path)
         });
-        lost.map(|path| Part { entry: self.entry_name(field, slot), members: path.names }).collect()
+        lost.map(|path| LostPart { entry: self.entry_name(field, slot), members: path.names }).collect()
     }
 
     /// Whether another value of the member, and nothing else, makes another game.
     fn member_matters(&self, field: &Field, slot: usize, path: &Path) -> bool {
-        let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(91)];
-        let whole = made(field, Kind::Typical(40), slot as u64);
-        let value = |kind: &Kind| with_member(&whole, &path.names, &of_type(&path.ty, &field.limits, *kind, 3));
+        let kinds = [SampleKind::Smallest, SampleKind::Largest, SampleKind::Typical(40), SampleKind::Typical(91)];
+        let whole = made(field, SampleKind::Typical(40), slot as u64);
+        let value = |kind: &SampleKind| with_member(&whole, &path.names, &of_type(&path.ty, &field.limits, *kind, 3));
         let values: Vec<Value> = kinds.iter().map(value).collect();
         // Of what has only one value, nothing can be lost.
         let same = values.iter().all(|value| *value == values[0]);

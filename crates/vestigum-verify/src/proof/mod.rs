@@ -7,7 +7,7 @@
 //! Where nothing is, the value is **lost**, and unless a step drops it, the proof fails.
 //!
 //! ```
-//! use vestigum_verify::proof::{Options, Verdict, prove};
+//! use vestigum_verify::proof::{Options, FieldVerdict, prove};
 //! use vestigum_core::{History, Spec};
 //!
 //! let field = |name: &str| format!("[field.{name}]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n");
@@ -18,7 +18,7 @@
 //!
 //! let proof = prove(&spec, &Options::default());
 //! assert!(!proof.holds(), "the fill reads coins, and makes the same of all of them");
-//! assert_eq!(proof.versions[0].fields[0].verdict, Verdict::Lost);
+//! assert_eq!(proof.versions[0].fields[0].verdict, FieldVerdict::Lost);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
@@ -32,7 +32,7 @@ use std::collections::BTreeSet;
 use std::fmt;
 use std::sync::Arc;
 
-use images::{Kind, Sample, made, made_names, samples};
+use images::{Sample, SampleKind, made, made_names, samples};
 use trace::Trace;
 
 use vestigum_core::history::shape::choices;
@@ -95,9 +95,9 @@ pub struct FieldProof {
     /// What happened to it on the way, and at which version.
     pub became: Vec<(i64, Became)>,
     /// Whether the values are still there.
-    pub verdict: Verdict,
+    pub verdict: FieldVerdict,
     /// Entries, and members of structs, whose values nothing of the loaded game depends on, though the field is not lost.
-    pub lost: Vec<Part>,
+    pub lost: Vec<LostPart>,
     /// In how many images a value of it was brought into narrower limits.
     pub clamped: usize,
     /// A value before and after, from a typical image.
@@ -117,14 +117,14 @@ pub struct NewField {
 /// An entry, or a member of a struct in one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Part {
+pub struct LostPart {
     /// The entry in the old version.
     pub entry: EntryName,
     /// The names on the way to the member; none for all of the entry.
     pub members: Vec<Arc<str>>,
 }
 
-impl fmt::Display for Part {
+impl fmt::Display for LostPart {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{}", self.entry)?;
         self.members.iter().try_for_each(|member| write!(f, ".{member}"))
@@ -147,7 +147,7 @@ pub struct Example {
 
 /// Whether the values of a field are still there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Verdict {
+pub enum FieldVerdict {
     /// Other values of it make another game.
     Kept,
     /// A step drops it.
@@ -180,7 +180,7 @@ impl Proof {
 impl VersionProof {
     /// The fields that are lost, in whole or in some entries.
     pub fn lost(&self) -> impl Iterator<Item = &FieldProof> {
-        self.fields.iter().filter(|field| field.verdict == Verdict::Lost || !field.lost.is_empty())
+        self.fields.iter().filter(|field| field.verdict == FieldVerdict::Lost || !field.lost.is_empty())
     }
 }
 
@@ -285,22 +285,22 @@ impl Prover<'_> {
         // Keys of open sets are made in the samples; the others are declared.
         let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
         let slots: Vec<usize> = field.slots().filter(tried).collect();
-        let whole = |slot| Part { entry: self.entry_name(field, slot), members: Vec::new() };
-        let mut lost: Vec<Part> = self.unmoving(field, &slots).into_iter().map(whole).collect();
+        let whole = |slot| LostPart { entry: self.entry_name(field, slot), members: Vec::new() };
+        let mut lost: Vec<LostPart> = self.unmoving(field, &slots).into_iter().map(whole).collect();
         let (first, slots) = (slots.first().copied(), slots.len());
         let verdict = match (lost.len() == slots, way.dropped, way.code) {
             // The names that it made may still be there.
-            (_, true, _) if way.now.is_empty() => Verdict::Dropped,
-            (false, ..) => Verdict::Kept,
-            (true, true, _) => Verdict::Dropped,
-            (true, _, true) => Verdict::Code,
+            (_, true, _) if way.now.is_empty() => FieldVerdict::Dropped,
+            (false, ..) => FieldVerdict::Kept,
+            (true, true, _) => FieldVerdict::Dropped,
+            (true, _, true) => FieldVerdict::Code,
             // Every entry is of something that a step drops, or only choices are left that are one.
-            (true, ..) if slots == 0 || self.trace.drops_choice(field.id) => Verdict::Dropped,
+            (true, ..) if slots == 0 || self.trace.drops_choice(field.id) => FieldVerdict::Dropped,
             // The spec resumes no level any more: what was saved of a visit ends with it, as after giving up.
-            (true, ..) if field.needs_level() && self.spec.resume() == Resume::None => Verdict::Dropped,
-            (true, ..) => Verdict::Lost,
+            (true, ..) if field.needs_level() && self.spec.resume() == Resume::None => FieldVerdict::Dropped,
+            (true, ..) => FieldVerdict::Lost,
         };
-        if verdict != Verdict::Kept {
+        if verdict != FieldVerdict::Kept {
             lost.clear();
         } else if let Some(slot) = first.filter(|_| !way.code) {
             lost.extend(self.lost_members(field, slot));
@@ -334,17 +334,17 @@ impl Prover<'_> {
         let Some(base) = self.samples.iter().filter(|sample| !sample.extreme).find(fits) else {
             return BTreeSet::new();
         };
-        let all = |kind: &dyn Fn(usize) -> Kind| {
+        let all = |kind: &dyn Fn(usize) -> SampleKind| {
             let changes =
                 slots.iter().enumerate().map(|(number, slot)| (*slot, made(field, kind(number), *slot as u64)));
             self.left(&base.with(field, changes))
         };
-        let Some(before) = all(&|_| Kind::Typical(40)) else { return BTreeSet::new() };
+        let Some(before) = all(&|_| SampleKind::Typical(40)) else { return BTreeSet::new() };
         let bits = usize::BITS - slots.len().leading_zeros();
         let mut codes: Vec<u64> = vec![0; self.spec.model().slots];
         for load in 0..bits * 2 {
             let changed = |number: usize| (number >> (load / 2)) & 1 == (load % 2) as usize;
-            let kind = |number: usize| if changed(number) { Kind::Typical(91) } else { Kind::Typical(40) };
+            let kind = |number: usize| if changed(number) { SampleKind::Typical(91) } else { SampleKind::Typical(40) };
             let Some(after) = all(&kind) else { return BTreeSet::new() };
             for (slot, code) in codes.iter_mut().enumerate() {
                 *code |= u64::from(!same_slot(&before, &after, slot)) << load;
@@ -362,7 +362,13 @@ impl Prover<'_> {
 
     /// Whether another value makes another game.
     fn matters(&self, field: &Field, slot: usize) -> bool {
-        let kinds = [Kind::Smallest, Kind::Largest, Kind::Typical(40), Kind::Typical(90), Kind::Random(7)];
+        let kinds = [
+            SampleKind::Smallest,
+            SampleKind::Largest,
+            SampleKind::Typical(40),
+            SampleKind::Typical(90),
+            SampleKind::Random(7),
+        ];
         let mut values: Vec<Value> = kinds.iter().map(|kind| made(field, *kind, slot as u64)).collect();
         values.extend(self.trace.compared(field));
         if let Some(names) = choices(&field.ty).filter(|_| matches!(field.ty, Type::Choice(_))) {

@@ -11,7 +11,7 @@ use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::{EntryName, Spec, Type, Value};
 
 use super::NewField;
-use super::images::{Kind, of_type};
+use super::images::{SampleKind, of_type};
 
 /// What a migration makes of a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -171,7 +171,11 @@ impl Trace {
             (Type::Map(inner), Value::Text(key)) => {
                 let value = |kind| of_type(inner, &field.limits, kind, 5);
                 let entry = |value| Value::Map(Arc::new([(key.clone(), value)].into()));
-                vec![entry(value(Kind::Typical(40))), entry(value(Kind::Typical(91))), entry(value(Kind::Largest))]
+                vec![
+                    entry(value(SampleKind::Typical(40))),
+                    entry(value(SampleKind::Typical(91))),
+                    entry(value(SampleKind::Largest)),
+                ]
             }
             (Type::Set(_) | Type::List(_), item) => vec![Value::List(Arc::new(vec![item]))],
             (_, Value::Int(int)) => [int.saturating_sub(1), int, int.saturating_add(1)].map(Value::Int).to_vec(),

@@ -1,7 +1,7 @@
 //! A disk in memory that can fail.
 //!
 //! It keeps two pictures: what is *seen* while the power is on, and what is *durable*. Between them stand the operations
-//! that no sync has settled yet; [`Outcomes`] lists every state in which the disk can come back from them.
+//! that no sync has settled yet; [`PowerLosses`] lists every state in which the disk can come back from them.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
@@ -10,7 +10,7 @@ use std::{fmt, io};
 
 mod outcomes;
 
-pub use outcomes::{Outcomes, PowerLoss};
+pub use outcomes::{PowerLoss, PowerLosses};
 
 use vestigum::{Disk, DiskFile, EntryKind, HeldLock, Lock};
 
@@ -50,15 +50,15 @@ struct Inner {
 
 /// An operation and the state that it left.
 struct Logged {
-    operation: Operation,
+    operation: DiskOperation,
     after: DiskState,
 }
 
 /// What is seen, what is durable, and what stands between them.
 #[derive(Clone, Default)]
 pub(super) struct DiskState {
-    pub seen: Names,
-    pub durable: Names,
+    pub seen: NameTable,
+    pub durable: NameTable,
     /// What was done to names and is not durable yet, in order.
     pub pending: Vec<NameChange>,
     pub files: BTreeMap<FileId, Content>,
@@ -66,10 +66,10 @@ pub(super) struct DiskState {
 }
 
 pub(super) type FileId = u64;
-pub(super) type Names = BTreeMap<PathBuf, Entry>;
+pub(super) type NameTable = BTreeMap<PathBuf, DiskEntry>;
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Entry {
+pub(super) enum DiskEntry {
     Folder,
     File(FileId),
 }
@@ -78,7 +78,7 @@ pub(super) enum Entry {
 #[derive(Clone, Debug)]
 pub(super) struct NameChange {
     pub goes: Option<PathBuf>,
-    pub comes: Option<(PathBuf, Entry)>,
+    pub comes: Option<(PathBuf, DiskEntry)>,
     /// The operation in the log.
     pub operation: usize,
 }
@@ -95,7 +95,7 @@ pub(super) struct Content {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 #[expect(missing_docs, reason = "each variant is what the method of `Disk` with that name does")]
-pub enum Operation {
+pub enum DiskOperation {
     MakeFolder(PathBuf),
     List(PathBuf),
     Read(PathBuf),
@@ -107,25 +107,25 @@ pub enum Operation {
     SyncFolder(PathBuf),
 }
 
-impl Operation {
+impl DiskOperation {
     /// Whether it can leave anything for a power loss to take.
     pub fn changes(&self) -> bool {
-        !matches!(self, Operation::List(_) | Operation::Read(_))
+        !matches!(self, DiskOperation::List(_) | DiskOperation::Read(_))
     }
 }
 
-impl fmt::Display for Operation {
+impl fmt::Display for DiskOperation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Operation::MakeFolder(path) => write!(f, "make folder  {}", path.display()),
-            Operation::List(path) => write!(f, "list         {}", path.display()),
-            Operation::Read(path) => write!(f, "read         {}", path.display()),
-            Operation::Create(path) => write!(f, "create       {}", path.display()),
-            Operation::Write(path, len) => write!(f, "write        {}, {len} bytes", path.display()),
-            Operation::Sync(path) => write!(f, "sync         {}", path.display()),
-            Operation::Rename(from, to) => write!(f, "rename       {} to {}", from.display(), to.display()),
-            Operation::Remove(path) => write!(f, "remove       {}", path.display()),
-            Operation::SyncFolder(path) => write!(f, "sync folder  {}", path.display()),
+            DiskOperation::MakeFolder(path) => write!(f, "make folder  {}", path.display()),
+            DiskOperation::List(path) => write!(f, "list         {}", path.display()),
+            DiskOperation::Read(path) => write!(f, "read         {}", path.display()),
+            DiskOperation::Create(path) => write!(f, "create       {}", path.display()),
+            DiskOperation::Write(path, len) => write!(f, "write        {}, {len} bytes", path.display()),
+            DiskOperation::Sync(path) => write!(f, "sync         {}", path.display()),
+            DiskOperation::Rename(from, to) => write!(f, "rename       {} to {}", from.display(), to.display()),
+            DiskOperation::Remove(path) => write!(f, "remove       {}", path.display()),
+            DiskOperation::SyncFolder(path) => write!(f, "sync folder  {}", path.display()),
         }
     }
 }
@@ -144,13 +144,13 @@ pub enum Fault {
 
 impl Fault {
     /// Whether this can happen to that operation.
-    pub fn strikes(self, operation: &Operation) -> bool {
+    pub fn strikes(self, operation: &DiskOperation) -> bool {
         match self {
             Fault::Broken => true,
             Fault::Full => {
-                matches!(operation, Operation::MakeFolder(_) | Operation::Create(_) | Operation::Write(..))
+                matches!(operation, DiskOperation::MakeFolder(_) | DiskOperation::Create(_) | DiskOperation::Write(..))
             }
-            Fault::ShortRead => matches!(operation, Operation::Read(_)),
+            Fault::ShortRead => matches!(operation, DiskOperation::Read(_)),
         }
     }
 
@@ -173,7 +173,7 @@ impl SimDisk {
     }
 
     /// Every operation so far.
-    pub fn operations(&self) -> Vec<Operation> {
+    pub fn operations(&self) -> Vec<DiskOperation> {
         self.lock_inner().log.iter().map(|logged| logged.operation.clone()).collect()
     }
 
@@ -183,14 +183,14 @@ impl SimDisk {
     }
 
     /// Every state in which the disk can be found if the power fails now.
-    pub fn power_loss(&self) -> Outcomes {
-        Outcomes::of(self.lock_inner().state.clone())
+    pub fn power_loss(&self) -> PowerLosses {
+        PowerLosses::of(self.lock_inner().state.clone())
     }
 
     /// Every state in which the disk could be found if the power had failed after so many operations.
-    pub fn power_loss_after(&self, operations: usize) -> Outcomes {
+    pub fn power_loss_after(&self, operations: usize) -> PowerLosses {
         let inner = self.lock_inner();
-        Outcomes::of(inner.state_after(operations))
+        PowerLosses::of(inner.state_after(operations))
     }
 
     /// A disk of its own as it was after so many operations, with its log up to there: the process that used it was
@@ -207,8 +207,8 @@ impl SimDisk {
     pub fn files(&self) -> Vec<(PathBuf, Vec<u8>)> {
         let inner = self.lock_inner();
         let seen = inner.state.seen.iter().filter_map(|(path, entry)| match entry {
-            Entry::File(file) => Some((path.clone(), inner.state.files.get(file)?.seen.to_vec())),
-            Entry::Folder => None,
+            DiskEntry::File(file) => Some((path.clone(), inner.state.files.get(file)?.seen.to_vec())),
+            DiskEntry::Folder => None,
         });
         seen.collect()
     }
@@ -220,7 +220,7 @@ impl SimDisk {
         state.durable = state.seen.clone();
         state.pending.clear();
         for (at, entry) in &state.seen {
-            if let Entry::File(file) = entry
+            if let DiskEntry::File(file) = entry
                 && let Some(content) = state.files.get_mut(file)
             {
                 if at == path {
@@ -239,7 +239,7 @@ impl SimDisk {
     /// Logs an operation and does it, or lets it fail if it is to.
     fn operate<T>(
         &self,
-        operation: Operation,
+        operation: DiskOperation,
         act: impl FnOnce(&mut DiskState, usize, Option<Fault>) -> io::Result<T>,
     ) -> io::Result<T> {
         let mut inner = self.lock_inner();
@@ -272,22 +272,22 @@ fn missing(path: &Path) -> io::Error {
 impl DiskState {
     fn file(&self, path: &Path) -> io::Result<FileId> {
         match self.seen.get(path) {
-            Some(Entry::File(file)) => Ok(*file),
-            Some(Entry::Folder) => Err(io::Error::from(io::ErrorKind::IsADirectory)),
+            Some(DiskEntry::File(file)) => Ok(*file),
+            Some(DiskEntry::Folder) => Err(io::Error::from(io::ErrorKind::IsADirectory)),
             None => Err(missing(path)),
         }
     }
 
     fn folder(&self, path: &Path) -> io::Result<()> {
         match self.seen.get(path) {
-            Some(Entry::Folder) => Ok(()),
-            Some(Entry::File(_)) => Err(io::Error::from(io::ErrorKind::NotADirectory)),
+            Some(DiskEntry::Folder) => Ok(()),
+            Some(DiskEntry::File(_)) => Err(io::Error::from(io::ErrorKind::NotADirectory)),
             None if path.as_os_str().is_empty() => Ok(()),
             None => Err(missing(path)),
         }
     }
 
-    fn change(&mut self, goes: Option<&Path>, comes: Option<(&Path, Entry)>, operation: usize) {
+    fn change(&mut self, goes: Option<&Path>, comes: Option<(&Path, DiskEntry)>, operation: usize) {
         let goes = goes.map(Path::to_path_buf);
         let comes = comes.map(|(path, entry)| (path.to_path_buf(), entry));
         let change = NameChange { goes, comes, operation };
@@ -299,14 +299,14 @@ impl DiskState {
         let file = self.next;
         self.next += 1;
         self.files.insert(file, Content::default());
-        self.change(None, Some((path, Entry::File(file))), operation);
+        self.change(None, Some((path, DiskEntry::File(file))), operation);
         file
     }
 
     fn rename(&mut self, from: &Path, to: &Path, operation: usize) -> io::Result<()> {
         let file = self.file(from)?;
         self.folder(to.parent().unwrap_or(Path::new("")))?;
-        self.change(Some(from), Some((to, Entry::File(file))), operation);
+        self.change(Some(from), Some((to, DiskEntry::File(file))), operation);
         Ok(())
     }
 
@@ -316,8 +316,8 @@ impl DiskState {
         let all = self.seen.values().chain(self.durable.values()).copied().chain(coming);
         let known: BTreeSet<FileId> = all
             .filter_map(|entry| match entry {
-                Entry::File(file) => Some(file),
-                Entry::Folder => None,
+                DiskEntry::File(file) => Some(file),
+                DiskEntry::Folder => None,
             })
             .collect();
         self.files.retain(|file, _| known.contains(file));
@@ -325,7 +325,7 @@ impl DiskState {
 }
 
 impl NameChange {
-    pub(crate) fn apply(&self, names: &mut Names) {
+    pub(crate) fn apply(&self, names: &mut NameTable) {
         if let Some(path) = &self.goes {
             names.remove(path);
         }
@@ -343,13 +343,13 @@ impl NameChange {
 
 impl Disk for SimDisk {
     fn make_folder(&self, path: &Path) -> io::Result<()> {
-        self.operate(Operation::MakeFolder(path.to_path_buf()), |state, number, fault| {
+        self.operate(DiskOperation::MakeFolder(path.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             state.folder(path.parent().unwrap_or(Path::new("")))?;
             if state.seen.contains_key(path) {
                 return Err(io::Error::from(io::ErrorKind::AlreadyExists));
             }
-            state.change(None, Some((path, Entry::Folder)), number);
+            state.change(None, Some((path, DiskEntry::Folder)), number);
             Ok(())
         })
     }
@@ -361,13 +361,13 @@ impl Disk for SimDisk {
     fn kind(&self, path: &Path) -> Option<EntryKind> {
         let inner = self.lock_inner();
         match inner.state.seen.get(path)? {
-            Entry::Folder => Some(EntryKind::Folder),
-            Entry::File(file) => Some(EntryKind::File(inner.state.files[file].seen.len() as u64)),
+            DiskEntry::Folder => Some(EntryKind::Folder),
+            DiskEntry::File(file) => Some(EntryKind::File(inner.state.files[file].seen.len() as u64)),
         }
     }
 
     fn list(&self, folder: &Path) -> io::Result<Vec<String>> {
-        self.operate(Operation::List(folder.to_path_buf()), |state, _, fault| {
+        self.operate(DiskOperation::List(folder.to_path_buf()), |state, _, fault| {
             unless(fault)?;
             state.folder(folder)?;
             let inside = state.seen.keys().filter(|path| path.parent() == Some(folder));
@@ -376,7 +376,7 @@ impl Disk for SimDisk {
     }
 
     fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>> {
-        self.operate(Operation::Read(path.to_path_buf()), |state, _, fault| {
+        self.operate(DiskOperation::Read(path.to_path_buf()), |state, _, fault| {
             let file = state.file(path)?;
             let bytes = &state.files[&file].seen;
             let most = usize::try_from(most).unwrap_or(usize::MAX).min(bytes.len());
@@ -389,7 +389,7 @@ impl Disk for SimDisk {
     }
 
     fn create_new(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
-        let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
+        let file = self.operate(DiskOperation::Create(path.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             state.folder(path.parent().unwrap_or(Path::new("")))?;
             if state.seen.contains_key(path) {
@@ -401,7 +401,7 @@ impl Disk for SimDisk {
     }
 
     fn create(&self, path: &Path) -> io::Result<Box<dyn DiskFile>> {
-        let file = self.operate(Operation::Create(path.to_path_buf()), |state, number, fault| {
+        let file = self.operate(DiskOperation::Create(path.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             state.folder(path.parent().unwrap_or(Path::new("")))?;
             if state.seen.contains_key(path) {
@@ -416,14 +416,14 @@ impl Disk for SimDisk {
     }
 
     fn rename(&self, from: &Path, to: &Path) -> io::Result<()> {
-        self.operate(Operation::Rename(from.to_path_buf(), to.to_path_buf()), |state, number, fault| {
+        self.operate(DiskOperation::Rename(from.to_path_buf(), to.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             state.rename(from, to, number)
         })
     }
 
     fn rename_new(&self, from: &Path, to: &Path) -> io::Result<()> {
-        self.operate(Operation::Rename(from.to_path_buf(), to.to_path_buf()), |state, number, fault| {
+        self.operate(DiskOperation::Rename(from.to_path_buf(), to.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             if state.seen.contains_key(to) {
                 return Err(io::Error::from(io::ErrorKind::AlreadyExists));
@@ -433,7 +433,7 @@ impl Disk for SimDisk {
     }
 
     fn remove(&self, path: &Path) -> io::Result<()> {
-        self.operate(Operation::Remove(path.to_path_buf()), |state, number, fault| {
+        self.operate(DiskOperation::Remove(path.to_path_buf()), |state, number, fault| {
             unless(fault)?;
             state.file(path)?;
             state.change(Some(path), None, number);
@@ -442,7 +442,7 @@ impl Disk for SimDisk {
     }
 
     fn sync_folder(&self, path: &Path) -> io::Result<()> {
-        self.operate(Operation::SyncFolder(path.to_path_buf()), |state, _, fault| {
+        self.operate(DiskOperation::SyncFolder(path.to_path_buf()), |state, _, fault| {
             unless(fault)?;
             state.folder(path)?;
             let pending = std::mem::take(&mut state.pending);
@@ -493,7 +493,7 @@ struct SimFile {
 
 impl DiskFile for SimFile {
     fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.disk.operate(Operation::Write(self.path.clone(), bytes.len()), |state, _, fault| {
+        self.disk.operate(DiskOperation::Write(self.path.clone(), bytes.len()), |state, _, fault| {
             let content = state.files.get_mut(&self.file).ok_or_else(|| missing(&self.path))?;
             let written = if fault.is_some() { &bytes[..bytes.len() / 2] } else { bytes };
             Arc::make_mut(&mut content.seen).extend_from_slice(written);
@@ -502,7 +502,7 @@ impl DiskFile for SimFile {
     }
 
     fn sync(&mut self) -> io::Result<()> {
-        self.disk.operate(Operation::Sync(self.path.clone()), |state, _, fault| {
+        self.disk.operate(DiskOperation::Sync(self.path.clone()), |state, _, fault| {
             let content = state.files.get_mut(&self.file).ok_or_else(|| missing(&self.path))?;
             content.lost |= fault.is_some();
             unless(fault)?;

@@ -7,11 +7,11 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use super::{Content, DiskState, Entry, FileId, Names, SimDisk};
+use super::{Content, DiskEntry, DiskState, FileId, NameTable, SimDisk};
 
 /// All states in which a disk can come back, the most harmless ones first: what was seen, then contents that are torn,
 /// then names that are lost.
-pub struct Outcomes {
+pub struct PowerLosses {
     state: Arc<DiskState>,
     /// Which name changes are lost, one set of bits for each case.
     losses: std::vec::IntoIter<u64>,
@@ -23,7 +23,7 @@ pub struct Outcomes {
 /// The cases of one choice of names: all contents whole, then one after the other torn at every byte.
 struct Current {
     lost: u64,
-    names: Arc<Names>,
+    names: Arc<NameTable>,
     /// The names that are there without having been synced with their content, and the version_steps each can be torn.
     open: Vec<(PathBuf, FileId, usize)>,
     /// The file that is torn now, and how; at first none is.
@@ -34,14 +34,14 @@ struct Current {
 /// One state in which a disk comes back.
 pub struct PowerLoss {
     state: Arc<DiskState>,
-    names: Arc<Names>,
+    names: Arc<NameTable>,
     lost: u64,
-    torn: Option<(PathBuf, FileId, Kept)>,
+    torn: Option<(PathBuf, FileId, KeptBytes)>,
 }
 
 /// How much of an unsynced content is there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Kept {
+enum KeptBytes {
     /// The first bytes, and the file ends there.
     First(usize),
     /// The first bytes, and zeros to the full length: the size was written before the data.
@@ -56,8 +56,8 @@ const EVERY_SUBSET: usize = 6;
 /// How many unsettled name changes are considered at all: a store that leaves more has broken every promise already.
 const CHANGES: usize = 63;
 
-impl Outcomes {
-    pub(super) fn of(state: DiskState) -> Outcomes {
+impl PowerLosses {
+    pub(super) fn of(state: DiskState) -> PowerLosses {
         let count = state.pending.len().min(CHANGES);
         let losses = if count <= EVERY_SUBSET {
             (0..1u64 << count).collect::<Vec<u64>>()
@@ -71,14 +71,14 @@ impl Outcomes {
         };
         let mut losses = losses;
         losses.sort_by_key(|lost| lost.count_ones());
-        Outcomes { state: Arc::new(state), losses: losses.into_iter(), coarse: false, current: None }
+        PowerLosses { state: Arc::new(state), losses: losses.into_iter(), coarse: false, current: None }
     }
 
     /// The same, but contents are torn in a few places instead of at every byte: for searches that look at many more
     /// disks.
     #[must_use]
-    pub fn coarse(self) -> Outcomes {
-        Outcomes { coarse: true, ..self }
+    pub fn coarse(self) -> PowerLosses {
+        PowerLosses { coarse: true, ..self }
     }
 
     fn next_names(&mut self) -> Option<Current> {
@@ -90,12 +90,13 @@ impl Outcomes {
             }
         }
         // What lies in a folder whose own name is lost is lost with it.
-        let inside = |path: &Path, names: &Names| {
+        let inside = |path: &Path, names: &NameTable| {
             path.ancestors().skip(1).all(|above| above.as_os_str().is_empty() || names.contains_key(above))
         };
-        let kept: Names = names.iter().filter(|(path, _)| inside(path, &names)).map(|(p, e)| (p.clone(), *e)).collect();
+        let kept: NameTable =
+            names.iter().filter(|(path, _)| inside(path, &names)).map(|(p, e)| (p.clone(), *e)).collect();
         let open = kept.iter().filter_map(|(path, entry)| match entry {
-            Entry::File(file) if self.state.files[file].is_open() => {
+            DiskEntry::File(file) if self.state.files[file].is_open() => {
                 Some((path.clone(), *file, self.state.files[file].version_steps()))
             }
             _ => None,
@@ -105,7 +106,7 @@ impl Outcomes {
     }
 }
 
-impl Iterator for Outcomes {
+impl Iterator for PowerLosses {
     type Item = PowerLoss;
 
     fn next(&mut self) -> Option<PowerLoss> {
@@ -152,22 +153,22 @@ impl Content {
         kinds * self.seen.len().max(1)
     }
 
-    fn kept(&self, way: usize) -> Kept {
+    fn kept(&self, way: usize) -> KeptBytes {
         let len = self.seen.len().max(1);
         match way / len {
-            0 => Kept::First(way % len),
-            1 => Kept::FirstThenZeros(way % len),
-            _ => Kept::FirstThenOld(way % len),
+            0 => KeptBytes::First(way % len),
+            1 => KeptBytes::FirstThenZeros(way % len),
+            _ => KeptBytes::FirstThenOld(way % len),
         }
     }
 
-    fn found(&self, kept: Kept) -> Vec<u8> {
-        let (Kept::First(len) | Kept::FirstThenZeros(len) | Kept::FirstThenOld(len)) = kept;
+    fn found(&self, kept: KeptBytes) -> Vec<u8> {
+        let (KeptBytes::First(len) | KeptBytes::FirstThenZeros(len) | KeptBytes::FirstThenOld(len)) = kept;
         let mut bytes = self.seen[..len.min(self.seen.len())].to_vec();
         match kept {
-            Kept::First(_) => {}
-            Kept::FirstThenZeros(_) => bytes.resize(self.seen.len(), 0),
-            Kept::FirstThenOld(_) => bytes.extend_from_slice(self.durable.get(len..).unwrap_or_default()),
+            KeptBytes::First(_) => {}
+            KeptBytes::FirstThenZeros(_) => bytes.resize(self.seen.len(), 0),
+            KeptBytes::FirstThenOld(_) => bytes.extend_from_slice(self.durable.get(len..).unwrap_or_default()),
         }
         bytes
     }
@@ -180,7 +181,7 @@ impl PowerLoss {
         let next = self.state.next;
         let mut state = DiskState { seen: names.clone(), durable: names, next, ..DiskState::default() };
         for entry in self.names.values() {
-            if let Entry::File(file) = entry {
+            if let DiskEntry::File(file) = entry {
                 let found = match &self.torn {
                     Some((_, torn, kept)) if torn == file => Arc::new(self.state.files[file].found(*kept)),
                     _ => self.state.files[file].seen.clone(),
@@ -202,9 +203,9 @@ impl PowerLoss {
         if let Some((path, file, kept)) = &self.torn {
             let (path, len) = (path.display(), self.state.files[file].seen.len());
             told.push(match kept {
-                Kept::First(bytes) => format!("{path} has {bytes} of its {len} bytes"),
-                Kept::FirstThenZeros(bytes) => format!("{path} has zeros after {bytes} of its {len} bytes"),
-                Kept::FirstThenOld(bytes) => format!("{path} has its old content after {bytes} new bytes"),
+                KeptBytes::First(bytes) => format!("{path} has {bytes} of its {len} bytes"),
+                KeptBytes::FirstThenZeros(bytes) => format!("{path} has zeros after {bytes} of its {len} bytes"),
+                KeptBytes::FirstThenOld(bytes) => format!("{path} has its old content after {bytes} new bytes"),
             });
         }
         for change in self.lost_changes() {

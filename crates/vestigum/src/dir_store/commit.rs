@@ -7,7 +7,7 @@ use std::sync::PoisonError;
 use vestigum_core::{Image, Owner};
 
 use super::folders::settle_folder;
-use super::known::{Known, Verdict};
+use super::known::{FileVerdict, Known};
 use super::names::{LAST_GENERATION, TEMPORARY};
 use super::{DirStore, Inner, Turn, io_error, take_lock};
 use crate::disk::DiskFile;
@@ -56,7 +56,7 @@ impl DirStore {
         };
         turn.known.insert(owner.clone(), known);
         written.map_err(|failed| failed.error)?;
-        self.judged(owner, generation, Some(Verdict::Whole));
+        self.judged(owner, generation, Some(FileVerdict::Whole));
         Ok(Committed { missing, ..Committed::written(generation) })
     }
 

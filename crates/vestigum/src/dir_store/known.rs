@@ -19,11 +19,11 @@ pub(super) struct Known {
 
 /// What reading a generation said.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Verdict {
+pub(super) enum FileVerdict {
     Whole,
     /// Damaged, or not to be read.
     Bad,
 }
 
 /// The verdicts of this process on an owner's generations: each is read to its end once.
-pub(super) type Verdicts = BTreeMap<u64, Verdict>;
+pub(super) type FileVerdicts = BTreeMap<u64, FileVerdict>;

@@ -31,7 +31,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use folders::settle_folder;
-use known::{Known, Verdict, Verdicts};
+use known::{FileVerdict, FileVerdicts, Known};
 use names::{folder_name, generation_of};
 
 use vestigum_core::image::json::ImageError;
@@ -60,7 +60,7 @@ struct Inner {
     /// Whoever writes or removes has the turn, so that no two do at once.
     turn: Mutex<Turn>,
     /// What reading said, held for no longer than it takes to look it up.
-    verdicts: Mutex<BTreeMap<Owner, Verdicts>>,
+    verdicts: Mutex<BTreeMap<Owner, FileVerdicts>>,
 }
 
 impl std::fmt::Debug for Inner {
@@ -209,7 +209,7 @@ impl DirStore {
     }
 
     /// Remembers what reading a generation said, or forgets it.
-    fn judged(&self, owner: &Owner, generation: u64, verdict: Option<Verdict>) {
+    fn judged(&self, owner: &Owner, generation: u64, verdict: Option<FileVerdict>) {
         let mut verdicts = self.inner.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
         match verdict {
             Some(verdict) => drop(verdicts.entry(owner.clone()).or_default().insert(generation, verdict)),
@@ -217,7 +217,7 @@ impl DirStore {
         }
     }
 
-    fn verdicts(&self, owner: &Owner) -> Verdicts {
+    fn verdicts(&self, owner: &Owner) -> FileVerdicts {
         let verdicts = self.inner.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
         verdicts.get(owner).cloned().unwrap_or_default()
     }
@@ -256,9 +256,9 @@ impl Store for DirStore {
             image.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })
         });
         match &read {
-            Ok(_) => self.judged(owner, generation, Some(Verdict::Whole)),
+            Ok(_) => self.judged(owner, generation, Some(FileVerdict::Whole)),
             Err(StoreError::NoGeneration { .. }) => self.judged(owner, generation, None),
-            Err(_) => self.judged(owner, generation, Some(Verdict::Bad)),
+            Err(_) => self.judged(owner, generation, Some(FileVerdict::Bad)),
         }
         read
     }

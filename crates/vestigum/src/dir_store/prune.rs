@@ -2,7 +2,7 @@
 
 use vestigum_core::Owner;
 
-use super::known::Verdict;
+use super::known::FileVerdict;
 use super::names::TEMPORARY;
 use super::{DirStore, io_error};
 use crate::disk::EntryKind;
@@ -38,9 +38,9 @@ impl DirStore {
         let mut room = keep.max(1);
         for generation in self.candidates(owner, keep)? {
             match self.verdicts(owner).get(&generation) {
-                Some(Verdict::Bad) => {}
-                Some(Verdict::Whole) if room > 0 => room -= 1,
-                Some(Verdict::Whole) => {
+                Some(FileVerdict::Bad) => {}
+                Some(FileVerdict::Whole) if room > 0 => room -= 1,
+                Some(FileVerdict::Whole) => {
                     let synced = turn.known.get(owner).is_some_and(|known| known.synced);
                     if !synced {
                         self.sync(&mut turn, &folder)?;
@@ -69,7 +69,7 @@ impl DirStore {
     fn candidates(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
         let verdicts = self.verdicts(owner);
         let mut generations = self.generations(owner)?;
-        generations.retain(|generation| verdicts.get(generation) != Some(&Verdict::Bad));
+        generations.retain(|generation| verdicts.get(generation) != Some(&FileVerdict::Bad));
         if generations.len() <= keep.max(1) as usize {
             return Ok(Vec::new());
         }

@@ -37,7 +37,7 @@ pub struct Saved {
 /// Where the game hands over and the writer takes.
 #[derive(Default)]
 pub(crate) struct SaveQueue {
-    state: Mutex<State>,
+    state: Mutex<QueueState>,
     /// Something was handed over, or it is time to end.
     work: Condvar,
     /// A try has ended.
@@ -45,7 +45,7 @@ pub(crate) struct SaveQueue {
 }
 
 #[derive(Default)]
-struct State {
+struct QueueState {
     queues: BTreeMap<Owner, OwnerQueue>,
     turn: u64,
     closing: bool,
@@ -62,7 +62,7 @@ struct OwnerQueue {
     handed: u64,
     durable: u64,
     saved: Saved,
-    failure: Option<Failure>,
+    failure: Option<SaveFailure>,
     prune: Prune,
     after: After,
     /// What was written last, while sessions run: if saves turn out to be gone, it is written again.
@@ -95,7 +95,7 @@ struct Prune {
     due: bool,
 }
 
-struct Failure {
+struct SaveFailure {
     error: Arc<StoreError>,
     number: u64,
     tries: u32,
@@ -131,7 +131,7 @@ pub(super) enum TargetState {
 }
 
 impl SaveQueue {
-    fn lock(&self) -> MutexGuard<'_, State> {
+    fn lock(&self) -> MutexGuard<'_, QueueState> {
         self.state.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
@@ -271,7 +271,7 @@ impl SaveQueue {
         self.insist(&targets, timeout).map(drop)
     }
 
-    fn wait_for<T>(&self, timeout: Option<Duration>, look: impl Fn(&State) -> Option<T>) -> Option<T> {
+    fn wait_for<T>(&self, timeout: Option<Duration>, look: impl Fn(&QueueState) -> Option<T>) -> Option<T> {
         let until = timeout.and_then(|timeout| Instant::now().checked_add(timeout));
         let mut state = self.lock();
         loop {
@@ -359,7 +359,7 @@ impl SaveQueue {
     }
 }
 
-impl State {
+impl QueueState {
     fn put(&mut self, owner: &Owner, suspended: Arc<Suspended>, at: SystemTime) -> u64 {
         self.turn += 1;
         let queue = match self.queues.get_mut(owner) {
@@ -449,7 +449,7 @@ impl OwnerQueue {
         let tries = self.failure.take().map_or(0, |failure| failure.tries) + 1;
         let pause = FIRST_PAUSE.saturating_mul(1 << tries.min(20)).min(LONGEST_PAUSE);
         let again = error.may_pass().then(|| Instant::now() + pause).filter(|_| !closing);
-        self.failure = Some(Failure { error: Arc::new(error), number: tried.number, tries, again });
+        self.failure = Some(SaveFailure { error: Arc::new(error), number: tried.number, tries, again });
         if self.waiting.is_none() {
             let Job { number, turn, suspended, at, .. } = tried;
             self.waiting = Some(Waiting { number, turn, suspended, at });
@@ -457,7 +457,7 @@ impl OwnerQueue {
     }
 }
 
-impl Failure {
+impl SaveFailure {
     /// Whether tickets answer with it: trying again cannot help, or has not helped for a while.
     fn is_told(&self) -> bool {
         self.again.is_none() || self.tries >= TRIES

@@ -15,7 +15,7 @@ use thiserror::Error;
 use vestigum_core::{Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Span, Spec};
 
 use crate::error::SessionError;
-use crate::recovery::{Found, anew, newest_readable};
+use crate::recovery::{NewestImage, anew, newest_readable};
 use crate::saver::{SaveTicket, Saved, Saver};
 use crate::store::{Store, StoreError, checked_profile};
 
@@ -58,7 +58,7 @@ pub struct Session {
 type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
 
 /// How a session looks for what was saved: refusing over damage, or beginning anew.
-type Find = fn(&dyn Store, &Owner) -> Result<Found, SessionError>;
+type Find = fn(&dyn Store, &Owner) -> Result<NewestImage, SessionError>;
 
 /// The place of a session among the others on its store. Dropping it gives the place up.
 struct Running {

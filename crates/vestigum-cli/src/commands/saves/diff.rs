@@ -8,7 +8,7 @@ use serde_json::json;
 use vestigum::{Entry, Image, Spec, Value};
 
 use super::show::{Loaded, entries, load};
-use super::{Key, State, Whose, moment_of};
+use super::{Key, SaveState, Whose, moment_of};
 use crate::show::{BACK, Output, QUIET, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
 
@@ -44,7 +44,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let newest = generations.last().copied().unwrap_or(0);
     let read = |generation: u64| -> Result<Loaded, Verdict> {
         super::known(out, &owner, &generations, generation)?;
-        let state = State::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
+        let state = SaveState::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
         let damaged = state.damaged.as_ref().map(ToString::to_string).unwrap_or_default();
         let unreadable = || out.unusable(&format!("generation {generation} of {owner} cannot be compared: {damaged}"));
         load(out, &spec, state.image.ok_or_else(unreadable)?)

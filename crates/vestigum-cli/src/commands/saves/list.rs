@@ -6,7 +6,7 @@ use serde_json::json;
 
 use vestigum::{DirStore, Owner, Store, StoreError, Stray};
 
-use super::{Key, State, moment_of};
+use super::{Key, SaveState, moment_of};
 use crate::Verdict;
 use crate::show::{Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
 
@@ -27,7 +27,7 @@ pub(super) struct File {
     pub generation: u64,
     pub newest: bool,
     pub bytes: u64,
-    pub state: State,
+    pub state: SaveState,
 }
 
 /// Every file of every owner, the newest first.
@@ -38,7 +38,7 @@ pub(super) fn files(store: &DirStore) -> Result<Vec<File>, StoreError> {
         let Ok(generations) = store.generations(&owner) else { continue };
         for generation in generations.iter().rev().copied() {
             let newest = generations.last() == Some(&generation);
-            let (bytes, state) = match State::of(store, &owner, generation) {
+            let (bytes, state) = match SaveState::of(store, &owner, generation) {
                 // A game that runs beside has removed it since it was listed.
                 Err(StoreError::NoGeneration { .. }) => continue,
                 state => (store.size(&owner, generation)?.unwrap_or(0), state?),

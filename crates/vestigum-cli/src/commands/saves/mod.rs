@@ -158,15 +158,15 @@ fn known(out: &Output, owner: &Owner, generations: &[u64], wanted: u64) -> Resul
 }
 
 /// What a file is worth, and the image if it can be shown at all.
-struct State {
+struct SaveState {
     image: Option<Image>,
     damaged: Option<ImageError>,
 }
 
-impl State {
-    fn of(store: &DirStore, owner: &Owner, generation: u64) -> Result<State, StoreError> {
+impl SaveState {
+    fn of(store: &DirStore, owner: &Owner, generation: u64) -> Result<SaveState, StoreError> {
         match store.read(owner, generation) {
-            Ok(image) => Ok(State { image: Some(image), damaged: None }),
+            Ok(image) => Ok(SaveState { image: Some(image), damaged: None }),
             Err(StoreError::Damaged { damaged, .. }) => {
                 // What nobody can vouch for can be shown all the same; what is no image cannot.
                 let shown = matches!(
@@ -179,11 +179,11 @@ impl State {
                 );
                 let bytes = if shown { store.bytes(owner, generation).ok() } else { None };
                 let image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
-                Ok(State { image, damaged: Some(damaged) })
+                Ok(SaveState { image, damaged: Some(damaged) })
             }
             Err(error @ StoreError::NoGeneration { .. }) => Err(error),
             // One file that cannot be read stops nobody from looking at the others.
-            Err(error) => Ok(State { image: None, damaged: Some(ImageError::NotRead(error.to_string())) }),
+            Err(error) => Ok(SaveState { image: None, damaged: Some(ImageError::NotRead(error.to_string())) }),
         }
     }
 

@@ -19,7 +19,7 @@ pub(super) struct Arguments {
     folder: PathBuf,
     /// What is reset
     #[arg(value_enum)]
-    scope: Scope,
+    scope: ResetScope,
     /// The level, or the field and the keys of one entry
     names: Vec<String>,
     #[command(flatten)]
@@ -32,7 +32,7 @@ pub(super) struct Arguments {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-enum Scope {
+enum ResetScope {
     /// Everything that belongs to a level
     Level,
     /// Everything that lasts a run
@@ -51,14 +51,14 @@ fn scope(out: &Output, arguments: &Arguments) -> Result<Reset, Verdict> {
     let names = &arguments.names[..];
     let wrong = |wanted: &str| Err(out.unusable(&format!("{wanted}; here are {} names", names.len())));
     match (arguments.scope, names) {
-        (Scope::Level, [level]) => Ok(Reset::Level(level.clone())),
-        (Scope::Level, _) => wrong("`level` takes the name of one level"),
-        (Scope::Field, [name, keys @ ..]) => Ok(Reset::Field { name: name.clone(), keys: keys.to_vec() }),
-        (Scope::Field, []) => wrong("`field` takes the name of a field, and the keys of one entry"),
-        (Scope::Run, []) => Ok(Reset::Run),
-        (Scope::Profile, []) => Ok(Reset::Profile),
-        (Scope::Device, []) => Ok(Reset::Device),
-        (Scope::Everything, []) => Ok(Reset::Everything),
+        (ResetScope::Level, [level]) => Ok(Reset::Level(level.clone())),
+        (ResetScope::Level, _) => wrong("`level` takes the name of one level"),
+        (ResetScope::Field, [name, keys @ ..]) => Ok(Reset::Field { name: name.clone(), keys: keys.to_vec() }),
+        (ResetScope::Field, []) => wrong("`field` takes the name of a field, and the keys of one entry"),
+        (ResetScope::Run, []) => Ok(Reset::Run),
+        (ResetScope::Profile, []) => Ok(Reset::Profile),
+        (ResetScope::Device, []) => Ok(Reset::Device),
+        (ResetScope::Everything, []) => Ok(Reset::Everything),
         _ => wrong("this takes no name"),
     }
 }

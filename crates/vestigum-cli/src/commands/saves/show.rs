@@ -7,7 +7,7 @@ use serde_json::{Value as Json, json};
 use vestigum::image::SavedPlace;
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
-use super::{Key, State, Whose, moment_of};
+use super::{Key, SaveState, Whose, moment_of};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, paint, table};
 use crate::{Verdict, input};
 
@@ -71,7 +71,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
                 .ok_or_else(|| out.unusable(&format!("no save of {owner} is whole; name a generation to look at it")))?
         }
     };
-    let state = State::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
+    let state = SaveState::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
     let told = state.told();
     let damaged = state.damaged.as_ref().map(ToString::to_string);
     let Some(image) = state.image else {
