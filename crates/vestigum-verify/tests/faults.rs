@@ -169,7 +169,7 @@ impl Store for Careless {
         }
         let path = Careless::path(&image.owner);
         let bytes = image.encode(generation + 1, &digest, None);
-        self.write(&path, &bytes).map_err(|source| StoreError::Io { action: "write", path, source })?;
+        self.write(&path, &bytes).map_err(|cause| StoreError::Io { action: "write", path, cause })?;
         Ok(Committed::written(generation + 1))
     }
     fn prune(&self, _: &Owner, _: u32) -> Result<Pruned, StoreError> {

@@ -131,14 +131,14 @@ impl Committed {
 #[non_exhaustive]
 pub enum StoreError {
     /// A file or folder could not be read or written.
-    #[error("cannot {action} {}: {source}", .path.display())]
+    #[error("cannot {action} {}: {cause}", .path.display())]
     Io {
         /// What was tried.
         action: &'static str,
         /// The file or folder.
         path: PathBuf,
         /// What the system said.
-        source: std::io::Error,
+        cause: std::io::Error,
     },
     /// Another process uses the folder.
     #[error("the save folder {} is in use{}; close the other game first", .path.display(), by_process(.holder))]
@@ -227,7 +227,7 @@ impl StoreError {
     /// Whether there was no room for it.
     pub fn is_full(&self) -> bool {
         use std::io::ErrorKind::{QuotaExceeded, StorageFull};
-        matches!(self, StoreError::Io { source, .. } if matches!(source.kind(), StorageFull | QuotaExceeded))
+        matches!(self, StoreError::Io { cause, .. } if matches!(cause.kind(), StorageFull | QuotaExceeded))
     }
 }
 

@@ -61,8 +61,8 @@ impl Store for Gated {
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
         drop(self.gate.1.wait_while(self.gate.0.lock().unwrap(), |open| !*open).unwrap());
         if self.failures.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |left| left.checked_sub(1)).is_ok() {
-            let source = std::io::Error::other("the disk is full");
-            return Err(StoreError::Io { action: "write", path: "ada".into(), source });
+            let cause = std::io::Error::other("the disk is full");
+            return Err(StoreError::Io { action: "write", path: "ada".into(), cause });
         }
         self.commits.fetch_add(1, Ordering::SeqCst);
         self.store.commit(follows, image)
@@ -228,4 +228,33 @@ fn a_store_that_panics_fails_the_saves_and_nothing_else() {
     game.write("xp", &[], Value::Int(5)).unwrap();
     let kept = game.quit().unwrap_err();
     assert_eq!(kept.session.value("xp", &[]), Ok(Value::Int(5)));
+}
+
+/// Whoever reports an error with all its sources tells each thing once.
+#[test]
+fn an_error_and_its_sources_say_nothing_twice() {
+    fn chain(error: &dyn std::error::Error) -> String {
+        let mut text = error.to_string();
+        let mut source = error.source();
+        while let Some(error) = source {
+            text.push_str(&format!("; {error}"));
+            source = error.source();
+        }
+        text
+    }
+    let store = Gated::default();
+    store.set_open(true);
+    store.failures.store(u32::MAX, Ordering::SeqCst);
+    let mut game = Session::launch(&spec(), store, "ada").unwrap();
+    game.write("xp", &[], Value::Int(1)).unwrap();
+    let error = game.save().wait().unwrap_err();
+    assert_eq!(chain(&error).matches("the disk is full").count(), 1, "{}", chain(&error));
+    let kept = game.quit_within(Duration::from_millis(20)).unwrap_err();
+    assert_eq!(chain(&kept).matches("the disk is full").count(), 1, "{}", chain(&kept));
+    let wrapped = SessionError::from(StoreError::Io {
+        action: "read",
+        path: "saves".into(),
+        cause: std::io::Error::other("the disk is gone"),
+    });
+    assert_eq!(chain(&wrapped), "cannot read saves: the disk is gone");
 }

@@ -147,8 +147,8 @@ impl Store for NoDevice {
     }
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
         if image.owner == Owner::Device && self.refuses.load(Ordering::SeqCst) {
-            let source = std::io::Error::other("the disk says no");
-            return Err(StoreError::Io { action: "write", path: "device".into(), source });
+            let cause = std::io::Error::other("the disk says no");
+            return Err(StoreError::Io { action: "write", path: "device".into(), cause });
         }
         self.store.commit(follows, image)
     }

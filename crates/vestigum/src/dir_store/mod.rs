@@ -296,5 +296,5 @@ fn take_lock(disk: &dyn Disk, root: &Path) -> Result<Box<dyn HeldLock>, StoreErr
 
 fn io_error(action: &'static str, path: &Path) -> impl FnOnce(io::Error) -> StoreError {
     let path = path.to_path_buf();
-    move |source| StoreError::Io { action, path, source }
+    move |cause| StoreError::Io { action, path, cause }
 }

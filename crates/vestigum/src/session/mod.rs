@@ -281,7 +281,6 @@ impl Session {
 #[error("{error}")]
 pub struct QuitError {
     /// Why.
-    #[source]
     pub error: Arc<StoreError>,
     /// The session, to play on or to try again.
     pub session: Box<Session>,
