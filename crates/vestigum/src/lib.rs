@@ -45,6 +45,14 @@
 //!
 //! Everything pure lives in the crate `vestigum-core`, of which this crate re-exports what a game needs, by name.
 
+#[doc = include_str!("../docs/design.md")]
+pub mod design {}
+
+/// The examples of this crate's README run as tests.
+#[cfg(doctest)]
+#[doc = include_str!("../README.md")]
+struct Readme;
+
 mod clock;
 mod dir_store;
 mod disk;
