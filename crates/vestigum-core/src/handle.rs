@@ -277,6 +277,19 @@ impl<T: Scalar + ?Sized> PerLevel<T> {
     ///
     /// # Errors
     /// If there is no such level.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let best = spec.int_per_level("best_letters")?;    // the name and the type are checked here
+    /// let here = best.at("mill_lane")?;                  // and the level here
+    /// assert_eq!(game.get(here), 0);
+    /// assert!(best.at("mil_lane").is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn at(&self, level: &str) -> Result<Handle<T>, HandleError> {
         let model = &*self.model;
         let Some(index) = model.level_ids.get(level) else {

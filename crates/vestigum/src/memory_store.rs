@@ -10,6 +10,19 @@ use crate::store::{Committed, Pruned, Store, StoreError, checked_profile, prove}
 type Generations = BTreeMap<u64, Vec<u8>>;
 
 /// A store in memory. Images go through their JSON form, as they do on disk.
+///
+/// # Example
+///
+/// ```
+/// # use vestigum::{MemoryStore, Session, Spec};
+/// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+/// let store = MemoryStore::default();
+/// Session::launch(&spec, store.clone(), "ada")?.quit()?;   // a clone is the same store
+/// let game = Session::launch(&spec, store, "ada")?;
+/// assert_eq!(game.generation(), 1);
+/// # game.quit()?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone, Debug, Default)]
 pub struct MemoryStore {
     owners: Arc<Mutex<BTreeMap<Owner, Generations>>>,

@@ -20,7 +20,7 @@ pub trait Store: Send + Sync {
     /// If the place cannot be read.
     fn owners(&self) -> Result<Vec<Owner>, StoreError>;
 
-    /// The numbers of all generations of an owner, the oldest first. ImageError ones count too.
+    /// The numbers of all generations of an owner, the oldest first. Damaged ones count too.
     ///
     /// # Errors
     /// If the place cannot be read.
@@ -62,6 +62,23 @@ pub struct Pruned {
 ///
 /// # Errors
 /// As [`Store::prune`].
+///
+/// # Example
+///
+/// ```
+/// # use vestigum::{MemoryStore, Owner, Session, Spec, Store, prune_all};
+/// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+/// # let store = MemoryStore::default();
+/// # for _ in 0..3 {
+/// #     let mut game = Session::launch(&spec, store.clone(), "ada")?;
+/// #     game.add(spec.int("score")?, 1)?;
+/// #     game.quit()?;
+/// # }
+/// let ada = Owner::Profile("ada".into());
+/// prune_all(&store, &ada, 1)?;
+/// assert_eq!(store.generations(&ada)?.len(), 1);
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn prune_all(store: &dyn Store, owner: &Owner, keep: u32) -> Result<usize, StoreError> {
     let mut removed = 0;
     loop {

@@ -46,6 +46,20 @@ impl fmt::Display for BoardRow {
 
 impl Progress {
     /// The level overview, in the order of the levels.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let board = game.board();
+    /// assert!(board[0].open && !board[1].open);
+    /// for row in board {
+    ///     println!("{row}");                             // "Heather Rise: locked: complete Mill Lane" and the records
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn board(&self) -> Vec<BoardRow> {
         let spec = &*self.model;
         let rows = (0u32..).zip(&spec.levels).map(|(index, level)| {

@@ -48,15 +48,34 @@ pub struct Entry {
     pub marks: Option<(Value, Value)>,
 }
 
-/// `best_letters[mill_lane]`
+impl Entry {
+    /// The field and the key of the entry.
+    pub fn name(&self) -> EntryName {
+        EntryName { field: self.field.clone(), keys: self.keys.clone() }
+    }
+}
+
+/// Its name: `best_letters[mill_lane]`.
 impl fmt::Display for Entry {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        if self.keys.is_empty() { f.write_str(&self.field) } else { write!(f, "{}[{}]", self.field, self.keys) }
+        self.name().fmt(f)
     }
 }
 
 impl Progress {
     /// Every value: of all fields in the order of the spec, and of all entries of keyed ones.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// for entry in game.entries() {
+    ///     println!("{} = {}", entry.name(), entry.value);
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn entries(&self) -> Vec<Entry> {
         let spec = &*self.model;
         let in_level = self.state.position.level().is_some();
@@ -99,6 +118,20 @@ impl Progress {
     /// assert!(game.drain_changes().is_empty());
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.set(spec.int("score")?, 60)?;
+    /// for update in game.drain_changes() {
+    ///     println!("{}: {} → {}", update.name(), update.before, update.after);
+    /// }
+    /// assert!(game.drain_changes().is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn drain_changes(&mut self) -> Vec<Update> {
         let spec = self.model.clone();
         let baseline = self.state.drain_baseline().unwrap_or_else(|| {
@@ -127,6 +160,25 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::value`], and if the Rust type has another shape.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// use std::collections::BTreeMap;
+    /// #[derive(serde::Deserialize, serde::Serialize, Debug, PartialEq)]
+    /// struct Parcel {
+    ///     weight: i64,
+    ///     fragile: bool,
+    /// }
+    ///
+    /// let satchel = BTreeMap::from([("ring".to_owned(), Parcel { weight: 1, fragile: true })]);
+    /// game.write_from("satchel", &[], &satchel)?;
+    /// assert_eq!(game.read_as::<BTreeMap<String, Parcel>>("satchel", &[])?, satchel);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
         let value = self.value(field, keys)?;
         let failed = |error: serde_json::Error| AccessError::Shape { field: field.to_owned(), why: error.to_string() };

@@ -121,6 +121,19 @@ impl Progress {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// # game.enter("mill_lane")?;
+    /// let letters = spec.int("letters")?;
+    /// game.set(letters, 30)?;
+    /// assert_eq!(game.get(letters), 30);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[inline]
     pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
         self.check_handle(at.fingerprint);
@@ -131,6 +144,19 @@ impl Progress {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let best_time = spec.int_per_level("best_time")?.at("mill_lane")?;
+    /// assert!(!game.filled(best_time));                  // no time yet, which is not a time of zero
+    /// game.set(best_time, 61_500)?;
+    /// assert!(game.filled(best_time));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn filled<T: ?Sized>(&self, at: Handle<T>) -> bool {
         self.check_handle(at.fingerprint);
         self.state.value(at.slot as usize).is_filled()
@@ -146,6 +172,17 @@ impl Progress {
     ///
     /// # Errors
     /// If there is no such field or key, or keys are needed.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// assert_eq!(game.value("best_letters", &["mill_lane"])?, Value::Int(0));
+    /// assert!(game.value("best_leters", &["mill_lane"]).is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn value(&self, field: &str, keys: &[&str]) -> Result<Value, AccessError> {
         let field = self.find(field)?;
         Ok(match self.entry(field, keys)? {
@@ -158,6 +195,18 @@ impl Progress {
     ///
     /// # Errors
     /// If there is no such value, or it needs a level and the player is in none.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.enter("mill_lane")?;
+    /// game.complete()?;
+    /// assert_eq!(game.derived("paths_done")?, Value::Int(1));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
         let spec = &self.model;
         let Some(index) = spec.derived_ids.get(name) else {

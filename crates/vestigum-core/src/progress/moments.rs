@@ -25,6 +25,19 @@ impl Progress {
     ///
     /// # Errors
     /// If the player is not in the menu, there is no such level, or it is locked.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.enter("mill_lane")?;
+    /// assert!(game.enter("heather_rise").is_err());      // one level at a time: nothing has changed
+    /// game.complete()?;
+    /// game.enter("heather_rise")?;                       // it is open now
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn enter(&mut self, level: &str) -> Result<Outcome, Refused> {
         self.enter_level(level, None, true)
     }
@@ -117,6 +130,24 @@ impl Progress {
     ///
     /// # Errors
     /// If the player is not in a level.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let letters = spec.int("letters")?;
+    /// game.enter("mill_lane")?;
+    /// game.set(letters, 30)?;
+    /// game.checkpoint("ford")?;
+    /// game.set(letters, 50)?;
+    /// let fell = game.death()?;
+    /// assert_eq!(game.get(letters), 30);                 // back to the checkpoint
+    /// assert_eq!(game.get(spec.int("lanterns")?), 2);    // the rule of the death
+    /// assert!(!fell.game_over);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn death(&mut self) -> Result<Outcome, Refused> {
         self.fail(Moment::Death)
     }
@@ -160,6 +191,20 @@ impl Progress {
     ///
     /// # Errors
     /// If the player is not in a level.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.enter("mill_lane")?;
+    /// game.set(spec.int("letters")?, 85)?;
+    /// let done = game.complete()?;
+    /// assert_eq!(done.next.as_deref(), Some("heather_rise"));
+    /// assert_eq!(done.records().count(), 1);             // best_letters[mill_lane]
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn complete(&mut self) -> Result<Outcome, Refused> {
         let standing = self.inside(Moment::Complete)?;
         let mut outcome = self.leave(Moment::Complete);
@@ -235,6 +280,17 @@ impl Progress {
     ///
     /// # Errors
     /// If `[moments] names` has no such name.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.own_moment("new_day")?;
+    /// assert_eq!(game.get(spec.int("days")?), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn own_moment(&mut self, name: &str) -> Result<Outcome, Refused> {
         self.open_session()?;
         match self.model.moment(name) {

@@ -61,6 +61,19 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::reset`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Reset};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.set(spec.int("score")?, 60)?;
+    /// let changes = game.preview_reset(&Reset::Run)?;
+    /// println!("This would take {} values. Are you sure?", changes.len());
+    /// assert_eq!(game.get(spec.int("score")?), 60);      // nothing has changed
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn preview_reset(&self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
         self.clone().reset(reset)
     }
@@ -70,6 +83,18 @@ impl Progress {
     ///
     /// # Errors
     /// If there is no such level, field or key, or after `quit`.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Reset};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.set(spec.int("score")?, 60)?;
+    /// game.reset(&Reset::Run)?;
+    /// assert_eq!(game.get(spec.int("score")?), 0);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
         if self.closed {
             return Err(AccessError::Closed);

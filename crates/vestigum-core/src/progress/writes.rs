@@ -22,6 +22,19 @@ impl Progress {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let score = spec.int("score")?;
+    /// assert!(!game.set(score, 60)?.clamped());
+    /// assert!(game.set(score, 5000)?.clamped());         // its range ends at 1000
+    /// assert_eq!(game.get(score), 1000);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[inline(always)]
     pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
@@ -35,6 +48,19 @@ impl Progress {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let score = spec.int("score")?;
+    /// game.add(score, 60)?;
+    /// game.add(score, 40)?;
+    /// assert_eq!(game.get(score), 100);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[inline(always)]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
@@ -49,6 +75,18 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::set`], and if there is no such field or key, or the value is of another type.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.write("best_time", &["mill_lane"], Value::Int(61_500))?;
+    /// let refused = game.write("lanterns", &[], Value::Int(9));
+    /// assert!(refused.is_err());                         // rules write it, play does not
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
         let value = self.fitted(id, value)?;
@@ -59,6 +97,17 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::write`], and if the field is no number.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// game.write_add("score", &[], Value::Int(60))?;
+    /// assert_eq!(game.value("score", &[])?, Value::Int(60));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
         let by = self.fitted(id, by)?;
@@ -77,6 +126,19 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::write`], and if the field is neither.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let owl = Value::Text("owl".into());
+    /// game.insert("stamps", &[], owl.clone())?;
+    /// game.insert("stamps", &[], owl)?;                  // a set has it once
+    /// assert_eq!(game.value("stamps", &[])?.len(), 1);
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
         let (Type::List(inner) | Type::Set(inner)) = self.model.field(id).ty.clone() else {
@@ -139,6 +201,19 @@ impl Progress {
     ///
     /// # Errors
     /// As [`Progress::write`], and if the field is none of these.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let owl = Value::Text("owl".into());
+    /// game.insert("stamps", &[], owl.clone())?;
+    /// game.remove("stamps", &[], owl)?;
+    /// assert!(game.value("stamps", &[])?.is_empty());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
         let item = match self.model.field(id).ty.clone() {

@@ -64,6 +64,16 @@ impl Spec {
     ///
     /// # Errors
     /// Everything that is wrong with the document, at once, each with its place and a help line.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Spec};
+    /// let wrong = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.score]\ntype = \"number\"\nlasts = \"device\"").unwrap_err();
+    /// assert_eq!(wrong.errors(), 1);
+    /// println!("{wrong}");                               // what is wrong, with line and column
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn from_toml(text: &str) -> Result<Spec, Diagnostics> {
         Spec::from_named_toml("spec.toml", text)
     }

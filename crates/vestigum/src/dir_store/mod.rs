@@ -81,6 +81,19 @@ impl DirStore {
     ///
     /// # Errors
     /// If another process or another store of this one uses it, or it cannot be made or written.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{DirStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let folder = std::env::temp_dir().join(format!("vestigum-example-open-{}", std::process::id()));
+    /// let store = DirStore::open(&folder)?;
+    /// let game = Session::launch(&spec, store, "ada")?;
+    /// game.quit()?;
+    /// # std::fs::remove_dir_all(&folder)?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn open(root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         DirStore::open_on(RealDisk, root)
     }
@@ -102,6 +115,22 @@ impl DirStore {
     ///
     /// # Errors
     /// If there is no such folder.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{DirStore, Owner, Session, Spec, Store};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let folder = std::env::temp_dir().join(format!("vestigum-example-read-{}", std::process::id()));
+    /// # let game = Session::launch(&spec, DirStore::open(&folder)?, "ada")?;
+    /// # game.quit()?;
+    /// let store = DirStore::open_to_read(&folder)?;      // a game may run beside it
+    /// for owner in store.owners()? {
+    ///     println!("{owner}: {:?}", store.generations(&owner)?);
+    /// }
+    /// # std::fs::remove_dir_all(&folder)?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn open_to_read(root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         let (disk, root) = (Arc::new(RealDisk), root.as_ref().to_path_buf());
         disk.list(&root).map_err(io_error("read the save folder", &root))?;
@@ -116,6 +145,19 @@ impl DirStore {
 
     /// The same store, whose images are sealed with a key of the game: what the game did not seal is refused as
     /// damaged. See [`SealKey`] for what that stops and what it does not.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{DirStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// use vestigum::image::SealKey;
+    /// # let folder = std::env::temp_dir().join(format!("vestigum-example-sealed-{}", std::process::id()));
+    /// let store = DirStore::open(&folder)?.sealed(SealKey::from_text("a key of the game"));
+    /// Session::launch(&spec, store, "ada")?.quit()?;
+    /// # std::fs::remove_dir_all(&folder)?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[must_use]
     pub fn sealed(self, key: SealKey) -> DirStore {
         DirStore { key: Some(key), ..self }

@@ -11,6 +11,23 @@ use crate::store::StoreError;
 /// counts for it.
 ///
 /// Dropping a ticket changes nothing: the save goes on.
+///
+/// # Example
+///
+/// ```
+/// # use vestigum::{MemoryStore, Session, Spec};
+/// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+/// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+/// let ticket = game.save();                          // returns at once
+/// match ticket.poll() {
+///     None => println!("saving"),                    // draw the sign that it saves
+///     Some(Ok(saved)) => println!("generation {} is durable", saved.generation),
+///     Some(Err(error)) => println!("not saved yet: {error}"),
+/// }
+/// ticket.wait()?;                                    // not on the thread that draws
+/// # game.quit()?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 #[derive(Clone)]
 pub struct SaveTicket {
     queue: Arc<SaveQueue>,

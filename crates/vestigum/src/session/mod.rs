@@ -93,6 +93,20 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::launch`], except for damage.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, SessionError, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let store = MemoryStore::default();
+    /// let game = match Session::launch(&spec, store.clone(), "ada") {
+    ///     Err(SessionError::AllDamaged { .. }) => Session::launch_anew(&spec, store, "ada")?,   // after asking the player
+    ///     other => other?,
+    /// };
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn launch_anew(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
         Session::open(spec, saves.into(), profile, Progress::launch, anew)
     }
@@ -210,6 +224,21 @@ impl Session {
 
     /// Whether everything that was handed over is durable, of this player and of the device: the gate before a level
     /// change.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.save();
+    /// while !game.settled() {
+    ///     // Draw the loading screen.
+    ///     # std::thread::yield_now();
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn settled(&self) -> bool {
         self.running.saver.queue().settled(&[&self.running.owner, &Owner::Device])
     }
@@ -242,6 +271,24 @@ impl Session {
     /// # Errors
     /// If the save is not durable by then, or cannot become so. The session comes back with the error, nothing is
     /// lost, play can go on and `quit` can be tried again.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// use std::time::Duration;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// match game.quit_within(Duration::from_secs(1)) {
+    ///     Ok(saved) => println!("generation {} is durable", saved.generation),
+    ///     Err(failed) => {
+    ///         println!("{failed}");                      // "quit without saving?"
+    ///         let mut game = *failed.session;            // play can go on
+    ///         game.save();
+    ///     }
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn quit_within(mut self, timeout: Duration) -> Result<Saved, QuitError> {
         let ticket = self.save();
         match self.running.saver.queue().insist(ticket.targets(), timeout) {
@@ -257,6 +304,23 @@ impl Session {
 
     /// Takes over what other sessions of this process made of the device's values. Everything that takes `&mut self`
     /// does that first; a game that only reads can do it once a frame.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Saver, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// let saver = Saver::new(MemoryStore::default());
+    /// let mut ada = Session::launch(&spec, &saver, "ada")?;
+    /// let mut bo = Session::launch(&spec, &saver, "bo")?;
+    /// let volume = spec.int("volume")?;
+    /// ada.set(volume, 20)?;
+    /// bo.sync_device();
+    /// assert_eq!(bo.get(volume), 20);
+    /// # ada.quit()?;
+    /// # bo.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn sync_device(&mut self) {
         if self.has_device {
             self.running.saver.device().take_values(&mut self.progress, &mut self.seen);

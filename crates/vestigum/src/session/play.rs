@@ -15,6 +15,21 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::apply`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{Call, MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// // Where the game has its moments as data: a replay, a network message, a script.
+    /// for call in [Call::enter("mill_lane"), Call::Checkpoint("ford"), Call::Death, Call::Complete] {
+    ///     let outcome = game.apply(call)?;
+    ///     println!("{}", outcome.place);
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn apply(&mut self, call: Call<'_>) -> Result<Outcome, Refused> {
         let outcome = self.act(|progress| progress.apply(call))?;
         if outcome.save_due {
@@ -145,6 +160,18 @@ impl Session {
     ///
     /// # Errors
     /// If there is no such level, field or key. Nothing has changed then.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Reset, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let before = game.generation();
+    /// game.reset(&Reset::Level("mill_lane".into()))?;    // saved at once; the generation before can be restored
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
         let changes = self.act(|progress| progress.reset(reset))?;
         self.save();
