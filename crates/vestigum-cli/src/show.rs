@@ -208,6 +208,11 @@ pub(crate) fn seen(line: &str) -> usize {
     anstream::adapter::strip_str(line).map(|piece| piece.chars().count()).sum()
 }
 
+/// A value as JSON.
+pub(crate) fn as_json(value: &Value) -> Json {
+    serde_json::to_value(value).unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -218,9 +223,4 @@ mod tests {
         assert_eq!(said, "a\\u{1b}]0;title\\u{7}b\\u{1b}[2Jc\\u{9b}31md\\re\\tf\nEnd\\u{1b}[");
         assert_eq!(harmless(&paint(BAD.bold(), "red")), paint(BAD.bold(), "red"));
     }
-}
-
-/// A value as JSON.
-pub(crate) fn as_json(value: &Value) -> Json {
-    serde_json::to_value(value).unwrap_or_default()
 }

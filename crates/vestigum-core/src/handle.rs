@@ -10,7 +10,7 @@ use thiserror::Error;
 use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::field::{Field, FieldId};
-use crate::nearest::{did_you_mean, nearest};
+use crate::nearest::did_you_mean;
 use crate::value::limits::Limits;
 use crate::value::types::Type;
 use crate::value::{Value, sum_floats, sum_ints};
@@ -246,7 +246,7 @@ fn checked<'s, T: Scalar + ?Sized>(model: &'s Model, name: &str, per_level: bool
         if model.derived_ids.contains_key(name) {
             return Err(HandleError::Derived { name: name.to_owned() });
         }
-        let nearest = nearest(name, model.fields.iter().map(Field::name)).map(str::to_owned);
+        let nearest = model.suggested_field(name);
         return Err(HandleError::UnknownField { name: name.to_owned(), nearest });
     };
     if *field.ty() != T::TYPE {
@@ -292,11 +292,9 @@ impl<T: Scalar + ?Sized> PerLevel<T> {
     /// ```
     pub fn at(&self, level: &str) -> Result<Handle<T>, HandleError> {
         let model = &*self.model;
-        let Some(index) = model.level_ids.get(level) else {
-            let nearest = nearest(level, model.levels.iter().map(|level| &*level.id)).map(str::to_owned);
-            return Err(HandleError::UnknownLevel { name: level.to_owned(), nearest });
-        };
-        let slot = model.field(self.field).slot_at(&[*index]) as u32;
+        let unknown = |nearest| HandleError::UnknownLevel { name: level.to_owned(), nearest };
+        let index = model.find_level(level).map_err(unknown)?;
+        let slot = model.field(self.field).slot_at(&[index]) as u32;
         Ok(Handle { slot, field: self.field, fingerprint: model.fingerprint, ty: PhantomData })
     }
 }

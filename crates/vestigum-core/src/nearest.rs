@@ -9,6 +9,11 @@ const LONGEST: usize = 64;
 /// Two names this like each other are taken for one that was misspelt.
 const LIKE: f64 = 0.82;
 
+/// As [`nearest`], for an error that outlives the names.
+pub(crate) fn suggestion<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> Option<String> {
+    nearest(wrong, known).map(str::to_owned)
+}
+
 /// The name among `known` that `wrong` was probably meant to be.
 ///
 /// ```

@@ -30,6 +30,7 @@ pub mod fate_table;
 pub mod faults;
 mod imported;
 pub mod lint;
+mod parallel;
 pub mod playthrough;
 pub mod probe;
 pub mod proof;

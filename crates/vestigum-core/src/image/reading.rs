@@ -41,11 +41,7 @@ impl ImageReader<'_> {
     pub(crate) fn player(&mut self, image: &Image) {
         let in_level = matches!(image.place, SavedPlace::InLevel { .. });
         self.made(image);
-        self.values(&image.values, |field| match field.lasts {
-            Span::Run | Span::Profile => true,
-            Span::Visit => in_level,
-            Span::Attempt | Span::Session | Span::Device => false,
-        });
+        self.values(&image.values, |field| field.lasts != Span::Device && field.lasts.is_saved_at(in_level));
         if in_level {
             self.marks(image);
         }

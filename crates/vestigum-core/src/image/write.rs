@@ -41,11 +41,7 @@ impl Suspended {
             }
         };
         let in_level = marks.is_some();
-        let kept = |field: &Field| match field.lasts {
-            Span::Run | Span::Profile => true,
-            Span::Visit => in_level,
-            Span::Attempt | Span::Session | Span::Device => false,
-        };
+        let kept = |field: &Field| field.lasts != Span::Device && field.lasts.is_saved_at(in_level);
         self.image(Owner::Profile(profile.to_owned()), place, kept, marks)
     }
 

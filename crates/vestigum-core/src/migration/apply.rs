@@ -144,14 +144,7 @@ pub(crate) fn apply(
         transfer.tell_clamped(field);
     }
     let has = |field: &Field| present[field.id.0 as usize];
-    let kept = |field: &Field| {
-        has(field)
-            && match field.lasts {
-                Span::Run | Span::Profile | Span::Device => true,
-                Span::Visit => source.in_level,
-                Span::Attempt | Span::Session => false,
-            }
-    };
+    let kept = |field: &Field| has(field) && field.lasts.is_saved_at(source.in_level);
     let marked = |field: &Field| has(field) && field.rewinds;
     Image {
         version: plan.to,

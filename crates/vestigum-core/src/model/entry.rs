@@ -5,7 +5,7 @@ use std::sync::Arc;
 use crate::model::Types;
 use crate::model::axis::{Axis, MadeKeys};
 use crate::model::field::Field;
-use crate::nearest::nearest;
+use crate::nearest::suggestion;
 use crate::outcome::AccessError;
 use crate::vocabulary::key::{EntryName, Key, KeyAxis, Keys};
 
@@ -66,16 +66,12 @@ pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) ->
 }
 
 fn level_of(spec: &Types, name: &str) -> Result<u32, AccessError> {
-    let found = spec.level_ids.get(name).copied();
-    found.ok_or_else(|| unknown_key("level", name, spec.levels.iter().map(|level| &*level.id)))
+    let unknown = |nearest| AccessError::UnknownKey { axis: "level".into(), name: name.to_owned(), nearest };
+    spec.find_level(name).map_err(unknown)
 }
 
 fn unknown_key<'a>(axis: &str, name: &str, known: impl Iterator<Item = &'a str>) -> AccessError {
-    AccessError::UnknownKey {
-        axis: axis.to_owned(),
-        name: name.to_owned(),
-        nearest: nearest(name, known).map(str::to_owned),
-    }
+    AccessError::UnknownKey { axis: axis.to_owned(), name: name.to_owned(), nearest: suggestion(name, known) }
 }
 
 pub fn which_key(spec: &Types, field: &Field, axis: Axis) -> AccessError {

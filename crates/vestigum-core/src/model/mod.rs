@@ -29,6 +29,7 @@ use crate::model::level::{Derived, Level, Opening};
 use crate::model::promise::Promise;
 use crate::model::source::Source;
 use crate::model::table::Table;
+use crate::nearest::suggestion;
 use crate::value::types::StructType;
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::moment::Moment;
@@ -172,6 +173,17 @@ impl Types {
     #[inline]
     pub fn field(&self, id: FieldId) -> &Field {
         &self.fields[id.0 as usize]
+    }
+
+    /// The level of that name, or else the name that was probably meant.
+    pub fn find_level(&self, name: &str) -> Result<u32, Option<String>> {
+        let found = self.level_ids.get(name).copied();
+        found.ok_or_else(|| suggestion(name, self.levels.iter().map(|level| &*level.id)))
+    }
+
+    /// The field that was probably meant.
+    pub fn suggested_field(&self, name: &str) -> Option<String> {
+        suggestion(name, self.fields.iter().map(Field::name))
     }
 
     pub fn find_field(&self, name: &str) -> Option<&Field> {

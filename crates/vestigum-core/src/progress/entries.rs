@@ -3,7 +3,6 @@
 use crate::model::axis::Axis;
 use crate::model::entry::{EntrySlot, entry_of, which_key};
 use crate::model::field::Field;
-use crate::nearest::nearest;
 use crate::outcome::AccessError;
 use crate::progress::Progress;
 
@@ -13,7 +12,7 @@ impl Progress {
             if self.model.derived_ids.contains_key(name) {
                 return AccessError::IsDerived { name: name.to_owned() };
             }
-            let nearest = nearest(name, self.model.fields.iter().map(Field::name)).map(str::to_owned);
+            let nearest = self.model.suggested_field(name);
             AccessError::UnknownName { name: name.to_owned(), nearest }
         })
     }

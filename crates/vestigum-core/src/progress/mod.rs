@@ -21,7 +21,7 @@ use crate::handle::{Handle, Scalar};
 use crate::model::Model;
 use crate::model::entry::EntrySlot;
 use crate::model::expression::Expression;
-use crate::nearest::nearest;
+use crate::nearest::suggestion;
 use crate::outcome::AccessError;
 use crate::progress::display::Update;
 use crate::state::State;
@@ -213,7 +213,7 @@ impl Progress {
             if spec.find_field(name).is_some() {
                 return Err(AccessError::IsField { name: name.to_owned() });
             }
-            let nearest = nearest(name, spec.derived_ids.keys().map(|name| &**name)).map(str::to_owned);
+            let nearest = suggestion(name, spec.derived_ids.keys().map(|name| &**name));
             return Err(AccessError::UnknownName { name: name.to_owned(), nearest });
         };
         self.evaluate(&spec.derived[*index as usize].expression)

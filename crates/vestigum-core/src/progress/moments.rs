@@ -1,7 +1,7 @@
 //! The moments, one function each: where it is allowed, and what happens besides the fates.
 
 use super::openings::opened_level;
-use crate::nearest::nearest;
+use crate::nearest::suggestion;
 use crate::outcome::{Outcome, Refused, RespawnAt};
 use crate::progress::{Progress, Subject};
 use crate::state::position::{Checkpoint, LevelPosition, Position};
@@ -69,10 +69,8 @@ impl Progress {
             return Err(Refused::NotHere { moment: "enter".into(), place: self.place() });
         }
         let spec = self.model.clone();
-        let Some(index) = spec.level_ids.get(level).copied() else {
-            let nearest = nearest(level, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
-            return Err(Refused::UnknownLevel { name: level.to_owned(), nearest });
-        };
+        let found = spec.find_level(level);
+        let index = found.map_err(|nearest| Refused::UnknownLevel { name: level.to_owned(), nearest })?;
         let checkpoint = checkpoint.map(|name| self.find_checkpoint(index, name)).transpose()?;
         if locked && !self.is_open(index) {
             return Err(Refused::Locked { level: level.to_owned(), why: self.why_locked(index) });
@@ -122,7 +120,7 @@ impl Progress {
         Err(Refused::UnknownCheckpoint {
             level: self.model.level(level).id.to_string(),
             name: name.to_owned(),
-            nearest: nearest(name, listed.iter().map(|checkpoint| &**checkpoint)).map(str::to_owned),
+            nearest: suggestion(name, listed.iter().map(|checkpoint| &**checkpoint)),
         })
     }
 
@@ -300,7 +298,7 @@ impl Progress {
             }
             _ => Err(Refused::UnknownMoment {
                 name: name.to_owned(),
-                nearest: nearest(name, self.model.own_moments.iter().map(|name| &**name)).map(str::to_owned),
+                nearest: suggestion(name, self.model.own_moments.iter().map(|name| &**name)),
             }),
         }
     }

@@ -7,7 +7,6 @@ use std::fmt;
 use crate::model::axis::Axis;
 use crate::model::entry::{EntrySlot, keys_of};
 use crate::model::field::{Field, FieldId};
-use crate::nearest::nearest;
 use crate::outcome::{AccessError, Change};
 use crate::progress::Progress;
 use crate::progress::display::Update;
@@ -103,10 +102,8 @@ impl Progress {
         let mut changes = Vec::new();
         match reset {
             Reset::Level(name) => {
-                let Some(level) = spec.level_ids.get(name.as_str()).copied() else {
-                    let nearest = nearest(name, spec.levels.iter().map(|level| &*level.id)).map(str::to_owned);
-                    return Err(AccessError::UnknownKey { axis: "level".into(), name: name.clone(), nearest });
-                };
+                let unknown = |nearest| AccessError::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
+                let level = spec.find_level(name).map_err(unknown)?;
                 for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
                     for slot in field.slots().filter(|slot| field.is_of_level(&spec, *slot, level)) {
                         self.back_to_default(field, slot, &mut changes);

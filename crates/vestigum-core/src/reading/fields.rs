@@ -216,7 +216,7 @@ fn add_field(spec: &mut Types, field: Field) -> FieldId {
     let dims: Vec<u32> = field.axes.iter().map(|axis| spec.axis_len(*axis) as u32).collect();
     let slots = dims.iter().fold(1usize, |slots, dim| slots.saturating_mul(*dim as usize));
     spec.field_ids.insert(field.name.clone(), id);
-    let (played, in_level) = (field.written_by.play(), matches!(field.lasts, Span::Attempt | Span::Visit));
+    let (played, in_level) = (field.written_by.play(), field.lasts.is_of_visit());
     spec.fields.push(Field { id, first_slot: spec.slots, slots, dims, played, in_level, ..field });
     spec.slots = spec.slots.saturating_add(slots);
     id

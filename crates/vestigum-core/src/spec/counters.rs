@@ -4,7 +4,6 @@ use crate::diagnostic::Spanned;
 use crate::document::FieldEntry;
 use crate::model::field::FieldId;
 use crate::spec::Spec;
-use crate::vocabulary::span::Span;
 
 impl Spec {
     /// The same spec with a counter for each source: a field that says how often it was taken. The counters come after
@@ -20,7 +19,7 @@ impl Spec {
                 name.push('_');
             }
             // What lasts longer than a visit is taken in one level, and not in the others.
-            let longer = !matches!(source.lasts, Span::Attempt | Span::Visit);
+            let longer = !source.lasts.is_of_visit();
             let entry = FieldEntry {
                 ty: Some(word("int")),
                 per: if longer { vec![word("level")] } else { Vec::new() },

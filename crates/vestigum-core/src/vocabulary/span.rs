@@ -39,6 +39,30 @@ impl Span {
         }
     }
 
+    /// Whether an image of a player or of the device holds values of this span, when it is made in a level or outside.
+    #[doc(hidden)]
+    pub fn is_saved_at(self, in_level: bool) -> bool {
+        self.is_saved() && (in_level || !self.is_of_visit())
+    }
+
+    /// Whether values are gone with the visit to a level.
+    #[doc(hidden)]
+    pub fn is_of_visit(self) -> bool {
+        match self {
+            Span::Attempt | Span::Visit => true,
+            Span::Session | Span::Run | Span::Profile | Span::Device => false,
+        }
+    }
+
+    /// Whether values outlive the run: only a reset takes them.
+    #[doc(hidden)]
+    pub fn outlives_run(self) -> bool {
+        match self {
+            Span::Profile | Span::Device => true,
+            Span::Attempt | Span::Visit | Span::Session | Span::Run => false,
+        }
+    }
+
     /// Whether values are part of an image: visit values only while suspended in a level.
     #[doc(hidden)]
     pub fn is_saved(self) -> bool {

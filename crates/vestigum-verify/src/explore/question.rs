@@ -125,7 +125,7 @@ fn is_record(spec: &Spec, field: &Field) -> bool {
         Effect::Operation(Operation::Min | Operation::Union, _) | Effect::Plain(_) => false,
     };
     let fed = rules.iter().enumerate().any(grows);
-    fed && matches!(field.lasts, Span::Profile | Span::Device) && field.ty.is_number()
+    fed && field.lasts.outlives_run() && field.ty.is_number()
 }
 
 impl Question {

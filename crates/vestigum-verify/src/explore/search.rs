@@ -156,7 +156,7 @@ impl<'s> Search<'s> {
     }
 
     /// Ends the search where it is: what it has not seen is left open.
-    pub fn checkpoint_key(&mut self) {
+    pub fn stop(&mut self) {
         if let Some(mut honest) = self.honest.take() {
             honest.seen.stopped = true;
             self.ended = Some(Ending::Holds(honest.seen));

@@ -1,14 +1,12 @@
 //! Exploring on several threads.
 
 use std::num::NonZero;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
-use std::thread;
 use std::time::{Duration, Instant};
 
 use vestigum_core::Spec;
 
 use crate::explore::{Ending, Expansion, Question, Search, SearchBounds, Seen};
+use crate::parallel::{cores, in_parts};
 
 /// So many states of the frontier are looked at together.
 const PART: usize = 128;
@@ -97,7 +95,7 @@ fn search(
     threads: Option<NonZero<usize>>,
     watch: &mut dyn FnMut(Seen),
 ) -> Ending {
-    let threads = threads.or_else(|| thread::available_parallelism().ok()).map_or(1, NonZero::get);
+    let threads = threads.map_or_else(cores, NonZero::get);
     let mut search = Search::new(spec, question, bounds.clone());
     let late = || until.is_some_and(|until| Instant::now() >= until);
     while search.frontier() > 0 {
@@ -106,7 +104,7 @@ fn search(
         search.merge(found);
         watch(search.seen());
         if late() && search.frontier() > 0 {
-            search.checkpoint_key();
+            search.stop();
         }
     }
     search.into_ending()
@@ -116,18 +114,5 @@ fn search(
 fn round(search: &Search<'_>, threads: usize, late: &(dyn Fn() -> bool + Sync)) -> Vec<Vec<Expansion>> {
     let parts = search.frontier().div_ceil(PART);
     let range = |part: usize| part * PART..((part + 1) * PART).min(search.frontier());
-    if threads == 1 || parts == 1 {
-        return (0..parts).take_while(|_| !late()).map(|part| search.expand(range(part))).collect();
-    }
-    let done: Vec<Mutex<Vec<Expansion>>> = (0..parts).map(|_| Mutex::default()).collect();
-    let next = AtomicUsize::new(0);
-    let work = || {
-        loop {
-            let part = next.fetch_add(1, Ordering::Relaxed);
-            let Some(place) = done.get(part).filter(|_| !late()) else { break };
-            *place.lock().unwrap_or_else(PoisonError::into_inner) = search.expand(range(part));
-        }
-    };
-    thread::scope(|scope| (0..threads.min(parts)).for_each(|_| drop(scope.spawn(work))));
-    done.into_iter().map(|part| part.into_inner().unwrap_or_else(PoisonError::into_inner)).collect()
+    in_parts(parts, threads, &|part| (!late()).then(|| search.expand(range(part))))
 }

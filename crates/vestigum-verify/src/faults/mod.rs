@@ -34,11 +34,10 @@ mod judge;
 mod recorder;
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::num::NonZero;
+use std::fmt;
 use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::{fmt, thread};
 
 use judge::{FaultFinding, Rotten, judge, judge_rot};
 use recorder::{Commits, Open, Recorder};
@@ -46,6 +45,7 @@ use recorder::{Commits, Open, Recorder};
 use vestigum::{Store, StoreError};
 use vestigum_core::Spec;
 
+use crate::parallel::{cores, in_parts};
 use crate::playthrough::{Playthrough, run};
 use crate::sim_disk::{DiskOperation, Fault, PowerLoss, SimDisk};
 
@@ -214,18 +214,15 @@ pub fn faults<S: Store>(
         ended_at: played.failure.map(|failure| (failure.line, failure.statement)),
         ..FaultReport::default()
     });
-    let (next, done) = (AtomicUsize::new(0), AtomicUsize::new(0));
-    let work = || {
-        while let Some(point) = points.get(next.fetch_add(1, Ordering::Relaxed)) {
-            let (kind, tried, violations) = trial.attempt(point);
-            let mut report = report.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-            *report.tried.entry(kind).or_default() += tried;
-            violations.into_iter().for_each(|violation| report.note(violation));
-            watch(FaultsDone { done: done.fetch_add(1, Ordering::Relaxed) + 1, of: points.len() });
-        }
-    };
-    let threads = thread::available_parallelism().map_or(1, NonZero::get);
-    thread::scope(|scope| (0..threads).for_each(|_| drop(scope.spawn(work))));
+    let done = AtomicUsize::new(0);
+    in_parts(points.len(), cores(), &|part| {
+        let (kind, tried, violations) = trial.attempt(points.get(part)?);
+        let mut report = report.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        *report.tried.entry(kind).or_default() += tried;
+        violations.into_iter().for_each(|violation| report.note(violation));
+        watch(FaultsDone { done: done.fetch_add(1, Ordering::Relaxed) + 1, of: points.len() });
+        Some(())
+    });
     Ok(report.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner))
 }
 

@@ -104,7 +104,7 @@ impl<'s> Possible<'s> {
         for (source, levels) in self.sources_of(field, slot) {
             for gift in source.gives.iter().filter(|gift| gift.field == field.id) {
                 let often = if stays_taken(self.spec, source, field) {
-                    let counters = if is_of_visit(source.lasts) { 1 } else { levels };
+                    let counters = if source.lasts.is_of_visit() { 1 } else { levels };
                     source.times as f64 * counters as f64
                 } else {
                     f64::INFINITY
@@ -238,13 +238,6 @@ fn reads<'r>(field: &Field, rule: &'r Rule) -> impl Iterator<Item = FieldId> + u
     rule.when.iter().chain(operand).flat_map(|expression| expression.reads().iter().copied()).chain(own)
 }
 
-fn is_of_visit(span: Span) -> bool {
-    match span {
-        Span::Attempt | Span::Visit => true,
-        Span::Session | Span::Run | Span::Profile | Span::Device => false,
-    }
-}
-
 /// Whether a source stays taken for as long as a value of the field can be kept: so it gives no more than once all it has.
 fn stays_taken(spec: &Model, source: &Source, field: &Field) -> bool {
     let life = |span: Span| match span {
@@ -252,7 +245,7 @@ fn stays_taken(spec: &Model, source: &Source, field: &Field) -> bool {
         Span::Session | Span::Run => 1,
         Span::Profile | Span::Device => 2,
     };
-    let same = source.lasts == field.lasts || (is_of_visit(source.lasts) && is_of_visit(field.lasts));
+    let same = source.lasts == field.lasts || (source.lasts.is_of_visit() && field.lasts.is_of_visit());
     let outlives = same || life(source.lasts) > life(field.lasts);
     let failures = [Moment::Death, Moment::Restart, Moment::Abandon, Moment::GameOver];
     outlives

@@ -13,11 +13,7 @@ impl Declared<'_> {
     pub(super) fn lowered_record(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
         // One value of a run is handed on from level to level; one for each level is what was reached there.
-        let lasting = match field.lasts {
-            Span::Run => field.is_per_level(),
-            Span::Profile | Span::Device => true,
-            Span::Attempt | Span::Visit | Span::Session => false,
-        };
+        let lasting = field.lasts.outlives_run() || (field.lasts == Span::Run && field.is_per_level());
         if !lasting || !field.ty.is_number() {
             return None;
         }
@@ -116,12 +112,8 @@ impl Declared<'_> {
     fn undone(&self, moment: Moment) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
         let index = self.rule(moment, |rule| self.is_price(rule))?;
-        let saved = match field.lasts {
-            Span::Run | Span::Profile | Span::Device => true,
-            // Of a visit something is saved only where levels are resumed.
-            Span::Visit => spec.resume != Resume::None,
-            Span::Attempt | Span::Session => false,
-        };
+        // Of a visit something is saved only where levels are resumed.
+        let saved = field.lasts.is_saved_at(spec.resume != Resume::None);
         if !saved || spec.save_at.contains(&moment) {
             return None;
         }
@@ -147,7 +139,7 @@ impl Declared<'_> {
                 let in_level = spec.save_at.contains(&Moment::Enter) && field.lasts != Span::Device;
                 let done =
                     in_level && suspended_fate(spec, field, resembled_failure(spec.resume)).touched == PlainFate::Reset;
-                let lasts = matches!(field.lasts, Span::Run | Span::Profile | Span::Device);
+                let lasts = field.lasts.is_saved_at(false);
                 lasts && !done
             }
             Effect::Plain(PlainFate::Keep | PlainFate::Entry | PlainFate::Checkpoint) => false,

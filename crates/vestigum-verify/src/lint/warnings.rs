@@ -13,7 +13,7 @@ use vestigum_core::model::level::Opening;
 use vestigum_core::model::source::Source;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Diagnostic, Moment, Span, Spec, Value, codes};
+use vestigum_core::{Diagnostic, Moment, Spec, Value, codes};
 
 use super::Finding;
 use super::kept::{self, has_checkpoints};
@@ -160,8 +160,7 @@ impl Declared<'_> {
             return Some(format!("the opening of `{}`", level.id));
         }
         let record = spec.fields.iter().find(|other| {
-            let lasts = matches!(other.lasts, Span::Profile | Span::Device);
-            lasts && other.id != field.id && grows_at(spec, other, Moment::Complete, &fed)
+            other.lasts.outlives_run() && other.id != field.id && grows_at(spec, other, Moment::Complete, &fed)
         });
         record.map(|record| format!("`{}`", record.name))
     }
