@@ -1,8 +1,8 @@
-//! Whether a condition can hold at all, its parts taken together.
+//! Whether a condition can hold at all, with its parts considered together.
 //!
-//! `bounds` looks at every operand on its own. Here what one part of a condition says is assumed where the others are
-//! judged: `stars >= 3 and stars < 2` cannot hold, though each part can. What is assumed is never too narrow, so a
-//! condition that is said not to hold never does.
+//! `bounds` looks at every operand alone. Here each part of a condition restricts the values that the other parts can have:
+//! `stars >= 3 and stars < 2` cannot hold, though each part can. The restrictions are never too narrow, so a condition that
+//! is reported as impossible never holds.
 
 use std::cell::Cell;
 
@@ -24,7 +24,7 @@ impl Expression {
         can
     }
 
-    /// Whether it can be so with all that is assumed; what it says is assumed from then on.
+    /// Whether it can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
     fn can_be(&self, holds: bool, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
         let derived = self.derived_bounds(spec, fields);
         let assuming = Assuming { spec, fields, derived: &derived, budget: Cell::new(PARTS) };
@@ -40,9 +40,9 @@ pub fn can_decide(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldB
     can
 }
 
-/// The same; what is so where the rule decides is assumed from then on.
+/// The same; everything that holds where the rule decides is assumed from then on.
 pub fn assume_decided(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
-    // A rule without a guard leaves those behind it nothing.
+    // After a rule without a guard, no later rule can decide.
     let mut earlier = rules[..index].iter();
     let passed = earlier.all(|rule| rule.when.as_ref().is_some_and(|when| when.can_be(false, spec, fields)));
     passed && rules[index].when.as_ref().is_none_or(|when| when.can_be(true, spec, fields))
@@ -52,11 +52,11 @@ struct Assuming<'a> {
     spec: &'a Readable,
     fields: &'a FieldBounds<'a>,
     derived: &'a [(u32, Bounds)],
-    /// How much of the condition is still looked at: one that is nested deep could take for ever.
+    /// How many parts may still be examined: a deeply nested condition would take too long.
     budget: Cell<usize>,
 }
 
-/// So many parts of a condition are looked at.
+/// The most parts of a condition that are examined.
 const PARTS: usize = 20_000;
 
 /// The parts of a row of `and`, or of a row of `or` that does not hold.
@@ -75,9 +75,9 @@ impl Assuming<'_> {
         bounds(node, self.spec, self.fields, self.derived)
     }
 
-    /// Whether a condition can be so, with all that is assumed; what it says is assumed from then on.
+    /// Whether a condition can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
     fn can(&self, node: &Node, holds: bool) -> bool {
-        // What was not looked at is as good as possible.
+        // A part that was not examined counts as possible.
         if self.budget.get() == 0 {
             return true;
         }
@@ -119,7 +119,7 @@ impl Assuming<'_> {
         }
     }
 
-    /// Two sides that compare so.
+    /// Two sides whose comparison has this outcome.
     fn compared(&self, operator: Operator, holds: bool, left: &Node, right: &Node) -> bool {
         let Some(operator) = (if holds { Some(operator) } else { operator.opposite() }) else { return true };
         // Of texts and choices only what they are can be known, by the nodes of the comparison itself.

@@ -1,6 +1,6 @@
-//! Which values an expression can have at all, if each field can have any value in its bounds.
+//! Bounds of an expression: which values it can have if each field can have any value in its own bounds.
 //!
-//! This looks at every operand on its own, so the bounds are never too narrow: what lies outside them cannot happen.
+//! Every operand is looked at alone, so the bounds may be too wide and are never too narrow: a value outside them cannot occur.
 
 use std::cell::RefCell;
 
@@ -146,7 +146,7 @@ impl<'a> FieldBounds<'a> {
         self.assumed.borrow().iter().any(other)
     }
 
-    /// How much is assumed so far, to take back what comes after it.
+    /// The number of assumptions so far: a point to go back to.
     pub(super) fn assumptions(&self) -> usize {
         self.assumed.borrow().len()
     }
@@ -301,7 +301,7 @@ fn binary(operator: Operator, left: Bounds, right: Bounds) -> Bounds {
     }
 }
 
-/// The bounds of a product or a quotient, by those of its sides. What is infinite times zero is not worth the trouble.
+/// The bounds of a product or a quotient, by those of its sides. Infinite bounds give no bounds.
 fn corners(corners: [f64; 4]) -> Bounds {
     if corners.iter().any(|corner| corner.is_nan()) {
         return Bounds::Any;

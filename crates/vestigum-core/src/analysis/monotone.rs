@@ -41,7 +41,7 @@ impl Moves {
         }
     }
 
-    /// What is made of it in a way that says nothing about the direction.
+    /// The direction of a value computed from it by an operation that is not monotone.
     fn blurred(self) -> Moves {
         if self == Moves::Not { Moves::Not } else { Moves::Both }
     }

@@ -2,7 +2,7 @@
 //!
 //! `max(best, letters)` is never below `best`, and so is `if(letters > best, letters, best)`: a rule that sets a record
 //! to one of them never lowers it. `max(lives - 1, 0)` is never above `lives`, which are never negative. This looks at
-//! the expression and not at what play can do, so it may answer "no" where it is so, and never "yes" where it is not.
+//! the expression and not at what play can do. A "yes" is proved; a "no" may only mean that no proof was found.
 
 use crate::analysis::assume::assume_decided;
 use crate::analysis::bounds::{Bounds, FieldBounds, bounds};
@@ -14,7 +14,7 @@ use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Node, Pick, ReadAt};
 use crate::syntax::parse::Operator;
 
-/// How a value is to stand to the entry.
+/// The order that is asked for between a value and the entry.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Side {
     NeverBelow,
@@ -32,12 +32,12 @@ impl Expression {
         self.stands(spec, field, rules, index, Side::NeverAbove)
     }
 
-    /// Whether the value is made of the entry of a field that a rule writes, in whatever way.
+    /// Whether the value depends on the entry that a rule writes.
     pub fn is_made_of(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.contains_entry(&self.node)
     }
 
-    /// Whether the value is the entry that a rule writes, and something more or less.
+    /// Whether the value is the entry that a rule writes, plus or minus something.
     pub fn is_sum_with(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.sums(&self.node)
     }
@@ -117,7 +117,7 @@ impl Ordered<'_> {
             }
     }
 
-    /// A sum with the entry in it, of which everything else goes one way.
+    /// A sum that contains the entry, where every other term has the same sign.
     fn sum(&self, terms: &[(Operator, &Node)]) -> bool {
         let one_way = |(operator, node): &(Operator, &Node)| {
             let (low, high) = self.bounds(node).number();
@@ -132,7 +132,7 @@ impl Ordered<'_> {
             .any(|at| entry(&terms[at]) && (0..terms.len()).all(|other| other == at || one_way(&terms[other])))
     }
 
-    /// Whether a condition that was decided says how the node stands to the entry.
+    /// Whether a condition whose outcome is known orders the node and the entry.
     fn implied(&self, condition: &Node, holds: bool, node: &Node) -> bool {
         match (condition, holds) {
             (Node::Not(inner), _) => self.implied(inner, !holds, node),

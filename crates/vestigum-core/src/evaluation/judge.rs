@@ -17,7 +17,7 @@ pub struct Judged {
     /// The names in it and their values.
     pub values: Vec<(String, Value)>,
     pub reads: Vec<FieldId>,
-    /// What is to be done for it, in words, where there are better ones than the condition.
+    /// What the player has to do for it, in words, where that says more than the condition.
     asks: Option<String>,
 }
 

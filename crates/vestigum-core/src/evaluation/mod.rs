@@ -107,8 +107,8 @@ impl Node {
 }
 
 impl Node {
-    /// Whether something that the value is made of is so: fields that are read, or asked whether they are filled. What
-    /// is not reached is passed over, and so is what takes all entries of a field.
+    /// Whether a predicate holds for any field read that contributes to the value. Parts that are not reached (short-circuited, or the
+    /// other branch of an `if`) do not count, and neither do functions over all entries of a field.
     pub fn any_read(&self, env: &Env<'_>, is_so: &dyn Fn(&Node) -> bool) -> bool {
         let any = |node: &Node| node.any_read(env, is_so);
         match self {
@@ -117,7 +117,7 @@ impl Node {
                 let [condition, yes, no] = &**branches;
                 any(condition) || any(if condition.value(env).as_bool() { yes } else { no })
             }
-            // What the left side decides alone never comes to the right one.
+            // If the left side decides alone, the right side is not reached.
             Node::Binary(operator @ (Operator::And | Operator::Or), left, right) => {
                 any(left) || (left.value(env).as_bool() == (*operator == Operator::And) && any(right))
             }

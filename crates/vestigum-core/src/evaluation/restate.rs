@@ -29,7 +29,7 @@ enum Restated {
     Bound,
 }
 
-/// A text, and how tightly its parts hang together.
+/// A text, and how tightly its outermost operator binds.
 struct Text {
     text: String,
     tie: Precedence,
@@ -79,13 +79,13 @@ impl Precedence {
 }
 
 impl Text {
-    /// For a place that takes what is tied so much or more.
+    /// The text for a place that takes operators binding this tightly or more.
     fn placed(&self, least: Precedence) -> String {
         if self.tie < least { format!("({})", self.text) } else { self.text.clone() }
     }
 }
 
-/// A text that stands for itself: a name, a call, an entry.
+/// A text that needs no brackets anywhere: a name, a call, an entry.
 fn one(text: impl Into<String>) -> Restated {
     Restated::Text(Text { text: text.into(), tie: Precedence::One })
 }

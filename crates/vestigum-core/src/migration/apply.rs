@@ -1,4 +1,4 @@
-//! ValueTransfer an image from one version to the next.
+//! Takes an image from one version to the next.
 //!
 //! The old image is read by the shape of its version, so that entries it leaves out have the defaults they had then.
 //! Every step reads the old values and writes the new ones, so the order of steps never matters. Values and both marks
@@ -67,7 +67,7 @@ impl OldValues {
         OldValues { state, present: present.collect(), in_level: image.marks.is_some() }
     }
 
-    /// MigrationNotes what a player brings for a device that has gone on without it.
+    /// Notes what a player brings for a device that has gone on without it.
     pub(crate) fn not_taken(&self, plan: &MigrationPlan, new: &Model, device: &Image, notes: &mut MigrationNotes) {
         let players =
             plan.moved.iter().map(|was| plan.old.field(*was)).filter(|was| OwnerKind::of(was) == OwnerKind::Player);
@@ -267,7 +267,7 @@ struct ValueTransfer<'a> {
 }
 
 impl ValueTransfer<'_> {
-    /// MigrationNotes what was brought inside of a field, once nothing more is written to it.
+    /// Notes what was brought inside of a field, once nothing more is written to it.
     fn tell_clamped(&mut self, field: &Field) {
         for (slot, (was, is)) in std::mem::take(&mut self.clamped) {
             let name = entry_name(self.new, field, slot, &self.made).into();
@@ -365,7 +365,7 @@ impl ValueTransfer<'_> {
         self.tell_unplaced(field, fill, from);
     }
 
-    /// MigrationNotes the entries that a fill reads one by one and that have no place: a key set that declares its names now, or
+    /// Notes the entries that a fill reads one by one and that have no place: a key set that declares its names now, or
     /// takes fewer of them, has none for some.
     fn tell_unplaced(&mut self, field: &Field, fill: &Fill, from: &State) {
         let names = &self.plan.names;

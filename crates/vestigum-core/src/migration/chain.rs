@@ -1,4 +1,4 @@
-//! ValueTransfer images from the version that wrote them to the spec's, one version after the other.
+//! Takes images from the version that wrote them to the spec's, one version after the other.
 //!
 //! A player's image and the device's walk together, because a migration can move a value from one to the other; either
 //! may be there already.
@@ -60,7 +60,7 @@ pub fn migrate<'a>(
         migrated.step(route, plan, new, &mut notes)?;
         report.migrated.push(MigrationStep { to, told: plan.told.clone(), device_first: takes_from_players(plan) });
     }
-    // Those of names that later versions have given up tell nobody anything.
+    // Notes about names that later versions have dropped would say nothing to a reader of this version.
     report.filled.extend(notes.filled.into_iter().filter(|name| model.find_field(name).is_some()));
     report.dropped.extend(notes.dropped);
     report.clamped.extend(notes.clamped);

@@ -1,4 +1,4 @@
-//! ReadSteps that need code.
+//! Steps that need code.
 
 use std::collections::BTreeMap;
 use std::fmt;

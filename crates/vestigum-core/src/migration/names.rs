@@ -46,7 +46,7 @@ pub struct NameMap {
     /// On the axis of checkpoints.
     checkpoint_keys: Vec<Option<u32>>,
     pub sets: Vec<Option<u32>>,
-    /// Which levels, checkpoint_keys and sets of the old version the new ones were.
+    /// Which levels, checkpoints and key sets of the old version the new ones were.
     pub old_levels: Vec<Option<u32>>,
     pub old_stops: Vec<Option<u32>>,
     pub old_sets: Vec<Option<u32>>,

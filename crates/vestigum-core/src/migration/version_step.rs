@@ -137,7 +137,7 @@ impl VersionStep<'_> {
         }
         let names = &self.plan.names;
         let keys = was.axes.iter().zip(was.keys_of(slot)).map(|(axis, key)| match axis {
-            // NameMap that were made keep their places.
+            // Names that were made keep their places.
             Axis::Keys(set) if self.old.key_sets[*set as usize].max.is_some() => {
                 let now = names.sets[*set as usize]?;
                 self.new.key_sets[now as usize].max.filter(|max| key < *max).map(|_| key)

@@ -1,4 +1,4 @@
-//! ReadSteps as words: in reports, and as they are written into a spec.
+//! Steps as words: in reports, and as they are written into a spec.
 
 use crate::diagnostic::{SourceSpan, Spanned};
 use crate::document::write::step as written;

@@ -77,7 +77,7 @@ impl Expression {
         &self.reads
     }
 
-    /// The values that stand in it as such.
+    /// Its literals.
     pub(crate) fn literals(&self) -> Vec<Value> {
         let mut literals = Vec::new();
         self.node.each_literal(&mut |value| literals.push(value.clone()));

@@ -70,7 +70,7 @@ impl FieldFate {
     }
 }
 
-/// TableFunction 2 to 4 of the order: what happens where no rule decides.
+/// Steps 2 to 4 of the order: what happens where no rule decides.
 pub fn fallback(lasts: Span, after_failure: Option<PlainFate>, moment: Moment) -> PlainFate {
     if moment.ends(lasts) {
         if moment.stays_in_level() { PlainFate::Entry } else { PlainFate::Reset }

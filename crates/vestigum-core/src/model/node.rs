@@ -102,7 +102,7 @@ impl Node {
         }
     }
 
-    /// Tells every value that stands in the expression as such.
+    /// Calls a function with every literal of the expression.
     pub fn each_literal(&self, tell: &mut dyn FnMut(&Value)) {
         match self {
             Node::Const(value) => tell(value),
@@ -115,7 +115,7 @@ impl Node {
         }
     }
 
-    /// Whether a part of this is so.
+    /// Whether a predicate holds for this node or a node inside it.
     pub fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
         match self {
             Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),

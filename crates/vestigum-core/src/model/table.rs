@@ -78,7 +78,7 @@ impl Table {
         if self.float { Value::float(0.0) } else { Value::Int(0) }
     }
 
-    /// TableFunction of which one is a float are all floats.
+    /// Steps of which one is a float are all floats.
     pub(crate) fn widen(&mut self) {
         let float = |steps: &Vec<Value>| steps.iter().any(|step| matches!(step, Value::Float(_)));
         self.float = float(&self.steps) || self.of_levels.values().any(float);

@@ -49,7 +49,7 @@ impl Resolver<'_> {
         }
     }
 
-    /// TableFunction are numbers that ascend.
+    /// Steps are numbers that ascend.
     fn steps(&mut self, steps: &[Literal]) -> Vec<Value> {
         let mut out: Vec<Value> = Vec::new();
         for step in steps {

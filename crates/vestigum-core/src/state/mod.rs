@@ -2,8 +2,9 @@
 //!
 //! A mark is a set of values to come back to. Keeping one as a copy would cost as much as the whole state at every
 //! checkpoint, so a mark is kept as what *changed* since it was taken: the old value of each slot that was written.
-//! Taking a mark is forgetting those; a slot without a note is as it was. Outside a level both marks equal the
-//! current state, so nothing is noted there. What a display has not been told yet is noted the same way.
+//! These old values are the mark's *notes*. Taking a mark anew drops all its notes. A slot without a note has the value
+//! that it had when the mark was taken. Outside a level both marks equal the current state, so nothing is noted there. The
+//! display baseline, which is what a display was last told, is kept in the same way.
 
 pub mod position;
 
