@@ -18,6 +18,8 @@ use crate::value::Value;
 #[derive(Default)]
 pub struct LiveDevice {
     sessions: usize,
+    /// How many sessions have joined in all.
+    joined: u64,
     model: Option<Arc<Model>>,
     values: Vec<Value>,
     version: u64,
@@ -27,6 +29,11 @@ impl LiveDevice {
     /// Whether any session runs.
     pub fn is_live(&self) -> bool {
         self.sessions > 0
+    }
+
+    /// How many sessions have joined so far: what was read of the store before another one joined may be old.
+    pub fn joined(&self) -> u64 {
+        self.joined
     }
 
     /// Whether the sessions that run go by that spec too.
@@ -54,6 +61,7 @@ impl LiveDevice {
     /// the values.
     pub fn join(&mut self, progress: &Progress) -> u64 {
         self.sessions += 1;
+        self.joined += 1;
         self.model = Some(progress.model().clone());
         self.leave_values(progress)
     }

@@ -37,6 +37,12 @@ pub trait Scalar: sealed::Sealed {
     /// The written value, brought into the limits, and whether it was outside.
     #[doc(hidden)]
     fn fit(written: Self::Write<'_>, limits: &Limits) -> (Value, bool);
+    /// Writes in place if that is all there is to do: the old value is of the same kind, and the new one inside the range.
+    #[doc(hidden)]
+    #[inline(always)]
+    fn put(_: &mut Value, _: &Self::Write<'_>, _: i64, _: i64) -> bool {
+        false
+    }
 }
 
 impl Scalar for bool {
@@ -50,6 +56,12 @@ impl Scalar for bool {
     #[inline]
     fn fit(written: bool, _: &Limits) -> (Value, bool) {
         (Value::Bool(written), false)
+    }
+    #[inline(always)]
+    fn put(value: &mut Value, written: &bool, _: i64, _: i64) -> bool {
+        let Value::Bool(bool) = value else { return false };
+        *bool = *written;
+        true
     }
 }
 
@@ -65,6 +77,15 @@ impl Scalar for i64 {
     fn fit(written: i64, limits: &Limits) -> (Value, bool) {
         let inside = limits.clamp_int(written);
         (Value::Int(inside), inside != written)
+    }
+    #[inline(always)]
+    fn put(value: &mut Value, written: &i64, lowest: i64, highest: i64) -> bool {
+        let Value::Int(int) = value else { return false };
+        let inside = lowest <= *written && *written <= highest;
+        if inside {
+            *int = *written;
+        }
+        inside
     }
 }
 
@@ -115,12 +136,29 @@ impl Scalar for [u8] {
 pub trait Number: Scalar + for<'a> Scalar<Write<'a> = Self> + Copy {
     #[doc(hidden)]
     fn plus(value: &Value, by: Self) -> (Self, bool);
+    /// Adds in place, as [`Scalar::put`] writes.
+    #[doc(hidden)]
+    #[inline(always)]
+    fn add_to(_: &mut Value, _: Self, _: i64, _: i64) -> bool {
+        false
+    }
 }
 
 impl Number for i64 {
     #[inline]
     fn plus(value: &Value, by: i64) -> (i64, bool) {
         sum_ints(value.as_int(), by)
+    }
+    #[inline(always)]
+    fn add_to(value: &mut Value, by: i64, lowest: i64, highest: i64) -> bool {
+        let Value::Int(int) = value else { return false };
+        match int.checked_add(by) {
+            Some(sum) if lowest <= sum && sum <= highest => {
+                *int = sum;
+                true
+            }
+            _ => false,
+        }
     }
 }
 
@@ -140,7 +178,45 @@ pub struct Handle<T: ?Sized> {
     pub(crate) slot: u32,
     pub(crate) field: FieldId,
     pub(crate) fingerprint: u32,
+    pub(crate) gate: Gate,
+    /// The range of an int.
+    pub(crate) lowest: i64,
+    pub(crate) highest: i64,
     ty: PhantomData<fn() -> Box<T>>,
+}
+
+/// Where a write through a handle has nothing to ask but this: play may write the field, and no opening depends on it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) struct Gate(u8);
+
+impl Gate {
+    const CLOSED: Gate = Gate(0);
+    const ANYWHERE: Gate = Gate(1);
+    const IN_LEVEL: Gate = Gate(2);
+
+    fn of(model: &Model, field: &Field) -> Gate {
+        if !field.played || model.opens_levels(field.id) {
+            Gate::CLOSED
+        } else if field.in_level {
+            Gate::IN_LEVEL
+        } else {
+            Gate::ANYWHERE
+        }
+    }
+
+    /// Whether it is open for a player who is in a level or not.
+    #[inline(always)]
+    pub(crate) fn lets(self, in_level: bool) -> bool {
+        self == Gate::ANYWHERE || (in_level && self == Gate::IN_LEVEL)
+    }
+}
+
+impl<T: ?Sized> Handle<T> {
+    fn at(model: &Model, field: &Field, slot: usize) -> Handle<T> {
+        let (lowest, highest) = field.limits.int_range();
+        let (gate, fingerprint) = (Gate::of(model, field), model.fingerprint);
+        Handle { slot: slot as u32, field: field.id, fingerprint, gate, lowest, highest, ty: PhantomData }
+    }
 }
 
 impl<T: ?Sized> Clone for Handle<T> {
@@ -263,7 +339,7 @@ fn checked<'s, T: Scalar + ?Sized>(model: &'s Model, name: &str, per_level: bool
 impl<T: Scalar + ?Sized> Handle<T> {
     pub(crate) fn new(model: &Model, name: &str) -> Result<Handle<T>, HandleError> {
         let field = checked::<T>(model, name, false)?;
-        Ok(Handle { slot: field.first_slot as u32, field: field.id, fingerprint: model.fingerprint, ty: PhantomData })
+        Ok(Handle::at(model, field, field.first_slot))
     }
 }
 
@@ -294,7 +370,7 @@ impl<T: Scalar + ?Sized> PerLevel<T> {
         let model = &*self.model;
         let unknown = |nearest| HandleError::UnknownLevel { name: level.to_owned(), nearest };
         let index = model.find_level(level).map_err(unknown)?;
-        let slot = model.field(self.field).slot_at(&[index]) as u32;
-        Ok(Handle { slot, field: self.field, fingerprint: model.fingerprint, ty: PhantomData })
+        let field = model.field(self.field);
+        Ok(Handle::at(model, field, field.slot_at(&[index])))
     }
 }

@@ -95,7 +95,7 @@ impl ImageReader<'_> {
     fn entries(&mut self, field: &Field, tree: &Tree) -> Vec<(usize, Value)> {
         let mut out = Vec::new();
         if field.is_keyed() {
-            let depth = self.model.key_words(field).len();
+            let depth = field.names_in_key();
             self.keyed(field, tree, depth, &mut Vec::new(), &mut out);
         } else if let Some(value) = self.value(field, &[], tree) {
             out.push((field.first_slot, value));

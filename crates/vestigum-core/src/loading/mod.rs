@@ -182,7 +182,7 @@ impl Loader<'_> {
 
     fn checkpoint(&self, level: u32, name: &str) -> Option<Checkpoint> {
         let listed = &self.model.level(level).checkpoints;
-        match listed.iter().position(|checkpoint| &**checkpoint == name) {
+        match listed.get_index_of(name) {
             Some(index) => Some(Checkpoint::Listed(index as u32)),
             None if listed.is_empty() && self.model.accept == Accept::Any => Some(Checkpoint::Named(name.into())),
             None => None,

@@ -21,7 +21,7 @@ pub(crate) fn merged(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<String> {
     }
     for (index, level) in old.levels.iter().enumerate() {
         let Some(now) = names.levels[index].map(|now| new.level(now)) else { continue };
-        let place = |name: Arc<str>| now.checkpoints.iter().position(|known| *known == name).map(|at| at as u32);
+        let place = |name: Arc<str>| now.checkpoints.get_index_of(&name).map(|at| at as u32);
         let stops = level
             .checkpoints
             .iter()

@@ -72,7 +72,7 @@ impl NameMap {
         let checkpoint_keys = old.checkpoint_keys.iter().map(|(level, checkpoint)| {
             let now = levels[*level as usize]?;
             let name = &old.level(*level).checkpoints[*checkpoint as usize];
-            let same = || new.level(now).checkpoints.iter().position(|known| known == name).map(|index| index as u32);
+            let same = || new.level(now).checkpoints.get_index_of(name).map(|index| index as u32);
             new.checkpoint_key(now, said.checkpoints.get(&(*level, *checkpoint)).copied().unwrap_or_else(same)?)
         });
         let checkpoint_keys: Vec<Option<u32>> = checkpoint_keys.collect();
@@ -120,7 +120,7 @@ impl NameMap {
     /// The name of a checkpoint in the new version.
     pub fn checkpoint(&self, old: &Model, new: &Model, level: u32, name: &str) -> Option<Arc<str>> {
         let now = self.levels[level as usize]?;
-        let listed = old.level(level).checkpoints.iter().position(|known| &**known == name);
+        let listed = old.level(level).checkpoints.get_index_of(name);
         match listed.and_then(|index| old.checkpoint_key(level, index as u32)) {
             Some(stop) => {
                 let (_, checkpoint) = new.checkpoint_keys[self.checkpoint_keys[stop as usize]? as usize];

@@ -11,6 +11,9 @@ use crate::model::field::{Field, FieldId};
 use crate::model::{Names, Types};
 use crate::value::Value;
 
+/// The most axes that a field can have.
+pub const MAX_AXES: usize = 3;
+
 /// What a field is keyed by.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Axis {
@@ -101,8 +104,8 @@ impl Names {
 
     /// The place of a checkpoint on the axis of checkpoints.
     pub fn checkpoint_key(&self, level: u32, checkpoint: u32) -> Option<u32> {
-        let first = self.checkpoint_keys.iter().position(|(of, _)| *of == level)? as u32;
-        ((checkpoint as usize) < self.level(level).checkpoints.len()).then_some(first + checkpoint)
+        let of = self.level(level);
+        ((checkpoint as usize) < of.checkpoints.len()).then_some(of.first_checkpoint_key + checkpoint)
     }
 
     /// A checkpoint as keys name it, for messages: its level and its name.
@@ -212,16 +215,25 @@ impl Field {
         self.first_slot + offset
     }
 
-    /// The keys of a slot.
-    pub(crate) fn keys_of(&self, slot: usize) -> Vec<u32> {
+    /// The keys of a slot, one for each axis; those after the last axis are 0.
+    pub(crate) fn keys_of(&self, slot: usize) -> [u32; MAX_AXES] {
         let mut rest = slot - self.first_slot;
-        let mut keys = vec![0; self.dims.len()];
-        for (key, dim) in keys.iter_mut().zip(&self.dims).rev() {
+        let mut keys = [0; MAX_AXES];
+        for (key, dim) in keys[..self.dims.len()].iter_mut().zip(&self.dims).rev() {
             let dim = (*dim).max(1) as usize;
             *key = (rest % dim) as u32;
             rest /= dim;
         }
         keys
+    }
+
+    /// How many names the key of an entry has: two for a checkpoint, that of its level and its own.
+    pub(crate) fn names_in_key(&self) -> usize {
+        let names = self.axes.iter().map(|axis| match axis {
+            Axis::Checkpoint => 2,
+            Axis::Level | Axis::Keys(_) => 1,
+        });
+        names.sum()
     }
 
     /// Whether the field has a value for each key of something.
@@ -249,6 +261,26 @@ impl Field {
             Axis::Checkpoint => spec.checkpoint_keys[key].0,
             Axis::Level | Axis::Keys(_) => key as u32,
         })
+    }
+
+    /// The slots of the entries that belong to a level, in their order; none for a field that is not kept for levels.
+    #[doc(hidden)]
+    pub fn slots_of_level(&self, spec: &Names, level: u32) -> Vec<usize> {
+        let Some(at) = self.axes.iter().position(|axis| matches!(axis, Axis::Level | Axis::Checkpoint)) else {
+            return Vec::new();
+        };
+        let below: usize = self.dims[at + 1..].iter().map(|dim| *dim as usize).product();
+        let above: usize = self.dims[..at].iter().map(|dim| *dim as usize).product();
+        let keys = match self.axes[at] {
+            Axis::Checkpoint => {
+                let of = spec.level(level);
+                of.first_checkpoint_key as usize..of.first_checkpoint_key as usize + of.checkpoints.len()
+            }
+            Axis::Level | Axis::Keys(_) => level as usize..level as usize + 1,
+        };
+        let row = self.dims[at] as usize * below;
+        let start = |outer: usize| self.first_slot + outer * row;
+        (0..above).flat_map(|outer| start(outer) + keys.start * below..start(outer) + keys.end * below).collect()
     }
 
     /// Whether an entry belongs to a level.

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use crate::model::Types;
-use crate::model::axis::{Axis, MadeKeys};
+use crate::model::axis::{Axis, MAX_AXES, MadeKeys};
 use crate::model::field::Field;
 use crate::nearest::suggestion;
 use crate::outcome::AccessError;
@@ -19,26 +19,25 @@ pub enum EntrySlot {
 
 /// The entry that all names together mean.
 pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) -> Result<EntrySlot, AccessError> {
-    let wanted = spec.key_words(field);
-    if wanted.is_empty() {
+    if !field.is_keyed() {
         return Err(AccessError::NoKey { name: field.name.to_string() });
     }
-    if names.len() != wanted.len() {
-        let wanted = wanted.join(" and ");
+    if names.len() != field.names_in_key() {
+        let wanted = spec.key_words(field).join(" and ");
         return Err(AccessError::WrongKeys { name: field.name.to_string(), wanted, found: names.len() });
     }
     let mut names = names.iter().copied();
-    let mut keys = Vec::with_capacity(field.axes.len());
+    let mut keys = [0; MAX_AXES];
     let mut all_made = true;
-    for axis in &field.axes {
+    for (key, axis) in keys.iter_mut().zip(&field.axes) {
         let name = names.next().unwrap_or_default();
-        let key = match axis {
+        *key = match axis {
             Axis::Level => level_of(spec, name)?,
             Axis::Checkpoint => {
                 let level = level_of(spec, name)?;
                 let name = names.next().unwrap_or_default();
                 let listed = &spec.level(level).checkpoints;
-                let index = listed.iter().position(|checkpoint| &**checkpoint == name);
+                let index = listed.get_index_of(name);
                 index
                     .and_then(|index| spec.checkpoint_key(level, index as u32))
                     .ok_or_else(|| unknown_key("checkpoint", name, listed.iter().map(|checkpoint| &**checkpoint)))?
@@ -60,7 +59,6 @@ pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) ->
                 }
             }
         };
-        keys.push(key);
     }
     Ok(if all_made { EntrySlot::Slot(field.slot_at(&keys)) } else { EntrySlot::NotMade })
 }

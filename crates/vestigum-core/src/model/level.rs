@@ -2,6 +2,9 @@
 
 use std::sync::Arc;
 
+use indexmap::IndexSet;
+use rustc_hash::FxBuildHasher;
+
 use crate::model::expression::Expression;
 
 /// A level.
@@ -13,7 +16,10 @@ pub struct Level {
     #[doc(hidden)]
     pub title: Option<String>,
     #[doc(hidden)]
-    pub checkpoints: Vec<Arc<str>>,
+    pub checkpoints: IndexSet<Arc<str>, FxBuildHasher>,
+    /// The key of its first checkpoint on the axis of checkpoints.
+    #[doc(hidden)]
+    pub first_checkpoint_key: u32,
     #[doc(hidden)]
     pub next: Option<u32>,
 }

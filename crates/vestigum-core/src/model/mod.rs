@@ -67,6 +67,8 @@ pub struct Types {
     pub field_ids: FxHashMap<Arc<str>, FieldId>,
     pub completed: FieldId,
     pub opened: FieldId,
+    /// The fields that last as long as the device.
+    pub device_fields: Vec<FieldId>,
     pub slots: usize,
 }
 
@@ -188,6 +190,11 @@ impl Types {
 
     pub fn find_field(&self, name: &str) -> Option<&Field> {
         self.field_ids.get(name).map(|id| self.field(*id))
+    }
+
+    /// The slots of the device's values, in the order of the fields.
+    pub fn device_slots(&self) -> impl Iterator<Item = usize> {
+        self.device_fields.iter().flat_map(|id| self.field(*id).slots())
     }
 
     /// The slot that holds whether `level` is open.

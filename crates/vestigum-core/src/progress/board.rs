@@ -67,7 +67,7 @@ impl Progress {
             let mut values = Vec::new();
             for field in spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()) {
                 let single = field.axes == [Axis::Level];
-                for slot in field.slots().filter(|slot| field.is_of_level(spec, *slot, index)) {
+                for slot in field.slots_of_level(spec, index) {
                     let value = self.state.value(slot);
                     if single {
                         values.push((field.name.to_string(), value.clone()));

@@ -1,6 +1,6 @@
 //! Finding the entry of a field that a game or a script names.
 
-use crate::model::axis::Axis;
+use crate::model::axis::{Axis, MAX_AXES};
 use crate::model::entry::{EntrySlot, entry_of, which_key};
 use crate::model::field::Field;
 use crate::outcome::AccessError;
@@ -25,14 +25,14 @@ impl Progress {
     fn entry_here(&self, field: &Field) -> Result<EntrySlot, AccessError> {
         let spec = &self.model;
         let env = self.env();
-        let mut keys = Vec::with_capacity(field.axes.len());
-        for axis in &field.axes {
+        let mut keys = [0; MAX_AXES];
+        for (at, axis) in keys.iter_mut().zip(&field.axes) {
             let key = match axis {
                 Axis::Level => env.level,
                 Axis::Checkpoint => env.checkpoint_key(),
                 Axis::Keys(set) => spec.current_key(*set, |slot| self.state.value(slot).clone()),
             };
-            keys.push(key.ok_or_else(|| which_key(spec, field, *axis))?);
+            *at = key.ok_or_else(|| which_key(spec, field, *axis))?;
         }
         Ok(EntrySlot::Slot(field.slot_at(&keys)))
     }

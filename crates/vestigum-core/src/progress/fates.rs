@@ -10,7 +10,7 @@ use crate::model::fates::{Effect, FieldFate};
 use crate::model::field::Field;
 use crate::outcome::{Change, Outcome};
 use crate::progress::{Progress, Subject};
-use crate::state::State;
+use crate::state::{NotedSlots, State};
 use crate::value::Value;
 use crate::vocabulary::fate::{Fate, PlainFate};
 use crate::vocabulary::moment::Moment;
@@ -32,7 +32,8 @@ impl Progress {
             let env = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
             let in_level = self.state.position.level().is_some();
             let through = moment == Moment::Launch;
-            let mut evaluator = Evaluator { spec, state: &self.state, through, pending: Vec::new() };
+            let noted = self.state.noted_slots();
+            let mut evaluator = Evaluator { spec, state: &self.state, noted, through, pending: Vec::new() };
             for (id, fate) in spec.plan.busy(moment) {
                 let field = spec.field(id);
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
@@ -63,6 +64,7 @@ impl Progress {
 struct Evaluator<'a> {
     spec: &'a Model,
     state: &'a State,
+    noted: NotedSlots,
     /// Whether the marks get the value, too.
     through: bool,
     pending: Vec<Pending>,
@@ -90,13 +92,20 @@ impl Evaluator<'_> {
                 }
             }
         }
-        let nothing_to_rewind = fate.fallback.rewinds() && !self.state.any_noted(field.slots());
-        if fate.fallback == PlainFate::Keep || nothing_to_rewind {
-            return;
-        }
-        for slot in field.slots() {
-            if ruled.as_ref().is_none_or(|(touched, _)| !touched.contains(field, slot)) {
-                self.simple(field, slot, fate.fallback);
+        let untouched = |slot: &usize| ruled.as_ref().is_none_or(|(touched, _)| !touched.contains(field, *slot));
+        match fate.fallback {
+            PlainFate::Keep => {}
+            PlainFate::Reset => {
+                for slot in field.slots().filter(untouched) {
+                    self.simple(field, slot, fate.fallback);
+                }
+            }
+            // Only what was written since the mark was taken can be another value there.
+            PlainFate::Entry | PlainFate::Checkpoint => {
+                let noted: Vec<usize> = self.noted.of(field.slots()).iter().copied().filter(untouched).collect();
+                for slot in noted {
+                    self.simple(field, slot, fate.fallback);
+                }
             }
         }
     }

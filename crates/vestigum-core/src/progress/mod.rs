@@ -249,30 +249,37 @@ impl Progress {
         Env::new(&self.model, &self.state, standing.map(|standing| standing.level), checkpoint)
     }
 
-    fn device_slots(&self) -> impl Iterator<Item = usize> + use<> {
-        let spec = self.model.clone();
-        let device = (0..spec.fields.len()).filter(move |index| spec.fields[*index].lasts == Span::Device);
-        let spec = self.model.clone();
-        device.flat_map(move |index| spec.fields[index].slots())
+    /// Whether the handle is on a value of the device.
+    #[doc(hidden)]
+    #[inline]
+    pub fn is_of_device<T: ?Sized>(&self, at: Handle<T>) -> bool {
+        self.model.field(at.field).lasts == Span::Device
+    }
+
+    /// Whether a field belongs to the device.
+    #[doc(hidden)]
+    pub fn is_device_field(&self, name: &str) -> bool {
+        self.model.find_field(name).is_some_and(|field| field.lasts == Span::Device)
     }
 
     /// The values of the device fields, for the other sessions of a process: one process has one device.
     #[doc(hidden)]
     pub fn device_values(&self) -> Vec<Value> {
-        self.device_slots().map(|slot| self.state.value(slot).clone()).collect()
+        self.model.device_slots().map(|slot| self.state.value(slot).clone()).collect()
     }
 
     /// Whether the device fields have these values.
     #[doc(hidden)]
     pub fn has_device_values(&self, values: &[Value]) -> bool {
-        self.device_slots().map(|slot| self.state.value(slot)).eq(values)
+        self.model.device_slots().map(|slot| self.state.value(slot)).eq(values)
     }
 
     /// Takes over the device values that another session of this process left, one by the same spec. Outside a level,
     /// what they open becomes open.
     #[doc(hidden)]
     pub fn take_device_values(&mut self, values: &[Value]) {
-        for (slot, value) in self.device_slots().zip(values) {
+        let model = self.model.clone();
+        for (slot, value) in model.device_slots().zip(values) {
             self.state.write(slot, value.clone());
         }
         self.judge_openings();

@@ -110,7 +110,7 @@ impl Progress {
 
     fn find_checkpoint(&self, level: u32, name: &str) -> Result<Checkpoint, Refused> {
         let listed = &self.model.level(level).checkpoints;
-        if let Some(index) = listed.iter().position(|checkpoint| &**checkpoint == name) {
+        if let Some(index) = listed.get_index_of(name) {
             return Ok(Checkpoint::Listed(index as u32));
         }
         // `forward` and `next` need an order, so a level without a list has no checkpoints there.

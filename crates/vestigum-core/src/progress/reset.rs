@@ -105,7 +105,7 @@ impl Progress {
                 let unknown = |nearest| AccessError::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
                 let level = spec.find_level(name).map_err(unknown)?;
                 for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
-                    for slot in field.slots().filter(|slot| field.is_of_level(&spec, *slot, level)) {
+                    for slot in field.slots_of_level(&spec, level) {
                         self.back_to_default(field, slot, &mut changes);
                     }
                 }

@@ -38,6 +38,28 @@ impl Progress {
     #[inline(always)]
     pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
+        if self.is_plain(at)
+            && let Some(place) = self.state.settled(at.slot as usize)
+            && T::put(place, &value, at.lowest, at.highest)
+        {
+            return Ok(Written::default());
+        }
+        self.set_with_care(at, value)
+    }
+
+    /// Whether nothing has to be asked before a write through the handle but what the value is.
+    #[inline(always)]
+    fn is_plain<T: ?Sized>(&self, at: Handle<T>) -> bool {
+        !self.closed && at.gate.lets(self.state.position.is_level())
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn set_with_care<T: Scalar + ?Sized>(
+        &mut self,
+        at: Handle<T>,
+        value: T::Write<'_>,
+    ) -> Result<Written, AccessError> {
         self.put(at.field, at.slot as usize, |_, limits| T::fit(value, limits))
     }
 
@@ -64,6 +86,18 @@ impl Progress {
     #[inline(always)]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
+        if self.is_plain(at)
+            && let Some(place) = self.state.settled(at.slot as usize)
+            && T::add_to(place, by, at.lowest, at.highest)
+        {
+            return Ok(Written::default());
+        }
+        self.add_with_care(at, by)
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn add_with_care<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         self.put(at.field, at.slot as usize, |old, limits| {
             let (sum, cut) = T::plus(old, by);
             let (value, clamped) = T::fit(sum, limits);

@@ -208,7 +208,7 @@ impl<'a> Compiler<'a> {
             return self.fail(error.help("checkpoints belong to their level: name the level"));
         };
         let listed = &self.spec.level(level).checkpoints;
-        let index = listed.iter().position(|checkpoint| **checkpoint == **name);
+        let index = listed.get_index_of(&**name);
         match index.and_then(|index| self.spec.checkpoint_key(level, index as u32)) {
             Some(stop) => Some(Pick::Fixed(stop)),
             None => {

@@ -23,6 +23,7 @@ impl Resolver<'_> {
             field_ids: FxHashMap::default(),
             completed: FieldId(0),
             opened: FieldId(0),
+            device_fields: Vec::new(),
             slots: 0,
         };
         let spec = &mut types;
@@ -217,6 +218,9 @@ fn add_field(spec: &mut Types, field: Field) -> FieldId {
     let slots = dims.iter().fold(1usize, |slots, dim| slots.saturating_mul(*dim as usize));
     spec.field_ids.insert(field.name.clone(), id);
     let (played, in_level) = (field.written_by.play(), field.lasts.is_of_visit());
+    if field.lasts == Span::Device {
+        spec.device_fields.push(id);
+    }
     spec.fields.push(Field { id, first_slot: spec.slots, slots, dims, played, in_level, ..field });
     spec.slots = spec.slots.saturating_add(slots);
     id

@@ -15,6 +15,8 @@ pub mod types;
 
 use std::sync::Arc;
 
+use indexmap::IndexSet;
+
 use rustc_hash::FxHashMap;
 
 use crate::codes;
@@ -206,20 +208,21 @@ impl Resolver<'_> {
                     }
                 }
             }
-            let mut checkpoints: Vec<Arc<str>> = Vec::new();
+            let mut checkpoints = IndexSet::default();
             for checkpoint in &entry.checkpoints {
-                if checkpoints.iter().any(|name| **name == *checkpoint.value) {
+                if checkpoints.contains(checkpoint.value.as_str()) {
                     let message = format!("`{}` lists the checkpoint `{}` twice", name.value, checkpoint.value);
                     self.error(codes::LEVEL_ORDER, checkpoint.span, message);
                 } else if self.name("checkpoint", checkpoint) {
-                    checkpoints.push(checkpoint.value.as_str().into());
+                    checkpoints.insert(Arc::from(checkpoint.value.as_str()));
                 }
             }
             let level = &mut spec.levels[index as usize];
             level.title.clone_from(&entry.title);
             level.checkpoints = checkpoints;
         }
-        for (level, of) in (0..).zip(&spec.levels) {
+        for (level, of) in (0..).zip(&mut spec.levels) {
+            of.first_checkpoint_key = spec.checkpoint_keys.len() as u32;
             spec.checkpoint_keys.extend((0..of.checkpoints.len() as u32).map(|checkpoint| (level, checkpoint)));
         }
     }
@@ -364,5 +367,5 @@ fn add_level(spec: &mut Names, id: &str) {
     let place = spec.levels_by_name.partition_point(|known| spec.levels[*known as usize].id < id);
     spec.levels_by_name.insert(place, index);
     spec.level_ids.insert(id.clone(), index);
-    spec.levels.push(Level { id, title: None, checkpoints: Vec::new(), next: None });
+    spec.levels.push(Level { id, title: None, checkpoints: IndexSet::default(), first_checkpoint_key: 0, next: None });
 }

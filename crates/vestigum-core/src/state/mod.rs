@@ -47,6 +47,18 @@ pub struct State {
     pub moved: Option<Arc<Moved>>,
 }
 
+/// The slots that were written since a mark was taken. What goes back to a mark is one of them.
+pub struct NotedSlots(Vec<usize>);
+
+impl NotedSlots {
+    /// Those of one field.
+    pub fn of(&self, slots: Range<usize>) -> &[usize] {
+        let from = self.0.partition_point(|slot| *slot < slots.start);
+        let to = self.0.partition_point(|slot| *slot < slots.end);
+        &self.0[from..to]
+    }
+}
+
 impl State {
     /// Everything at its default, in the menu.
     pub fn fresh(spec: &Model) -> State {
@@ -93,9 +105,12 @@ impl State {
         self.noted[slot] & MARKS != 0
     }
 
-    /// Whether a mark may hold another value than the current one for any of these.
-    pub fn any_noted(&self, slots: Range<usize>) -> bool {
-        self.noted[slots].iter().any(|noted| *noted & MARKS != 0)
+    /// The slots for which a mark may hold another value than the current one, in their order.
+    pub fn noted_slots(&self) -> NotedSlots {
+        let mut slots: Vec<usize> = self.entry.keys().copied().collect();
+        slots.extend(self.checkpoint.keys().filter(|slot| !self.entry.contains_key(slot)));
+        slots.sort_unstable();
+        NotedSlots(slots)
     }
 
     /// Writes a value and leaves both marks as they are.
@@ -105,6 +120,15 @@ impl State {
             self.note(slot);
         }
         self.values[slot] = value;
+    }
+
+    /// The value to be changed in place, if nothing is left to note about it.
+    #[inline(always)]
+    pub fn settled(&mut self, slot: usize) -> Option<&mut Value> {
+        if *self.noted.get(slot)? != ALL {
+            return None;
+        }
+        self.values.get_mut(slot)
     }
 
     /// Whether a mark that is another value than the current one is noted for the slot: of the entry, of the checkpoint.

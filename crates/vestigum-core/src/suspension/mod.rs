@@ -100,14 +100,16 @@ pub fn suspend(spec: &Arc<Model>, state: &State) -> State {
         let checkpoint: Option<Checkpoint> = standing.entered_at.clone();
         suspended.position = Position::Level(LevelPosition { checkpoint, ..standing.clone() });
     }
+    let noted = suspended.noted_slots();
     for field in &spec.fields {
         // The device is saved as it is: what a failure's rule does to it is a price.
         if !field.lasts.is_saved() || field.lasts == Span::Device {
             continue;
         }
         let fate = suspended_fate(spec, field, resembled_failure(resume));
+        let noted = noted.of(field.slots());
         let nothing_to_do =
-            |simple: PlainFate| simple == PlainFate::Keep || (simple.rewinds() && !suspended.any_noted(field.slots()));
+            |simple: PlainFate| simple == PlainFate::Keep || (simple.rewinds() && noted.is_empty());
         if nothing_to_do(fate.touched) && nothing_to_do(fate.untouched) {
             continue;
         }
@@ -119,9 +121,15 @@ pub fn suspend(spec: &Arc<Model>, state: &State) -> State {
             let env = Env::new(spec, state, Some(standing.level), checkpoint);
             spec.touched(field, &env)
         };
-        for slot in field.slots() {
+        let mut project_one = |slot: usize| {
             let simple = if touched.contains(field, slot) { fate.touched } else { fate.untouched };
             project(&mut suspended, field, slot, simple);
+        };
+        if fate.touched == PlainFate::Reset || fate.untouched == PlainFate::Reset {
+            field.slots().for_each(&mut project_one);
+        } else {
+            // Only what was written since a mark was taken can be another value there.
+            noted.iter().copied().for_each(&mut project_one);
         }
     }
     suspended

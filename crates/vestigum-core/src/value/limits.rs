@@ -29,6 +29,11 @@ impl Limits {
     /// The most characters a text has if the field does not ask for more.
     pub const DEFAULT_MAX_LEN: usize = 4096;
 
+    /// The range of an int.
+    pub(crate) fn int_range(&self) -> (i64, i64) {
+        (self.lowest_int, self.highest_int)
+    }
+
     #[inline]
     pub(crate) fn clamp_int(&self, int: i64) -> i64 {
         int.clamp(self.lowest_int, self.highest_int)

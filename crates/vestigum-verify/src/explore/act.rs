@@ -102,7 +102,7 @@ impl Repertoire {
             Act::Enter(level) => Call::enter(&model.level(level).id),
             Act::Checkpoint(index) => {
                 let level = game.state().position.level();
-                let name = level.and_then(|level| model.level(level).checkpoints.get(index as usize));
+                let name = level.and_then(|level| model.level(level).checkpoints.get_index(index as usize));
                 let Some(name) = name else { return false };
                 Call::Checkpoint(name)
             }

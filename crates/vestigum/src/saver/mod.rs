@@ -19,6 +19,7 @@ pub use ticket::SaveTicket;
 pub use writer::commit_making_room;
 
 use std::fmt;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::thread::JoinHandle;
 use std::time::Duration;
@@ -63,6 +64,8 @@ struct Shared {
     store: Arc<dyn Store>,
     queue: Arc<SaveQueue>,
     device: Mutex<LiveDevice>,
+    /// The version of the device's values, for a look without the lock.
+    device_version: AtomicU64,
     thread: Option<JoinHandle<()>>,
 }
 
@@ -92,7 +95,7 @@ impl Saver {
         if thread.is_err() {
             queue.stopped();
         }
-        Saver { shared: Arc::new(Shared { store, queue, device: Mutex::default(), thread: thread.ok() }) }
+        Saver { shared: Arc::new(Shared { store, queue, device: Mutex::default(), device_version: AtomicU64::new(0), thread: thread.ok() }) }
     }
 
     /// The store.
@@ -106,6 +109,17 @@ impl Saver {
 
     pub(crate) fn device(&self) -> MutexGuard<'_, LiveDevice> {
         self.shared.device.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    /// Whether a session that has seen that version of the device's values has the newest.
+    #[inline]
+    pub(crate) fn is_newest_device(&self, seen: u64) -> bool {
+        self.shared.device_version.load(Ordering::Acquire) == seen
+    }
+
+    /// Tells all sessions which version of the device's values is the newest. The caller holds their lock.
+    pub(crate) fn publish_device(&self, version: u64) {
+        self.shared.device_version.store(version, Ordering::Release);
     }
 
     /// Takes a profile for one session. The newest generations are those that loading finds.

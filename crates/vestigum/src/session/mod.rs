@@ -153,12 +153,20 @@ impl Session {
         let mut running = Running { saver, owner, joined: false };
         let saver = running.saver.clone();
         let found = find(saver.store(), &running.owner)?;
-        // Held until this session has joined, so that no other changes the values in between.
-        let mut live = saver.device();
+        // The store is read without the lock, which other sessions take at their moments. If another one began meanwhile, what
+        // was read may be old, and is read again.
+        let (device, mut live) = loop {
+            let joined = saver.device().joined();
+            let device = find(saver.store(), &Owner::Device)?;
+            // Held until this session has joined, so that no other changes the values in between.
+            let live = saver.device();
+            if live.joined() == joined {
+                break (device, live);
+            }
+        };
         if !live.fits(spec) {
             return Err(SessionError::OtherSpec);
         }
-        let device = find(saver.store(), &Owner::Device)?;
         let device_image = live.image(spec, device.image.as_ref())?;
         let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image.as_ref())?;
         (report.origin, report.device_origin) = (found.origin, device.origin);
@@ -170,6 +178,7 @@ impl Session {
             saver.queue().device_first(&running.owner);
         }
         let seen = live.join(&progress);
+        saver.publish_device(seen);
         running.joined = true;
         drop(live);
         let has_device = spec.fields().any(|field| field.lasts() == Span::Device);
@@ -322,7 +331,7 @@ impl Session {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn sync_device(&mut self) {
-        if self.has_device {
+        if self.has_device && !self.running.saver.is_newest_device(self.seen) {
             self.running.saver.device().take_values(&mut self.progress, &mut self.seen);
         }
     }
@@ -336,7 +345,23 @@ impl Session {
         live.take_values(&mut self.progress, &mut self.seen);
         let result = act(&mut self.progress);
         self.seen = live.leave_values(&self.progress);
+        self.running.saver.publish_device(self.seen);
         result
+    }
+
+    /// Does something to the progress that changes no value of the device, on the newest of them: nobody else has to hear of it.
+    #[inline]
+    fn act_alone<T>(&mut self, act: impl FnOnce(&mut Progress) -> T) -> T {
+        self.sync_device();
+        act(&mut self.progress)
+    }
+
+    /// Writes a field by name.
+    fn write_field<T>(&mut self, field: &str, write: impl FnOnce(&mut Progress) -> T) -> T {
+        match self.has_device && self.progress.is_device_field(field) {
+            true => self.act(write),
+            false => self.act_alone(write),
+        }
     }
 }
 

@@ -89,7 +89,10 @@ impl Session {
     /// # Panics
     /// If the handle is of another spec.
     pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
-        self.act(|progress| progress.set(at, value))
+        match self.has_device && self.progress.is_of_device(at) {
+            true => self.act(|progress| progress.set(at, value)),
+            false => self.act_alone(|progress| progress.set(at, value)),
+        }
     }
 
     /// Adds to a number; see [`Progress::add`].
@@ -100,7 +103,10 @@ impl Session {
     /// # Panics
     /// If the handle is of another spec.
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
-        self.act(|progress| progress.add(at, by))
+        match self.has_device && self.progress.is_of_device(at) {
+            true => self.act(|progress| progress.add(at, by)),
+            false => self.act_alone(|progress| progress.add(at, by)),
+        }
     }
 
     /// Writes a field by name; see [`Progress::write`].
@@ -108,7 +114,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::write`].
     pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
-        self.act(|progress| progress.write(field, keys, value))
+        self.write_field(field, |progress| progress.write(field, keys, value))
     }
 
     /// Adds to a field by name; see [`Progress::write_add`].
@@ -116,7 +122,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::write_add`].
     pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
-        self.act(|progress| progress.write_add(field, keys, by))
+        self.write_field(field, |progress| progress.write_add(field, keys, by))
     }
 
     /// Puts a value into a list or a set; see [`Progress::insert`].
@@ -124,7 +130,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::insert`].
     pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
-        self.act(|progress| progress.insert(field, keys, item))
+        self.write_field(field, |progress| progress.insert(field, keys, item))
     }
 
     /// Puts a value under a key of a map; see [`Progress::insert_at`].
@@ -132,7 +138,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::insert_at`].
     pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
-        self.act(|progress| progress.insert_at(field, keys, at, item))
+        self.write_field(field, |progress| progress.insert_at(field, keys, at, item))
     }
 
     /// Takes a value out of a list, a set or a map; see [`Progress::remove`].
@@ -140,7 +146,7 @@ impl Session {
     /// # Errors
     /// As [`Progress::remove`].
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
-        self.act(|progress| progress.remove(field, keys, item))
+        self.write_field(field, |progress| progress.remove(field, keys, item))
     }
 
     /// Writes a Rust value into a field; see [`Progress::write_from`].
@@ -148,12 +154,12 @@ impl Session {
     /// # Errors
     /// As [`Progress::write_from`].
     pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
-        self.act(|progress| progress.write_from(field, keys, value))
+        self.write_field(field, |progress| progress.write_from(field, keys, value))
     }
 
     /// What changed since the last call, for a display; see [`Progress::drain_changes`].
     pub fn drain_changes(&mut self) -> Vec<Update> {
-        self.act(vestigum_core::Progress::drain_changes)
+        self.act_alone(vestigum_core::Progress::drain_changes)
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.
