@@ -108,8 +108,7 @@ pub fn suspend(spec: &Arc<Model>, state: &State) -> State {
         }
         let fate = suspended_fate(spec, field, resembled_failure(resume));
         let noted = noted.of(field.slots());
-        let nothing_to_do =
-            |simple: PlainFate| simple == PlainFate::Keep || (simple.rewinds() && noted.is_empty());
+        let nothing_to_do = |simple: PlainFate| simple == PlainFate::Keep || (simple.rewinds() && noted.is_empty());
         if nothing_to_do(fate.touched) && nothing_to_do(fate.untouched) {
             continue;
         }

@@ -2,14 +2,13 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::PoisonError;
 
 use vestigum_core::{Image, Owner};
 
 use super::folders::settle_folder;
 use super::known::{FileVerdict, Known};
 use super::names::{LAST_GENERATION, TEMPORARY};
-use super::{DirStore, Inner, Turn, io_error, take_lock};
+use super::{DirStore, Inner, Turn, io_error, lock, take_lock};
 use crate::disk::DiskFile;
 use crate::store::{Committed, Store, StoreError, prove};
 
@@ -18,8 +17,9 @@ impl DirStore {
     pub(super) fn commit_one(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
         let owner = &image.owner;
         let digest = image.digest();
-        let mut turn = self.turn()?;
-        self.keep_place(&mut turn)?;
+        let turn = self.turn(owner)?;
+        let mut turn = lock(&turn);
+        self.keep_place()?;
         let folder = self.folder(owner)?;
         let (mut known, missing) = self.known(&mut turn, owner, follows)?;
         if missing {
@@ -30,23 +30,23 @@ impl DirStore {
         if is_newest && known.digest.as_ref() == Some(&digest) {
             // Another process may have left the name without making it durable: then it is not there for good.
             if !known.synced {
-                self.sync(&mut turn, &folder)?;
+                self.sync(&folder)?;
                 known.synced = true;
             }
             let committed = Committed { missing, ..Committed::unchanged(known.generation) };
-            turn.known.insert(owner.clone(), known);
+            *turn = Some(known);
             return Ok(committed);
         }
         // Numbers in between are of commits of this process that failed, and may be there all the same.
         if !(known.generation..=known.highest).contains(&follows) {
             let newest = known.generation;
-            turn.known.insert(owner.clone(), known);
+            *turn = Some(known);
             return Err(StoreError::Conflict { owner: owner.clone(), newest, follows });
         }
         let generation = self.next_generation(owner, &known)?;
         let bytes = image.encode(generation, &digest, self.key.as_ref());
         prove(image, generation, &bytes, self.key.as_ref())?;
-        let written = self.write(&mut turn, &folder, generation, &bytes);
+        let written = self.write(&folder, generation, &bytes);
         let highest = known.highest.max(generation);
         let known = match &written {
             Ok(()) => Known { generation, digest: Some(digest), highest, synced: true },
@@ -54,7 +54,7 @@ impl DirStore {
             Err(failed) if failed.named => Known { highest, synced: false, ..known },
             Err(_) => known,
         };
-        turn.known.insert(owner.clone(), known);
+        *turn = Some(known);
         written.map_err(|failed| failed.error)?;
         self.judged(owner, generation, Some(FileVerdict::Whole));
         Ok(Committed { missing, ..Committed::written(generation) })
@@ -69,13 +69,13 @@ impl DirStore {
     /// What is known of an owner, held against what is there: somebody may have removed files while the game runs.
     /// Answers whether what the caller follows is missing.
     fn known(&self, turn: &mut Turn, owner: &Owner, follows: u64) -> Result<(Known, bool), StoreError> {
-        if let Some(known) = turn.known.get(owner)
+        if let Some(known) = turn
             && (known.generation == 0 || self.size(owner, known.generation)?.is_some())
         {
             let missing = known.highest < follows;
             return Ok((Known { highest: known.highest.max(follows), ..known.clone() }, missing));
         }
-        let before = turn.known.remove(owner).unwrap_or_default();
+        let before = turn.take().unwrap_or_default();
         let found = self.look(owner)?;
         let missing = before.generation > found.generation || found.highest < follows;
         // Numbers that were used once are never used again.
@@ -85,16 +85,17 @@ impl DirStore {
     }
 
     /// Makes sure that the save folder is still the one that this process has locked.
-    fn keep_place(&self, turn: &mut Turn) -> Result<(), StoreError> {
-        let Some(lock) = &self.inner.lock else { return Ok(()) };
-        let mut lock = lock.lock().unwrap_or_else(PoisonError::into_inner);
-        if lock.is_in_place() {
+    fn keep_place(&self) -> Result<(), StoreError> {
+        let Some(held) = &self.inner.lock else { return Ok(()) };
+        let mut held = lock(held);
+        if held.is_in_place() {
             return Ok(());
         }
-        let Inner { disk, root, .. } = &*self.inner;
-        turn.settled.clear();
-        settle_folder(&**disk, root, &mut turn.settled).map_err(io_error("make the save folder", root))?;
-        *lock = take_lock(&**disk, root)?;
+        let Inner { disk, root, settled, .. } = &*self.inner;
+        let mut settled = lock(settled);
+        settled.clear();
+        settle_folder(&**disk, root, &mut settled).map_err(io_error("make the save folder", root))?;
+        *held = take_lock(&**disk, root)?;
         tracing::warn!(folder = %root.display(), "the save folder was removed while the game runs; it is made again");
         Ok(())
     }
@@ -115,11 +116,11 @@ impl DirStore {
 
     /// The commit sequence. Until the rename the file has a name that nobody reads, and after it the content is
     /// durable already; the caller hears of success only when the name is, too.
-    fn write(&self, turn: &mut Turn, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), NotWritten> {
+    fn write(&self, folder: &Path, generation: u64, bytes: &[u8]) -> Result<(), NotWritten> {
         let disk = &*self.inner.disk;
         let before = |error| NotWritten { error, named: false };
         let after = |error| NotWritten { error, named: true };
-        self.settle(turn, folder).map_err(io_error("make", folder)).map_err(before)?;
+        self.settle(folder).map_err(io_error("make", folder)).map_err(before)?;
         let target = folder.join(format!("{generation}.json"));
         let (temporary, mut file) = self.temporary(folder, generation).map_err(before)?;
         let written = file.write(bytes).map_err(io_error("write", &temporary));

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::io;
 use std::path::{Path, PathBuf};
 
-use super::{DirStore, Turn, io_error};
+use super::{DirStore, io_error, lock};
 use crate::disk::{Disk, EntryKind};
 use crate::store::StoreError;
 
@@ -36,25 +36,31 @@ impl DirStore {
     }
 
     /// Makes sure of a folder before something is written into it.
-    pub(super) fn settle(&self, turn: &mut Turn, folder: &Path) -> io::Result<()> {
+    pub(super) fn settle(&self, folder: &Path) -> io::Result<()> {
         let disk = &*self.inner.disk;
-        if turn.settled.contains(folder) && disk.kind(folder) != Some(EntryKind::Folder) {
-            // Somebody has removed it: what was known of the folders is worth nothing.
-            turn.settled.clear();
+        let was_settled = lock(&self.inner.settled).contains(folder);
+        let is_there = was_settled && disk.kind(folder) == Some(EntryKind::Folder);
+        if is_there {
+            return Ok(());
         }
-        if !turn.settled.contains(folder) {
+        let mut settled = lock(&self.inner.settled);
+        if was_settled {
+            // Somebody has removed it: what was known of the folders is worth nothing.
+            settled.clear();
+        }
+        if !settled.contains(folder) {
             for part in self.below_root(folder) {
                 if let Some(kind) = disk.kind(&part).filter(|kind| *kind != EntryKind::Folder) {
                     return Err(in_the_way(kind));
                 }
             }
         }
-        settle_folder(disk, folder, &mut turn.settled)
+        settle_folder(disk, folder, &mut settled)
     }
 
     /// Makes the names in the folder of an owner durable, and the folder's own.
-    pub(super) fn sync(&self, turn: &mut Turn, folder: &Path) -> Result<(), StoreError> {
-        self.settle(turn, folder).map_err(io_error("make", folder))?;
+    pub(super) fn sync(&self, folder: &Path) -> Result<(), StoreError> {
+        self.settle(folder).map_err(io_error("make", folder))?;
         self.inner.disk.sync_folder(folder).map_err(io_error("sync", folder))
     }
 }

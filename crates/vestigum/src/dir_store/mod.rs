@@ -57,8 +57,11 @@ struct Inner {
     root: PathBuf,
     /// Held as long as the store lives; none if the store only reads.
     lock: Option<Mutex<Box<dyn HeldLock>>>,
-    /// Whoever writes or removes has the turn, so that no two do at once.
-    turn: Mutex<Turn>,
+    /// For each owner what is known of its files. Whoever writes or removes files of an owner holds its lock: no two do at
+    /// once, and other owners are not held up.
+    turns: Mutex<BTreeMap<Owner, Arc<Mutex<Turn>>>>,
+    /// The folders whose names this process has made durable.
+    settled: Mutex<BTreeSet<PathBuf>>,
     /// What reading said, held for no longer than it takes to look it up.
     verdicts: Mutex<BTreeMap<Owner, FileVerdicts>>,
 }
@@ -69,11 +72,12 @@ impl std::fmt::Debug for Inner {
     }
 }
 
-#[derive(Default)]
-struct Turn {
-    known: BTreeMap<Owner, Known>,
-    /// The folders whose names this process has made durable.
-    settled: BTreeSet<PathBuf>,
+/// What is known of an owner's files, once something was written or looked for.
+type Turn = Option<Known>;
+
+fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
+    // What is inside is replaced as a whole, so a panic elsewhere leaves it sound.
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 impl DirStore {
@@ -104,10 +108,10 @@ impl DirStore {
     /// As [`DirStore::open`].
     pub fn open_on(disk: impl Disk + 'static, root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         let root = root.as_ref().to_path_buf();
-        let mut turn = Turn::default();
-        settle_folder(&disk, &root, &mut turn.settled).map_err(io_error("make the save folder", &root))?;
+        let mut settled = BTreeSet::new();
+        settle_folder(&disk, &root, &mut settled).map_err(io_error("make the save folder", &root))?;
         let lock = take_lock(&disk, &root)?;
-        Ok(DirStore::with(Arc::new(disk), root, Some(lock), turn))
+        Ok(DirStore::with(Arc::new(disk), root, Some(lock), settled))
     }
 
     /// Opens a save folder only to look at it: nothing is made, locked or written, so a game may run beside it, and the
@@ -134,12 +138,17 @@ impl DirStore {
     pub fn open_to_read(root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         let (disk, root) = (Arc::new(RealDisk), root.as_ref().to_path_buf());
         disk.list(&root).map_err(io_error("read the save folder", &root))?;
-        Ok(DirStore::with(disk, root, None, Turn::default()))
+        Ok(DirStore::with(disk, root, None, BTreeSet::new()))
     }
 
-    fn with(disk: Arc<dyn Disk>, root: PathBuf, lock: Option<Box<dyn HeldLock>>, turn: Turn) -> DirStore {
-        let (lock, turn, verdicts) = (lock.map(Mutex::new), Mutex::new(turn), Mutex::default());
-        let inner = Inner { disk, root, lock, turn, verdicts };
+    fn with(
+        disk: Arc<dyn Disk>,
+        root: PathBuf,
+        lock: Option<Box<dyn HeldLock>>,
+        settled: BTreeSet<PathBuf>,
+    ) -> DirStore {
+        let (lock, settled) = (lock.map(Mutex::new), Mutex::new(settled));
+        let inner = Inner { disk, root, lock, turns: Mutex::default(), settled, verdicts: Mutex::default() };
         DirStore { inner: Arc::new(inner), key: None, most: MOST_BYTES }
     }
 
@@ -221,11 +230,12 @@ impl DirStore {
     /// If there is no such generation, or it cannot be written.
     #[doc(hidden)]
     pub fn damage(&self, owner: &Owner, generation: u64) -> Result<(), StoreError> {
-        let mut turn = self.turn()?;
+        let turn = self.turn(owner)?;
+        let mut turn = lock(&turn);
         let bytes = self.bytes(owner, generation)?;
         let path = self.file(owner, generation)?;
         let written = self.inner.disk.create(&path).and_then(|mut file| file.write(&bytes[..bytes.len() / 2]));
-        turn.known.remove(owner);
+        *turn = None;
         self.judged(owner, generation, None);
         written.map_err(io_error("write", &path))
     }
@@ -241,18 +251,17 @@ impl DirStore {
         self.inner.root.join("profiles")
     }
 
-    /// The turn of whoever writes or removes.
-    fn turn(&self) -> Result<MutexGuard<'_, Turn>, StoreError> {
+    /// What is known of an owner, to be locked by whoever writes or removes its files.
+    fn turn(&self, owner: &Owner) -> Result<Arc<Mutex<Turn>>, StoreError> {
         if self.inner.lock.is_none() {
             return Err(StoreError::ReadOnly { path: self.inner.root.clone() });
         }
-        // What is inside is replaced as a whole, so a panic elsewhere leaves it sound.
-        Ok(self.inner.turn.lock().unwrap_or_else(PoisonError::into_inner))
+        Ok(lock(&self.inner.turns).entry(owner.clone()).or_default().clone())
     }
 
     /// Remembers what reading a generation said, or forgets it.
     fn judged(&self, owner: &Owner, generation: u64, verdict: Option<FileVerdict>) {
-        let mut verdicts = self.inner.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut verdicts = lock(&self.inner.verdicts);
         match verdict {
             Some(verdict) => drop(verdicts.entry(owner.clone()).or_default().insert(generation, verdict)),
             None => drop(verdicts.get_mut(owner).map(|verdicts| verdicts.remove(&generation))),
@@ -260,7 +269,7 @@ impl DirStore {
     }
 
     fn verdicts(&self, owner: &Owner) -> FileVerdicts {
-        let verdicts = self.inner.verdicts.lock().unwrap_or_else(PoisonError::into_inner);
+        let verdicts = lock(&self.inner.verdicts);
         verdicts.get(owner).cloned().unwrap_or_default()
     }
 }

@@ -2,9 +2,9 @@
 
 use vestigum_core::Owner;
 
-use super::known::FileVerdict;
+use super::known::{FileVerdict, FileVerdicts};
 use super::names::TEMPORARY;
-use super::{DirStore, io_error};
+use super::{DirStore, io_error, lock};
 use crate::disk::EntryKind;
 use crate::store::{Pruned, Store, StoreError};
 
@@ -22,7 +22,8 @@ impl DirStore {
     /// Reads or removes one file. Nothing is removed before the names that stay are durable: a newer generation that
     /// another process named and never synced may be gone after a power cut.
     pub(super) fn prune_one(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
-        let mut turn = self.turn()?;
+        let turn = self.turn(owner)?;
+        let mut turn = lock(&turn);
         let disk = &*self.inner.disk;
         let folder = self.folder(owner)?;
         let names = self.names(&folder)?;
@@ -36,19 +37,20 @@ impl DirStore {
             }
         }
         let mut room = keep.max(1);
-        for generation in self.candidates(owner, keep)? {
-            match self.verdicts(owner).get(&generation) {
+        let verdicts = self.verdicts(owner);
+        for generation in self.candidates(owner, &verdicts, keep)? {
+            match verdicts.get(&generation) {
                 Some(FileVerdict::Bad) => {}
                 Some(FileVerdict::Whole) if room > 0 => room -= 1,
                 Some(FileVerdict::Whole) => {
-                    let synced = turn.known.get(owner).is_some_and(|known| known.synced);
+                    let synced = turn.as_ref().is_some_and(|known| known.synced);
                     if !synced {
-                        self.sync(&mut turn, &folder)?;
-                        let known = match turn.known.get(owner) {
-                            Some(known) => known.clone(),
+                        self.sync(&folder)?;
+                        let known = match turn.take() {
+                            Some(known) => known,
                             None => self.look(owner)?,
                         };
-                        turn.known.insert(owner.clone(), super::Known { synced: true, ..known });
+                        *turn = Some(super::Known { synced: true, ..known });
                     }
                     let path = self.file(owner, generation)?;
                     disk.remove(&path).map_err(io_error("remove", &path))?;
@@ -66,8 +68,7 @@ impl DirStore {
     }
 
     /// The generations of an owner, the newest first, if there may be any to remove: none are read for nothing.
-    fn candidates(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
-        let verdicts = self.verdicts(owner);
+    fn candidates(&self, owner: &Owner, verdicts: &FileVerdicts, keep: u32) -> Result<Vec<u64>, StoreError> {
         let mut generations = self.generations(owner)?;
         generations.retain(|generation| verdicts.get(generation) != Some(&FileVerdict::Bad));
         if generations.len() <= keep.max(1) as usize {
@@ -91,7 +92,7 @@ impl DirStore {
             }
         }
         let mut room = keep.max(1);
-        for generation in self.candidates(owner, keep)? {
+        for generation in self.candidates(owner, &self.verdicts(owner), keep)? {
             if self.read(owner, generation).is_err() {
                 continue;
             }

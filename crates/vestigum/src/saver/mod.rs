@@ -7,8 +7,8 @@
 //!           └── SaveTicket ◀──────────────────────────────────────────────────┘
 //! ```
 //!
-//! `queue` is where projections are handed over and tickets look, `writer` is the thread that takes them from there,
-//! `ticket` is what the game holds.
+//! `queue` is where projections are handed over and tickets look, `writer` has the threads that take them from there,
+//! `ticket` is what the game holds. One thread is always there; where many owners save at once, others help.
 
 mod queue;
 mod ticket;
@@ -21,22 +21,22 @@ pub use writer::commit_making_room;
 use std::fmt;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::JoinHandle;
 use std::time::Duration;
 
 use queue::SaveQueue;
+use writer::Writers;
 
 use vestigum_core::{LiveDevice, Owner, Suspended};
 
 use crate::error::SessionError;
 use crate::store::{Store, StoreError};
 
-/// A store and the one thread that writes into it.
+/// A store and the threads that write into it.
 ///
 /// A session makes one by itself of the store that it is given. Where several sessions of a process use the same saves,
 /// the game makes one and gives each session a clone: they share the device's values, and none writes over another.
 ///
-/// When the last clone is dropped, its thread writes what it was given, and ends.
+/// When the last clone is dropped, its threads write what they were given, and end.
 ///
 /// ```
 /// use std::time::Duration;
@@ -61,12 +61,10 @@ pub struct Saver {
 
 /// What the clones of a saver share.
 struct Shared {
-    store: Arc<dyn Store>,
-    queue: Arc<SaveQueue>,
+    writers: Writers,
     device: Mutex<LiveDevice>,
     /// The version of the device's values, for a look without the lock.
     device_version: AtomicU64,
-    thread: Option<JoinHandle<()>>,
 }
 
 impl<S: Store + 'static> From<S> for Saver {
@@ -84,27 +82,17 @@ impl From<&Saver> for Saver {
 impl Saver {
     /// A saver of a store.
     pub fn new(store: impl Store + 'static) -> Saver {
-        let store: Arc<dyn Store> = Arc::new(store);
-        let queue = Arc::new(SaveQueue::default());
-        let thread = {
-            let (store, queue) = (store.clone(), queue.clone());
-            let work = move || writer::run(&*store, &queue);
-            std::thread::Builder::new().name("vestigum saver".into()).spawn(work)
-        };
-        // Without a thread every save fails with that, and play goes on.
-        if thread.is_err() {
-            queue.stopped();
-        }
-        Saver { shared: Arc::new(Shared { store, queue, device: Mutex::default(), device_version: AtomicU64::new(0), thread: thread.ok() }) }
+        let writers = Writers::new(Arc::new(store));
+        Saver { shared: Arc::new(Shared { writers, device: Mutex::default(), device_version: AtomicU64::new(0) }) }
     }
 
     /// The store.
     pub fn store(&self) -> &dyn Store {
-        &*self.shared.store
+        &*self.shared.writers.store
     }
 
     pub(crate) fn queue(&self) -> &SaveQueue {
-        &self.shared.queue
+        &self.shared.writers.queue
     }
 
     pub(crate) fn device(&self) -> MutexGuard<'_, LiveDevice> {
@@ -134,7 +122,7 @@ impl Saver {
 
     pub(crate) fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> SaveTicket {
         let targets = self.queue().hand_over(profile, suspended, saves_device);
-        SaveTicket::new(self.shared.queue.clone(), targets)
+        SaveTicket::new(self.shared.writers.queue.clone(), targets)
     }
 
     /// Whether everything that any session handed over is durable.
@@ -159,10 +147,6 @@ impl fmt::Debug for Saver {
 
 impl Drop for Shared {
     fn drop(&mut self) {
-        self.queue.close();
-        if let Some(thread) = self.thread.take() {
-            // A panic in the store was reported by the panic itself; tickets have failed with it.
-            let _ = thread.join();
-        }
+        self.writers.close();
     }
 }

@@ -24,6 +24,9 @@ const PRUNE_AFTER: u32 = 16;
 /// after the next launch.
 const LAST_PRUNES: Duration = Duration::from_millis(50);
 
+/// So many threads write at once at the most: a disk takes the syncs of several at little more than the price of one.
+const WRITERS: usize = 8;
+
 /// A save that is durable.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
@@ -48,6 +51,8 @@ pub(crate) struct SaveQueue {
 struct QueueState {
     queues: BTreeMap<Owner, OwnerQueue>,
     turn: u64,
+    /// How many threads write.
+    writers: usize,
     closing: bool,
     /// Until when old generations may still be removed: nobody who ends waits long for that.
     closes_at: Option<Instant>,
@@ -58,6 +63,8 @@ struct QueueState {
 #[derive(Default)]
 struct OwnerQueue {
     running: bool,
+    /// Whether a writer is at it: no two are at the files of one owner.
+    busy: bool,
     waiting: Option<Waiting>,
     handed: u64,
     durable: u64,
@@ -108,6 +115,12 @@ pub(super) enum Task {
     Commit(Job),
     Prune { owner: Owner, keep: u32 },
     End,
+}
+
+/// A task, and whether there is more than the writers can do, so that another one begins.
+pub(super) struct Assignment {
+    pub task: Task,
+    pub another: bool,
 }
 
 /// A projection that is being written.
@@ -178,9 +191,11 @@ impl SaveQueue {
     /// What one step of a prune did.
     pub(super) fn pruned(&self, owner: &Owner, pruned: Pruned) {
         if let Some(queue) = self.lock().queues.get_mut(owner) {
+            queue.busy = false;
             queue.prune.due |= pruned.more;
             queue.prune.commits = if pruned.more { queue.prune.commits.saturating_sub(1) } else { 0 };
         }
+        self.work.notify_one();
     }
 
     /// Has old generations of an owner removed when there is time.
@@ -295,40 +310,57 @@ impl SaveQueue {
         self.work.notify_one();
     }
 
-    /// Nothing is written any more.
-    pub(crate) fn stopped(&self) {
-        self.lock().stopped = true;
-        self.done.notify_all();
+    /// A thread that writes begins.
+    pub(crate) fn writer_begins(&self) {
+        self.lock().writers += 1;
     }
 
-    /// What the writer does next; it waits here until there is something.
-    pub(super) fn next(&self) -> Task {
+    /// A thread that wrote has ended; with the last one, and with one that panicked, nothing is written any more.
+    pub(crate) fn writer_ends(&self, panicked: bool) {
+        let mut state = self.lock();
+        state.writers = state.writers.saturating_sub(1);
+        state.stopped |= state.writers == 0 || panicked;
+        state.closing |= panicked;
+        drop(state);
+        self.done.notify_all();
+        self.work.notify_all();
+    }
+
+    /// What a writer does next. The first one waits here until there is something; the others end when there is nothing.
+    pub(super) fn next(&self, first: bool) -> Assignment {
+        let (mut state, task) = self.task(first);
+        let another = state.writers < WRITERS && !matches!(task, Task::End) && state.has_due(Instant::now());
+        if another {
+            state.writers += 1;
+        }
+        Assignment { task, another }
+    }
+
+    fn task(&self, first: bool) -> (MutexGuard<'_, QueueState>, Task) {
         let mut state = self.lock();
         loop {
             let now = Instant::now();
             let pressing = |prune: &Prune| prune.commits >= 2 * PRUNE_AFTER;
             if let Some(prune) = state.prune(pressing) {
-                return prune;
+                return (state, prune);
             }
             if let Some(job) = state.take(now) {
-                return Task::Commit(job);
+                return (state, Task::Commit(job));
             }
             let in_time = state.closes_at.is_none_or(|closes_at| now < closes_at);
             if let Some(prune) = state.prune(|prune| prune.due && in_time) {
-                return prune;
+                return (state, prune);
             }
-            if state.closing {
-                return Task::End;
+            if state.closing || !first {
+                return (state, Task::End);
             }
             let device = state.device();
             let again = state.queues.values().filter(|queue| queue.waiting.is_some() && queue.may_follow(device));
             let again = again.filter_map(|queue| queue.failure.as_ref()?.again).min();
-            state = match again {
+            let pause = again.map(|again| again.saturating_duration_since(now));
+            state = match pause {
                 None => self.work.wait(state).unwrap_or_else(PoisonError::into_inner),
-                Some(again) => {
-                    let pause = again.saturating_duration_since(now);
-                    self.work.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0
-                }
+                Some(pause) => self.work.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0,
             };
         }
     }
@@ -338,6 +370,7 @@ impl SaveQueue {
         let mut state = self.lock();
         let closing = state.closing;
         let Some(queue) = state.queues.get_mut(&job.owner) else { return };
+        queue.busy = false;
         // What was saved before is dropped when nobody waits for this lock.
         let mut before = None;
         match result {
@@ -355,6 +388,7 @@ impl SaveQueue {
         }
         self.done.notify_all();
         drop(state);
+        self.work.notify_one();
         drop(before);
     }
 }
@@ -383,6 +417,12 @@ impl QueueState {
         }
     }
 
+    /// Whether something waits that can be written now.
+    fn has_due(&self, now: Instant) -> bool {
+        let device = self.device();
+        self.queues.values().any(|queue| queue.is_due(now, self.closing) && queue.may_follow(device))
+    }
+
     /// How far the device's queue is.
     fn device(&self) -> u64 {
         self.queues.get(&Owner::Device).map_or(0, |queue| queue.durable)
@@ -395,12 +435,13 @@ impl QueueState {
         let ready = self.queues.iter_mut().filter(|(_, queue)| queue.is_due(now, closing) && queue.may_follow(device));
         let (owner, queue) = ready.min_by_key(|(_, queue)| queue.waiting.as_ref().map(|waiting| waiting.turn))?;
         let Waiting { number, turn, suspended, at } = queue.waiting.take()?;
+        queue.busy = true;
         Some(Job { owner: owner.clone(), follows: queue.saved.generation, suspended, at, number, turn })
     }
 
     fn prune(&mut self, which: impl Fn(&Prune) -> bool) -> Option<Task> {
-        let (owner, queue) = self.queues.iter_mut().find(|(_, queue)| which(&queue.prune))?;
-        queue.prune.due = false;
+        let (owner, queue) = self.queues.iter_mut().find(|(_, queue)| !queue.busy && which(&queue.prune))?;
+        (queue.prune.due, queue.busy) = (false, true);
         Some(Task::Prune { owner: owner.clone(), keep: queue.prune.keep })
     }
 
@@ -438,6 +479,9 @@ impl OwnerQueue {
 
     /// Whether something waits that can be tried now. At the end everything is tried once.
     fn is_due(&self, now: Instant, closing: bool) -> bool {
+        if self.busy {
+            return false;
+        }
         let Some(waiting) = &self.waiting else { return false };
         match self.failure.as_ref().filter(|failure| failure.number == waiting.number) {
             None => true,

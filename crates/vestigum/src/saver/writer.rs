@@ -1,35 +1,95 @@
-//! The thread that writes.
+//! The threads that write.
+
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
 
 use vestigum_core::{Image, Owner, Suspended};
 
-use super::queue::{SaveQueue, Task};
+use super::queue::{Assignment, SaveQueue, Task};
 use crate::clock::rfc3339;
 use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
 
-/// Writes what is handed over until the queue is closed.
-pub(super) fn run(store: &dyn Store, queue: &SaveQueue) {
-    let _stopped = Stopped(queue);
-    loop {
-        match queue.next() {
-            Task::Commit(job) => {
-                let mut image = image(&job.owner, &job.suspended);
-                image.saved_at = rfc3339(job.at);
-                let result = commit_making_room(store, job.follows, &image, &queue.owners());
-                if let Err(error) = &result {
-                    tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
-                }
-                queue.tried(job, result);
+/// The threads that write into one store. One is always there; others help while there is more to do than it can.
+#[derive(Clone)]
+pub(super) struct Writers {
+    pub store: Arc<dyn Store>,
+    pub queue: Arc<SaveQueue>,
+    threads: Arc<Mutex<Vec<JoinHandle<()>>>>,
+}
+
+impl Writers {
+    pub(super) fn new(store: Arc<dyn Store>) -> Writers {
+        let writers = Writers { store, queue: Arc::default(), threads: Arc::default() };
+        writers.queue.writer_begins();
+        writers.spawn(true);
+        writers
+    }
+
+    /// Begins a thread that the queue counts already.
+    fn spawn(&self, first: bool) {
+        let writers = self.clone();
+        let work = move || {
+            let _ends = Ends(&writers.queue);
+            writers.write(first);
+        };
+        match std::thread::Builder::new().name("vestigum saver".into()).spawn(work) {
+            Ok(thread) => {
+                let mut threads = self.threads.lock().unwrap_or_else(PoisonError::into_inner);
+                threads.retain(|thread| !thread.is_finished());
+                threads.push(thread);
             }
-            Task::Prune { owner, keep } => {
-                let pruned = store.prune(&owner, keep).unwrap_or_else(|error| {
-                    tracing::warn!(%owner, %error, "old saves could not be removed");
-                    Pruned::default()
-                });
-                queue.pruned(&owner, pruned);
-            }
-            Task::End => return,
+            Err(_) => self.queue.writer_ends(false),
         }
     }
+
+    /// Writes what is left, and ends the threads.
+    pub(super) fn close(&self) {
+        self.queue.close();
+        loop {
+            let thread = self.threads.lock().unwrap_or_else(PoisonError::into_inner).pop();
+            let Some(thread) = thread else { return };
+            // What a panic said, it has said.
+            let _ = thread.join();
+        }
+    }
+
+    /// Writes what is handed over until the queue is closed.
+    fn write(&self, first: bool) {
+        let (store, queue) = (&*self.store, &*self.queue);
+        loop {
+            let Assignment { task, another } = queue.next(first);
+            if another {
+                self.spawn(false);
+            }
+            if !work_on(store, queue, task) {
+                return;
+            }
+        }
+    }
+}
+
+/// Does a task; not for the end.
+fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
+    match task {
+        Task::Commit(job) => {
+            let mut image = image(&job.owner, &job.suspended);
+            image.saved_at = rfc3339(job.at);
+            let result = commit_making_room(store, job.follows, &image, &queue.owners());
+            if let Err(error) = &result {
+                tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
+            }
+            queue.tried(job, result);
+        }
+        Task::Prune { owner, keep } => {
+            let pruned = store.prune(&owner, keep).unwrap_or_else(|error| {
+                tracing::warn!(%owner, %error, "old saves could not be removed");
+                Pruned::default()
+            });
+            queue.pruned(&owner, pruned);
+        }
+        Task::End => return false,
+    }
+    true
 }
 
 /// Commits; where the disk is full, removes at once what may go, and tries once more. `owners` are those whose saves may
@@ -62,11 +122,11 @@ fn image(owner: &Owner, suspended: &Suspended) -> Image {
     }
 }
 
-/// Tells whoever waits that nothing more is written, also when the store panics.
-struct Stopped<'a>(&'a SaveQueue);
+/// Tells the queue that a writer has ended, also when the store panics.
+struct Ends<'a>(&'a SaveQueue);
 
-impl Drop for Stopped<'_> {
+impl Drop for Ends<'_> {
     fn drop(&mut self) {
-        self.0.stopped();
+        self.0.writer_ends(std::thread::panicking());
     }
 }
