@@ -14,6 +14,7 @@ use crate::state::State;
 use crate::value::Value;
 use crate::value::decode::decode;
 use crate::value::tree::{Tree, Values};
+use crate::value::types::Type;
 use crate::vocabulary::names::is_made_name;
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::span::Span;
@@ -115,7 +116,10 @@ impl ImageReader<'_> {
         let shown = |names: &[&str]| SavedThing::Value(saved_name(&field.name, names));
         if depth == 0 {
             match entry_of(self.model, field, names, &self.state.made) {
-                Ok(EntrySlot::Slot(slot)) => out.extend(self.value(field, names, tree).map(|value| (slot, value))),
+                Ok(EntrySlot::Slot(slot)) => {
+                    let value = plain(field, tree).or_else(|| self.value(field, names, tree));
+                    out.extend(value.map(|value| (slot, value)));
+                }
                 Ok(EntrySlot::NotMade) => self.drop(shown(names), "its key was not made"),
                 Err(error) => self.drop(shown(names), &error.to_string()),
             }
@@ -178,6 +182,15 @@ impl ImageReader<'_> {
             out[slot - field.first_slot] = value;
         }
         out
+    }
+}
+
+/// A number or a bool that fits as it is: nothing has to be reported.
+fn plain(field: &Field, tree: &Tree) -> Option<Value> {
+    match (tree, &field.ty) {
+        (Tree::Bool(bool), Type::Bool) => Some(Value::Bool(*bool)),
+        (Tree::Int(int), Type::Int) => (field.limits.clamp_int(*int) == *int).then_some(Value::Int(*int)),
+        _ => None,
     }
 }
 

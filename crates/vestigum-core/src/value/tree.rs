@@ -1,11 +1,12 @@
 //! The untyped tree of names and values that an image is made of.
 
-use std::cell::Cell;
+use std::cell::{Cell, RefCell};
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::fmt;
 use std::sync::Arc;
 
+use rustc_hash::FxHashMap;
 use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
@@ -75,7 +76,7 @@ impl Tree {
     pub fn from_json(bytes: &[u8]) -> Result<Tree, serde_json::Error> {
         let budget = Cell::new(bytes.len().saturating_mul(10).max(64 << 20));
         let mut json = serde_json::Deserializer::from_slice(bytes);
-        let tree = Growing { budget: &budget }.deserialize(&mut json)?;
+        let tree = Growing { budget: &budget, names: &RefCell::default() }.deserialize(&mut json)?;
         json.end().map(|()| tree)
     }
 }
@@ -83,22 +84,62 @@ impl Tree {
 /// Without a limit: for what a developer wrote, such as a history.
 impl<'de> Deserialize<'de> for Tree {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Tree, D::Error> {
-        deserializer.deserialize_any(Growing { budget: &Cell::new(usize::MAX) })
+        deserializer.deserialize_any(Growing { budget: &Cell::new(usize::MAX), names: &RefCell::default() })
     }
 }
 
 /// What a value takes in a list that has grown by doubling.
 const VALUE_BYTES: usize = 48;
 
-/// What an entry of a map takes besides the characters of its name.
+/// What an entry of a map takes besides its name.
 const ENTRY_BYTES: usize = 136;
+
+/// What a name takes besides its characters.
+const NAME_BYTES: usize = 80;
 
 /// Grows a tree within a budget of memory. A name that stands twice in one map is an error: which of the two was meant
 /// cannot be known.
 #[derive(Clone, Copy)]
 struct Growing<'b> {
     budget: &'b Cell<usize>,
+    names: &'b RefCell<NamePool>,
 }
+
+/// The names of one document, each kept once.
+///
+/// The maps of an image name the same levels in the same order, one field after the other. So the name that followed the last one
+/// before is tried first, and is nearly always the one.
+#[derive(Default)]
+struct NamePool {
+    names: Vec<Arc<str>>,
+    /// The place after the name that was asked for last.
+    next: usize,
+    places: FxHashMap<Arc<str>, usize>,
+}
+
+impl NamePool {
+    /// The name, and whether it was not known.
+    fn get(&mut self, name: &str) -> (Arc<str>, bool) {
+        let expected = self.names.get(self.next).filter(|expected| &***expected == name);
+        if let Some(expected) = expected {
+            self.next += 1;
+            return (expected.clone(), false);
+        }
+        if let Some(place) = self.places.get(name) {
+            self.next = place + 1;
+            return (self.names[*place].clone(), false);
+        }
+        let shared: Arc<str> = name.into();
+        self.places.insert(shared.clone(), self.names.len());
+        self.names.push(shared.clone());
+        self.next = self.names.len();
+        (shared, true)
+    }
+}
+
+/// A map of so many entries is built of a list in one go; what a larger one has beyond them is put in one by one, so that no
+/// list takes much memory.
+const BULK: usize = 4096;
 
 impl Growing<'_> {
     fn spend<E: Error>(self, bytes: usize) -> Result<(), E> {
@@ -159,38 +200,56 @@ impl<'de> Visitor<'de> for Growing<'_> {
     }
 
     fn visit_map<A: MapAccess<'de>>(self, mut map: A) -> Result<Tree, A::Error> {
-        let mut entries = BTreeMap::new();
-        while let Some(Name(name)) = map.next_key()? {
-            self.spend(ENTRY_BYTES + name.len())?;
+        let twice = |name: &str| A::Error::custom(format!("`{name}` stands twice"));
+        // Images are written in the order of the names. As long as they are read so, a list becomes the map in one go.
+        let mut bulk: Vec<(Arc<str>, Tree)> = Vec::new();
+        let mut next = map.next_key_seed(Naming(self))?;
+        while let Some(name) =
+            next.take_if(|name| bulk.len() < BULK && bulk.last().is_none_or(|(last, _)| **last < **name))
+        {
+            self.spend(ENTRY_BYTES)?;
+            let value = map.next_value_seed(self)?;
+            bulk.push((name, value));
+            next = map.next_key_seed(Naming(self))?;
+        }
+        let mut entries: BTreeMap<Arc<str>, Tree> = bulk.into_iter().collect();
+        while let Some(name) = next {
+            self.spend(ENTRY_BYTES)?;
             match entries.entry(name) {
                 Entry::Vacant(vacant) => drop(vacant.insert(map.next_value_seed(self)?)),
-                Entry::Occupied(known) => return Err(A::Error::custom(format!("`{}` stands twice", known.key()))),
+                Entry::Occupied(known) => return Err(twice(known.key())),
             }
+            next = map.next_key_seed(Naming(self))?;
         }
         Ok(Tree::Map(entries))
     }
 }
 
-/// A name of a map, taken over without a detour through an owned text.
-struct Name(Arc<str>);
+/// Reads a name of a map, which the document may have had before.
+struct Naming<'b>(Growing<'b>);
 
-impl<'de> Deserialize<'de> for Name {
-    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Name, D::Error> {
-        deserializer.deserialize_str(Naming)
+impl<'de> DeserializeSeed<'de> for Naming<'_> {
+    type Value = Arc<str>;
+
+    fn deserialize<D: Deserializer<'de>>(self, deserializer: D) -> Result<Arc<str>, D::Error> {
+        deserializer.deserialize_str(self)
     }
 }
 
-struct Naming;
-
-impl Visitor<'_> for Naming {
-    type Value = Name;
+impl Visitor<'_> for Naming<'_> {
+    type Value = Arc<str>;
 
     fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str("a name")
     }
 
-    fn visit_str<E: Error>(self, name: &str) -> Result<Name, E> {
-        Ok(Name(name.into()))
+    fn visit_str<E: Error>(self, name: &str) -> Result<Arc<str>, E> {
+        let Naming(growing) = self;
+        let (name, is_new) = growing.names.borrow_mut().get(name);
+        if is_new {
+            growing.spend(NAME_BYTES + name.len())?;
+        }
+        Ok(name)
     }
 }
 
