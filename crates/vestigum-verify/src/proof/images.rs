@@ -74,8 +74,13 @@ impl Sample {
 
     /// The same save with other values in some slots of a field, and in their marks.
     pub(super) fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Value)>) -> Sample {
+        self.with_all(changes.into_iter().map(|(slot, value)| (field, slot, value)))
+    }
+
+    /// The same for slots of any fields.
+    pub(super) fn with_all<'f>(&self, changes: impl IntoIterator<Item = (&'f Field, usize, Value)>) -> Sample {
         let mut sample = self.clone();
-        for (slot, value) in changes {
+        for (field, slot, value) in changes {
             sample.state.write_through(slot, value.clone());
             if self.state.position.is_level() && field.rewinds {
                 sample.state.write_marks(slot, value.clone(), value);

@@ -24,6 +24,7 @@
 
 mod images;
 mod members;
+mod together;
 mod trace;
 
 pub use trace::Became;
@@ -41,7 +42,9 @@ use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{EntryName, Image, Launched, Place, Progress, Span, Spec, Type, Value};
+use vestigum_core::{EntryName, Image, Launched, Place, Progress, Spec, Type, Value};
+
+use crate::parallel::{cores, in_parts};
 
 /// How much the proof tries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -238,15 +241,14 @@ impl Prover<'_> {
                 Err(why) => proof.failures.push(format!("the image `{}` does not load: {why}", sample.name)),
             }
         }
-        // Without saves made inside levels, nothing of a visit is ever saved.
-        let stopped = !proof.places.is_empty();
-        let saved = |field: &&Field| field.lasts != Span::Session && (stopped || !field.needs_level());
-        for field in self.old.fields.iter().filter(saved) {
-            let mut found = self.field(field);
+        let fields = self.saved_fields(!proof.places.is_empty());
+        let together = self.all_together(&fields);
+        proof.fields = in_parts(fields.len(), cores(), &|part| {
+            let mut found = self.field(fields.get(part)?, &together);
             let there = |image: &&BTreeSet<Arc<str>>| found.now.iter().any(|name| image.contains(&name.field));
             found.clamped = clamped.iter().filter(there).count();
-            proof.fields.push(found);
-        }
+            Some(found)
+        });
         proof
     }
 
@@ -278,7 +280,7 @@ impl Prover<'_> {
     }
 
     /// What becomes of a field: by the steps, and by trying.
-    fn field(&self, field: &Field) -> FieldProof {
+    fn field(&self, field: &Field, together: &BTreeSet<usize>) -> FieldProof {
         let way = self.trace.way(field.id);
         let data = &*self.old;
         let made = &self.samples[0].state.made;
@@ -286,7 +288,7 @@ impl Prover<'_> {
         let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
         let slots: Vec<usize> = field.slots().filter(tried).collect();
         let whole = |slot| LostPart { entry: self.entry_name(field, slot), members: Vec::new() };
-        let mut lost: Vec<LostPart> = self.unmoving(field, &slots).into_iter().map(whole).collect();
+        let mut lost: Vec<LostPart> = self.unmoving(field, &slots, together).into_iter().map(whole).collect();
         let (first, slots) = (slots.first().copied(), slots.len());
         let verdict = match (lost.len() == slots, way.dropped, way.code) {
             // The names that it made may still be there.
@@ -309,9 +311,8 @@ impl Prover<'_> {
         FieldProof { field: field.name.clone(), now: way.now, became: way.became, verdict, lost, clamped: 0, example }
     }
 
-    /// The entries whose value nothing of the loaded game depends on.
-    fn unmoving(&self, field: &Field, slots: &[usize]) -> Vec<usize> {
-        let seen = if slots.len() > 2 { self.seen_together(field, slots) } else { BTreeSet::new() };
+    /// The entries whose value nothing of the loaded game depends on. `seen` are entries that are known to show.
+    fn unmoving(&self, field: &Field, slots: &[usize], seen: &BTreeSet<usize>) -> Vec<usize> {
         let unseen: Vec<usize> = slots.iter().copied().filter(|slot| !seen.contains(slot)).collect();
         let unmoving = |slots: &[usize]| -> Vec<usize> {
             slots.iter().copied().filter(|slot| !self.matters(field, *slot)).collect()
@@ -324,36 +325,6 @@ impl Prover<'_> {
             return found;
         }
         if found.len() == some.len() { unseen } else { unmoving(&unseen) }
-    }
-
-    /// The entries that show in the loaded game, found together: each has a number, and changes in the loads that the
-    /// number's bits name and those that they do not name. A value that changes in just the loads of one number depends
-    /// on that entry; one that depends on several changes in more.
-    fn seen_together(&self, field: &Field, slots: &[usize]) -> BTreeSet<usize> {
-        let fits = |sample: &&Sample| sample.state.position.is_level() || !field.needs_level();
-        let Some(base) = self.samples.iter().filter(|sample| !sample.extreme).find(fits) else {
-            return BTreeSet::new();
-        };
-        let all = |kind: &dyn Fn(usize) -> SampleKind| {
-            let changes =
-                slots.iter().enumerate().map(|(number, slot)| (*slot, made(field, kind(number), *slot as u64)));
-            self.left(&base.with(field, changes))
-        };
-        let Some(before) = all(&|_| SampleKind::Typical(40)) else { return BTreeSet::new() };
-        let bits = usize::BITS - slots.len().leading_zeros();
-        let mut codes: Vec<u64> = vec![0; self.spec.model().slots];
-        for load in 0..bits * 2 {
-            let changed = |number: usize| (number >> (load / 2)) & 1 == (load % 2) as usize;
-            let kind = |number: usize| if changed(number) { SampleKind::Typical(91) } else { SampleKind::Typical(40) };
-            let Some(after) = all(&kind) else { return BTreeSet::new() };
-            for (slot, code) in codes.iter_mut().enumerate() {
-                *code |= u64::from(!same_slot(&before, &after, slot)) << load;
-            }
-        }
-        let code =
-            |number: usize| (0..bits).fold(0u64, |code, bit| code | 1 << (bit * 2 + ((number >> bit) & 1) as u32));
-        let found: BTreeSet<u64> = codes.into_iter().collect();
-        slots.iter().enumerate().filter(|(number, _)| found.contains(&code(*number))).map(|(_, slot)| *slot).collect()
     }
 
     fn entry_name(&self, field: &Field, slot: usize) -> EntryName {
