@@ -20,7 +20,7 @@ use crate::vocabulary::span::Span;
 struct Pending {
     slot: usize,
     value: Value,
-    /// None where only the marks change: the value is what it was.
+    /// None where only the marks change, because the value is what it was, and where nobody asks.
     change: Option<Change>,
 }
 
@@ -33,7 +33,8 @@ impl Progress {
             let in_level = self.state.position.level().is_some();
             let through = moment == Moment::Launch;
             let noted = self.state.noted_slots();
-            let mut evaluator = Evaluator { spec, state: &self.state, noted, through, pending: Vec::new() };
+            let quiet = self.quiet;
+            let mut evaluator = Evaluator { spec, state: &self.state, noted, through, quiet, pending: Vec::new() };
             for (id, fate) in spec.plan.busy(moment) {
                 let field = spec.field(id);
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
@@ -45,7 +46,9 @@ impl Progress {
             }
             evaluator.pending
         };
-        outcome.changes.reserve(pending.len());
+        if !self.quiet {
+            outcome.changes.reserve(pending.len());
+        }
         for Pending { slot, value, change } in pending {
             if moment == Moment::Launch {
                 self.state.write_through(slot, value);
@@ -54,7 +57,7 @@ impl Progress {
             }
             outcome.changes.extend(change);
         }
-        if self.state.position.level().is_some() {
+        if !self.quiet && self.state.position.level().is_some() {
             let names = self.model.plan.set_back(moment).iter().map(|id| self.model.field(*id).name.clone());
             outcome.set_back.extend(names);
         }
@@ -67,6 +70,8 @@ struct Evaluator<'a> {
     noted: NotedSlots,
     /// Whether the marks get the value, too.
     through: bool,
+    /// Whether nobody asks what changed.
+    quiet: bool,
     pending: Vec<Pending>,
 }
 
@@ -148,14 +153,14 @@ impl Evaluator<'_> {
         if *before == value && !clamped {
             return self.mark(slot);
         }
-        let change = Change {
+        let change = (!self.quiet).then(|| Change {
             field: field.name.clone(),
             keys: keys_of(self.spec, field, slot, &self.state.made),
             before: before.clone(),
             after: value.clone(),
             fate,
             clamped,
-        };
-        self.pending.push(Pending { slot, value, change: Some(change) });
+        });
+        self.pending.push(Pending { slot, value, change });
     }
 }

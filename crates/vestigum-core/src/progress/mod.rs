@@ -66,6 +66,8 @@ pub struct Progress {
     gone: Vec<Update>,
     /// Whether it only works out what a save writes: then no rule changes the device, which is saved as it is.
     pub(crate) projects: bool,
+    /// Whether nobody asks what a moment changed.
+    pub(crate) quiet: bool,
     fingerprint: u32,
 }
 
@@ -78,6 +80,7 @@ impl Progress {
             state,
             closed: false,
             projects: false,
+            quiet: false,
             gone: Vec::new(),
             fingerprint: model.fingerprint,
         }
@@ -99,6 +102,12 @@ impl Progress {
     #[doc(hidden)]
     pub fn state_mut(&mut self) -> &mut State {
         &mut self.state
+    }
+
+    /// Whether moments leave out of their outcomes what they changed and set back: for searches, which compare states.
+    #[doc(hidden)]
+    pub fn set_quiet(&mut self, quiet: bool) {
+        self.quiet = quiet;
     }
 
     /// What is left of it.

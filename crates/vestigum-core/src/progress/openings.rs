@@ -31,11 +31,15 @@ impl Progress {
         }
         let spec = self.model.clone();
         loop {
-            let before = changes.len();
+            let mut opened = false;
             for (index, level) in (0u32..).zip(&spec.levels) {
                 let slot = spec.opened_slot(index);
                 if !self.state.value(slot).as_bool() && self.can_open(index) {
                     self.state.write(slot, Value::Bool(true));
+                    opened = true;
+                    if self.quiet {
+                        continue;
+                    }
                     changes.push(Change {
                         field: spec.field(spec.opened).name.clone(),
                         keys: level_key(&level.id),
@@ -46,7 +50,7 @@ impl Progress {
                     });
                 }
             }
-            if changes.len() == before {
+            if !opened {
                 return changes;
             }
         }

@@ -73,6 +73,37 @@ impl State {
         State { values, noted, entry, checkpoint, baseline: None, position: Position::Menu, made, moved: None }
     }
 
+    /// Becomes another state of the same model, in the memory that is there. No display looks at it.
+    pub fn copy_from(&mut self, other: &State) {
+        let copy = |to: &mut MarkedValues, from: &MarkedValues| {
+            to.clear();
+            to.extend(from.iter().map(|(slot, value)| (*slot, value.clone())));
+        };
+        self.values.clone_from(&other.values);
+        self.noted.clone_from(&other.noted);
+        copy(&mut self.entry, &other.entry);
+        copy(&mut self.checkpoint, &other.checkpoint);
+        self.baseline = None;
+        self.position.clone_from(&other.position);
+        if self.made != other.made {
+            self.made.clone_from(&other.made);
+        }
+        self.moved.clone_from(&other.moved);
+    }
+
+    /// Sets a value, and a mark where it is another one, in a state without notes.
+    pub fn put_back(&mut self, slot: usize, value: Value, entry: Option<Value>, checkpoint: Option<Value>) {
+        self.values[slot] = value;
+        if let Some(entry) = entry {
+            self.entry.insert(slot, entry);
+            self.noted[slot] |= ENTRY;
+        }
+        if let Some(checkpoint) = checkpoint {
+            self.checkpoint.insert(slot, checkpoint);
+            self.noted[slot] |= CHECKPOINT;
+        }
+    }
+
     /// How many values there are.
     pub fn slot_count(&self) -> usize {
         self.values.len()

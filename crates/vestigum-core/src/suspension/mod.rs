@@ -45,8 +45,14 @@ impl Suspended {
 
     /// The progress that a launch right after the save gives: the same as through images, without making any.
     pub fn relaunched(&self) -> Progress {
+        self.clone().into_relaunched(false)
+    }
+
+    /// The same of a projection that is not needed any more, quiet or not: see [`Progress::set_quiet`].
+    #[doc(hidden)]
+    pub fn into_relaunched(self, quiet: bool) -> Progress {
         let spec = &*self.model;
-        let mut state = self.state.clone();
+        let mut state = self.state;
         for field in spec.fields.iter().filter(|field| !field.lasts.is_saved()) {
             for slot in field.slots() {
                 let value = match field.lasts {
@@ -60,6 +66,7 @@ impl Suspended {
             }
         }
         let mut progress = Progress::at(&self.model, state);
+        progress.set_quiet(quiet);
         progress.begin();
         progress
     }
@@ -89,7 +96,7 @@ pub fn suspend(spec: &Arc<Model>, state: &State) -> State {
     let resume = spec.resume;
     if resume == Resume::None {
         let mut left = Progress::at(spec, state.clone());
-        left.projects = true;
+        (left.projects, left.quiet) = (true, true);
         // Giving up is always allowed in a level.
         let _ = left.abandon();
         return left.state;

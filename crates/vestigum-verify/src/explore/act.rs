@@ -115,7 +115,7 @@ impl Repertoire {
                 return true;
             }
             Act::Relaunch => {
-                *game = game.suspend().relaunched();
+                *game = game.suspend().into_relaunched(true);
                 return true;
             }
         };

@@ -50,6 +50,7 @@
 
 mod act;
 mod cone;
+mod packed;
 mod question;
 mod search;
 mod story;
@@ -57,9 +58,9 @@ mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
 pub(crate) use cone::closed;
+pub(crate) use packed::put_state;
 pub(crate) use question::subjects;
 pub use question::{Question, questions};
-pub(crate) use search::put_state;
 pub use search::{Ending, Expansion, Search, SearchBounds, Seen};
 pub use story::Counterexample;
 pub use threads::{Explored, explore_all, explore_with};

@@ -220,6 +220,14 @@ impl Asked {
         }
     }
 
+    /// Whether the answer depends on what the states hold together, not on each one alone.
+    pub(super) fn adds_up(&self) -> bool {
+        match self {
+            Asked::Reachable | Asked::NothingGained(_) => true,
+            Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => false,
+        }
+    }
+
     /// Judges a state that play has led to, and the step that led there.
     pub(super) fn judge_state(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
         match self {

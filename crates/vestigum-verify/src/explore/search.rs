@@ -1,17 +1,19 @@
 //! The breadth-first search.
 
+use std::sync::{Mutex, PoisonError};
+
 use rustc_hash::{FxHashMap, FxHashSet};
 use xxhash_rust::xxh3::xxh3_128;
 
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::state::State;
-use vestigum_core::state::position::Position;
 use vestigum_core::value::below;
 use vestigum_core::{Moment, Progress, Spec, Value};
 
 use super::act::{Act, Repertoire, says_game_over};
 use super::cone::Cone;
-use super::question::{Asked, Broken, Happened, Question, at_most, checkpoint_key, moment_of, questions};
+use super::packed::{Packed, put_state};
+use super::question::{Asked, Broken, Happened, Question, at_most, moment_of, questions};
 use super::story::{Counterexample, tell};
 
 /// How far a search goes.
@@ -89,8 +91,18 @@ struct Visit {
 #[derive(Clone, Debug)]
 struct SearchNode {
     id: u32,
-    game: Progress,
+    state: Packed,
     enters: u8,
+}
+
+/// What one thread works with: progress to write into, on a spec of its own, so that no counter is shared between threads.
+struct Worker {
+    spec: Spec,
+    before: Progress,
+    after: Progress,
+    /// After a failure, before a game over that follows.
+    failed: Progress,
+    bytes: Vec<u8>,
 }
 
 /// A step from the frontier to a state that was not seen in an earlier round.
@@ -99,7 +111,7 @@ pub struct Expansion {
     parent: u32,
     act: Act,
     key: u128,
-    next: Option<(Progress, u8)>,
+    next: Option<(Packed, u8)>,
     broken: Option<Broken>,
     transitions: usize,
 }
@@ -117,6 +129,9 @@ pub struct Search<'s> {
     cone: Cone,
     repertoire: Repertoire,
     bounds: SearchBounds,
+    /// A state in which nothing was played, to unpack into.
+    fresh: State,
+    workers: Mutex<Vec<Worker>>,
     visited: FxHashSet<u128>,
     visits: Vec<Visit>,
     frontier: Vec<SearchNode>,
@@ -192,6 +207,8 @@ impl<'s> Search<'s> {
             cone,
             repertoire,
             bounds,
+            fresh: State::fresh(spec.model()),
+            workers: Mutex::default(),
             visited: FxHashSet::default(),
             visits: Vec::new(),
             frontier: Vec::new(),
@@ -213,7 +230,8 @@ impl<'s> Search<'s> {
         if let Some(broken) = broken {
             search.ended = Some(search.told(&[], &broken));
         }
-        search.frontier.push(SearchNode { id: 0, game, enters: 0 });
+        let state = Packed::Whole(Box::new(game.into_state()));
+        search.frontier.push(SearchNode { id: 0, state, enters: 0 });
         search
     }
 
@@ -238,21 +256,23 @@ impl<'s> Search<'s> {
         }
         let mut found = Vec::new();
         let mut known = FxHashSet::default();
-        let mut bytes = Vec::with_capacity(16 + self.cone.slots.len() * 9);
+        let mut worker = self.worker();
         for node in &self.frontier[part] {
-            let before = &node.game;
-            let acts = self.repertoire.acts(&self.spec, before);
+            node.state.unpack(worker.before.state_mut(), &self.fresh, &self.cone.slots);
+            let acts = self.repertoire.acts(&worker.spec, &worker.before);
             let mut transitions = acts.len();
             for act in acts {
-                let Some((after, broken)) = self.step(before, act) else { continue };
+                let Some(broken) = self.step(&mut worker, act) else { continue };
                 let enters = self.count(node.enters, act);
                 if enters > VISITS && self.counts_visits() {
                     continue;
                 }
-                let key = self.key(&mut bytes, after.state(), enters);
+                let after = worker.after.state();
+                let key = self.key(&mut worker.bytes, after, enters);
                 let new = !self.visited.contains(&key) && known.insert(key);
                 if new || broken.is_some() {
-                    let next = new.then_some((after, enters));
+                    // The first byte of the key is the number of visits.
+                    let next = new.then(|| (Packed::new(after, &self.cone.slots, &worker.bytes[1..]), enters));
                     found.push(Expansion {
                         parent: node.id,
                         act,
@@ -269,7 +289,18 @@ impl<'s> Search<'s> {
                 found.push(Expansion { parent, act, key, next: None, broken: None, transitions });
             }
         }
+        self.workers.lock().unwrap_or_else(PoisonError::into_inner).push(worker);
         found
+    }
+
+    fn worker(&self) -> Worker {
+        let idle = self.workers.lock().unwrap_or_else(PoisonError::into_inner).pop();
+        idle.unwrap_or_else(|| {
+            let (spec, _) = self.plain.with_counters();
+            let mut before = Progress::at(spec.model(), State::fresh(spec.model()));
+            before.set_quiet(true);
+            Worker { spec, after: before.clone(), failed: before.clone(), before, bytes: Vec::new() }
+        })
     }
 
     /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on.
@@ -280,6 +311,7 @@ impl<'s> Search<'s> {
             return self.frontier() > 0;
         }
         let mut next = Vec::new();
+        let mut scratch = self.fresh.clone();
         let depth = self.seen.depth + 1;
         for found in rounds.into_iter().flatten() {
             self.seen.transitions += found.transitions;
@@ -288,19 +320,22 @@ impl<'s> Search<'s> {
                 self.ended = Some(self.counterexample(found.parent, found.act, &broken));
                 return false;
             }
-            let Some((game, enters)) = found.next else { continue };
+            let Some((state, enters)) = found.next else { continue };
             if self.seen.states >= self.bounds.states || !self.visited.insert(found.key) {
                 continue;
             }
             let id = self.visits.len() as u32;
             self.visits.push(Visit { parent: found.parent, act: found.act });
             self.seen.states += 1;
-            if let Some(broken) = self.note(game.state(), enters) {
-                self.seen.depth = depth;
-                self.ended = Some(self.counterexample(found.parent, found.act, &broken));
-                return false;
+            if self.question.asked.adds_up() {
+                state.unpack(&mut scratch, &self.fresh, &self.cone.slots);
+                if let Some(broken) = self.note(&scratch, enters) {
+                    self.seen.depth = depth;
+                    self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                    return false;
+                }
             }
-            next.push(SearchNode { id, game, enters });
+            next.push(SearchNode { id, state, enters });
         }
         self.frontier = next;
         if self.frontier.is_empty() {
@@ -406,33 +441,33 @@ impl<'s> Search<'s> {
     /// One step: the state after it, and what it breaks. Every moment that happens is judged, whoever said it: a failure
     /// may be followed by a game over. What must always hold, and what must never fall, is judged in the state that a
     /// player sees.
-    fn step(&self, before: &Progress, act: Act) -> Option<(Progress, Option<Broken>)> {
+    fn step(&self, worker: &mut Worker, act: Act) -> Option<Option<Broken>> {
         let asked = &self.question.asked;
-        let mut after = before.clone();
+        let Worker { before, after, failed, .. } = worker;
+        after.state_mut().copy_from(before.state());
         let mut broken = None;
         if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {
             let mut outcome = after.failure(moment).ok()?;
-            let failed = after.clone();
+            failed.state_mut().copy_from(after.state());
             after.judge_run(&mut outcome);
             let over = outcome.game_over;
             after.finished(outcome);
             // Without a game over the openings belong to the moment.
-            let judged = if over { &failed } else { &after };
+            let judged = if over { &*failed } else { &*after };
             broken = asked.judge_moment(Happened { moment, before, after: judged, seen: !over });
             if over {
-                let end = Happened { moment: Moment::GameOver, before: &failed, after: &after, seen: true };
+                let end = Happened { moment: Moment::GameOver, before: failed, after, seen: true };
                 broken = broken.or_else(|| asked.judge_moment(end));
             }
         } else {
-            if !self.repertoire.apply(&mut after, act) {
+            if !self.repertoire.apply(after, act) {
                 return None;
             }
             if let Some(moment) = moment_of(act) {
-                broken = asked.judge_moment(Happened { moment, before, after: &after, seen: true });
+                broken = asked.judge_moment(Happened { moment, before, after, seen: true });
             }
         }
-        let broken = broken.or_else(|| asked.judge_state(before, act, &after));
-        Some((after, broken))
+        Some(broken.or_else(|| asked.judge_state(before, act, after)))
     }
 
     /// What tells states apart: the place, and every value that matters with its marks.
@@ -457,54 +492,5 @@ impl<'s> Search<'s> {
 
     fn told(&self, acts: &[Act], broken: &Broken) -> Ending {
         Ending::Broken(Box::new(tell(self.plain, &self.question, acts, broken, self.seen)))
-    }
-}
-
-/// The place, and some values with their marks.
-pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
-    match &state.position {
-        Position::Menu => bytes.push(0),
-        Position::RunOver => bytes.push(1),
-        Position::Level(standing) => {
-            bytes.push(2);
-            bytes.extend_from_slice(&standing.level.to_le_bytes());
-            bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
-            bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
-        }
-    }
-    let in_level = state.position.is_level();
-    for slot in slots {
-        let value = state.value(*slot);
-        put(bytes, value);
-        if in_level {
-            let (entry, checkpoint) = state.noted_marks(*slot);
-            for (mark, sign) in [(entry, 0xE0), (checkpoint, 0xC0)] {
-                if let Some(mark) = mark.filter(|mark| *mark != value) {
-                    bytes.push(sign);
-                    put(bytes, mark);
-                }
-            }
-        }
-    }
-}
-
-fn put(bytes: &mut Vec<u8>, value: &Value) {
-    match value {
-        Value::Unfilled => bytes.push(0),
-        Value::Bool(bool) => bytes.push(1 + u8::from(*bool)),
-        Value::Int(int) => {
-            bytes.push(3);
-            bytes.extend_from_slice(&int.to_le_bytes());
-        }
-        Value::Float(float) => {
-            bytes.push(4);
-            bytes.extend_from_slice(&float.get().to_bits().to_le_bytes());
-        }
-        other => {
-            let text = other.to_string();
-            bytes.push(5);
-            bytes.extend_from_slice(&(text.len() as u32).to_le_bytes());
-            bytes.extend_from_slice(text.as_bytes());
-        }
     }
 }

@@ -1,0 +1,174 @@
+//! States as bytes: what tells them apart, and what the frontier of a search keeps of them.
+//!
+//! The bytes hold the place and every value that matters, each with its marks where they are other values. A value begins with a
+//! sign: what it is, or the value itself if it is a small number.
+
+use vestigum_core::Value;
+use vestigum_core::state::State;
+use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
+
+use super::question::checkpoint_key;
+
+/// The sign before the value of the entry mark, and of the checkpoint mark.
+const ENTRY: u8 = 0xE0;
+const CHECKPOINT: u8 = 0xC0;
+
+/// From 0 to below `SMALL` a number is its sign: `FIRST_SMALL` and so much more.
+const FIRST_SMALL: u8 = 16;
+const SMALL: u8 = 100;
+
+/// A state of the frontier. What does not matter is at its default in it.
+#[derive(Clone, Debug)]
+pub(super) enum Packed {
+    Bytes(Box<[u8]>),
+    /// One with texts or containers that matter, with names made at run time, or at a checkpoint that no level lists.
+    Whole(Box<State>),
+}
+
+impl Packed {
+    /// `bytes` is what [`put_state`] has made of the state.
+    pub(super) fn new(state: &State, slots: &[usize], bytes: &[u8]) -> Packed {
+        if is_in_bytes(state, slots) { Packed::Bytes(bytes.into()) } else { Packed::Whole(Box::new(state.clone())) }
+    }
+
+    pub(super) fn unpack(&self, into: &mut State, fresh: &State, slots: &[usize]) {
+        match self {
+            Packed::Whole(state) => into.copy_from(state),
+            Packed::Bytes(bytes) => {
+                into.copy_from(fresh);
+                // The bytes are whole, because this process has made them of a state.
+                let _ = get_state(&mut Reader(bytes), into, slots);
+            }
+        }
+    }
+}
+
+/// Whether the bytes say all of what matters in a state.
+fn is_in_bytes(state: &State, slots: &[usize]) -> bool {
+    let scalar = |value: &Value| matches!(value, Value::Unfilled | Value::Bool(_) | Value::Int(_) | Value::Float(_));
+    let named = |checkpoint: &Option<Checkpoint>| matches!(checkpoint, Some(Checkpoint::Named(_)));
+    let standing = state.position.level_position();
+    state.made.iter().all(indexmap::IndexSet::is_empty)
+        && !standing.is_some_and(|standing| named(&standing.checkpoint) || named(&standing.entered_at))
+        && slots.iter().all(|slot| {
+            let (entry, checkpoint) = state.noted_marks(*slot);
+            [Some(state.value(*slot)), entry, checkpoint].into_iter().flatten().all(scalar)
+        })
+}
+
+/// The place, and some values with their marks.
+pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
+    match &state.position {
+        Position::Menu => bytes.push(0),
+        Position::RunOver => bytes.push(1),
+        Position::Level(standing) => {
+            bytes.push(2);
+            bytes.extend_from_slice(&standing.level.to_le_bytes());
+            bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
+            bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
+        }
+    }
+    let in_level = state.position.is_level();
+    for slot in slots {
+        let value = state.value(*slot);
+        put(bytes, value);
+        if in_level {
+            let (entry, checkpoint) = state.noted_marks(*slot);
+            for (mark, sign) in [(entry, ENTRY), (checkpoint, CHECKPOINT)] {
+                if let Some(mark) = mark.filter(|mark| *mark != value) {
+                    bytes.push(sign);
+                    put(bytes, mark);
+                }
+            }
+        }
+    }
+}
+
+fn put(bytes: &mut Vec<u8>, value: &Value) {
+    match value {
+        Value::Unfilled => bytes.push(0),
+        Value::Bool(bool) => bytes.push(1 + u8::from(*bool)),
+        // Small numbers are short.
+        Value::Int(int) => match u8::try_from(*int) {
+            Ok(small) if small < SMALL => bytes.push(FIRST_SMALL + small),
+            _ => {
+                bytes.push(3);
+                bytes.extend_from_slice(&int.to_le_bytes());
+            }
+        },
+        Value::Float(float) => {
+            bytes.push(4);
+            bytes.extend_from_slice(&float.get().to_bits().to_le_bytes());
+        }
+        other => {
+            let text = other.to_string();
+            bytes.push(5);
+            bytes.extend_from_slice(&(text.len() as u32).to_le_bytes());
+            bytes.extend_from_slice(text.as_bytes());
+        }
+    }
+}
+
+/// Takes apart what [`put_state`] has put together.
+struct Reader<'b>(&'b [u8]);
+
+impl Reader<'_> {
+    fn byte(&mut self) -> Option<u8> {
+        let (first, rest) = self.0.split_first()?;
+        self.0 = rest;
+        Some(*first)
+    }
+
+    fn array<const N: usize>(&mut self) -> Option<[u8; N]> {
+        let (first, rest) = self.0.split_first_chunk::<N>()?;
+        self.0 = rest;
+        Some(*first)
+    }
+
+    fn value(&mut self) -> Option<Value> {
+        Some(match self.byte()? {
+            0 => Value::Unfilled,
+            1 => Value::Bool(false),
+            2 => Value::Bool(true),
+            3 => Value::Int(i64::from_le_bytes(self.array()?)),
+            4 => Value::float(f64::from_bits(u64::from_le_bytes(self.array()?))),
+            sign => Value::Int(i64::from(sign.checked_sub(FIRST_SMALL)?)),
+        })
+    }
+
+    /// A value, if that sign stands before it.
+    fn signed(&mut self, sign: u8) -> Option<Value> {
+        if self.0.first() != Some(&sign) {
+            return None;
+        }
+        self.0 = &self.0[1..];
+        self.value()
+    }
+
+    /// A listed checkpoint by its key, which is 0 for none.
+    fn checkpoint(&mut self) -> Option<Option<Checkpoint>> {
+        let key = u64::from_le_bytes(self.array()?);
+        Some(u32::try_from(key).ok()?.checked_sub(1).map(Checkpoint::Listed))
+    }
+}
+
+/// Puts the bytes into a state in which nothing was played; none if they are not whole.
+fn get_state(reader: &mut Reader<'_>, state: &mut State, slots: &[usize]) -> Option<()> {
+    state.position = match reader.byte()? {
+        0 => Position::Menu,
+        1 => Position::RunOver,
+        _ => {
+            let level = u32::from_le_bytes(reader.array()?);
+            let (checkpoint, entered_at) = (reader.checkpoint()?, reader.checkpoint()?);
+            Position::Level(LevelPosition { level, checkpoint, entered_at })
+        }
+    };
+    let in_level = state.position.is_level();
+    for slot in slots {
+        let value = reader.value()?;
+        let (entry, checkpoint) =
+            if in_level { (reader.signed(ENTRY), reader.signed(CHECKPOINT)) } else { (None, None) };
+        state.put_back(*slot, value, entry, checkpoint);
+    }
+    Some(())
+}
