@@ -55,6 +55,7 @@ pub use diagnostic::{Diagnostic, Diagnostics, Severity};
 pub use handle::{Handle, HandleError, PerLevel};
 pub use history::History;
 pub use image::Image;
+pub use image::encoded::EncodedImage;
 pub use image::report::{LoadError, LoadReport};
 pub use loading::Launched;
 pub use nearest::nearest;

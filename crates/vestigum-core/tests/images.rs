@@ -62,7 +62,7 @@ fn an_edited_image_is_told_apart() {
 fn a_seal_is_made_with_the_games_key_alone() {
     let (_, image) = demo_image();
     let key = SealKey::from_text("the lanterns of Cloud Pass");
-    let sealed = image.encode(12, &image.digest(), Some(&key));
+    let sealed = image.encoded().bytes(12, Some(&key));
     assert_eq!(Image::decode(&sealed, Some(&key)), Ok(image.clone()));
     assert_eq!(Image::from_json(&sealed), Err(ImageError::Sealed));
     assert_eq!(Image::decode(&sealed, Some(&SealKey::new([7; 32]))), Err(ImageError::Tampered));

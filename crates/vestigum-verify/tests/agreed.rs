@@ -336,7 +336,7 @@ fn a_format_that_never_was_is_damage_sealed_or_not() {
     let image = Progress::fresh(&spec).suspend().profile_image("ada");
     let key = SealKey::from_text("the lanterns of Cloud Pass");
     for key in [None, Some(&key)] {
-        let bytes = String::from_utf8(image.encode(1, &image.digest(), key)).unwrap();
+        let bytes = String::from_utf8(image.encoded().bytes(1, key)).unwrap();
         for format in ["0", "-1"] {
             let other = bytes.replacen("\"format\":1", &format!("\"format\":{format}"), 1);
             let damaged = Image::decode(other.as_bytes(), key).unwrap_err();

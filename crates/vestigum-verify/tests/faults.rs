@@ -168,7 +168,7 @@ impl Store for Careless {
             return Ok(Committed::unchanged(generation));
         }
         let path = Careless::path(&image.owner);
-        let bytes = image.encode(generation + 1, &digest, None);
+        let bytes = image.encoded().bytes(generation + 1, None);
         self.write(&path, &bytes).map_err(|cause| StoreError::Io { action: "write", path, cause })?;
         Ok(Committed::written(generation + 1))
     }

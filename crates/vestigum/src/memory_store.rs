@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use vestigum_core::{Image, Owner};
+use vestigum_core::{EncodedImage, Image, Owner};
 
 use crate::store::{Committed, Pruned, Store, StoreError, checked_profile, prove};
 
-type Generations = BTreeMap<u64, Vec<u8>>;
+type Generations = BTreeMap<u64, EncodedImage>;
 
 /// A store in memory. Images go through their JSON form, as they do on disk.
 ///
@@ -45,48 +45,47 @@ impl Store for MemoryStore {
     }
 
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
-        let bytes = self.lock().get(owner).and_then(|images| images.get(&generation).cloned());
+        let image = self.lock().get(owner).and_then(|images| images.get(&generation).cloned());
         let owner = owner.clone();
-        match bytes {
+        match image {
             None => Err(StoreError::NoGeneration { owner, generation }),
-            Some(bytes) => {
-                Image::from_json(&bytes).map_err(|damaged| StoreError::Damaged { owner, generation, damaged })
+            Some(image) => {
+                let read = Image::from_json(&image.bytes(generation, None));
+                read.map_err(|damaged| StoreError::Damaged { owner, generation, damaged })
             }
         }
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        if let Owner::Profile(name) = &image.owner {
+        self.commit_encoded(follows, &image.encoded())
+    }
+
+    fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        let owner = image.owner();
+        if let Owner::Profile(name) = owner {
             checked_profile(name)?;
         }
         let mut owners = self.lock();
-        let images = owners.entry(image.owner.clone()).or_default();
-        let newest = images.last_key_value().map(|(generation, bytes)| (*generation, Image::from_json(bytes)));
-        let (number, newest) = newest.map_or((0, None), |(number, image)| (number, image.ok()));
-        let digest = image.digest();
-        if newest.is_some_and(|newest| newest.digest() == digest) {
+        let images = owners.entry(owner.clone()).or_default();
+        let newest = images.last_key_value().map(|(number, newest)| (*number, newest.digest() == image.digest()));
+        let (number, same) = newest.unwrap_or((0, false));
+        if same {
             return Ok(Committed::unchanged(number));
         }
         if number != follows {
-            return Err(StoreError::Conflict { owner: image.owner.clone(), newest: number, follows });
+            return Err(StoreError::Conflict { owner: owner.clone(), newest: number, follows });
         }
         let generation = number + 1;
-        let bytes = image.encode(generation, &digest, None);
-        prove(image, generation, &bytes, None)?;
-        images.insert(generation, bytes);
+        prove(image, generation, &image.bytes(generation, None), None)?;
+        images.insert(generation, image.clone());
         Ok(Committed::written(generation))
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         let mut owners = self.lock();
         let Some(images) = owners.get_mut(owner) else { return Ok(Pruned::default()) };
-        let whole: Vec<u64> = images
-            .iter()
-            .filter(|(_, bytes)| Image::from_json(bytes).is_ok())
-            .map(|(generation, _)| *generation)
-            .collect();
-        let old = &whole[..whole.len().saturating_sub(keep.max(1) as usize)];
-        old.iter().for_each(|generation| drop(images.remove(generation)));
-        Ok(Pruned { removed: old.len(), more: false })
+        let removed = images.len().saturating_sub(keep.max(1) as usize);
+        (0..removed).for_each(|_| drop(images.pop_first()));
+        Ok(Pruned { removed, more: false })
     }
 }

@@ -8,7 +8,7 @@ use thiserror::Error;
 
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
-use vestigum_core::{Image, Owner};
+use vestigum_core::{EncodedImage, Image, Owner};
 
 /// A place where images live, each owner's in generations.
 ///
@@ -40,6 +40,18 @@ pub trait Store: Send + Sync {
     /// [`StoreError::Conflict`] if another generation was written meanwhile, or what went wrong with the place. The
     /// older generations are as they were.
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError>;
+
+    /// The same for an image that is encoded already: what savers write. A store that keeps the bytes as they are writes them
+    /// without reading them first.
+    ///
+    /// # Errors
+    /// As [`Store::commit`].
+    fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        let owner = image.owner().clone();
+        let read = Image::from_json(&image.bytes(0, None));
+        let read = read.map_err(|damaged| StoreError::Damaged { owner, generation: 0, damaged })?;
+        self.commit(follows, &read)
+    }
 
     /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one. Does no
     /// more at a time than others can wait for (reads or removes one file), and says whether there is more to do.
@@ -106,14 +118,19 @@ pub fn checked_profile(name: &str) -> Result<(), StoreError> {
 
 /// Proves, where it is cheap enough, that what is about to be written reads as what was to be saved: in debug builds, so
 /// in every test.
-pub(crate) fn prove(image: &Image, generation: u64, bytes: &[u8], key: Option<&SealKey>) -> Result<(), StoreError> {
+pub(crate) fn prove(
+    image: &EncodedImage,
+    generation: u64,
+    bytes: &[u8],
+    key: Option<&SealKey>,
+) -> Result<(), StoreError> {
     if !cfg!(debug_assertions) {
         return Ok(());
     }
-    let owner = image.owner.clone();
+    let owner = image.owner().clone();
     let read = Image::decode(bytes, key);
     match read {
-        Ok(read) if read == (Image { generation, ..image.clone() }) => Ok(()),
+        Ok(read) if read.generation == generation && read.encoded() == *image => Ok(()),
         Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: ImageError::CheckFailed }),
         Err(damaged) => Err(StoreError::Damaged { owner, generation, damaged }),
     }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use thiserror::Error;
 
+use crate::image::encoded::is_as_written;
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Gone, Image, SavedMarks, SavedPlace};
 use crate::value::tree::{Moved, Tree, Values};
@@ -59,15 +60,7 @@ pub enum ImageError {
 impl Image {
     /// The image as JSON, with its digest and check.
     pub fn to_json(&self) -> Vec<u8> {
-        self.encode(self.generation, &self.digest(), None)
-    }
-
-    /// The image as JSON with the number that a store gives it. `digest` is the image's [`Image::digest`], which stores
-    /// know already; with a key the check is a seal.
-    pub fn encode(&self, generation: u64, digest: &str, key: Option<&SealKey>) -> Vec<u8> {
-        let written = Written { image: self, generation, digest, key };
-        // Writing into memory fails only for maps whose keys are not text, and there are none.
-        serde_json::to_vec(&written).unwrap_or_default()
+        self.encoded().bytes(self.generation, None)
     }
 
     /// Reads an image that is not sealed, and verifies its digest and check.
@@ -84,7 +77,7 @@ impl Image {
     /// # Errors
     /// If the bytes are damaged, were edited, or are of a newer format. Hostile bytes are an error like any other.
     pub fn decode(bytes: &[u8], key: Option<&SealKey>) -> Result<Image, ImageError> {
-        Read::from(bytes, key)?.verify(key)
+        Read::from(bytes, key)?.verify(bytes, key)
     }
 
     /// Reads an image whatever its digest and check say: for tools that show an image nobody can vouch for, or that
@@ -122,7 +115,7 @@ impl Read {
         }
         // What verifies as this format but for the number is damage of the number, and no reason to refuse a launch.
         let read = Read::parts(parts).ok();
-        let damaged = read.is_some_and(|read| read.verify(key).is_ok());
+        let damaged = read.is_some_and(|read| read.verify(bytes, key).is_ok());
         Err(if damaged { ImageError::CheckFailed } else { ImageError::NewerFormat(format) })
     }
 
@@ -146,7 +139,7 @@ impl Read {
         Ok(Read { image, digest, check, sealed })
     }
 
-    fn verify(self, key: Option<&SealKey>) -> Result<Image, ImageError> {
+    fn verify(self, bytes: &[u8], key: Option<&SealKey>) -> Result<Image, ImageError> {
         let Read { image, digest, check, sealed } = self;
         let key = match (sealed, key) {
             (true, None) => return Err(ImageError::Sealed),
@@ -154,58 +147,16 @@ impl Read {
             (false, _) => None,
             (true, key) => key,
         };
-        if image.digest() == digest && image.check(image.generation, &digest, key) == check {
+        let checked = super::encoded::check(image.generation, &image.saved_at, &digest, key) == check;
+        // What another tool laid out anew holds the same content.
+        if checked && (is_as_written(bytes, &image, &digest, key) || image.digest() == digest) {
             return Ok(image);
         }
         Err(if sealed { ImageError::Tampered } else { ImageError::CheckFailed })
     }
 }
 
-/// An image as it is written: with a number, its digest and its check.
-struct Written<'a> {
-    image: &'a Image,
-    generation: u64,
-    digest: &'a str,
-    key: Option<&'a SealKey>,
-}
-
-impl Serialize for Written<'_> {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        let Written { image, generation, digest, key } = *self;
-        let mut map = serializer.serialize_map(None)?;
-        map.serialize_entry("format", &FORMAT)?;
-        map.serialize_entry("game", &image.game)?;
-        map.serialize_entry("version", &image.version)?;
-        match &image.owner {
-            Owner::Profile(name) => map.serialize_entry("profile", name)?,
-            Owner::Device => map.serialize_entry("device", &true)?,
-        }
-        map.serialize_entry("generation", &generation)?;
-        map.serialize_entry("saved_at", &image.saved_at)?;
-        map.serialize_entry("place", &image.place)?;
-        if !image.made.is_empty() {
-            let names = |names: &[Arc<str>]| Tree::List(names.iter().cloned().map(Tree::Text).collect());
-            let made: Values = image.made.iter().map(|(set, made)| (set.clone(), names(made))).collect();
-            map.serialize_entry("made", &Entries(&made))?;
-        }
-        map.serialize_entry("values", &Entries(&image.values))?;
-        if let Some(marks) = &image.marks {
-            map.serialize_entry("marks", marks)?;
-        }
-        if !image.moved.is_empty() {
-            let moved = image.moved.iter().map(|(version, values)| (version.to_string(), Entries(values)));
-            map.serialize_entry("moved", &moved.collect::<BTreeMap<_, _>>())?;
-        }
-        if key.is_some() {
-            map.serialize_entry("sealed", &true)?;
-        }
-        map.serialize_entry("digest", digest)?;
-        map.serialize_entry("check", &image.check(generation, digest, key))?;
-        map.end()
-    }
-}
-
-struct Entries<'a>(&'a Values);
+pub(super) struct Entries<'a>(pub &'a Values);
 
 impl Serialize for Entries<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {

@@ -1,9 +1,11 @@
 //! Images: the saved form of progress.
 //!
-//! An [`Image`] is a tree of names and values. `json` turns it into bytes and back, `digest` says what it holds in
-//! 32 bytes, `seal` makes the check one that only the game can make, `load` brings it under a spec. The tree knows no spec, so an old image can be read by a new game.
+//! An [`Image`] is a tree of names and values. It knows no spec, so a new game can read an old image. `encoded` is what a store
+//! writes, with the digest that says in 32 bytes what it holds; `direct` makes that of a projection without the tree. `json`
+//! reads, `seal` makes the check one that only the game can make, `reading` brings the values under a model.
 
-pub mod digest;
+mod direct;
+pub mod encoded;
 pub mod json;
 pub(crate) mod reading;
 pub mod report;

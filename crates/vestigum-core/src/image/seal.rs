@@ -20,7 +20,7 @@ use std::fmt;
 /// let spec = Spec::from_toml("[game]\nid = \"fellpost\"")?;
 /// let image = Progress::fresh(&spec).suspend().profile_image("ada");
 /// let key = SealKey::from_text("the lanterns of Cloud Pass");
-/// let bytes = image.encode(1, &image.digest(), Some(&key));
+/// let bytes = image.encoded().bytes(1, Some(&key));
 /// assert!(Image::decode(&bytes, Some(&key)).is_ok());
 /// assert_eq!(Image::decode(&bytes, Some(&SealKey::from_text("a guess"))), Err(ImageError::Tampered));
 /// # Ok::<(), vestigum_core::Diagnostics>(())

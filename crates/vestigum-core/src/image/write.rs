@@ -20,27 +20,13 @@ impl Suspended {
     /// The image of the profile's progress.
     pub fn profile_image(&self, profile: &str) -> Image {
         let spec = &*self.model;
-        let (place, marks) = match &self.state.position {
-            Position::Menu => (SavedPlace::Menu, None),
-            Position::RunOver => (SavedPlace::RunOver, None),
-            Position::Level(standing) => {
-                let name = |checkpoint: &Checkpoint| checkpoint.name(spec, standing.level).to_string();
-                let place = SavedPlace::InLevel {
-                    level: spec.level(standing.level).id.to_string(),
-                    checkpoint: standing.checkpoint.as_ref().map(name),
-                    entered_at: standing.entered_at.as_ref().map(name),
-                    resume: if resumes_at_entry(spec) { Resume::Entry } else { spec.resume },
-                    gone: None,
-                };
-                let rewinding = |field: &Field| field.rewinds;
-                let marks = SavedMarks {
-                    entry: values(spec, &self.state.made, rewinding, |slot| self.state.at_entry(slot)),
-                    checkpoint: values(spec, &self.state.made, rewinding, |slot| self.state.at_checkpoint(slot)),
-                };
-                (place, Some(marks))
-            }
-        };
-        let in_level = marks.is_some();
+        let in_level = self.state.position.is_level();
+        let rewinding = |field: &Field| field.rewinds;
+        let marks = in_level.then(|| SavedMarks {
+            entry: values(spec, &self.state.made, rewinding, |slot| self.state.at_entry(slot)),
+            checkpoint: values(spec, &self.state.made, rewinding, |slot| self.state.at_checkpoint(slot)),
+        });
+        let place = saved_place(spec, &self.state.position);
         let kept = |field: &Field| field.lasts != Span::Device && field.lasts.is_saved_at(in_level);
         self.image(Owner::Profile(profile.to_owned()), place, kept, marks)
     }
@@ -89,6 +75,24 @@ impl Suspended {
     }
 }
 
+/// Where a projection leaves the player, as an image writes it.
+pub(super) fn saved_place(spec: &Model, position: &Position) -> SavedPlace {
+    match position {
+        Position::Menu => SavedPlace::Menu,
+        Position::RunOver => SavedPlace::RunOver,
+        Position::Level(standing) => {
+            let name = |checkpoint: &Checkpoint| checkpoint.name(spec, standing.level).to_string();
+            SavedPlace::InLevel {
+                level: spec.level(standing.level).id.to_string(),
+                checkpoint: standing.checkpoint.as_ref().map(name),
+                entered_at: standing.entered_at.as_ref().map(name),
+                resume: if resumes_at_entry(spec) { Resume::Entry } else { spec.resume },
+                gone: None,
+            }
+        }
+    }
+}
+
 /// The values of some fields, as an image writes them: every scalar, also at its default, so that a later change of
 /// defaults does not rewrite history; entries of keyed fields only where they differ from it.
 pub fn values<'s>(
@@ -99,21 +103,30 @@ pub fn values<'s>(
 ) -> Values {
     let mut out = Values::new();
     for field in spec.fields.iter().filter(|field| kept(field)) {
-        let tree = if !field.is_keyed() {
-            Tree::of(value(field.first_slot))
-        } else if field.axes.contains(&Axis::Checkpoint) {
-            let mut entries = Values::new();
-            for slot in field.slots().filter(|slot| *value(*slot) != field.default) {
-                place_entry(&mut entries, &spec.entry_names(field, slot, made), Tree::of(value(slot)));
-            }
-            Tree::Map(entries)
-        } else {
-            let keyed = Keyed { spec, made, default: &field.default, value: &value };
-            Tree::Map(keyed.entries(&field.axes, field.first_slot))
-        };
-        out.insert(field.name.clone(), tree);
+        out.insert(field.name.clone(), entry_tree(spec, made, field, &value));
     }
     out
+}
+
+/// The value of a field, or the entries of a keyed one.
+pub(super) fn entry_tree<'s>(
+    spec: &Model,
+    made: &MadeKeys,
+    field: &Field,
+    value: &impl Fn(usize) -> &'s Value,
+) -> Tree {
+    if !field.is_keyed() {
+        return Tree::of(value(field.first_slot));
+    }
+    if field.axes.contains(&Axis::Checkpoint) {
+        let mut entries = Values::new();
+        for slot in field.slots().filter(|slot| *value(*slot) != field.default) {
+            place_entry(&mut entries, &spec.entry_names(field, slot, made), Tree::of(value(slot)));
+        }
+        return Tree::Map(entries);
+    }
+    let keyed = Keyed { spec, made, default: &field.default, value };
+    Tree::Map(keyed.entries(&field.axes, field.first_slot))
 }
 
 /// The entries of a field whose axes have one name for each key.

@@ -67,6 +67,8 @@ pub struct Types {
     pub field_ids: FxHashMap<Arc<str>, FieldId>,
     pub completed: FieldId,
     pub opened: FieldId,
+    /// All fields in the order of their names, which is the one that images want.
+    pub fields_by_name: Vec<FieldId>,
     /// The fields that last as long as the device.
     pub device_fields: Vec<FieldId>,
     pub slots: usize,

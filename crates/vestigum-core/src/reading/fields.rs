@@ -23,6 +23,7 @@ impl Resolver<'_> {
             field_ids: FxHashMap::default(),
             completed: FieldId(0),
             opened: FieldId(0),
+            fields_by_name: Vec::new(),
             device_fields: Vec::new(),
             slots: 0,
         };
@@ -59,7 +60,9 @@ impl Resolver<'_> {
             }
         }
         self.currents(&mut types);
-        types
+        let mut by_name: Vec<FieldId> = types.fields.iter().map(|field| field.id).collect();
+        by_name.sort_unstable_by(|one, other| types.field(*one).name.cmp(&types.field(*other).name));
+        Types { fields_by_name: by_name, ..types }
     }
 
     fn field(&mut self, spec: &Names, name: &Word, entry: &FieldEntry) -> Field {

@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use vestigum_core::{Image, Owner};
+use vestigum_core::{EncodedImage, Owner};
 
 use super::folders::settle_folder;
 use super::known::{FileVerdict, Known};
@@ -14,9 +14,8 @@ use crate::store::{Committed, Store, StoreError, prove};
 
 impl DirStore {
     /// Writes an image as the next generation, unless the newest one holds the same progress.
-    pub(super) fn commit_one(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        let owner = &image.owner;
-        let digest = image.digest();
+    pub(super) fn commit_one(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        let owner = image.owner();
         let turn = self.turn(owner)?;
         let mut turn = lock(&turn);
         self.keep_place()?;
@@ -27,7 +26,7 @@ impl DirStore {
         }
         // A commit that failed may have left a newer name, and a launch would take that: then this one is written again.
         let is_newest = known.highest == known.generation;
-        if is_newest && known.digest.as_ref() == Some(&digest) {
+        if is_newest && known.digest.as_deref() == Some(image.digest()) {
             // Another process may have left the name without making it durable: then it is not there for good.
             if !known.synced {
                 self.sync(&folder)?;
@@ -44,12 +43,12 @@ impl DirStore {
             return Err(StoreError::Conflict { owner: owner.clone(), newest, follows });
         }
         let generation = self.next_generation(owner, &known)?;
-        let bytes = image.encode(generation, &digest, self.key.as_ref());
+        let bytes = image.bytes(generation, self.key.as_ref());
         prove(image, generation, &bytes, self.key.as_ref())?;
         let written = self.write(&folder, generation, &bytes);
         let highest = known.highest.max(generation);
         let known = match &written {
-            Ok(()) => Known { generation, digest: Some(digest), highest, synced: true },
+            Ok(()) => Known { generation, digest: Some(image.digest().to_owned()), highest, synced: true },
             // The number is used up, and the name may be there without being durable.
             Err(failed) if failed.named => Known { highest, synced: false, ..known },
             Err(_) => known,

@@ -36,7 +36,7 @@ use names::{folder_name, generation_of};
 
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
-use vestigum_core::{Image, Owner};
+use vestigum_core::{EncodedImage, Image, Owner};
 
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
 use crate::store::{Committed, Pruned, Store, StoreError};
@@ -315,6 +315,10 @@ impl Store for DirStore {
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        self.commit_one(follows, &image.encoded())
+    }
+
+    fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
         self.commit_one(follows, image)
     }
 

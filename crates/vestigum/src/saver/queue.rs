@@ -65,6 +65,8 @@ struct OwnerQueue {
     running: bool,
     /// Whether a writer is at it: no two are at the files of one owner.
     busy: bool,
+    /// Whether what is being written may be gone: then it is written once more.
+    again: bool,
     waiting: Option<Waiting>,
     handed: u64,
     durable: u64,
@@ -379,7 +381,12 @@ impl SaveQueue {
                 queue.saved = Saved { generation, written };
                 queue.prune.commits += u32::from(written);
                 queue.prune.due |= queue.prune.commits >= PRUNE_AFTER;
-                before = std::mem::replace(&mut queue.last, queue.running.then_some((job.suspended, job.at)));
+                let last = queue.running.then_some((job.suspended, job.at));
+                let again = std::mem::take(&mut queue.again) && queue.waiting.is_none();
+                before = std::mem::replace(&mut queue.last, last.clone());
+                if let Some((suspended, at)) = last.filter(|_| again) {
+                    state.put(&job.owner, suspended, at);
+                }
                 if missing {
                     state.write_again(&job.owner);
                 }
@@ -410,7 +417,12 @@ impl QueueState {
     /// The saves of one owner were gone, so those of the others may be: what their sessions saved last is written again,
     /// unless something newer waits.
     fn write_again(&mut self, but: &Owner) {
-        let others = self.queues.iter().filter(|(owner, queue)| *owner != but && queue.waiting.is_none());
+        for (_, queue) in self.queues.iter_mut().filter(|(owner, queue)| *owner != but && queue.busy) {
+            // What it saved last is not what it is writing now.
+            queue.again = true;
+        }
+        let others =
+            self.queues.iter().filter(|(owner, queue)| *owner != but && !queue.busy && queue.waiting.is_none());
         let again = others.filter_map(|(owner, queue)| Some((owner.clone(), queue.last.clone()?)));
         for (owner, (suspended, at)) in again.collect::<Vec<_>>() {
             self.put(&owner, suspended, at);

@@ -3,7 +3,7 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 
-use vestigum_core::{Image, Owner, Suspended};
+use vestigum_core::{Image, Owner};
 
 use super::queue::{Assignment, SaveQueue, Task};
 use crate::clock::rfc3339;
@@ -72,9 +72,8 @@ impl Writers {
 fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
     match task {
         Task::Commit(job) => {
-            let mut image = image(&job.owner, &job.suspended);
-            image.saved_at = rfc3339(job.at);
-            let result = commit_making_room(store, job.follows, &image, &queue.owners());
+            let image = job.suspended.encoded(&job.owner, rfc3339(job.at));
+            let result = making_room(store, &queue.owners(), || store.commit_encoded(job.follows, &image));
             if let Err(error) = &result {
                 tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
             }
@@ -103,7 +102,15 @@ pub fn commit_making_room(
     image: &Image,
     owners: &[(Owner, u32)],
 ) -> Result<Committed, StoreError> {
-    let result = store.commit(follows, image);
+    making_room(store, owners, || store.commit(follows, image))
+}
+
+fn making_room(
+    store: &dyn Store,
+    owners: &[(Owner, u32)],
+    commit: impl Fn() -> Result<Committed, StoreError>,
+) -> Result<Committed, StoreError> {
+    let result = commit();
     if !result.as_ref().is_err_and(StoreError::is_full) {
         return result;
     }
@@ -112,14 +119,7 @@ pub fn commit_making_room(
             tracing::warn!(%owner, %error, "the disk is full, and old saves could not be removed");
         }
     }
-    store.commit(follows, image)
-}
-
-fn image(owner: &Owner, suspended: &Suspended) -> Image {
-    match owner {
-        Owner::Profile(name) => suspended.profile_image(name),
-        Owner::Device => suspended.device_image(),
-    }
+    commit()
 }
 
 /// Tells the queue that a writer has ended, also when the store panics.

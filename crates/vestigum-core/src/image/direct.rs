@@ -1,0 +1,256 @@
+//! From a projection to the bytes of its image in one pass, without a tree in between.
+//!
+//! What this writes is byte for byte what [`Image::encoded`](crate::Image::encoded) writes of the image of the same projection;
+//! random specs and plays hold the two against each other.
+
+use std::io::Write;
+use std::sync::Arc;
+
+use crate::image::encoded::EncodedImage;
+use crate::image::write::{entry_tree, saved_place};
+use crate::model::Model;
+use crate::model::axis::Axis;
+use crate::model::field::Field;
+use crate::state::State;
+use crate::suspension::Suspended;
+use crate::value::Value;
+use crate::value::tree::Tree;
+use crate::vocabulary::owner::Owner;
+use crate::vocabulary::span::Span;
+
+impl Suspended {
+    /// The image of an owner's progress, as a store writes it. `saved_at` is the time as the caller's clock tells it (RFC 3339).
+    pub fn encoded(&self, owner: &Owner, saved_at: String) -> EncodedImage {
+        let (model, state) = (&*self.model, &self.state);
+        let sorted = model.key_sets.iter().zip(&state.made).map(|(set, made)| {
+            let names = set.all_names(made);
+            let mut keys: Vec<(Arc<str>, u32)> = names.iter().cloned().zip(0..).collect();
+            keys.sort_unstable();
+            keys
+        });
+        let json = Vec::with_capacity(256 + 16 * model.slots);
+        let mut writer = Writer { model, state, sorted: sorted.collect(), json };
+        writer.content(owner);
+        EncodedImage::new(owner.clone(), saved_at, writer.json)
+    }
+}
+
+struct Writer<'a> {
+    model: &'a Model,
+    state: &'a State,
+    /// The keys of each key set in the order of their names.
+    sorted: Vec<Vec<(Arc<str>, u32)>>,
+    json: Vec<u8>,
+}
+
+impl Writer<'_> {
+    fn content(&mut self, owner: &Owner) {
+        self.raw("\"game\":");
+        self.text(&self.model.id);
+        let in_level = self.state.position.is_level();
+        match owner {
+            Owner::Profile(name) => {
+                self.raw(",\"profile\":");
+                self.text(name);
+                self.version();
+                self.raw(",\"place\":");
+                let place = saved_place(self.model, &self.state.position);
+                self.serialized(&place);
+                self.made();
+                self.raw(",\"values\":");
+                let kept = |field: &Field| field.lasts != Span::Device && field.lasts.is_saved_at(in_level);
+                let state = self.state;
+                self.values(kept, |slot| state.value(slot));
+                if in_level {
+                    self.raw(",\"marks\":{\"entry\":");
+                    self.values(|field| field.rewinds, |slot| state.at_entry(slot));
+                    self.raw(",\"checkpoint\":");
+                    self.values(|field| field.rewinds, |slot| state.at_checkpoint(slot));
+                    self.raw("}");
+                }
+            }
+            Owner::Device => {
+                self.raw(",\"device\":true");
+                self.version();
+                self.raw(",\"place\":\"menu\",\"values\":");
+                let state = self.state;
+                self.values(|field| field.lasts == Span::Device, |slot| state.value(slot));
+                if let Some(moved) = self.state.moved.as_deref().filter(|moved| !moved.is_empty()) {
+                    self.raw(",\"moved\":{");
+                    // In the order of the versions as texts, which is that of a map with names.
+                    let mut versions: Vec<_> =
+                        moved.iter().map(|(version, values)| (version.to_string(), values)).collect();
+                    versions.sort_unstable_by(|one, other| one.0.cmp(&other.0));
+                    for (index, (version, values)) in versions.into_iter().enumerate() {
+                        self.comma(index);
+                        self.name(&version);
+                        self.serialized(&Tree::Map(values.clone()));
+                    }
+                    self.raw("}");
+                }
+            }
+        }
+    }
+
+    fn version(&mut self) {
+        self.raw(",\"version\":");
+        self.int(self.model.version);
+    }
+
+    fn made(&mut self) {
+        let mut sets: Vec<_> = self.model.key_sets.iter().zip(&self.state.made).collect();
+        sets.retain(|(_, made)| !made.is_empty());
+        if sets.is_empty() {
+            return;
+        }
+        sets.sort_unstable_by(|one, other| one.0.name.cmp(&other.0.name));
+        self.raw(",\"made\":{");
+        for (index, (set, made)) in sets.into_iter().enumerate() {
+            self.comma(index);
+            self.name(&set.name);
+            self.raw("[");
+            for (index, name) in made.iter().enumerate() {
+                self.comma(index);
+                self.text(name);
+            }
+            self.raw("]");
+        }
+        self.raw("}");
+    }
+
+    /// Some fields in the order of their names: every scalar, and of keyed fields what is not at its default.
+    fn values<'s>(&mut self, kept: impl Fn(&Field) -> bool, value: impl Fn(usize) -> &'s Value) {
+        self.raw("{");
+        let model = self.model;
+        let fields = model.fields_by_name.iter().map(|id| model.field(*id)).filter(|field| kept(field));
+        for (index, field) in fields.enumerate() {
+            self.comma(index);
+            self.name(&field.name);
+            if !field.is_keyed() {
+                self.value(value(field.first_slot));
+            } else if field.axes.contains(&Axis::Checkpoint) {
+                let tree = entry_tree(model, &self.state.made, field, &value);
+                self.serialized(&tree);
+            } else {
+                self.entries(field, &field.axes, field.first_slot, &value);
+            }
+        }
+        self.raw("}");
+    }
+
+    /// The entries of a field from an axis on; answers whether there were any.
+    fn entries<'s>(
+        &mut self,
+        field: &Field,
+        axes: &[Axis],
+        first_slot: usize,
+        value: &impl Fn(usize) -> &'s Value,
+    ) -> bool {
+        self.raw("{");
+        let [axis, inner @ ..] = axes else { return false };
+        let stride: usize = inner.iter().map(|axis| self.model.axis_len(*axis)).product();
+        let mut any = false;
+        let model = self.model;
+        match axis {
+            Axis::Level => {
+                for level in &model.levels_by_name {
+                    let slot = first_slot + *level as usize * stride;
+                    any |= self.entry(field, &model.level(*level).id, inner, slot, any, value);
+                }
+            }
+            Axis::Keys(set) => {
+                let keys = std::mem::take(&mut self.sorted[*set as usize]);
+                for (name, key) in &keys {
+                    any |= self.entry(field, name, inner, first_slot + *key as usize * stride, any, value);
+                }
+                self.sorted[*set as usize] = keys;
+            }
+            // Written by the tree: its keys have two names.
+            Axis::Checkpoint => {}
+        }
+        self.raw("}");
+        any
+    }
+
+    /// One entry, or what lies under one key, unless all of it is at its default.
+    fn entry<'s>(
+        &mut self,
+        field: &Field,
+        name: &str,
+        inner: &[Axis],
+        slot: usize,
+        behind: bool,
+        value: &impl Fn(usize) -> &'s Value,
+    ) -> bool {
+        if inner.is_empty() && *value(slot) == field.default {
+            return false;
+        }
+        let before = self.json.len();
+        if behind {
+            self.raw(",");
+        }
+        self.name(name);
+        if inner.is_empty() {
+            self.value(value(slot));
+            return true;
+        }
+        let any = self.entries(field, inner, slot, value);
+        if !any {
+            self.json.truncate(before);
+        }
+        any
+    }
+
+    fn value(&mut self, value: &Value) {
+        match value {
+            Value::Int(int) => self.int(*int),
+            Value::Bool(bool) => self.raw(if *bool { "true" } else { "false" }),
+            Value::Text(text) => self.text(text),
+            Value::Unfilled
+            | Value::Float(_)
+            | Value::Bytes(_)
+            | Value::Vec2(_)
+            | Value::Vec3(_)
+            | Value::Choice(_)
+            | Value::Struct(..)
+            | Value::List(_)
+            | Value::Set(_)
+            | Value::Map(_) => self.serialized(value),
+        }
+    }
+
+    fn raw(&mut self, text: &str) {
+        self.json.extend_from_slice(text.as_bytes());
+    }
+
+    fn comma(&mut self, index: usize) {
+        if index > 0 {
+            self.raw(",");
+        }
+    }
+
+    fn int(&mut self, int: i64) {
+        self.raw(itoa::Buffer::new().format(int));
+    }
+
+    fn name(&mut self, name: &str) {
+        self.text(name);
+        self.raw(":");
+    }
+
+    fn text(&mut self, text: &str) {
+        if text.bytes().all(|byte| byte >= b' ' && byte != b'"' && byte != b'\\') {
+            self.raw("\"");
+            self.raw(text);
+            self.raw("\"");
+        } else {
+            self.serialized(text);
+        }
+    }
+
+    /// Whatever is rare goes through serde.
+    fn serialized<T: serde::Serialize + ?Sized>(&mut self, value: &T) {
+        // Writing into memory fails only for maps whose keys are not text, and there are none.
+        let _ = serde_json::to_writer(self.json.by_ref(), value);
+    }
+}

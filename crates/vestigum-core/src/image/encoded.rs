@@ -1,0 +1,142 @@
+//! Images as bytes, but for their number.
+//!
+//! A file of an image is one JSON object: what the store adds (format, generation, time), the *content*, the digest and the
+//! check. The content is canonical: its members stand in one order, the names of maps are sorted, there is no white space,
+//! ints are written in full and floats as short as they can be. So equal progress has equal content, and the digest is
+//! the hash of its text.
+
+use serde::ser::{Serialize, SerializeMap, Serializer};
+
+use crate::image::json::Entries;
+use crate::image::seal::SealKey;
+use crate::image::{FORMAT, Image};
+use crate::value::tree::{Tree, Values};
+use crate::vocabulary::owner::Owner;
+
+/// An image in the form that a store writes: the store adds the number.
+///
+/// Making one takes one pass over the values. A [`crate::Suspended`] gives it without an [`Image`] in between.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct EncodedImage {
+    owner: Owner,
+    saved_at: String,
+    /// The members of the content, without the brackets around them.
+    content: Vec<u8>,
+    digest: String,
+}
+
+impl EncodedImage {
+    pub(super) fn new(owner: Owner, saved_at: String, content: Vec<u8>) -> EncodedImage {
+        let digest = digest_of(&content);
+        EncodedImage { owner, saved_at, content, digest }
+    }
+
+    /// Whose progress it is.
+    pub fn owner(&self) -> &Owner {
+        &self.owner
+    }
+
+    /// What it holds, in 32 bytes as 64 hexadecimal digits: equal digests mean that there is nothing to write.
+    pub fn digest(&self) -> &str {
+        &self.digest
+    }
+
+    /// The bytes of its file, with the number that the store gives it; with a key the check is a seal.
+    pub fn bytes(&self, generation: u64, key: Option<&SealKey>) -> Vec<u8> {
+        let (head, tail) = (head(generation, &self.saved_at), tail(generation, &self.saved_at, &self.digest, key));
+        [&head[..], &self.content, &tail].concat()
+    }
+}
+
+impl Image {
+    /// The image as a store writes it.
+    pub fn encoded(&self) -> EncodedImage {
+        EncodedImage::new(self.owner.clone(), self.saved_at.clone(), self.content())
+    }
+
+    /// The digest of the content: game, owner, version, place, values and marks. Equal digests mean that there is nothing to
+    /// write.
+    pub fn digest(&self) -> String {
+        digest_of(&self.content())
+    }
+
+    fn content(&self) -> Vec<u8> {
+        // Writing into memory fails only for maps whose keys are not text, and there are none.
+        let mut object = serde_json::to_vec(&Content(self)).unwrap_or_default();
+        object.pop();
+        object.drain(..1.min(object.len()));
+        object
+    }
+}
+
+pub(super) fn digest_of(content: &[u8]) -> String {
+    blake3::hash(content).to_hex().to_string()
+}
+
+/// What stands before the content in a file.
+fn head(generation: u64, saved_at: &str) -> Vec<u8> {
+    let saved_at = serde_json::Value::from(saved_at);
+    format!("{{\"format\":{FORMAT},\"generation\":{generation},\"saved_at\":{saved_at},").into_bytes()
+}
+
+/// What stands behind it.
+fn tail(generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) -> Vec<u8> {
+    let sealed = if key.is_some() { ",\"sealed\":true" } else { "" };
+    let check = check(generation, saved_at, digest, key);
+    format!("{sealed},\"digest\":\"{digest}\",\"check\":\"{check}\"}}").into_bytes()
+}
+
+/// Whether bytes are what an image is written as, and its content has the digest: then the content need not be made again.
+pub(super) fn is_as_written(bytes: &[u8], image: &Image, digest: &str, key: Option<&SealKey>) -> bool {
+    let (head, tail) = (head(image.generation, &image.saved_at), tail(image.generation, &image.saved_at, digest, key));
+    let content = bytes.strip_prefix(&head[..]).and_then(|rest| rest.strip_suffix(&tail[..]));
+    content.is_some_and(|content| digest_of(content) == digest)
+}
+
+/// The checksum of the digest, the generation and the time: it tells whether the file is as it was written, and with a key,
+/// whether the game wrote it.
+pub(super) fn check(generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) -> String {
+    let mut hashed = Vec::with_capacity(160);
+    for part in ["vestigum check", digest, saved_at] {
+        hashed.extend_from_slice(&(part.len() as u64).to_le_bytes());
+        hashed.extend_from_slice(part.as_bytes());
+    }
+    hashed.extend_from_slice(&FORMAT.to_le_bytes());
+    hashed.extend_from_slice(&generation.to_le_bytes());
+    let hash = match key {
+        None => blake3::hash(&hashed),
+        Some(key) => blake3::keyed_hash(key.bytes(), &hashed),
+    };
+    hash.to_hex().to_string()
+}
+
+/// What the digest speaks of.
+struct Content<'a>(&'a Image);
+
+impl Serialize for Content<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let image = self.0;
+        let mut map = serializer.serialize_map(None)?;
+        map.serialize_entry("game", &image.game)?;
+        match &image.owner {
+            Owner::Profile(name) => map.serialize_entry("profile", name)?,
+            Owner::Device => map.serialize_entry("device", &true)?,
+        }
+        map.serialize_entry("version", &image.version)?;
+        map.serialize_entry("place", &image.place)?;
+        if !image.made.is_empty() {
+            let names = |names: &[std::sync::Arc<str>]| Tree::List(names.iter().cloned().map(Tree::Text).collect());
+            let made: Values = image.made.iter().map(|(set, made)| (set.clone(), names(made))).collect();
+            map.serialize_entry("made", &Entries(&made))?;
+        }
+        map.serialize_entry("values", &Entries(&image.values))?;
+        if let Some(marks) = &image.marks {
+            map.serialize_entry("marks", marks)?;
+        }
+        if !image.moved.is_empty() {
+            let moved = image.moved.iter().map(|(version, values)| (version.to_string(), Entries(values)));
+            map.serialize_entry("moved", &moved.collect::<std::collections::BTreeMap<_, _>>())?;
+        }
+        map.end()
+    }
+}
