@@ -57,6 +57,14 @@ proptest! {
         let bytes = image.to_json();
         let read = Image::from_json(&bytes);
         prop_assert_eq!(read.as_ref(), Ok(&image));
+        // What another tool has laid out anew is the same image.
+        let pretty = serde_json::from_slice::<serde_json::Value>(&bytes).and_then(|json| serde_json::to_vec_pretty(&json));
+        prop_assert_eq!(Image::from_json(&pretty.expect("it is JSON")), Ok(image));
+        // In one pass from the projection, or by way of the tree: the same bytes.
+        let suspended = game.suspend();
+        for of in [suspended.profile_image("player"), suspended.device_image()] {
+            prop_assert_eq!(suspended.encoded(&of.owner, String::new()), of.encoded());
+        }
         prop_assert_eq!(read.map(|read| read.to_json()), Ok(bytes));
     }
 

@@ -4,8 +4,9 @@
 
 use std::error::Error;
 use std::fs;
+use std::path::Path;
 
-use vestigum::{DirStore, Spec};
+use vestigum::{DirStore, History, Spec};
 use vestigum_verify::StoreSaves;
 use vestigum_verify::playthrough::{Script, run};
 
@@ -16,11 +17,19 @@ fn main() -> Result<(), Box<dyn Error>> {
         println!("usage: shipped_saves SPEC PLAYTHROUGH FOLDER");
         return Ok(());
     };
-    let spec = Spec::from_named_toml(spec_file, &fs::read_to_string(spec_file)?)?;
+    let text = fs::read_to_string(spec_file)?;
+    // A version with migrations is read with the history that its program has frozen beside it.
+    let history_file = Path::new(spec_file).with_extension("history.json");
+    let spec = if history_file.exists() {
+        let history = History::from_json("history", &fs::read_to_string(&history_file)?)?;
+        Spec::from_named_toml_with_history(spec_file, &text, history)?
+    } else {
+        Spec::from_named_toml(spec_file, &text)?
+    };
     let script = Script::from_text(play_file, &fs::read_to_string(play_file)?, &spec)?;
     for playthrough in script.playthroughs() {
-        let mut shelf = StoreSaves::new(DirStore::open(folder)?, spec.keep());
-        let played = run(&spec, playthrough, &mut shelf);
+        let mut saves = StoreSaves::new(DirStore::open(folder)?, spec.keep());
+        let played = run(&spec, playthrough, &mut saves);
         if let Some(failure) = &played.failure {
             return Err(format!("{}: {failure:?}", playthrough.name()).into());
         }
