@@ -8,11 +8,16 @@ use std::sync::Arc;
 
 use crate::document::write::write;
 use crate::image::Image;
+use crate::image::encoded::EncodedImage;
 use crate::image::report::LoadError;
 use crate::model::Model;
 use crate::progress::Progress;
 use crate::spec::Spec;
+use crate::state::State;
+use crate::suspension::Suspended;
 use crate::value::Value;
+use crate::value::tree::Moved;
+use crate::vocabulary::owner::Owner;
 
 /// The values of the device that all sessions of a process share.
 #[derive(Default)]
@@ -86,5 +91,40 @@ impl LiveDevice {
             self.version += 1;
         }
         self.version
+    }
+}
+
+/// The device's values as a session saves them.
+#[derive(Clone, Debug)]
+pub struct DeviceSnapshot {
+    model: Arc<Model>,
+    values: Vec<Value>,
+    moved: Option<Arc<Moved>>,
+}
+
+impl DeviceSnapshot {
+    /// What a session's progress has of the device.
+    pub fn of(progress: &Progress) -> DeviceSnapshot {
+        DeviceSnapshot {
+            model: progress.model().clone(),
+            values: progress.device_values(),
+            moved: progress.state().moved.clone(),
+        }
+    }
+
+    /// Whether a session's progress still has the same.
+    pub fn is_still(&self, progress: &Progress) -> bool {
+        progress.has_device_values(&self.values) && progress.state().moved == self.moved
+    }
+
+    /// The device's image, as a store writes it.
+    pub fn encoded(&self, saved_at: String) -> EncodedImage {
+        let model = &self.model;
+        let mut state = State::fresh(model);
+        for (slot, value) in model.device_slots().zip(&self.values) {
+            state.write(slot, value.clone());
+        }
+        state.moved.clone_from(&self.moved);
+        Suspended::new(model, state).encoded(&Owner::Device, saved_at)
     }
 }

@@ -4,7 +4,10 @@ use std::collections::BTreeMap;
 
 use proptest::prelude::*;
 
-use vestigum_core::{Image, Place, Progress, Reset, Span, Spec, Value};
+use vestigum_core::device::DeviceSnapshot;
+use vestigum_core::state::State;
+use vestigum_core::suspension::replica::Replica;
+use vestigum_core::{Image, Owner, Place, Progress, Reset, Span, Spec, Value};
 use vestigum_testing::building::built;
 use vestigum_testing::hunting::config;
 use vestigum_testing::{Allowed, Sketch, Step, apply, apply_all, play, sketch, values};
@@ -66,6 +69,37 @@ proptest! {
             prop_assert_eq!(suspended.encoded(&of.owner, String::new()), of.encoded());
         }
         prop_assert_eq!(read.map(|read| read.to_json()), Ok(bytes));
+    }
+
+    #[test]
+    fn a_copy_that_hears_what_changed_is_the_progress(
+        sketch in free(),
+        steps in play(30),
+        saves in proptest::collection::vec(any::<bool>(), 30),
+    ) {
+        let spec = spec(&sketch);
+        let mut game = Progress::fresh(&spec);
+        let mut copy: Option<Replica> = None;
+        for (step, save) in steps.chunks(1).zip(saves) {
+            apply_all(&sketch, &mut game, step);
+            if !save {
+                continue;
+            }
+            let now = Replica::after(copy.take(), game.hand_over()).expect("the first hand-over is the whole");
+            prop_assert_eq!(now.state().position.named(spec.model()), game.place());
+            prop_assert_eq!(&now.state().made, &game.state().made);
+            for slot in 0..game.state().slot_count() {
+                let of = |state: &State| [state.value(slot), state.at_entry(slot), state.at_checkpoint(slot)].map(Value::clone);
+                prop_assert_eq!(of(now.state()), of(game.state()));
+            }
+            let (theirs, ours) = (now.suspended(), game.suspend());
+            for owner in [Owner::Profile("player".into()), Owner::Device] {
+                prop_assert_eq!(theirs.encoded(&owner, String::new()), ours.encoded(&owner, String::new()));
+            }
+            let device = DeviceSnapshot::of(&game);
+            prop_assert_eq!(device.encoded(String::new()), ours.encoded(&Owner::Device, String::new()));
+            copy = Some(now);
+        }
     }
 
     #[test]

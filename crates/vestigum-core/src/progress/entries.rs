@@ -61,6 +61,7 @@ impl Progress {
         }
         for (set, name) in new {
             self.state.made[set].insert(name.into());
+            self.state.names_changed();
         }
         match self.entry(field, keys)? {
             EntrySlot::Slot(slot) => Ok(slot),

@@ -6,6 +6,7 @@
 //! that it had when the mark was taken. Outside a level both marks equal the current state, so nothing is noted there. The
 //! display baseline, which is what a display was last told, is kept in the same way.
 
+pub mod hand_over;
 pub mod position;
 
 use std::ops::Range;
@@ -16,6 +17,7 @@ use rustc_hash::FxHashMap;
 
 use crate::model::Model;
 use crate::model::axis::MadeKeys;
+use crate::state::hand_over::{CheckpointMark, Unheard};
 use crate::state::position::Position;
 use crate::value::Value;
 use crate::value::tree::Moved;
@@ -24,7 +26,9 @@ const ENTRY: u8 = 1;
 const CHECKPOINT: u8 = 2;
 const MARKS: u8 = ENTRY | CHECKPOINT;
 const BASELINE: u8 = 4;
-const ALL: u8 = MARKS | BASELINE;
+/// The copy of the state has to hear of the slot, and will.
+const HANDED: u8 = 8;
+const ALL: u8 = MARKS | BASELINE | HANDED;
 
 type MarkedValues = FxHashMap<usize, Value>;
 
@@ -33,13 +37,15 @@ type MarkedValues = FxHashMap<usize, Value>;
 pub struct State {
     values: Vec<Value>,
     /// For each slot which notes hold its old value. Slots that are never rewound have both marks' bits set for good,
-    /// and all slots the display's while there is none, so that one comparison tells a write whether anything is left
-    /// to note.
+    /// all slots the display's while there is none, and all slots the copy's while there is none, so that one comparison tells
+    /// a write whether anything is left to note.
     noted: Vec<u8>,
     entry: MarkedValues,
     checkpoint: MarkedValues,
     /// What values were when a display was last told of them, if there is one.
     baseline: Option<MarkedValues>,
+    /// What the copy on the saver's thread has not heard of, if there is one.
+    unheard: Option<Unheard>,
     pub position: Position,
     /// The names of open key sets that were made so far.
     pub made: MadeKeys,
@@ -66,11 +72,21 @@ impl State {
         let mut noted = Vec::with_capacity(spec.slots);
         for field in &spec.fields {
             values.extend(std::iter::repeat_n(field.default.clone(), field.slots));
-            noted.extend(std::iter::repeat_n(if field.rewinds { BASELINE } else { ALL }, field.slots));
+            noted.extend(std::iter::repeat_n(if field.rewinds { ALL & !MARKS } else { ALL }, field.slots));
         }
         let made = vec![IndexSet::new(); spec.key_sets.len()];
         let (entry, checkpoint) = (MarkedValues::default(), MarkedValues::default());
-        State { values, noted, entry, checkpoint, baseline: None, position: Position::Menu, made, moved: None }
+        State {
+            values,
+            noted,
+            entry,
+            checkpoint,
+            baseline: None,
+            unheard: None,
+            position: Position::Menu,
+            made,
+            moved: None,
+        }
     }
 
     /// Becomes another state of the same model, in the memory that is there. No display looks at it.
@@ -83,7 +99,7 @@ impl State {
         self.noted.clone_from(&other.noted);
         copy(&mut self.entry, &other.entry);
         copy(&mut self.checkpoint, &other.checkpoint);
-        self.baseline = None;
+        (self.baseline, self.unheard) = (None, None);
         self.position.clone_from(&other.position);
         if self.made != other.made {
             self.made.clone_from(&other.made);
@@ -177,6 +193,7 @@ impl State {
     }
 
     fn note(&mut self, slot: usize) {
+        self.changes(slot);
         let noted = self.noted[slot];
         let old = &self.values[slot];
         if self.position.is_level() {
@@ -198,6 +215,7 @@ impl State {
 
     /// Writes a value into the state and into both marks, as `launch` and a reset do.
     pub fn write_through(&mut self, slot: usize, value: Value) {
+        self.changes(slot);
         if let Some(baseline) = &mut self.baseline
             && self.noted[slot] & BASELINE == 0
         {
@@ -214,6 +232,7 @@ impl State {
 
     /// Sets what a slot comes back to, as an image tells it.
     pub fn write_marks(&mut self, slot: usize, entry: Value, checkpoint: Value) {
+        self.changes(slot);
         if entry != self.values[slot] {
             self.entry.insert(slot, entry);
             self.noted[slot] |= ENTRY;
@@ -226,6 +245,9 @@ impl State {
 
     /// Takes both marks: play in a level begins here.
     pub fn take_marks(&mut self) {
+        if let Some(unheard) = &mut self.unheard {
+            (unheard.marks_taken, unheard.checkpoint) = (true, CheckpointMark::Taken);
+        }
         for slot in self.entry.keys().chain(self.checkpoint.keys()) {
             self.noted[*slot] &= !MARKS;
         }
@@ -235,6 +257,9 @@ impl State {
 
     /// Takes the checkpoint mark.
     pub fn take_checkpoint(&mut self) {
+        if let Some(unheard) = &mut self.unheard {
+            unheard.checkpoint = CheckpointMark::Taken;
+        }
         for slot in self.checkpoint.keys() {
             self.noted[*slot] &= !CHECKPOINT;
         }
@@ -244,6 +269,9 @@ impl State {
     /// Gives the checkpoint up: its mark becomes the entry mark.
     pub fn give_up_checkpoint(&mut self) {
         self.take_checkpoint();
+        if let Some(unheard) = &mut self.unheard {
+            unheard.checkpoint = CheckpointMark::GivenUp;
+        }
         for (slot, value) in &self.entry {
             self.noted[*slot] |= CHECKPOINT;
             self.checkpoint.insert(*slot, value.clone());

@@ -6,6 +6,7 @@
 //! nothing that a life or a guarded rule would cost.
 
 pub mod fates;
+pub mod replica;
 pub mod resuming;
 
 use std::sync::Arc;

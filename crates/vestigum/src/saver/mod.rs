@@ -26,7 +26,7 @@ use std::time::Duration;
 use queue::SaveQueue;
 use writer::Writers;
 
-use vestigum_core::{LiveDevice, Owner, Suspended};
+use vestigum_core::{LiveDevice, Owner, Progress};
 
 use crate::error::SessionError;
 use crate::store::{Store, StoreError};
@@ -120,8 +120,8 @@ impl Saver {
         }
     }
 
-    pub(crate) fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> SaveTicket {
-        let targets = self.queue().hand_over(profile, suspended, saves_device);
+    pub(crate) fn hand_over(&self, profile: &Arc<Owner>, progress: &mut Progress, saves_device: bool) -> SaveTicket {
+        let targets = self.queue().hand_over(profile, progress, saves_device);
         SaveTicket::new(self.shared.writers.queue.clone(), targets)
     }
 

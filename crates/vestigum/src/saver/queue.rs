@@ -7,8 +7,11 @@ use std::collections::BTreeMap;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant, SystemTime};
 
-use vestigum_core::{Owner, Suspended};
+use vestigum_core::device::DeviceSnapshot;
+use vestigum_core::suspension::replica::{Handed, Replica};
+use vestigum_core::{EncodedImage, Owner, Progress};
 
+use crate::clock::rfc3339;
 use crate::store::{Committed, Pruned, StoreError};
 
 /// After so many failed tries of one projection its tickets answer with the error; the saver goes on trying.
@@ -74,8 +77,14 @@ struct OwnerQueue {
     failure: Option<SaveFailure>,
     prune: Prune,
     after: After,
-    /// What was written last, while sessions run: if saves turn out to be gone, it is written again.
-    last: Option<(Arc<Suspended>, SystemTime)>,
+    /// What the session has handed over since a writer took it.
+    pending: Vec<Handed>,
+    /// The session's progress as of what a writer took. A writer that is busy has it.
+    replica: Option<Replica>,
+    /// The device's values as they were handed over last.
+    device: Option<Arc<DeviceSnapshot>>,
+    /// When what was written last was handed over, while sessions run: if saves turn out to be gone, it is written again.
+    last: Option<SystemTime>,
 }
 
 /// Whether the device's queue must be ahead of a player's.
@@ -93,7 +102,6 @@ struct Waiting {
     number: u64,
     /// Who came first is written first.
     turn: u64,
-    suspended: Arc<Suspended>,
     at: SystemTime,
 }
 
@@ -129,14 +137,53 @@ pub(super) struct Assignment {
 pub(super) struct Job {
     pub owner: Owner,
     pub follows: u64,
-    pub suspended: Arc<Suspended>,
     pub at: SystemTime,
+    pub content: Content,
     number: u64,
     turn: u64,
 }
 
-/// A number in a queue: all up to it are durable, or not.
+/// What is written for an owner.
+pub(super) enum Content {
+    /// Of a player the copy of the session's progress, and what it has not heard of yet.
+    Profile(Option<Replica>, Vec<Handed>),
+    Device(Option<Arc<DeviceSnapshot>>),
+}
+
+impl Job {
+    /// Brings the copy up to date, and encodes what is to be written; none if there is nothing.
+    pub(super) fn encode(&mut self) -> Option<EncodedImage> {
+        let saved_at = rfc3339(self.at);
+        match &mut self.content {
+            Content::Profile(replica, pending) => {
+                for handed in pending.drain(..) {
+                    *replica = Replica::after(replica.take(), handed);
+                }
+                Some(replica.as_ref()?.suspended().encoded(&self.owner, saved_at))
+            }
+            Content::Device(snapshot) => Some(snapshot.as_ref()?.encoded(saved_at)),
+        }
+    }
+}
+
+/// Numbers in the queues of owners: all up to it are durable, or not. The profile comes last.
 pub(crate) type Targets = Vec<(Owner, u64)>;
+
+/// What a ticket waits for.
+#[derive(Clone, Debug)]
+pub(crate) struct SaveTargets {
+    profile: Arc<Owner>,
+    number: u64,
+    /// The number in the device's queue.
+    device: Option<u64>,
+}
+
+impl SaveTargets {
+    fn iter(&self) -> impl Iterator<Item = (&Owner, u64)> {
+        let device = self.device.map(|number| (&Owner::Device, number));
+        device.into_iter().chain([(&*self.profile, self.number)])
+    }
+}
 
 /// How far targets are.
 pub(super) enum TargetState {
@@ -180,6 +227,7 @@ impl SaveQueue {
         if let Some(queue) = self.lock().queues.get_mut(owner) {
             queue.running = false;
             queue.last = None;
+            queue.forget();
         }
     }
 
@@ -208,21 +256,21 @@ impl SaveQueue {
         }
     }
 
-    /// Takes a projection of a profile, and of the device if there is something to save for it.
-    pub(crate) fn hand_over(&self, profile: &Owner, suspended: Suspended, saves_device: bool) -> Targets {
-        let (suspended, at) = (Arc::new(suspended), SystemTime::now());
+    /// Takes what a session saves: what changed for the player, and the device's values if it saves any.
+    pub(crate) fn hand_over(&self, profile: &Arc<Owner>, progress: &mut Progress, saves_device: bool) -> SaveTargets {
+        let (handed, at) = (progress.hand_over(), SystemTime::now());
         let mut state = self.lock();
-        let mut targets = Targets::with_capacity(2);
-        if saves_device {
-            let number = state.put(&Owner::Device, suspended.clone(), at);
-            targets.push((Owner::Device, number));
-            if let Some(queue) = state.queues.get_mut(profile).filter(|queue| matches!(queue.after, After::Next)) {
-                queue.after = After::Device(number);
+        let device = saves_device.then(|| state.put_device(progress, at));
+        let number = state.put(profile, at);
+        if let Some(queue) = state.queues.get_mut(&**profile) {
+            queue.pending.push(handed);
+            if let (After::Next, Some(device)) = (queue.after, device) {
+                queue.after = After::Device(device);
             }
         }
-        targets.push((profile.clone(), state.put(profile, suspended, at)));
+        drop(state);
         self.work.notify_one();
-        targets
+        SaveTargets { profile: profile.clone(), number, device }
     }
 
     /// The newest generation of an owner that is durable.
@@ -247,13 +295,17 @@ impl SaveQueue {
         self.lock().queues.values().all(OwnerQueue::is_settled)
     }
 
-    pub(super) fn target_state(&self, targets: &Targets) -> TargetState {
-        self.lock().target_state(targets)
+    pub(super) fn target_state(&self, targets: &SaveTargets) -> TargetState {
+        self.lock().target_state(targets.iter())
     }
 
     /// Waits until the targets are durable or have failed; none if that takes longer.
-    pub(super) fn wait(&self, targets: &Targets, timeout: Option<Duration>) -> Option<Result<Saved, Arc<StoreError>>> {
-        self.wait_for(timeout, |state| match state.target_state(targets) {
+    pub(super) fn wait(
+        &self,
+        targets: &SaveTargets,
+        timeout: Option<Duration>,
+    ) -> Option<Result<Saved, Arc<StoreError>>> {
+        self.wait_for(timeout, |state| match state.target_state(targets.iter()) {
             TargetState::Waiting => None,
             TargetState::Durable(saved) => Some(Ok(saved)),
             TargetState::Failed(error) => Some(Err(error)),
@@ -261,8 +313,14 @@ impl SaveQueue {
     }
 
     /// Waits until the targets are durable, through failures that may pass.
-    pub(crate) fn insist(&self, targets: &Targets, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
-        let done = self.wait_for(Some(timeout), |state| match state.target_state(targets) {
+    pub(crate) fn insist(&self, targets: &SaveTargets, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
+        let targets: Targets = targets.iter().map(|(owner, number)| (owner.clone(), number)).collect();
+        self.insist_on(&targets, timeout)
+    }
+
+    fn insist_on(&self, targets: &Targets, timeout: Duration) -> Result<Saved, Arc<StoreError>> {
+        let each = || targets.iter().map(|(owner, number)| (owner, *number));
+        let done = self.wait_for(Some(timeout), |state| match state.target_state(each()) {
             TargetState::Durable(saved) => Some(Ok(saved)),
             TargetState::Failed(error) if state.stopped || !error.may_pass() => Some(Err(error)),
             _ => None,
@@ -279,13 +337,13 @@ impl SaveQueue {
         let queues = owners.iter().filter_map(|owner| Some(((*owner).clone(), state.queues.get(*owner)?.handed)));
         let targets = queues.collect();
         drop(state);
-        self.insist(&targets, timeout).map(drop)
+        self.insist_on(&targets, timeout).map(drop)
     }
 
     /// Waits until every queue is settled.
     pub(crate) fn settle_all(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
         let targets = self.lock().queues.iter().map(|(owner, queue)| (owner.clone(), queue.handed)).collect();
-        self.insist(&targets, timeout).map(drop)
+        self.insist_on(&targets, timeout).map(drop)
     }
 
     fn wait_for<T>(&self, timeout: Option<Duration>, look: impl Fn(&QueueState) -> Option<T>) -> Option<T> {
@@ -372,36 +430,46 @@ impl SaveQueue {
         let mut state = self.lock();
         let closing = state.closing;
         let Some(queue) = state.queues.get_mut(&job.owner) else { return };
-        queue.busy = false;
-        // What was saved before is dropped when nobody waits for this lock.
-        let mut before = None;
+        let Job { number, turn, at, content, .. } = job;
+        let owner = job.owner;
+        queue.give_back(content);
         match result {
             Ok(Committed { generation, written, missing }) => {
-                (queue.durable, queue.failure) = (job.number, None);
+                (queue.durable, queue.failure) = (number, None);
                 queue.saved = Saved { generation, written };
                 queue.prune.commits += u32::from(written);
                 queue.prune.due |= queue.prune.commits >= PRUNE_AFTER;
-                let last = queue.running.then_some((job.suspended, job.at));
-                let again = std::mem::take(&mut queue.again) && queue.waiting.is_none();
-                before = std::mem::replace(&mut queue.last, last.clone());
-                if let Some((suspended, at)) = last.filter(|_| again) {
-                    state.put(&job.owner, suspended, at);
+                queue.last = (queue.running || owner == Owner::Device).then_some(at);
+                let again = std::mem::take(&mut queue.again) && queue.running && queue.waiting.is_none();
+                queue.forget();
+                if again {
+                    state.put(&owner, at);
                 }
                 if missing {
-                    state.write_again(&job.owner);
+                    state.write_again(&owner);
                 }
             }
-            Err(error) => queue.failed(job, error, closing),
+            Err(error) => queue.failed(Waiting { number, turn, at }, error, closing),
         }
         self.done.notify_all();
         drop(state);
         self.work.notify_one();
-        drop(before);
     }
 }
 
 impl QueueState {
-    fn put(&mut self, owner: &Owner, suspended: Arc<Suspended>, at: SystemTime) -> u64 {
+    /// The number of what is to be written for the device.
+    fn put_device(&mut self, progress: &Progress, at: SystemTime) -> u64 {
+        let number = self.put(&Owner::Device, at);
+        if let Some(queue) = self.queues.get_mut(&Owner::Device)
+            && queue.device.as_ref().is_none_or(|device| !device.is_still(progress))
+        {
+            queue.device = Some(Arc::new(DeviceSnapshot::of(progress)));
+        }
+        number
+    }
+
+    fn put(&mut self, owner: &Owner, at: SystemTime) -> u64 {
         self.turn += 1;
         let queue = match self.queues.get_mut(owner) {
             Some(queue) => queue,
@@ -410,7 +478,7 @@ impl QueueState {
         queue.handed += 1;
         // What is newer keeps the place in the queue of what it replaces, so that nobody is overtaken for ever.
         let turn = queue.waiting.as_ref().map_or(self.turn, |waiting| waiting.turn);
-        queue.waiting = Some(Waiting { number: queue.handed, turn, suspended, at });
+        queue.waiting = Some(Waiting { number: queue.handed, turn, at });
         queue.handed
     }
 
@@ -423,9 +491,9 @@ impl QueueState {
         }
         let others =
             self.queues.iter().filter(|(owner, queue)| *owner != but && !queue.busy && queue.waiting.is_none());
-        let again = others.filter_map(|(owner, queue)| Some((owner.clone(), queue.last.clone()?)));
-        for (owner, (suspended, at)) in again.collect::<Vec<_>>() {
-            self.put(&owner, suspended, at);
+        let again = others.filter_map(|(owner, queue)| Some((owner.clone(), queue.last?)));
+        for (owner, at) in again.collect::<Vec<_>>() {
+            self.put(&owner, at);
         }
     }
 
@@ -446,9 +514,13 @@ impl QueueState {
         let device = self.device();
         let ready = self.queues.iter_mut().filter(|(_, queue)| queue.is_due(now, closing) && queue.may_follow(device));
         let (owner, queue) = ready.min_by_key(|(_, queue)| queue.waiting.as_ref().map(|waiting| waiting.turn))?;
-        let Waiting { number, turn, suspended, at } = queue.waiting.take()?;
+        let Waiting { number, turn, at } = queue.waiting.take()?;
         queue.busy = true;
-        Some(Job { owner: owner.clone(), follows: queue.saved.generation, suspended, at, number, turn })
+        let content = match owner {
+            Owner::Profile(_) => Content::Profile(queue.replica.take(), std::mem::take(&mut queue.pending)),
+            Owner::Device => Content::Device(queue.device.clone()),
+        };
+        Some(Job { owner: owner.clone(), follows: queue.saved.generation, at, content, number, turn })
     }
 
     fn prune(&mut self, which: impl Fn(&Prune) -> bool) -> Option<Task> {
@@ -457,18 +529,18 @@ impl QueueState {
         Some(Task::Prune { owner: owner.clone(), keep: queue.prune.keep })
     }
 
-    fn target_state(&self, targets: &Targets) -> TargetState {
+    fn target_state<'t>(&self, targets: impl Iterator<Item = (&'t Owner, u64)>) -> TargetState {
         let mut saved = Saved::default();
         let mut waiting = false;
         for (owner, number) in targets {
             let Some(queue) = self.queues.get(owner) else { continue };
-            if queue.durable >= *number {
+            if queue.durable >= number {
                 // The profile comes last, so that its generation is the one that is told.
                 saved = Saved { generation: queue.saved.generation, written: saved.written || queue.saved.written };
                 continue;
             }
             match &queue.failure {
-                Some(failure) if failure.number >= *number && failure.is_told() => {
+                Some(failure) if failure.number >= number && failure.is_told() => {
                     return TargetState::Failed(failure.error.clone());
                 }
                 _ if self.stopped => return TargetState::Failed(Arc::new(StoreError::Closed)),
@@ -482,6 +554,26 @@ impl QueueState {
 impl OwnerQueue {
     fn is_settled(&self) -> bool {
         self.durable == self.handed
+    }
+
+    /// What a writer had comes back.
+    fn give_back(&mut self, content: Content) {
+        self.busy = false;
+        if let Content::Profile(replica, mut spare) = content {
+            self.replica = replica;
+            // The memory of the list is used again.
+            if self.pending.is_empty() {
+                spare.clear();
+                self.pending = spare;
+            }
+        }
+    }
+
+    /// Nobody needs the copies once the session has ended and everything is written.
+    fn forget(&mut self) {
+        if !self.running && !self.busy && self.waiting.is_none() {
+            (self.pending, self.replica) = (Vec::new(), None);
+        }
     }
 
     /// Whether the device's queue is as far as this one needs it.
@@ -501,14 +593,13 @@ impl OwnerQueue {
         }
     }
 
-    fn failed(&mut self, tried: Job, error: StoreError, closing: bool) {
+    fn failed(&mut self, tried: Waiting, error: StoreError, closing: bool) {
         let tries = self.failure.take().map_or(0, |failure| failure.tries) + 1;
         let pause = FIRST_PAUSE.saturating_mul(1 << tries.min(20)).min(LONGEST_PAUSE);
         let again = error.may_pass().then(|| Instant::now() + pause).filter(|_| !closing);
         self.failure = Some(SaveFailure { error: Arc::new(error), number: tried.number, tries, again });
         if self.waiting.is_none() {
-            let Job { number, turn, suspended, at, .. } = tried;
-            self.waiting = Some(Waiting { number, turn, suspended, at });
+            self.waiting = Some(tried);
         }
     }
 }

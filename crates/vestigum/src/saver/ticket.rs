@@ -4,7 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::queue::{SaveQueue, Saved, TargetState, Targets};
+use super::queue::{SaveQueue, SaveTargets, Saved, TargetState};
 use crate::store::StoreError;
 
 /// A save on its way. It is done when the profile *and* the device are durable; a newer save that overtakes this one
@@ -31,15 +31,15 @@ use crate::store::StoreError;
 #[derive(Clone)]
 pub struct SaveTicket {
     queue: Arc<SaveQueue>,
-    targets: Targets,
+    targets: SaveTargets,
 }
 
 impl SaveTicket {
-    pub(crate) fn new(queue: Arc<SaveQueue>, targets: Targets) -> SaveTicket {
+    pub(crate) fn new(queue: Arc<SaveQueue>, targets: SaveTargets) -> SaveTicket {
         SaveTicket { queue, targets }
     }
 
-    pub(crate) fn targets(&self) -> &Targets {
+    pub(crate) fn targets(&self) -> &SaveTargets {
         &self.targets
     }
 

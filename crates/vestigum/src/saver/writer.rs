@@ -6,7 +6,6 @@ use std::thread::JoinHandle;
 use vestigum_core::{Image, Owner};
 
 use super::queue::{Assignment, SaveQueue, Task};
-use crate::clock::rfc3339;
 use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
 
 /// The threads that write into one store. One is always there; others help while there is more to do than it can.
@@ -71,9 +70,11 @@ impl Writers {
 /// Does a task; not for the end.
 fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
     match task {
-        Task::Commit(job) => {
-            let image = job.suspended.encoded(&job.owner, rfc3339(job.at));
-            let result = making_room(store, &queue.owners(), || store.commit_encoded(job.follows, &image));
+        Task::Commit(mut job) => {
+            let result = match job.encode() {
+                Some(image) => making_room(store, &queue.owners(), || store.commit_encoded(job.follows, &image)),
+                None => Ok(Committed::unchanged(job.follows)),
+            };
             if let Err(error) = &result {
                 tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
             }

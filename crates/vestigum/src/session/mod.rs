@@ -63,7 +63,7 @@ type Find = fn(&dyn Store, &Owner) -> Result<NewestImage, SessionError>;
 /// The place of a session among the others on its store. Dropping it gives the place up.
 struct Running {
     saver: Saver,
-    owner: Owner,
+    owner: Arc<Owner>,
     joined: bool,
 }
 
@@ -148,7 +148,7 @@ impl Session {
 
     fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, find: Find) -> Result<Session, SessionError> {
         checked_profile(profile)?;
-        let owner = Owner::Profile(profile.to_owned());
+        let owner = Arc::new(Owner::Profile(profile.to_owned()));
         saver.begin(&owner)?;
         let mut running = Running { saver, owner, joined: false };
         let saver = running.saver.clone();
@@ -220,7 +220,7 @@ impl Session {
 
     /// The player.
     pub fn profile(&self) -> &str {
-        match &self.running.owner {
+        match &*self.running.owner {
             Owner::Profile(name) => name,
             Owner::Device => "",
         }
@@ -264,7 +264,7 @@ impl Session {
     /// when it is durable; dropping the ticket changes nothing.
     pub fn save(&mut self) -> SaveTicket {
         self.sync_device();
-        self.running.saver.hand_over(&self.running.owner, self.progress.suspend(), self.saves_device)
+        self.running.saver.hand_over(&self.running.owner, &mut self.progress, self.saves_device)
     }
 
     /// Saves and ends the session. Waits up to 3 seconds for the save to be durable.

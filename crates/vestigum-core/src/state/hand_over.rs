@@ -1,0 +1,151 @@
+//! Handing a state over to another thread: first as a whole, then what changed since.
+//!
+//! The other side keeps a copy and brings it up to date, so a hand-over costs what was written since the last one, however
+//! many values there are. Random plays hold the copy against the state.
+
+use std::sync::Arc;
+
+use super::{CHECKPOINT, ENTRY, HANDED, MARKS, State};
+use crate::model::axis::MadeKeys;
+use crate::state::position::Position;
+use crate::value::Value;
+use crate::value::tree::Moved;
+
+/// What the copy has not heard of yet.
+#[derive(Clone, Debug, Default)]
+pub(super) struct Unheard {
+    /// The slots that were written, each once: their bit says so.
+    pub slots: Vec<usize>,
+    /// Whether both marks were taken anew.
+    pub marks_taken: bool,
+    pub checkpoint: CheckpointMark,
+    /// Whether names of open key sets were made or given up.
+    pub names: bool,
+}
+
+/// What became of the checkpoint mark as a whole, besides what was written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub(super) enum CheckpointMark {
+    #[default]
+    Kept,
+    Taken,
+    /// Given up: it became the entry mark.
+    GivenUp,
+}
+
+/// What one hand-over brings.
+#[derive(Debug)]
+pub enum HandOver {
+    /// The first one: all of the state.
+    Whole(Box<State>),
+    /// What changed since the one before.
+    Changes(Changes),
+}
+
+/// What changed between two hand-overs.
+#[derive(Debug)]
+pub struct Changes {
+    slots: Vec<ChangedSlot>,
+    marks_taken: bool,
+    checkpoint: CheckpointMark,
+    position: Position,
+    made: Option<MadeKeys>,
+    moved: Option<Arc<Moved>>,
+}
+
+/// A slot that was written: its value, and what the marks have noted for it.
+#[derive(Debug)]
+struct ChangedSlot {
+    slot: usize,
+    noted: u8,
+    value: Value,
+    entry: Option<Value>,
+    checkpoint: Option<Value>,
+}
+
+impl State {
+    /// What a copy needs to become this state: all of it the first time, then what changed.
+    pub fn hand_over(&mut self) -> HandOver {
+        let Some(unheard) = &mut self.unheard else {
+            let copy = State { baseline: None, ..self.clone() };
+            self.unheard = Some(Unheard::default());
+            self.noted.iter_mut().for_each(|noted| *noted &= !HANDED);
+            return HandOver::Whole(Box::new(copy));
+        };
+        let Unheard { slots, marks_taken, checkpoint, names } = std::mem::take(unheard);
+        let mut changed = Vec::with_capacity(slots.len());
+        for slot in &slots {
+            let slot = *slot;
+            self.noted[slot] &= !HANDED;
+            let noted = self.noted[slot] & MARKS;
+            changed.push(ChangedSlot {
+                slot,
+                noted,
+                value: self.values[slot].clone(),
+                entry: if noted & ENTRY == 0 { None } else { self.entry.get(&slot).cloned() },
+                checkpoint: if noted & CHECKPOINT == 0 { None } else { self.checkpoint.get(&slot).cloned() },
+            });
+        }
+        // The memory of the list is used again.
+        if let Some(unheard) = &mut self.unheard {
+            unheard.slots = slots;
+            unheard.slots.clear();
+        }
+        HandOver::Changes(Changes {
+            slots: changed,
+            marks_taken,
+            checkpoint,
+            position: self.position.clone(),
+            made: names.then(|| self.made.clone()),
+            moved: self.moved.clone(),
+        })
+    }
+
+    /// Brings a copy up to date.
+    pub fn take_over(&mut self, changes: Changes) {
+        let Changes { slots, marks_taken, checkpoint, position, made, moved } = changes;
+        if marks_taken {
+            self.take_marks();
+        }
+        match checkpoint {
+            CheckpointMark::Kept => {}
+            CheckpointMark::Taken => self.take_checkpoint(),
+            CheckpointMark::GivenUp => self.give_up_checkpoint(),
+        }
+        for ChangedSlot { slot, noted, value, entry, checkpoint } in slots {
+            self.values[slot] = value;
+            self.noted[slot] = (self.noted[slot] & !MARKS) | noted;
+            match entry {
+                Some(entry) => drop(self.entry.insert(slot, entry)),
+                None => drop(self.entry.remove(&slot)),
+            }
+            match checkpoint {
+                Some(checkpoint) => drop(self.checkpoint.insert(slot, checkpoint)),
+                None => drop(self.checkpoint.remove(&slot)),
+            }
+        }
+        self.position = position;
+        if let Some(made) = made {
+            self.made = made;
+        }
+        self.moved = moved;
+    }
+
+    /// Names of open key sets were made or given up: a copy has to hear of it.
+    pub fn names_changed(&mut self) {
+        if let Some(unheard) = &mut self.unheard {
+            unheard.names = true;
+        }
+    }
+
+    /// Notes that a slot is written.
+    #[inline]
+    pub(super) fn changes(&mut self, slot: usize) {
+        if self.noted[slot] & HANDED == 0
+            && let Some(unheard) = &mut self.unheard
+        {
+            unheard.slots.push(slot);
+            self.noted[slot] |= HANDED;
+        }
+    }
+}

@@ -1,0 +1,61 @@
+//! A copy of a session's progress on the thread that saves it.
+
+use std::sync::Arc;
+
+use crate::model::Model;
+use crate::progress::Progress;
+use crate::state::State;
+use crate::state::hand_over::{Changes, HandOver};
+use crate::suspension::{Suspended, suspend};
+
+/// What a session hands over when it saves.
+#[derive(Debug)]
+pub struct Handed(HandedPart);
+
+#[derive(Debug)]
+enum HandedPart {
+    Whole(Arc<Model>, Box<State>),
+    Changes(Changes),
+}
+
+impl Progress {
+    /// What a [`Replica`] needs to be what this progress is now. It costs what was written since the last time.
+    #[doc(hidden)]
+    pub fn hand_over(&mut self) -> Handed {
+        Handed(match self.state.hand_over() {
+            HandOver::Whole(state) => HandedPart::Whole(self.model.clone(), state),
+            HandOver::Changes(changes) => HandedPart::Changes(changes),
+        })
+    }
+}
+
+/// A copy of a session's progress as of its last hand-over. It projects and encodes where the game does not wait for it.
+#[derive(Debug)]
+pub struct Replica {
+    model: Arc<Model>,
+    state: State,
+}
+
+impl Replica {
+    /// Brings a copy up to date; the first hand-over of a session makes it. None only for changes of a copy that is not there.
+    pub fn after(replica: Option<Replica>, handed: Handed) -> Option<Replica> {
+        match handed.0 {
+            HandedPart::Whole(model, state) => Some(Replica { model, state: *state }),
+            HandedPart::Changes(changes) => {
+                let mut replica = replica?;
+                replica.state.take_over(changes);
+                Some(replica)
+            }
+        }
+    }
+
+    /// What the player would have if they had quit at the last hand-over.
+    pub fn suspended(&self) -> Suspended {
+        Suspended { model: self.model.clone(), state: suspend(&self.model, &self.state) }
+    }
+
+    /// All values, marks and the place.
+    pub fn state(&self) -> &State {
+        &self.state
+    }
+}
