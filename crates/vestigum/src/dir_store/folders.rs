@@ -55,6 +55,7 @@ impl DirStore {
                 }
             }
         }
+        settle_folder(disk, &self.inner.root, &mut settled)?;
         settle_folder(disk, folder, &mut settled)
     }
 

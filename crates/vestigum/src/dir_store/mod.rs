@@ -109,7 +109,10 @@ impl DirStore {
     pub fn open_on(disk: impl Disk + 'static, root: impl AsRef<Path>) -> Result<DirStore, StoreError> {
         let root = root.as_ref().to_path_buf();
         let mut settled = BTreeSet::new();
-        settle_folder(&disk, &root, &mut settled).map_err(io_error("make the save folder", &root))?;
+        // That the name of a folder that is there is durable is made sure of by the first commit: a launch only reads.
+        if !disk.is_folder(&root) {
+            settle_folder(&disk, &root, &mut settled).map_err(io_error("make the save folder", &root))?;
+        }
         let lock = take_lock(&disk, &root)?;
         Ok(DirStore::with(Arc::new(disk), root, Some(lock), settled))
     }

@@ -54,6 +54,8 @@ pub(crate) struct SaveQueue {
 struct QueueState {
     queues: BTreeMap<Owner, OwnerQueue>,
     turn: u64,
+    /// Counts commits as they begin and end, so that it is known which overlapped.
+    events: u64,
     /// How many threads write.
     writers: usize,
     closing: bool,
@@ -70,6 +72,8 @@ struct OwnerQueue {
     busy: bool,
     /// Whether what is being written may be gone: then it is written once more.
     again: bool,
+    /// The event at which a commit of this owner ended that found older saves gone.
+    noticed: u64,
     waiting: Option<Waiting>,
     handed: u64,
     durable: u64,
@@ -141,6 +145,7 @@ pub(super) struct Job {
     pub content: Content,
     number: u64,
     turn: u64,
+    began: u64,
 }
 
 /// What is written for an owner.
@@ -428,10 +433,10 @@ impl SaveQueue {
     /// What came of a commit.
     pub(super) fn tried(&self, job: Job, result: Result<Committed, StoreError>) {
         let mut state = self.lock();
-        let closing = state.closing;
-        let Some(queue) = state.queues.get_mut(&job.owner) else { return };
-        let Job { number, turn, at, content, .. } = job;
-        let owner = job.owner;
+        state.events += 1;
+        let (closing, now) = (state.closing, state.events);
+        let Job { owner, number, turn, at, content, began, .. } = job;
+        let Some(queue) = state.queues.get_mut(&owner) else { return };
         queue.give_back(content);
         match result {
             Ok(Committed { generation, written, missing }) => {
@@ -439,14 +444,19 @@ impl SaveQueue {
                 queue.saved = Saved { generation, written };
                 queue.prune.commits += u32::from(written);
                 queue.prune.due |= queue.prune.commits >= PRUNE_AFTER;
-                queue.last = (queue.running || owner == Owner::Device).then_some(at);
-                let again = std::mem::take(&mut queue.again) && queue.running && queue.waiting.is_none();
+                queue.last = queue.running.then_some(at);
+                // What has noticed the loss itself was written after it.
+                let again = std::mem::take(&mut queue.again) && !missing;
+                let again = again && queue.running && queue.waiting.is_none();
+                if missing {
+                    queue.noticed = now;
+                }
                 queue.forget();
                 if again {
                     state.put(&owner, at);
                 }
                 if missing {
-                    state.write_again(&owner);
+                    state.write_again(&owner, began);
                 }
             }
             Err(error) => queue.failed(Waiting { number, turn, at }, error, closing),
@@ -483,14 +493,16 @@ impl QueueState {
     }
 
     /// The saves of one owner were gone, so those of the others may be: what their sessions saved last is written again,
-    /// unless something newer waits.
-    fn write_again(&mut self, but: &Owner) {
+    /// unless something newer waits, or they have noticed it since that commit began.
+    fn write_again(&mut self, but: &Owner, began: u64) {
         for (_, queue) in self.queues.iter_mut().filter(|(owner, queue)| *owner != but && queue.busy) {
             // What it saved last is not what it is writing now.
             queue.again = true;
         }
-        let others =
-            self.queues.iter().filter(|(owner, queue)| *owner != but && !queue.busy && queue.waiting.is_none());
+        let others = self
+            .queues
+            .iter()
+            .filter(|(owner, queue)| *owner != but && !queue.busy && queue.waiting.is_none() && queue.noticed < began);
         let again = others.filter_map(|(owner, queue)| Some((owner.clone(), queue.last?)));
         for (owner, at) in again.collect::<Vec<_>>() {
             self.put(&owner, at);
@@ -510,7 +522,8 @@ impl QueueState {
 
     /// The projection that is to be written next.
     fn take(&mut self, now: Instant) -> Option<Job> {
-        let closing = self.closing;
+        self.events += 1;
+        let (closing, began) = (self.closing, self.events);
         let device = self.device();
         let ready = self.queues.iter_mut().filter(|(_, queue)| queue.is_due(now, closing) && queue.may_follow(device));
         let (owner, queue) = ready.min_by_key(|(_, queue)| queue.waiting.as_ref().map(|waiting| waiting.turn))?;
@@ -520,7 +533,7 @@ impl QueueState {
             Owner::Profile(_) => Content::Profile(queue.replica.take(), std::mem::take(&mut queue.pending)),
             Owner::Device => Content::Device(queue.device.clone()),
         };
-        Some(Job { owner: owner.clone(), follows: queue.saved.generation, at, content, number, turn })
+        Some(Job { owner: owner.clone(), follows: queue.saved.generation, at, content, number, turn, began })
     }
 
     fn prune(&mut self, which: impl Fn(&Prune) -> bool) -> Option<Task> {
