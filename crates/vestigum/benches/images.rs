@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use criterion::{Criterion, criterion_group, criterion_main};
 use serde::{Deserialize, Serialize};
 
-use vestigum::{Image, MemoryStore, Progress, Session, Spec, Value};
+use vestigum::{Image, MemoryStore, Owner, Progress, Session, Spec, Type, Value};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 
@@ -164,9 +164,11 @@ fn ratio(what: &str, mut ours: impl FnMut(), mut theirs: impl FnMut()) {
 
 fn against<V: Serialize + for<'de> Deserialize<'de>, M: Serialize + for<'de> Deserialize<'de>>(
     name: &str,
+    spec: &Spec,
     game: &Progress,
 ) {
     let suspended = game.suspend();
+    let owner = Owner::Profile("ada".into());
     let image = suspended.profile_image("ada");
     let bytes = image.to_json();
     let plain: Plain<V, M> = serde_json::from_slice(&bytes).expect("the struct has the shape of the image");
@@ -174,7 +176,7 @@ fn against<V: Serialize + for<'de> Deserialize<'de>, M: Serialize + for<'de> Des
     println!("{name}: {} bytes", bytes.len());
     ratio(
         "  encode with digest, from the projection",
-        || drop(black_box(suspended.profile_image("ada").to_json())),
+        || drop(black_box(suspended.encoded(&owner, String::new()).bytes(0, None))),
         || drop(black_box(serde_json::to_vec(black_box(&plain)))),
     );
     ratio(
@@ -187,9 +189,17 @@ fn against<V: Serialize + for<'de> Deserialize<'de>, M: Serialize + for<'de> Des
         || drop(black_box(Image::from_json(black_box(&bytes)))),
         || drop(black_box(serde_json::from_slice::<Plain<V, M>>(black_box(&bytes)))),
     );
+    ratio(
+        "  from bytes to a launched game",
+        || {
+            let image = Image::from_json(black_box(&bytes)).ok();
+            drop(black_box(Progress::launch(spec, image.as_ref(), None)));
+        },
+        || drop(black_box(serde_json::from_slice::<Plain<V, M>>(black_box(&bytes)))),
+    );
 }
 
-/// What `save()` does on the game's thread.
+/// What `save()` does on the game's thread after sixteen writes.
 fn hand_over(name: &str, c: &mut Criterion, spec: &Spec, game: &Progress) {
     let mut session = Session::launch(spec, MemoryStore::default(), "ada").expect("memory can be read");
     // The same place and values as the other, through an image.
@@ -199,10 +209,20 @@ fn hand_over(name: &str, c: &mut Criterion, spec: &Spec, game: &Progress) {
     vestigum::Store::commit(&store, 0, &suspended.profile_image("ada")).expect("memory takes it");
     session = Session::launch(spec, store, "ada").expect("it was saved");
     session.save().wait().ok();
+    let written = |field: &&vestigum::spec::Field| field.axes().is_empty() && *field.ty() == Type::Int;
+    let names = spec.fields().filter(written).map(|field| field.name().to_owned());
+    let mut fields: Vec<String> =
+        names.filter(|name| session.write(name, &[], Value::Int(1)).is_ok()).take(16).collect();
+    fields.sort();
+    let mut round = 0;
     c.bench_function(&format!("save() on the game's thread, {name}"), |b| {
         b.iter_custom(|times| {
             let mut total = Duration::ZERO;
             for _ in 0..times {
+                round += 1;
+                for field in &fields {
+                    session.write(field, &[], Value::Int(round % 1000)).expect("play writes it");
+                }
                 let start = Instant::now();
                 let ticket = session.save();
                 total += start.elapsed();
@@ -216,8 +236,8 @@ fn hand_over(name: &str, c: &mut Criterion, spec: &Spec, game: &Progress) {
 
 fn images(c: &mut Criterion) {
     let ((demo_spec, demo), (large_spec, large)) = (demo(), large());
-    against::<DemoValues, DemoMarks>("the demo", &demo);
-    against::<LargeValues, LargeMarks>("64 fields x 100 levels", &large);
+    against::<DemoValues, DemoMarks>("the demo", &demo_spec, &demo);
+    against::<LargeValues, LargeMarks>("64 fields x 100 levels", &large_spec, &large);
     hand_over("the demo", c, &demo_spec, &demo);
     hand_over("64 fields x 100 levels", c, &large_spec, &large);
 }

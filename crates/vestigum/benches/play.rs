@@ -6,7 +6,7 @@ use std::hint::black_box;
 
 use criterion::{Criterion, criterion_group, criterion_main};
 
-use vestigum::{Progress, Spec};
+use vestigum::{Handle, MemoryStore, Progress, Session, Spec};
 
 /// A game with 64 fields, half of them per level, and 100 levels.
 fn large() -> Spec {
@@ -26,6 +26,10 @@ fn large() -> Spec {
     Spec::from_toml(&text).expect("the bench spec is sound")
 }
 
+struct Handles {
+    score: Handle<i64>,
+}
+
 #[derive(Default)]
 struct Plain {
     score: i64,
@@ -33,7 +37,8 @@ struct Plain {
 
 fn handles(c: &mut Criterion) {
     let spec = large();
-    let score = spec.int("visit_0").expect("it is there");
+    // As a game keeps them: in a struct of its own.
+    let handles = Handles { score: spec.int("visit_0").expect("it is there") };
     let mut game = Progress::fresh(&spec);
     game.enter("path_0").expect("all are open");
     let mut plain = Plain::default();
@@ -44,7 +49,7 @@ fn handles(c: &mut Criterion) {
 
     let mut group = c.benchmark_group("read");
     group.bench_function("struct field", |b| b.iter(|| black_box(&plain).score));
-    group.bench_function("handle", |b| b.iter(|| black_box(&game).get(black_box(score))));
+    group.bench_function("handle", |b| b.iter(|| black_box(&game).get(black_box(&handles).score)));
     group.bench_function("string map", |b| {
         b.iter(|| black_box(&map).get(black_box("visit_0")).and_then(serde_json::Value::as_i64));
     });
@@ -57,7 +62,9 @@ fn handles(c: &mut Criterion) {
             plain.score = plain.score.saturating_add(black_box(1));
         });
     });
-    group.bench_function("handle", |b| b.iter(|| black_box(&mut game).add(black_box(score), black_box(1)).is_ok()));
+    group.bench_function("handle", |b| {
+        b.iter(|| black_box(&mut game).add(black_box(&handles).score, black_box(1)).is_ok())
+    });
     group.bench_function("string map", |b| {
         b.iter(|| {
             let slot = black_box(&mut map).entry(black_box("visit_0").to_owned()).or_insert_with(|| 0.into());
@@ -66,6 +73,30 @@ fn handles(c: &mut Criterion) {
         });
     });
     group.finish();
+}
+
+/// A session shares the device's values with others of the process. What is not the device's is as fast as without one.
+fn sessions(c: &mut Criterion) {
+    let spec = Spec::from_toml(
+        "[game]\nid = \"fellpost\"\n[field.score]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"entry\"\n\
+         [field.volume]\ntype = \"int\"\nlasts = \"device\"\n",
+    )
+    .expect("the bench spec is sound");
+    let handles = Handles { score: spec.int("score").expect("it is there") };
+    let mut progress = Progress::fresh(&spec);
+    let mut session = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
+    let mut group = c.benchmark_group("beside a device field");
+    group.bench_function("add to progress", |b| {
+        b.iter(|| black_box(&mut progress).add(black_box(&handles).score, black_box(1)).is_ok());
+    });
+    group.bench_function("add to a session", |b| {
+        b.iter(|| black_box(&mut session).add(black_box(&handles).score, black_box(1)).is_ok());
+    });
+    group.bench_function("write to a session by name", |b| {
+        b.iter(|| session.write(black_box("score"), &[], 7.into()).is_ok());
+    });
+    group.finish();
+    session.quit().expect("memory takes everything");
 }
 
 fn moments(c: &mut Criterion) {
@@ -125,5 +156,5 @@ fn containers(c: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(benches, handles, moments, containers);
+criterion_group!(benches, handles, sessions, moments, containers);
 criterion_main!(benches);

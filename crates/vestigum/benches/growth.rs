@@ -1,0 +1,225 @@
+//! How things grow: each table has ten times as much from one row to the next.
+
+use std::hint::black_box;
+use std::time::{Duration, Instant};
+
+use vestigum::{DirStore, Image, MemoryStore, Owner, Progress, Saver, Session, Spec, Store, Value};
+
+/// A game with so many per-level entries: fields of 100 levels each, and 16 visit fields.
+fn slots(count: usize) -> Spec {
+    let mut text = String::from("[game]\nid = \"fellpost\"\n[levels]\nopening = \"all\"\norder = [");
+    (0..100).for_each(|n| text.push_str(&format!("\"path_{n}\",")));
+    text.push_str("]\n");
+    for n in 0..16 {
+        text.push_str(&format!(
+            "[field.visit_{n}]\ntype = \"int\"\nlasts = \"visit\"\nafter_failure = \"checkpoint\"\n"
+        ));
+    }
+    for n in 0..count.div_ceil(100) {
+        text.push_str(&format!(
+            "[field.kept_{n}]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"entry\"\n"
+        ));
+    }
+    sound(&text)
+}
+
+fn sound(text: &str) -> Spec {
+    Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+/// The median of some runs.
+fn time<T>(runs: usize, mut work: impl FnMut() -> T) -> Duration {
+    let mut times: Vec<Duration> = (0..runs)
+        .map(|_| {
+            let begun = Instant::now();
+            black_box(work());
+            begun.elapsed()
+        })
+        .collect();
+    times.sort_unstable();
+    times[times.len() / 2]
+}
+
+fn by_slots(most: usize) {
+    println!(
+        "\nentries    sixteen writes and a death    save() after 16 writes      board    encode    bytes to launched game"
+    );
+    let mut count = 100;
+    while count <= most {
+        let spec = slots(count);
+        let mut game = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
+        game.enter("path_7").expect("all are open");
+        for n in 0..count.div_ceil(100) {
+            game.write(&format!("kept_{n}"), &["path_7"], Value::Int(n as i64)).expect("play writes it");
+        }
+        game.save().wait().expect("memory takes it");
+        let fields: Vec<_> = (0..16).map(|n| spec.int(&format!("visit_{n}")).expect("it is there")).collect();
+        game.checkpoint("ford").expect("it is in a level");
+        let death = time(200, || {
+            fields.iter().for_each(|field| drop(game.add(*field, 1)));
+            game.death().is_ok()
+        });
+        let mut saves: Vec<Duration> = (0..100)
+            .map(|_| {
+                fields.iter().for_each(|field| drop(game.add(*field, 1)));
+                let begun = Instant::now();
+                let ticket = game.save();
+                let took = begun.elapsed();
+                ticket.wait().expect("memory takes it");
+                took
+            })
+            .collect();
+        saves.sort_unstable();
+        let runs = (1_000_000 / count).clamp(5, 200);
+        let board = time(runs, || game.board());
+        let suspended = game.suspend();
+        let owner = Owner::Profile("ada".into());
+        let encode = time(runs, || suspended.encoded(&owner, String::new()));
+        let bytes = suspended.encoded(&owner, String::new()).bytes(1, None);
+        let load = time(runs, || {
+            let image = Image::from_json(&bytes).ok();
+            Progress::launch(&spec, image.as_ref(), None).is_ok()
+        });
+        println!("{count:>7}    {death:>26.1?}    {:>22.1?} {board:>10.1?} {encode:>9.1?}    {load:>22.1?}", saves[50]);
+        game.quit().expect("memory takes everything");
+        count *= 10;
+    }
+}
+
+fn by_checkpoints(most: usize) {
+    println!("\ncheckpoints    bytes to launched game");
+    let mut count = 100;
+    while count <= most {
+        let names: Vec<String> = (0..count / 10).map(|n| format!("\"post_{n}\"")).collect();
+        let levels: Vec<String> = (0..10).map(|n| format!("\"path_{n}\"")).collect();
+        let mut text =
+            format!("[game]\nid = \"fellpost\"\n[levels]\nopening = \"all\"\norder = [{}]\n", levels.join(", "));
+        (0..10).for_each(|n| text.push_str(&format!("[level.path_{n}]\ncheckpoints = [{}]\n", names.join(", "))));
+        text.push_str(
+            "[field.seen]\ntype = \"int\"\nper = \"checkpoint\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n",
+        );
+        let spec = sound(&text);
+        let mut game = Progress::fresh(&spec);
+        for level in 0..10 {
+            for name in 0..count / 10 {
+                let keys = [&*format!("path_{level}"), &*format!("post_{name}")];
+                game.write("seen", &keys, Value::Int(1)).expect("play writes it");
+            }
+        }
+        let bytes = game.suspend().profile_image("ada").to_json();
+        let load = time((100_000 / count).clamp(5, 100), || {
+            let image = Image::from_json(&bytes).ok();
+            Progress::launch(&spec, image.as_ref(), None).is_ok()
+        });
+        println!("{count:>11}    {load:>22.1?}");
+        count *= 10;
+    }
+}
+
+fn by_names(most: usize) {
+    println!("\nmade names    save() after one write    save() after a new name    bytes to launched game");
+    let mut count = 100;
+    while count <= most {
+        let spec = sound(&format!(
+            "[game]\nid = \"fellpost\"\n[keys.huts]\nmax = {}\n[field.stamps]\ntype = \"int\"\nper = \"huts\"\n\
+             lasts = \"profile\"\nafter_failure = \"keep\"\n",
+            count + 1000
+        ));
+        let mut game = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
+        for n in 0..count {
+            game.write("stamps", &[&format!("hut {n}")], Value::Int(1)).expect("there is room");
+        }
+        game.save().wait().expect("memory takes it");
+        let mut one = |names: bool| {
+            let mut times: Vec<Duration> = (0..20)
+                .map(|n| {
+                    let name = if names { format!("new hut {n}") } else { "hut 7".into() };
+                    game.write("stamps", &[&name], Value::Int(n)).expect("there is room");
+                    let begun = Instant::now();
+                    let ticket = game.save();
+                    let took = begun.elapsed();
+                    ticket.wait().expect("memory takes it");
+                    took
+                })
+                .collect();
+            times.sort_unstable();
+            times[10]
+        };
+        let (write, new) = (one(false), one(true));
+        let bytes = game.suspend().profile_image("ada").to_json();
+        let load = time(10, || {
+            let image = Image::from_json(&bytes).ok();
+            Progress::launch(&spec, image.as_ref(), None).is_ok()
+        });
+        println!("{count:>10}    {write:>22.1?}    {new:>23.1?}    {load:>22.1?}");
+        game.quit().expect("memory takes everything");
+        count *= 10;
+    }
+}
+
+/// Players who save all at once into one folder.
+fn by_players(most: usize) {
+    println!("\nplayers    commits a second    all quit in");
+    let spec = slots(100);
+    let mut count = 1;
+    while count <= most {
+        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder for the bench");
+        let saver = Saver::new(DirStore::open(folder.path()).expect("a store for the bench"));
+        let mut players: Vec<Session> = (0..count)
+            .map(|n| Session::launch(&spec, &saver, &format!("player {n}")).expect("the folder can be read"))
+            .collect();
+        let begun = Instant::now();
+        let rounds = 5;
+        for round in 0..rounds {
+            for game in &mut players {
+                game.write("kept_0", &["path_7"], Value::Int(round + 1)).expect("play writes it");
+                drop(game.save());
+            }
+            saver.flush(Duration::from_secs(60)).expect("the disk takes it");
+        }
+        let rate = (rounds as f64 * count as f64) / begun.elapsed().as_secs_f64();
+        let begun = Instant::now();
+        for mut game in players {
+            game.write("kept_0", &["path_8"], Value::Int(1)).expect("play writes it");
+            game.quit().expect("the disk takes it");
+        }
+        println!("{count:>7}    {rate:>16.0}    {:>11.1?}", begun.elapsed());
+        count *= 4;
+    }
+}
+
+/// Generations that are kept: how long a launch and a prune that removes nothing take.
+fn by_generations(most: usize) {
+    println!("\ngenerations    launch    prune of nothing");
+    let spec = slots(100);
+    let mut count = 10;
+    while count <= most {
+        let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder for the bench");
+        let store = DirStore::open(folder.path()).expect("a store for the bench");
+        let mut image = Progress::fresh(&spec).suspend().profile_image("ada");
+        for generation in 0..count as u64 {
+            image.saved_at = format!("{generation}");
+            image.values.insert("visit".into(), vestigum::image::Tree::Int(generation as i64));
+            store.commit(generation, &image).expect("the disk takes it");
+        }
+        let owner = Owner::Profile("ada".into());
+        let prune = time(5, || store.prune(&owner, count as u32));
+        drop(store);
+        let launch = time(5, || {
+            let store = DirStore::open(folder.path()).expect("a store for the bench");
+            Session::launch(&spec, store, "ada").map(|game| game.generation())
+        });
+        println!("{count:>11} {launch:>9.1?}    {prune:>16.1?}");
+        count *= 10;
+    }
+}
+
+fn main() {
+    // `cargo bench -- --test`, as CI runs it, only looks whether it works.
+    let small = std::env::args().any(|argument| argument == "--test");
+    by_slots(if small { 100 } else { 100_000 });
+    by_checkpoints(if small { 100 } else { 10_000 });
+    by_names(if small { 100 } else { 100_000 });
+    by_generations(if small { 10 } else { 1000 });
+    by_players(if small { 1 } else { 64 });
+}
