@@ -79,7 +79,7 @@ proptest! {
     ) {
         let spec = spec(&sketch);
         let mut game = Progress::fresh(&spec);
-        let mut copy: Option<Replica> = None;
+        let mut copy: Option<Box<Replica>> = None;
         for (step, save) in steps.chunks(1).zip(saves) {
             apply_all(&sketch, &mut game, step);
             if !save {

@@ -63,7 +63,7 @@ fn handles(c: &mut Criterion) {
         });
     });
     group.bench_function("handle", |b| {
-        b.iter(|| black_box(&mut game).add(black_box(&handles).score, black_box(1)).is_ok())
+        b.iter(|| black_box(&mut game).add(black_box(&handles).score, black_box(1)).is_ok());
     });
     group.bench_function("string map", |b| {
         b.iter(|| {

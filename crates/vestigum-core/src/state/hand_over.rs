@@ -37,7 +37,7 @@ pub(super) enum CheckpointMark {
 #[derive(Debug)]
 pub enum HandOver {
     /// The first one: all of the state.
-    Whole(Box<State>),
+    Whole(State),
     /// What changed since the one before.
     Changes(Changes),
 }
@@ -70,7 +70,7 @@ impl State {
             let copy = State { baseline: None, ..self.clone() };
             self.unheard = Some(Unheard::default());
             self.noted.iter_mut().for_each(|noted| *noted &= !HANDED);
-            return HandOver::Whole(Box::new(copy));
+            return HandOver::Whole(copy);
         };
         let Unheard { slots, marks_taken, checkpoint, names } = std::mem::take(unheard);
         let mut changed = Vec::with_capacity(slots.len());

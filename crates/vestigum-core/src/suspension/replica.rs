@@ -14,7 +14,7 @@ pub struct Handed(HandedPart);
 
 #[derive(Debug)]
 enum HandedPart {
-    Whole(Arc<Model>, Box<State>),
+    Whole(Box<Replica>),
     Changes(Changes),
 }
 
@@ -23,7 +23,7 @@ impl Progress {
     #[doc(hidden)]
     pub fn hand_over(&mut self) -> Handed {
         Handed(match self.state.hand_over() {
-            HandOver::Whole(state) => HandedPart::Whole(self.model.clone(), state),
+            HandOver::Whole(state) => HandedPart::Whole(Box::new(Replica { model: self.model.clone(), state })),
             HandOver::Changes(changes) => HandedPart::Changes(changes),
         })
     }
@@ -38,9 +38,9 @@ pub struct Replica {
 
 impl Replica {
     /// Brings a copy up to date; the first hand-over of a session makes it. None only for changes of a copy that is not there.
-    pub fn after(replica: Option<Replica>, handed: Handed) -> Option<Replica> {
+    pub fn after(replica: Option<Box<Replica>>, handed: Handed) -> Option<Box<Replica>> {
         match handed.0 {
-            HandedPart::Whole(model, state) => Some(Replica { model, state: *state }),
+            HandedPart::Whole(replica) => Some(replica),
             HandedPart::Changes(changes) => {
                 let mut replica = replica?;
                 replica.state.take_over(changes);

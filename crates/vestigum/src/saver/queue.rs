@@ -84,7 +84,7 @@ struct OwnerQueue {
     /// What the session has handed over since a writer took it.
     pending: Vec<Handed>,
     /// The session's progress as of what a writer took. A writer that is busy has it.
-    replica: Option<Replica>,
+    replica: Option<Box<Replica>>,
     /// The device's values as they were handed over last.
     device: Option<Arc<DeviceSnapshot>>,
     /// When what was written last was handed over, while sessions run: if saves turn out to be gone, it is written again.
@@ -151,7 +151,7 @@ pub(super) struct Job {
 /// What is written for an owner.
 pub(super) enum Content {
     /// Of a player the copy of the session's progress, and what it has not heard of yet.
-    Profile(Option<Replica>, Vec<Handed>),
+    Profile(Option<Box<Replica>>, Vec<Handed>),
     Device(Option<Arc<DeviceSnapshot>>),
 }
 
