@@ -14,6 +14,7 @@ use crate::nearest::did_you_mean;
 use crate::value::limits::Limits;
 use crate::value::types::Type;
 use crate::value::{Value, sum_floats, sum_ints};
+use crate::vocabulary::span::Span;
 
 mod sealed {
     pub trait Sealed {}
@@ -179,6 +180,7 @@ pub struct Handle<T: ?Sized> {
     pub(crate) field: FieldId,
     pub(crate) fingerprint: u32,
     pub(crate) gate: Gate,
+    pub(crate) of_device: bool,
     /// The range of an int.
     pub(crate) lowest: i64,
     pub(crate) highest: i64,
@@ -214,8 +216,25 @@ impl Gate {
 impl<T: ?Sized> Handle<T> {
     fn at(model: &Model, field: &Field, slot: usize) -> Handle<T> {
         let (lowest, highest) = field.limits.int_range();
-        let (gate, fingerprint) = (Gate::of(model, field), model.fingerprint);
-        Handle { slot: slot as u32, field: field.id, fingerprint, gate, lowest, highest, ty: PhantomData }
+        Handle {
+            slot: slot as u32,
+            field: field.id,
+            fingerprint: model.fingerprint,
+            gate: Gate::of(model, field),
+            of_device: field.lasts == Span::Device,
+            lowest,
+            highest,
+            ty: PhantomData,
+        }
+    }
+}
+
+impl<T: ?Sized> Handle<T> {
+    /// Whether it is on a value of the device.
+    #[doc(hidden)]
+    #[inline(always)]
+    pub fn is_of_device(self) -> bool {
+        self.of_device
     }
 }
 

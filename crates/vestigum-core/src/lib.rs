@@ -59,7 +59,7 @@ pub use image::encoded::EncodedImage;
 pub use image::report::{LoadError, LoadReport};
 pub use loading::Launched;
 pub use nearest::nearest;
-pub use outcome::{AccessError, Change, Outcome, Refused, Written};
+pub use outcome::{AccessError, AccessErrorKind, Change, Outcome, Refused, Written};
 pub use progress::Progress;
 pub use progress::board::BoardRow;
 pub use progress::call::Call;

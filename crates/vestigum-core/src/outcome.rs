@@ -197,9 +197,38 @@ pub enum Refused {
 }
 
 /// Why a read or a write was refused. Nothing has changed.
+///
+/// ```
+/// # use vestigum_core::{AccessErrorKind, Progress, Spec};
+/// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+/// # let mut game = Progress::fresh(&spec);
+/// let refused = game.write("scoer", &[], 60.into()).expect_err("no field is called so");
+/// assert!(matches!(refused.kind(), AccessErrorKind::UnknownName { .. }));
+/// assert_eq!(refused.to_string(), "nothing is called `scoer`; did you mean `score`?");
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+// One pointer wide: what a write answers is moved and dropped in many places of a game, and seldom an error.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[error(transparent)]
+pub struct AccessError(Box<AccessErrorKind>);
+
+impl AccessError {
+    /// What is wrong.
+    pub fn kind(&self) -> &AccessErrorKind {
+        &self.0
+    }
+}
+
+impl From<AccessErrorKind> for AccessError {
+    fn from(kind: AccessErrorKind) -> Self {
+        AccessError(Box::new(kind))
+    }
+}
+
+/// What is wrong with a read or a write.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum AccessError {
+pub enum AccessErrorKind {
     /// The session was ended by `quit`.
     #[error("the session has quit; launch first")]
     Closed,

@@ -4,9 +4,8 @@
 //! random specs and plays hold the two against each other.
 
 use std::io::Write;
-use std::sync::Arc;
 
-use crate::image::encoded::EncodedImage;
+use crate::image::encoded::{EncodedImage, quote};
 use crate::image::write::{entry_tree, saved_place};
 use crate::model::Model;
 use crate::model::axis::Axis;
@@ -22,31 +21,62 @@ impl Suspended {
     /// The image of an owner's progress, as a store writes it. `saved_at` is the time as the caller's clock tells it (RFC 3339).
     pub fn encoded(&self, owner: &Owner, saved_at: String) -> EncodedImage {
         let (model, state) = (&*self.model, &self.state);
-        let sorted = model.key_sets.iter().zip(&state.made).map(|(set, made)| {
-            let names = set.all_names(made);
-            let mut keys: Vec<(Arc<str>, u32)> = names.iter().cloned().zip(0..).collect();
-            keys.sort_unstable();
-            keys
+        let levels = WrittenNames::of(model.levels_by_name.iter().map(|level| (&*model.level(*level).id, *level)));
+        let sets = model.key_sets.iter().zip(&state.made).map(|(set, made)| {
+            let mut names: Vec<(&str, u32)> = set.all_names(made).iter().map(|name| &**name).zip(0..).collect();
+            names.sort_unstable();
+            WrittenNames::of(names.into_iter())
         });
+        let sets = sets.collect();
         let json = Vec::with_capacity(256 + 16 * model.slots);
-        let mut writer = Writer { model, state, sorted: sorted.collect(), json };
+        let mut writer = Writer { model, state, levels: &levels, sets: &sets, json };
         writer.content(owner);
         EncodedImage::new(owner.clone(), saved_at, writer.json)
+    }
+}
+
+/// The names of an axis in their order, each as a member of an object begins: a comma, the name in quotes, a colon. Most
+/// fields with an axis have an entry for most of its keys, so a name is quoted once and then copied.
+struct WrittenNames {
+    text: Vec<u8>,
+    /// For each name its key and where its text ends.
+    ends: Vec<(u32, usize)>,
+}
+
+impl WrittenNames {
+    fn of<'n>(names: impl Iterator<Item = (&'n str, u32)>) -> WrittenNames {
+        let mut written = WrittenNames { text: Vec::new(), ends: Vec::with_capacity(names.size_hint().0) };
+        for (name, key) in names {
+            written.text.push(b',');
+            quote(&mut written.text, name);
+            written.text.push(b':');
+            written.ends.push((key, written.text.len()));
+        }
+        written
+    }
+
+    fn iter(&self) -> impl Iterator<Item = (u32, &[u8])> {
+        let mut from = 0;
+        self.ends.iter().map(move |(key, end)| {
+            let begin = std::mem::replace(&mut from, *end);
+            (*key, &self.text[begin..*end])
+        })
     }
 }
 
 struct Writer<'a> {
     model: &'a Model,
     state: &'a State,
-    /// The keys of each key set in the order of their names.
-    sorted: Vec<Vec<(Arc<str>, u32)>>,
+    levels: &'a WrittenNames,
+    /// Of each key set.
+    sets: &'a Vec<WrittenNames>,
     json: Vec<u8>,
 }
 
 impl Writer<'_> {
     fn content(&mut self, owner: &Owner) {
         self.raw("\"game\":");
-        self.text(&self.model.id);
+        self.declared(&self.model.id);
         let in_level = self.state.position.is_level();
         match owner {
             Owner::Profile(name) => {
@@ -138,7 +168,7 @@ impl Writer<'_> {
         self.raw("}");
     }
 
-    /// The entries of a field from an axis on; answers whether there were any.
+    /// The entries of a field from an axis on: all but what is at its default. Answers whether there were any.
     fn entries<'s>(
         &mut self,
         field: &Field,
@@ -148,59 +178,39 @@ impl Writer<'_> {
     ) -> bool {
         self.raw("{");
         let [axis, inner @ ..] = axes else { return false };
-        let stride: usize = inner.iter().map(|axis| self.model.axis_len(*axis)).product();
-        let mut any = false;
-        let model = self.model;
-        match axis {
-            Axis::Level => {
-                for level in &model.levels_by_name {
-                    let slot = first_slot + *level as usize * stride;
-                    any |= self.entry(field, &model.level(*level).id, inner, slot, any, value);
-                }
-            }
-            Axis::Keys(set) => {
-                let keys = std::mem::take(&mut self.sorted[*set as usize]);
-                for (name, key) in &keys {
-                    any |= self.entry(field, name, inner, first_slot + *key as usize * stride, any, value);
-                }
-                self.sorted[*set as usize] = keys;
-            }
+        let names = match axis {
+            Axis::Level => self.levels,
+            Axis::Keys(set) => &self.sets[*set as usize],
             // Written by the tree: its keys have two names.
-            Axis::Checkpoint => {}
+            Axis::Checkpoint => return false,
+        };
+        let mut any = false;
+        if inner.is_empty() {
+            for (key, name) in names.iter() {
+                let value = value(first_slot + key as usize);
+                if *value != field.default {
+                    self.json.extend_from_slice(&name[usize::from(!any)..]);
+                    self.value(value);
+                    any = true;
+                }
+            }
+        } else {
+            let stride: usize = inner.iter().map(|axis| self.model.axis_len(*axis)).product();
+            for (key, name) in names.iter() {
+                let before = self.json.len();
+                self.json.extend_from_slice(&name[usize::from(!any)..]);
+                if self.entries(field, inner, first_slot + key as usize * stride, value) {
+                    any = true;
+                } else {
+                    self.json.truncate(before);
+                }
+            }
         }
         self.raw("}");
         any
     }
 
-    /// One entry, or what lies under one key, unless all of it is at its default.
-    fn entry<'s>(
-        &mut self,
-        field: &Field,
-        name: &str,
-        inner: &[Axis],
-        slot: usize,
-        behind: bool,
-        value: &impl Fn(usize) -> &'s Value,
-    ) -> bool {
-        if inner.is_empty() && *value(slot) == field.default {
-            return false;
-        }
-        let before = self.json.len();
-        if behind {
-            self.raw(",");
-        }
-        self.name(name);
-        if inner.is_empty() {
-            self.value(value(slot));
-            return true;
-        }
-        let any = self.entries(field, inner, slot, value);
-        if !any {
-            self.json.truncate(before);
-        }
-        any
-    }
-
+    #[inline]
     fn value(&mut self, value: &Value) {
         match value {
             Value::Int(int) => self.int(*int),
@@ -233,19 +243,21 @@ impl Writer<'_> {
         self.raw(itoa::Buffer::new().format(int));
     }
 
+    /// The name of a member.
     fn name(&mut self, name: &str) {
-        self.text(name);
+        self.declared(name);
         self.raw(":");
     }
 
+    /// A name that a spec declares. It has letters, digits and underscores, so nothing in it is escaped.
+    fn declared(&mut self, name: &str) {
+        self.raw("\"");
+        self.raw(name);
+        self.raw("\"");
+    }
+
     fn text(&mut self, text: &str) {
-        if text.bytes().all(|byte| byte >= b' ' && byte != b'"' && byte != b'\\') {
-            self.raw("\"");
-            self.raw(text);
-            self.raw("\"");
-        } else {
-            self.serialized(text);
-        }
+        quote(&mut self.json, text);
     }
 
     /// Whatever is rare goes through serde.

@@ -43,8 +43,11 @@ impl EncodedImage {
 
     /// The bytes of its file, with the number that the store gives it; with a key the check is a seal.
     pub fn bytes(&self, generation: u64, key: Option<&SealKey>) -> Vec<u8> {
-        let (head, tail) = (head(generation, &self.saved_at), tail(generation, &self.saved_at, &self.digest, key));
-        [&head[..], &self.content, &tail].concat()
+        let mut bytes = Vec::with_capacity(ENVELOPE + self.saved_at.len() + self.content.len());
+        head(&mut bytes, generation, &self.saved_at);
+        bytes.extend_from_slice(&self.content);
+        tail(&mut bytes, generation, &self.saved_at, &self.digest, key);
+        bytes
     }
 }
 
@@ -73,29 +76,58 @@ pub(super) fn digest_of(content: &[u8]) -> String {
     blake3::hash(content).to_hex().to_string()
 }
 
+/// What the store's members take at most, but for the time.
+const ENVELOPE: usize = 320;
+
 /// What stands before the content in a file.
-fn head(generation: u64, saved_at: &str) -> Vec<u8> {
-    let saved_at = serde_json::Value::from(saved_at);
-    format!("{{\"format\":{FORMAT},\"generation\":{generation},\"saved_at\":{saved_at},").into_bytes()
+fn head(bytes: &mut Vec<u8>, generation: u64, saved_at: &str) {
+    bytes.extend_from_slice(b"{\"format\":");
+    bytes.extend_from_slice(itoa::Buffer::new().format(FORMAT).as_bytes());
+    bytes.extend_from_slice(b",\"generation\":");
+    bytes.extend_from_slice(itoa::Buffer::new().format(generation).as_bytes());
+    bytes.extend_from_slice(b",\"saved_at\":");
+    quote(bytes, saved_at);
+    bytes.push(b',');
 }
 
 /// What stands behind it.
-fn tail(generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) -> Vec<u8> {
-    let sealed = if key.is_some() { ",\"sealed\":true" } else { "" };
-    let check = check(generation, saved_at, digest, key);
-    format!("{sealed},\"digest\":\"{digest}\",\"check\":\"{check}\"}}").into_bytes()
+fn tail(bytes: &mut Vec<u8>, generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) {
+    if key.is_some() {
+        bytes.extend_from_slice(b",\"sealed\":true");
+    }
+    bytes.extend_from_slice(b",\"digest\":\"");
+    bytes.extend_from_slice(digest.as_bytes());
+    bytes.extend_from_slice(b"\",\"check\":\"");
+    bytes.extend_from_slice(check(generation, saved_at, digest, key).to_hex().as_bytes());
+    bytes.extend_from_slice(b"\"}");
+}
+
+/// A text in quotes, with its signs escaped as JSON wants it.
+pub(super) fn quote(json: &mut Vec<u8>, text: &str) {
+    // Without an early end, so that many bytes are looked at at once.
+    let escapes = |byte: u8| (byte < b' ') | (byte == b'"') | (byte == b'\\');
+    if !text.bytes().fold(false, |any, byte| any | escapes(byte)) {
+        json.push(b'"');
+        json.extend_from_slice(text.as_bytes());
+        json.push(b'"');
+    } else {
+        // Writing into memory does not fail.
+        let _ = serde_json::to_writer(json, text);
+    }
 }
 
 /// Whether bytes are what an image is written as, and its content has the digest: then the content need not be made again.
 pub(super) fn is_as_written(bytes: &[u8], image: &Image, digest: &str, key: Option<&SealKey>) -> bool {
-    let (head, tail) = (head(image.generation, &image.saved_at), tail(image.generation, &image.saved_at, digest, key));
-    let content = bytes.strip_prefix(&head[..]).and_then(|rest| rest.strip_suffix(&tail[..]));
+    let (mut before, mut behind) = (Vec::with_capacity(ENVELOPE), Vec::with_capacity(ENVELOPE));
+    head(&mut before, image.generation, &image.saved_at);
+    tail(&mut behind, image.generation, &image.saved_at, digest, key);
+    let content = bytes.strip_prefix(&before[..]).and_then(|rest| rest.strip_suffix(&behind[..]));
     content.is_some_and(|content| digest_of(content) == digest)
 }
 
 /// The checksum of the digest, the generation and the time: it tells whether the file is as it was written, and with a key,
 /// whether the game wrote it.
-pub(super) fn check(generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) -> String {
+pub(super) fn check(generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) -> blake3::Hash {
     let mut hashed = Vec::with_capacity(160);
     for part in ["vestigum check", digest, saved_at] {
         hashed.extend_from_slice(&(part.len() as u64).to_le_bytes());
@@ -103,11 +135,10 @@ pub(super) fn check(generation: u64, saved_at: &str, digest: &str, key: Option<&
     }
     hashed.extend_from_slice(&FORMAT.to_le_bytes());
     hashed.extend_from_slice(&generation.to_le_bytes());
-    let hash = match key {
+    match key {
         None => blake3::hash(&hashed),
         Some(key) => blake3::keyed_hash(key.bytes(), &hashed),
-    };
-    hash.to_hex().to_string()
+    }
 }
 
 /// What the digest speaks of.

@@ -147,7 +147,7 @@ impl Read {
             (false, _) => None,
             (true, key) => key,
         };
-        let checked = super::encoded::check(image.generation, &image.saved_at, &digest, key) == check;
+        let checked = super::encoded::check(image.generation, &image.saved_at, &digest, key).to_hex().as_str() == check;
         // What another tool laid out anew holds the same content.
         if checked && (is_as_written(bytes, &image, &digest, key) || image.digest() == digest) {
             return Ok(image);

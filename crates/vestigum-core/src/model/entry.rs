@@ -6,7 +6,7 @@ use crate::model::Types;
 use crate::model::axis::{Axis, MAX_AXES, MadeKeys};
 use crate::model::field::Field;
 use crate::nearest::suggestion;
-use crate::outcome::AccessError;
+use crate::outcome::{AccessError, AccessErrorKind};
 use crate::vocabulary::key::{EntryName, Key, KeyAxis, Keys};
 
 /// An entry by its names.
@@ -20,11 +20,11 @@ pub enum EntrySlot {
 /// The entry that all names together mean.
 pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) -> Result<EntrySlot, AccessError> {
     if !field.is_keyed() {
-        return Err(AccessError::NoKey { name: field.name.to_string() });
+        return Err(AccessErrorKind::NoKey { name: field.name.to_string() }.into());
     }
     if names.len() != field.names_in_key() {
         let wanted = spec.key_words(field).join(" and ");
-        return Err(AccessError::WrongKeys { name: field.name.to_string(), wanted, found: names.len() });
+        return Err(AccessErrorKind::WrongKeys { name: field.name.to_string(), wanted, found: names.len() }.into());
     }
     let mut names = names.iter().copied();
     let mut keys = [0; MAX_AXES];
@@ -64,12 +64,13 @@ pub fn entry_of(spec: &Types, field: &Field, names: &[&str], made: &MadeKeys) ->
 }
 
 fn level_of(spec: &Types, name: &str) -> Result<u32, AccessError> {
-    let unknown = |nearest| AccessError::UnknownKey { axis: "level".into(), name: name.to_owned(), nearest };
+    let unknown = |nearest| AccessErrorKind::UnknownKey { axis: "level".into(), name: name.to_owned(), nearest }.into();
     spec.find_level(name).map_err(unknown)
 }
 
 fn unknown_key<'a>(axis: &str, name: &str, known: impl Iterator<Item = &'a str>) -> AccessError {
-    AccessError::UnknownKey { axis: axis.to_owned(), name: name.to_owned(), nearest: suggestion(name, known) }
+    AccessErrorKind::UnknownKey { axis: axis.to_owned(), name: name.to_owned(), nearest: suggestion(name, known) }
+        .into()
 }
 
 pub fn which_key(spec: &Types, field: &Field, axis: Axis) -> AccessError {
@@ -78,11 +79,12 @@ pub fn which_key(spec: &Types, field: &Field, axis: Axis) -> AccessError {
         Axis::Checkpoint => spec.example_checkpoint().map(Arc::from),
         Axis::Keys(set) => spec.key_sets[set as usize].names.first().cloned(),
     };
-    AccessError::WhichKey {
+    AccessErrorKind::WhichKey {
         name: field.name.to_string(),
         axis: spec.axis_word(axis).to_owned(),
         example: example.as_deref().unwrap_or("KEY").to_owned(),
     }
+    .into()
 }
 
 /// The key of an entry. Of a field that is keyed it is empty where a key of an open set was not made yet.

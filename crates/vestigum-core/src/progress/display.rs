@@ -7,7 +7,7 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::model::entry::keys_of;
-use crate::outcome::{AccessError, Written};
+use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
 use crate::value::Value;
 use crate::value::decode::decode;
@@ -181,7 +181,9 @@ impl Progress {
     /// ```
     pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
         let value = self.value(field, keys)?;
-        let failed = |error: serde_json::Error| AccessError::Shape { field: field.to_owned(), why: error.to_string() };
+        let failed = |error: serde_json::Error| {
+            AccessErrorKind::Shape { field: field.to_owned(), why: error.to_string() }.into()
+        };
         serde_json::from_value(serde_json::to_value(Tree::of(&value)).map_err(failed)?).map_err(failed)
     }
 
@@ -190,7 +192,7 @@ impl Progress {
     /// # Errors
     /// As [`Progress::write`], and if the Rust value has another shape than the field: nothing is left out.
     pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
-        let shape = |why: String| AccessError::Shape { field: field.to_owned(), why };
+        let shape = |why: String| AccessErrorKind::Shape { field: field.to_owned(), why }.into();
         let ty = self.find(field)?.ty.clone();
         let json = serde_json::to_value(value).map_err(|error| shape(error.to_string()))?;
         let tree: Tree = serde_json::from_value(json).map_err(|error| shape(error.to_string()))?;

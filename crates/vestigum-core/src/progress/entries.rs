@@ -3,17 +3,17 @@
 use crate::model::axis::{Axis, MAX_AXES};
 use crate::model::entry::{EntrySlot, entry_of, which_key};
 use crate::model::field::Field;
-use crate::outcome::AccessError;
+use crate::outcome::{AccessError, AccessErrorKind};
 use crate::progress::Progress;
 
 impl Progress {
     pub(crate) fn find(&self, name: &str) -> Result<&Field, AccessError> {
         self.model.find_field(name).ok_or_else(|| {
             if self.model.derived_ids.contains_key(name) {
-                return AccessError::IsDerived { name: name.to_owned() };
+                return AccessErrorKind::IsDerived { name: name.to_owned() }.into();
             }
             let nearest = self.model.suggested_field(name);
-            AccessError::UnknownName { name: name.to_owned(), nearest }
+            AccessErrorKind::UnknownName { name: name.to_owned(), nearest }.into()
         })
     }
 
@@ -52,10 +52,12 @@ impl Progress {
             let made = &self.state.made[*set as usize];
             let Some(max) = declared.max.filter(|_| !made.contains(*name)) else { continue };
             if made.len() >= max as usize {
-                return Err(AccessError::KeysFull { axis: declared.name.to_string(), max });
+                return Err(AccessErrorKind::KeysFull { axis: declared.name.to_string(), max }.into());
             }
             if !crate::vocabulary::names::is_made_name(name) {
-                return Err(AccessError::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() });
+                return Err(
+                    AccessErrorKind::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() }.into()
+                );
             }
             new.push((*set as usize, name));
         }

@@ -22,7 +22,7 @@ use crate::model::Model;
 use crate::model::entry::EntrySlot;
 use crate::model::expression::Expression;
 use crate::nearest::suggestion;
-use crate::outcome::AccessError;
+use crate::outcome::{AccessError, AccessErrorKind};
 use crate::progress::display::Update;
 use crate::state::State;
 use crate::state::position::Checkpoint;
@@ -220,10 +220,10 @@ impl Progress {
         let spec = &self.model;
         let Some(index) = spec.derived_ids.get(name) else {
             if spec.find_field(name).is_some() {
-                return Err(AccessError::IsField { name: name.to_owned() });
+                return Err(AccessErrorKind::IsField { name: name.to_owned() }.into());
             }
             let nearest = suggestion(name, spec.derived_ids.keys().map(|name| &**name));
-            return Err(AccessError::UnknownName { name: name.to_owned(), nearest });
+            return Err(AccessErrorKind::UnknownName { name: name.to_owned(), nearest }.into());
         };
         self.evaluate(&spec.derived[*index as usize].expression)
     }
@@ -246,7 +246,7 @@ impl Progress {
         match expression.name_that_needs_level() {
             Some(name) if self.state.position.level().is_none() => {
                 let example = self.model.levels.first().map_or("LEVEL", |level| &level.id).to_owned();
-                Err(AccessError::WhichKey { name: name.to_owned(), axis: "level".into(), example })
+                Err(AccessErrorKind::WhichKey { name: name.to_owned(), axis: "level".into(), example }.into())
             }
             _ => Ok(()),
         }
@@ -256,13 +256,6 @@ impl Progress {
         let standing = self.state.position.level_position();
         let checkpoint = standing.and_then(|standing| standing.checkpoint.as_ref());
         Env::new(&self.model, &self.state, standing.map(|standing| standing.level), checkpoint)
-    }
-
-    /// Whether the handle is on a value of the device.
-    #[doc(hidden)]
-    #[inline]
-    pub fn is_of_device<T: ?Sized>(&self, at: Handle<T>) -> bool {
-        self.model.field(at.field).lasts == Span::Device
     }
 
     /// Whether a field belongs to the device.

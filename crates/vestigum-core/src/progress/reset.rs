@@ -7,7 +7,7 @@ use std::fmt;
 use crate::model::axis::Axis;
 use crate::model::entry::{EntrySlot, keys_of};
 use crate::model::field::{Field, FieldId};
-use crate::outcome::{AccessError, Change};
+use crate::outcome::{AccessError, AccessErrorKind, Change};
 use crate::progress::Progress;
 use crate::progress::display::Update;
 use crate::state::position::Position;
@@ -96,13 +96,14 @@ impl Progress {
     /// ```
     pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
         if self.closed {
-            return Err(AccessError::Closed);
+            return Err(AccessErrorKind::Closed.into());
         }
         let spec = self.model.clone();
         let mut changes = Vec::new();
         match reset {
             Reset::Level(name) => {
-                let unknown = |nearest| AccessError::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
+                let unknown =
+                    |nearest| AccessErrorKind::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
                 let level = spec.find_level(name).map_err(unknown)?;
                 for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
                     for slot in field.slots_of_level(&spec, level) {

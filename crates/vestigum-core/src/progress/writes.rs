@@ -6,7 +6,7 @@ use super::openings::opened_level;
 use crate::handle::{Handle, Number, Scalar};
 use crate::model::entry::EntrySlot;
 use crate::model::field::{Field, FieldId};
-use crate::outcome::{AccessError, Written};
+use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
 use crate::progress::display::exactly;
 use crate::value::limits::Limits;
@@ -298,14 +298,14 @@ impl Progress {
         let name = || self.model.field(field).name.to_string();
         value.clone().fitted(ty).ok_or_else(|| match exactly(&Tree::of(&value), ty, &name()) {
             // Of a struct it says which member is the matter.
-            Err(misfits) if ty.has_struct() => AccessError::Shape { field: name(), why: misfits.join("; ") },
-            _ => AccessError::WrongType { field: name(), wanted: ty.clone(), value: value.to_string() },
+            Err(misfits) if ty.has_struct() => AccessErrorKind::Shape { field: name(), why: misfits.join("; ") }.into(),
+            _ => AccessErrorKind::WrongType { field: name(), wanted: ty.clone(), value: value.to_string() }.into(),
         })
     }
 
     fn no_such_operation(&self, field: FieldId, what: &'static str) -> AccessError {
         let field = self.model.field(field);
-        AccessError::NoSuchOperation { field: field.name.to_string(), ty: field.ty.clone(), what }
+        AccessErrorKind::NoSuchOperation { field: field.name.to_string(), ty: field.ty.clone(), what }.into()
     }
 
     /// Nothing is made and nothing written unless play may write the field.
@@ -366,11 +366,11 @@ impl Progress {
         let field = self.model.field(field);
         let name = field.name.to_string();
         if self.closed {
-            AccessError::Closed
+            AccessErrorKind::Closed.into()
         } else if !field.written_by.play() {
-            AccessError::RulesOnly { field: name }
+            AccessErrorKind::RulesOnly { field: name }.into()
         } else {
-            AccessError::NotInLevel { field: name, lasts: field.lasts, place: self.place() }
+            AccessErrorKind::NotInLevel { field: name, lasts: field.lasts, place: self.place() }.into()
         }
     }
 

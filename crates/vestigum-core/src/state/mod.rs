@@ -172,7 +172,9 @@ impl State {
     /// The value to be changed in place, if nothing is left to note about it.
     #[inline(always)]
     pub fn settled(&mut self, slot: usize) -> Option<&mut Value> {
-        if *self.noted.get(slot)? != ALL {
+        // Outside a level the marks equal the state, and nothing is noted for them.
+        let for_marks = if self.position.is_level() { 0 } else { MARKS };
+        if *self.noted.get(slot)? | for_marks != ALL {
             return None;
         }
         self.values.get_mut(slot)

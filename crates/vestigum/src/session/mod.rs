@@ -330,10 +330,17 @@ impl Session {
     /// # bo.quit()?;
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
+    #[inline(always)]
     pub fn sync_device(&mut self) {
         if self.has_device && !self.running.saver.is_newest_device(self.seen) {
-            self.running.saver.device().take_values(&mut self.progress, &mut self.seen);
+            self.take_device_values();
         }
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn take_device_values(&mut self) {
+        self.running.saver.device().take_values(&mut self.progress, &mut self.seen);
     }
 
     /// Does something to the progress, on the newest values of the device and for all to see.
@@ -350,7 +357,7 @@ impl Session {
     }
 
     /// Does something to the progress that changes no value of the device, on the newest of them: nobody else has to hear of it.
-    #[inline]
+    #[inline(always)]
     fn act_alone<T>(&mut self, act: impl FnOnce(&mut Progress) -> T) -> T {
         self.sync_device();
         act(&mut self.progress)

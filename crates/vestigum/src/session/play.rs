@@ -88,8 +88,9 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    #[inline]
     pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
-        match self.has_device && self.progress.is_of_device(at) {
+        match at.is_of_device() {
             true => self.act(|progress| progress.set(at, value)),
             false => self.act_alone(|progress| progress.set(at, value)),
         }
@@ -102,8 +103,9 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    #[inline]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
-        match self.has_device && self.progress.is_of_device(at) {
+        match at.is_of_device() {
             true => self.act(|progress| progress.add(at, by)),
             false => self.act_alone(|progress| progress.add(at, by)),
         }
