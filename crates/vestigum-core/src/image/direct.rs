@@ -4,13 +4,14 @@
 //! random specs and plays hold the two against each other.
 
 use std::io::Write;
+use std::ops::Range;
 
 use crate::image::encoded::{EncodedImage, quote};
 use crate::image::write::{entry_tree, saved_place};
 use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::field::Field;
-use crate::state::State;
+use crate::state::{NotedSlots, State};
 use crate::suspension::Suspended;
 use crate::value::Value;
 use crate::value::tree::Tree;
@@ -29,7 +30,8 @@ impl Suspended {
         });
         let sets = sets.collect();
         let json = Vec::with_capacity(256 + 16 * model.slots);
-        let mut writer = Writer { model, state, levels: &levels, sets: &sets, json };
+        let (noted, texts) = (NotedSlots::default(), vec![0..0; model.fields.len()]);
+        let mut writer = Writer { model, state, levels: &levels, sets: &sets, noted, texts, json };
         writer.content(owner);
         EncodedImage::new(owner.clone(), saved_at, writer.json)
     }
@@ -70,6 +72,11 @@ struct Writer<'a> {
     levels: &'a WrittenNames,
     /// Of each key set.
     sets: &'a Vec<WrittenNames>,
+    /// The slots that a mark may have another value for.
+    noted: NotedSlots,
+    /// Where the text of each field stands that was written so far. A mark that has nothing noted for a field is the same
+    /// text again.
+    texts: Vec<Range<usize>>,
     json: Vec<u8>,
 }
 
@@ -92,6 +99,7 @@ impl Writer<'_> {
                 let state = self.state;
                 self.values(kept, |slot| state.value(slot));
                 if in_level {
+                    self.noted = state.noted_slots();
                     self.raw(",\"marks\":{\"entry\":");
                     self.values(|field| field.rewinds, |slot| state.at_entry(slot));
                     self.raw(",\"checkpoint\":");
@@ -156,6 +164,12 @@ impl Writer<'_> {
         for (index, field) in fields.enumerate() {
             self.comma(index);
             self.name(&field.name);
+            let text = &mut self.texts[field.id.0 as usize];
+            let begin = self.json.len();
+            if text.start < text.end && self.noted.of(field.slots()).is_empty() {
+                self.json.extend_from_within(text.clone());
+                continue;
+            }
             if !field.is_keyed() {
                 self.value(value(field.first_slot));
             } else if field.axes.contains(&Axis::Checkpoint) {
@@ -164,6 +178,7 @@ impl Writer<'_> {
             } else {
                 self.entries(field, &field.axes, field.first_slot, &value);
             }
+            self.texts[field.id.0 as usize] = begin..self.json.len();
         }
         self.raw("}");
     }

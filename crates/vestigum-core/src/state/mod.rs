@@ -54,6 +54,7 @@ pub struct State {
 }
 
 /// The slots that were written since a mark was taken. What goes back to a mark is one of them.
+#[derive(Default)]
 pub struct NotedSlots(Vec<usize>);
 
 impl NotedSlots {
