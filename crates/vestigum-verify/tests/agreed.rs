@@ -302,7 +302,7 @@ fn a_key_with_the_name_of_a_level_is_named_on_the_board() {
     ));
     let mut game = Progress::fresh(&spec);
     game.write("t", &["mill_lane", "mill_lane"], 1.into()).unwrap();
-    assert_eq!(game.board()[0].values, [("t[mill_lane]".to_owned(), Value::Int(1))]);
+    assert_eq!(game.board()[0].values, [("t[mill_lane]".into(), Value::Int(1))]);
 }
 
 #[test]

@@ -121,6 +121,29 @@ fn leaving_is_asked_by_what_is_left_and_not_by_words() {
     assert!(questions(&spec).iter().all(|question| !question.name().contains("`tab` than dying")));
 }
 
+/// Keys are entries of one field; each is given on its own.
+#[test]
+fn a_source_gives_the_entry_that_it_names() {
+    let keys = "[keys.door]\nnames = [\"north\", \"south\"]\n\
+        [field.key_taken]\ntype = \"bool\"\nper = \"door\"\nlasts = \"run\"\nafter_failure = \"keep\"\n\
+        [field.crates]\ntype = \"int\"\nper = [\"level\", \"door\"]\nlasts = \"run\"\nafter_failure = \"keep\"\n\
+        [[source]]\nname = \"hook\"\nin = \"mill_lane\"\nlasts = \"run\"\nafter_failure = \"keep\"\ntimes = 2\n\
+        gives = { \"key_taken[north]\" = true, \"crates[level, south]\" = 2 }\n";
+    let promise = |holds: &str| format!("{}[[promise]]\nname = \"asked\"\nholds = \"{holds}\"\n", with(keys));
+    holds(&promise("not key_taken[south]"), "asked");
+    holds(&promise("crates[heather_rise, south] + crates[mill_lane, north] == 0"), "asked");
+    let play = broken(&promise("not key_taken[north]"), "asked");
+    assert!(play.contains("  key_taken[north] = true "), "{play}");
+    let play = broken(&promise("crates[mill_lane, south] < 4"), "asked");
+    assert_eq!(play.matches("  crates[mill_lane, south] += 2").count(), 2, "{play}");
+    // What opens by such a key is known to open, and what needs a key that nobody finds is known not to.
+    let gated = |key: &str| format!("{}[level.heather_rise]\nopens = \"key_taken[{key}]\"\n", with(keys));
+    holds(&gated("north"), "every level can be opened and completed");
+    let checked = vestigum_verify::lint::check("spec.toml", &gated("south"));
+    let told: Vec<String> = checked.findings.list().iter().map(|finding| finding.message.clone()).collect();
+    assert_eq!(told, ["`heather_rise` can never open"]);
+}
+
 #[test]
 fn a_game_over_in_the_menu_is_no_failure() {
     let bonus = GAME.replace("[run]\nover_when = \"lanterns == 0\"\n", "")

@@ -18,13 +18,17 @@ fn promising(sketch: &Sketch) -> Spec {
 
 fn promising_text(sketch: &Sketch) -> String {
     let mut text = sketch.toml();
-    let simple =
-        |field: &&vestigum_testing::FieldSketch| field.ty == "int" && (field.per.is_empty() || field.per == ["level"]);
-    let ints = sketch.fields.iter().enumerate().filter(|(_, field)| simple(field));
+    // A source gives to entries with declared keys.
+    let declared = |field: &&vestigum_testing::FieldSketch| {
+        field.ty == "int" && field.per.iter().all(|axis| ["level", "checkpoint", "kind"].contains(axis))
+    };
+    let ints = sketch.fields.iter().enumerate().filter(|(_, field)| declared(field));
     for (index, field) in ints.clone().filter(|(_, field)| field.written_by != "rules") {
         let back = field.after_failure;
+        let keys = sketch.entries(field).pop().filter(|_| !field.per.is_empty() && field.per != ["level"]);
+        let entry = keys.map_or(format!("f{index}"), |keys| format!("\"f{index}[{}]\"", keys.join(", ")));
         text.push_str(&format!(
-            "[[source]]\nname = \"s{index}\"\ngives = {{ f{index} = 7 }}\ntimes = 2\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
+            "[[source]]\nname = \"s{index}\"\ngives = {{ {entry} = 7 }}\ntimes = 2\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
         ));
     }
     for (index, _) in ints {

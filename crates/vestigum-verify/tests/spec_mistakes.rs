@@ -242,6 +242,9 @@ fn what_does_not_fit_in_a_declaration() {
         "[[source]]\nname = \"bag\"\ngives = { rested = true }\nlasts = \"attempt\"",
         "[[source]]\nname = \"bag\"\ngives = { passed = true }\nlasts = \"attempt\"",
         "[[source]]\nname = \"bag\"\ngives = { leters = 10 }\nlasts = \"attempt\"",
+        "[[source]]\nname = \"bag\"\ngives = { \"passed[uper]\" = true }\nlasts = \"attempt\"",
+        "[[source]]\nname = \"bag\"\ngives = { \"letters + 1\" = 10 }\nlasts = \"attempt\"",
+        "[[source]]\nname = \"bag\"\ngives = { \"stops['mill']\" = 10 }\nlasts = \"attempt\"",
         "[[source]]\nname = \"bag\"\ngives = { letters = 10 }\nin = \"mil_lane\"\nlasts = \"attempt\"",
         "[[source]]\nname = \"bag\"\ngives = { letters = 10 }\nlasts = \"attempt\"\n[[source]]\nname = \"bag\"\ngives = { letters = 1 }\nlasts = \"attempt\"",
         "[[source]]\nname = \"bag\"\ngives = { letters = 10 }\nwhere = \"mill_lane\"",
@@ -295,12 +298,22 @@ fn what_does_not_fit_in_a_declaration() {
     [[source]]; name = "bag"; gives = { letters = 10 }; lasts = "device"; after_failure = "keep"
       V002 a source is of a level, and no level is of the device
     [[source]]; name = "bag"; gives = { rested = true }; lasts = "attempt"
-      V005 `rested` has other keys than the level, so it is not clear which one is given
+      V005 it is not clear which entry of `rested` is given
+           name the entry by its keys, as in `"rested[tarn_steps, jetty]"`
     [[source]]; name = "bag"; gives = { passed = true }; lasts = "attempt"
-      V005 `passed` has other keys than the level, so it is not clear which one is given
+      V010 `passed` has a value for each gate
+           name one, as in `passed[upper]`, or give `[keys.gate]` a `current`
     [[source]]; name = "bag"; gives = { leters = 10 }; lasts = "attempt"
       V004 no field is called `leters`
            did you mean `letters`?
+    [[source]]; name = "bag"; gives = { "passed[uper]" = true }; lasts = "attempt"
+      V004 no gate is called `uper`
+           did you mean `upper`?
+    [[source]]; name = "bag"; gives = { "letters + 1" = 10 }; lasts = "attempt"
+      V004 no field is called `letters + 1`
+           did you mean `letters`?
+    [[source]]; name = "bag"; gives = { "stops['mill']" = 10 }; lasts = "attempt"
+      V005 `stops['mill']` is no field and no entry of one
     [[source]]; name = "bag"; gives = { letters = 10 }; in = "mil_lane"; lasts = "attempt"
       V004 no level is called `mil_lane`
            did you mean `mill_lane`?

@@ -121,12 +121,12 @@ fn by_names(most: usize) {
     let mut count = 100;
     while count <= most {
         let spec = sound(&format!(
-            "[game]\nid = \"fellpost\"\n[keys.huts]\nmax = {}\n[field.stamps]\ntype = \"int\"\nper = \"huts\"\n\
+            "[game]\nid = \"fellpost\"\n[keys.huts]\nopen = true\nmax = {}\n[field.stamps]\ntype = \"int\"\nper = \"huts\"\n\
              lasts = \"profile\"\nafter_failure = \"keep\"\n",
-            count + 1000
+            (count + 1000).min(100_000)
         ));
         let mut game = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
-        for n in 0..count {
+        for n in 0..count.min(99_000) {
             game.write("stamps", &[&format!("hut {n}")], Value::Int(1)).expect("there is room");
         }
         game.save().wait().expect("memory takes it");

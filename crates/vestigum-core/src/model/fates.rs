@@ -59,6 +59,11 @@ impl FieldFate {
         self.rules.is_empty() && self.fallback == PlainFate::Keep
     }
 
+    /// Whether all it does is to bring values back from a mark.
+    fn only_rewinds(&self) -> bool {
+        self.rules.is_empty() && self.fallback.rewinds()
+    }
+
     /// The fate if only rules without a price count: of a list the first rule, if it has no guard and no operand.
     /// `None` says that the rules have a price.
     pub(crate) fn unconditional(&self) -> Option<PlainFate> {
@@ -87,8 +92,8 @@ pub struct FatePlan {
     fields: usize,
     /// Moment × field.
     fates: Vec<FieldFate>,
-    /// For each moment the fields to which something can happen.
-    busy: Vec<Vec<FieldId>>,
+    /// For each moment the fields to which something can happen though no mark has noted anything of them.
+    ruled: Vec<Vec<FieldId>>,
     /// For each moment the attempt and visit fields that are set back, in the order of the spec.
     set_back: Vec<Vec<FieldId>>,
 }
@@ -102,22 +107,22 @@ impl FatePlan {
     ) -> FatePlan {
         let mut plan = FatePlan { fields: fields.len(), ..FatePlan::default() };
         for moment in moments {
-            let mut busy = Vec::new();
+            let mut ruled = Vec::new();
             let mut set_back = Vec::new();
             for field in fields {
                 let fate = FieldFate {
                     rules: rules(field.id, moment),
                     fallback: fallback(field.lasts, field.after_failure, moment),
                 };
-                if !fate.is_keep() {
-                    busy.push(field.id);
+                if !fate.is_keep() && !fate.only_rewinds() {
+                    ruled.push(field.id);
                 }
                 if field.needs_level() && fate.unconditional().is_some_and(|simple| simple != PlainFate::Keep) {
                     set_back.push(field.id);
                 }
                 plan.fates.push(fate);
             }
-            plan.busy.push(busy);
+            plan.ruled.push(ruled);
             plan.set_back.push(set_back);
         }
         plan
@@ -131,8 +136,16 @@ impl FatePlan {
         self.fates.get(at).filter(|_| known).unwrap_or(&KEEP)
     }
 
-    pub fn busy(&self, moment: Moment) -> impl Iterator<Item = (FieldId, &FieldFate)> {
-        self.busy[moment.index()].iter().map(move |id| (*id, self.fate(*id, moment)))
+    /// The fields that a moment looks at, in the order of the spec: those with rules, those that go back to their defaults, and
+    /// of the rewinding ones those that `noted` names, because of all others the marks hold what they are.
+    pub fn concerned(&self, moment: Moment, noted: impl Iterator<Item = FieldId>) -> Vec<FieldId> {
+        let ruled = &self.ruled[moment.index()];
+        let mut concerned: Vec<FieldId> = noted.filter(|id| self.fate(*id, moment).only_rewinds()).collect();
+        concerned.extend(ruled);
+        if concerned.len() > ruled.len() {
+            concerned.sort_unstable();
+        }
+        concerned
     }
 
     pub fn set_back(&self, moment: Moment) -> &[FieldId] {

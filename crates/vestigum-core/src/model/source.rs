@@ -5,7 +5,8 @@
 
 use std::sync::Arc;
 
-use crate::model::field::FieldId;
+use crate::model::axis::MAX_AXES;
+use crate::model::field::{Field, FieldId};
 use crate::value::Value;
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::Span;
@@ -29,12 +30,48 @@ pub struct Source {
     pub after_failure: Option<PlainFate>,
 }
 
-/// What a source gives to one field.
+/// What a source gives to one entry.
 #[derive(Clone, Debug)]
 pub struct Gift {
     pub field: FieldId,
+    /// A key for each axis of the field.
+    pub keys: Vec<GiftKey>,
     /// Added to a number, and written into anything else.
     pub value: Value,
+}
+
+/// One key of an entry that a source gives.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum GiftKey {
+    Fixed(u32),
+    /// The level in which the source is taken.
+    Level,
+}
+
+impl Gift {
+    /// The entry that is given in a level.
+    #[doc(hidden)]
+    pub fn slot(&self, field: &Field, level: u32) -> usize {
+        let mut keys = [0; MAX_AXES];
+        for (place, key) in keys.iter_mut().zip(&self.keys) {
+            *place = match key {
+                GiftKey::Fixed(key) => *key,
+                GiftKey::Level => level,
+            };
+        }
+        field.slot_at(&keys[..self.keys.len()])
+    }
+
+    /// Whether the entry is given in some level.
+    #[doc(hidden)]
+    pub fn is_of(&self, field: &Field, slot: usize) -> bool {
+        let keys = self.keys.iter().zip(field.keys_of(slot));
+        self.field == field.id
+            && keys.into_iter().all(|(given, key)| match given {
+                GiftKey::Fixed(fixed) => *fixed == key,
+                GiftKey::Level => true,
+            })
+    }
 }
 
 impl Source {

@@ -4,6 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::model::axis::Axis;
+use crate::model::field::Field;
 use crate::progress::Progress;
 use crate::value::Value;
 use crate::vocabulary::names::key_text;
@@ -23,7 +24,7 @@ pub struct BoardRow {
     pub completed: bool,
     /// Every per-level field and its value here. A field with more axes has an entry for each value that is not at its
     /// default, named with its other keys.
-    pub values: Vec<(String, Value)>,
+    pub values: Vec<(Arc<str>, Value)>,
 }
 
 /// `mill_lane     completed  best_letters 60, stars 1`
@@ -62,16 +63,18 @@ impl Progress {
     /// ```
     pub fn board(&self) -> Vec<BoardRow> {
         let spec = &*self.model;
+        let fields: Vec<&Field> = spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()).collect();
         let rows = (0u32..).zip(&spec.levels).map(|(index, level)| {
             let open = self.is_open(index);
-            let mut values = Vec::new();
-            for field in spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()) {
-                let single = field.axes == [Axis::Level];
+            let mut values = Vec::with_capacity(fields.len());
+            for field in &fields {
+                if field.axes == [Axis::Level] {
+                    values.push((field.name.clone(), self.state.value(field.slot_at(&[index])).clone()));
+                    continue;
+                }
                 for slot in field.slots_of_level(spec, index) {
                     let value = self.state.value(slot);
-                    if single {
-                        values.push((field.name.to_string(), value.clone()));
-                    } else if *value != field.default {
+                    if *value != field.default {
                         let axes = field.axes.iter().zip(field.keys_of(slot)).filter(|(axis, _)| **axis != Axis::Level);
                         let others = axes.flat_map(|(axis, key)| {
                             let names = spec.key_names(*axis, key, &self.state.made);
@@ -79,7 +82,7 @@ impl Progress {
                             names.last().map(|name| key_text(name).into_owned())
                         });
                         let others: Vec<String> = others.collect();
-                        values.push((format!("{}[{}]", field.name, others.join(", ")), value.clone()));
+                        values.push((format!("{}[{}]", field.name, others.join(", ")).into(), value.clone()));
                     }
                 }
             }

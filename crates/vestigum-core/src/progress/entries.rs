@@ -62,8 +62,7 @@ impl Progress {
             new.push((*set as usize, name));
         }
         for (set, name) in new {
-            self.state.made[set].insert(name.into());
-            self.state.names_changed();
+            self.state.make_name(set, name);
         }
         match self.entry(field, keys)? {
             EntrySlot::Slot(slot) => Ok(slot),

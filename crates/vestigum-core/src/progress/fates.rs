@@ -34,9 +34,10 @@ impl Progress {
             let through = moment == Moment::Launch;
             let noted = self.state.noted_slots();
             let quiet = self.quiet;
+            let concerned = spec.plan.concerned(moment, noted.fields(&spec.fields));
             let mut evaluator = Evaluator { spec, state: &self.state, noted, through, quiet, pending: Vec::new() };
-            for (id, fate) in spec.plan.busy(moment) {
-                let field = spec.field(id);
+            for id in concerned {
+                let (field, fate) = (spec.field(id), spec.plan.fate(id, moment));
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
                 let outside = field.needs_level() && !in_level && moment != Moment::Enter;
                 if outside || (self.projects && field.lasts == Span::Device) {

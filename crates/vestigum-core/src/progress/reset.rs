@@ -180,7 +180,7 @@ impl Progress {
         }
         let mut used = used.into_iter();
         self.state.made[index].retain(|_| used.next().unwrap_or(true));
-        self.state.names_changed();
+        self.state.names_given_up();
     }
 
     /// The entries whose keys stay move together, in their order, with their marks and with what a display was told. A

@@ -5,8 +5,11 @@ use crate::diagnostic::Diagnostic;
 use crate::document::{SourceEntry, Word};
 use crate::model::Readable;
 use crate::model::axis::Axis;
-use crate::model::source::{Gift, Source};
-use crate::reading::Resolver;
+use crate::model::field::Field;
+use crate::model::node::{EntryRef, Node, Pick, ReadAt};
+use crate::model::source::{Gift, GiftKey, Source};
+use crate::reading::compile::{Scope, compile};
+use crate::reading::{Resolver, place_of};
 use crate::value::Value;
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::Span;
@@ -81,21 +84,10 @@ impl Resolver<'_> {
         value: &Value,
         span: crate::diagnostic::SourceSpan,
     ) -> Option<Gift> {
-        let Some(field) = spec.find_field(&name.value) else {
-            let message = format!("no field is called `{}`", name.value.escape_debug());
-            let error = Diagnostic::error(codes::UNKNOWN_NAME, name.span, message);
-            self.errors.push(error.suggest(&name.value, spec.fields.iter().map(|field| &*field.name)));
-            return None;
-        };
+        let (field, keys) = self.given_entry(spec, name)?;
         if !field.played {
             let message = format!("only rules write `{}`, so no source can give it", field.name);
             self.error(codes::OUT_OF_REACH, name.span, message);
-            return None;
-        }
-        if !(field.axes.is_empty() || field.axes == [Axis::Level]) {
-            let message =
-                format!("`{}` has other keys than the level, so it is not clear which one is given", field.name);
-            self.error(codes::WRONG_TYPE, name.span, message);
             return None;
         }
         let Some(value) = value.clone().completed(&field.ty).fitted(&field.ty) else {
@@ -103,6 +95,55 @@ impl Resolver<'_> {
             self.error(codes::WRONG_TYPE, span, message);
             return None;
         };
-        Some(Gift { field: field.id, value })
+        Some(Gift { field: field.id, keys, value })
+    }
+
+    /// What is given: a field with one value, the entry of the level where it is found, or an entry by its keys.
+    fn given_entry<'s>(&mut self, spec: &'s Readable, name: &Word) -> Option<(&'s Field, Vec<GiftKey>)> {
+        if !name.value.contains('[') && spec.find_field(&name.value).is_none() {
+            let message = format!("no field is called `{}`", name.value.escape_debug());
+            let error = Diagnostic::error(codes::UNKNOWN_NAME, name.span, message);
+            self.errors.push(error.suggest(&name.value, spec.fields.iter().map(|field| &*field.name)));
+            return None;
+        }
+        // A source is found in a level, as what play writes is.
+        let place = place_of(self.text, name);
+        let entry = compile(spec, Scope::Play, &name.value, None, &place, self.errors)?;
+        let (field, keys) = match &entry.node {
+            Node::Read(ReadAt::Now, field, EntryRef::Slot(slot)) => {
+                let field = spec.field(*field);
+                let keys = field.keys_of(*slot).into_iter().take(field.axes.len());
+                (field, Some(keys.map(GiftKey::Fixed).collect()))
+            }
+            Node::Read(ReadAt::Now, field, EntryRef::Picked(picks)) => {
+                let key = |pick: &Pick| match pick {
+                    Pick::Fixed(key) => Some(GiftKey::Fixed(*key)),
+                    Pick::Level => Some(GiftKey::Level),
+                    Pick::Checkpoint | Pick::Current(_) | Pick::Filled(_) | Pick::Made(..) => None,
+                };
+                (spec.field(*field), picks.iter().map(key).collect())
+            }
+            _ => {
+                let message = format!("`{}` is no field and no entry of one", name.value);
+                self.error(codes::WRONG_TYPE, name.span, message);
+                return None;
+            }
+        };
+        let Some(keys) = keys else {
+            let message = format!("it is not clear which entry of `{}` is given", field.name);
+            let declared = |axis: &Axis| match axis {
+                Axis::Level => Some("level".to_owned()),
+                Axis::Checkpoint => spec.example_checkpoint(),
+                Axis::Keys(set) => spec.key_sets[*set as usize].names().next().map(str::to_owned),
+            };
+            let example: Option<Vec<String>> = field.axes.iter().map(declared).collect();
+            let help = match example {
+                Some(keys) => format!("name the entry by its keys, as in `\"{}[{}]\"`", field.name, keys.join(", ")),
+                None => "a source gives to declared keys, and these are made at run time".into(),
+            };
+            self.error(codes::WRONG_TYPE, name.span, message).help = Some(help);
+            return None;
+        };
+        Some((field, keys))
     }
 }

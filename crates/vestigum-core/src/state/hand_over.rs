@@ -19,8 +19,18 @@ pub(super) struct Unheard {
     /// Whether both marks were taken anew.
     pub marks_taken: bool,
     pub checkpoint: CheckpointMark,
-    /// Whether names of open key sets were made or given up.
-    pub names: bool,
+    pub names: NewNames,
+}
+
+/// What became of the names of open key sets.
+#[derive(Clone, Debug, Default)]
+pub(super) enum NewNames {
+    #[default]
+    None,
+    /// These were made, each with the place of its set.
+    Made(Vec<(usize, Arc<str>)>),
+    /// Some were given up, so the others have moved.
+    GivenUp,
 }
 
 /// What became of the checkpoint mark as a whole, besides what was written.
@@ -49,8 +59,14 @@ pub struct Changes {
     marks_taken: bool,
     checkpoint: CheckpointMark,
     position: Position,
-    made: Option<MadeKeys>,
+    names: HandedNames,
     moved: Option<Arc<Moved>>,
+}
+
+#[derive(Debug)]
+enum HandedNames {
+    Made(Vec<(usize, Arc<str>)>),
+    All(MadeKeys),
 }
 
 /// A slot that was written: its value, and what the marks have noted for it.
@@ -96,14 +112,18 @@ impl State {
             marks_taken,
             checkpoint,
             position: self.position.clone(),
-            made: names.then(|| self.made.clone()),
+            names: match names {
+                NewNames::None => HandedNames::Made(Vec::new()),
+                NewNames::Made(names) => HandedNames::Made(names),
+                NewNames::GivenUp => HandedNames::All(self.made.clone()),
+            },
             moved: self.moved.clone(),
         })
     }
 
     /// Brings a copy up to date.
     pub fn take_over(&mut self, changes: Changes) {
-        let Changes { slots, marks_taken, checkpoint, position, made, moved } = changes;
+        let Changes { slots, marks_taken, checkpoint, position, names, moved } = changes;
         if marks_taken {
             self.take_marks();
         }
@@ -125,16 +145,34 @@ impl State {
             }
         }
         self.position = position;
-        if let Some(made) = made {
-            self.made = made;
+        match names {
+            HandedNames::Made(names) => {
+                for (set, name) in names {
+                    self.made[set].insert(name);
+                }
+            }
+            HandedNames::All(made) => self.made = made,
         }
         self.moved = moved;
     }
 
-    /// Names of open key sets were made or given up: a copy has to hear of it.
-    pub fn names_changed(&mut self) {
+    /// Makes a name of an open key set.
+    pub fn make_name(&mut self, set: usize, name: &str) {
+        let name: Arc<str> = name.into();
         if let Some(unheard) = &mut self.unheard {
-            unheard.names = true;
+            match &mut unheard.names {
+                NewNames::None => unheard.names = NewNames::Made(vec![(set, name.clone())]),
+                NewNames::Made(names) => names.push((set, name.clone())),
+                NewNames::GivenUp => {}
+            }
+        }
+        self.made[set].insert(name);
+    }
+
+    /// Some names of open key sets were given up: a copy has to hear of it.
+    pub fn names_given_up(&mut self) {
+        if let Some(unheard) = &mut self.unheard {
+            unheard.names = NewNames::GivenUp;
         }
     }
 

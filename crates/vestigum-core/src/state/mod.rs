@@ -17,6 +17,7 @@ use rustc_hash::FxHashMap;
 
 use crate::model::Model;
 use crate::model::axis::MadeKeys;
+use crate::model::field::{Field, FieldId};
 use crate::state::hand_over::{CheckpointMark, Unheard};
 use crate::state::position::Position;
 use crate::value::Value;
@@ -63,6 +64,17 @@ impl NotedSlots {
         let from = self.0.partition_point(|slot| *slot < slots.start);
         let to = self.0.partition_point(|slot| *slot < slots.end);
         &self.0[from..to]
+    }
+
+    /// The fields that they are of, in the order of the spec.
+    pub fn fields(&self, fields: &[Field]) -> impl Iterator<Item = FieldId> {
+        let mut rest = &self.0[..];
+        std::iter::from_fn(move || {
+            let slot = rest.first()?;
+            let field = fields.get(fields.partition_point(|field| field.slots().end <= *slot))?;
+            rest = &rest[rest.partition_point(|slot| *slot < field.slots().end)..];
+            Some(field.id)
+        })
     }
 }
 

@@ -7,7 +7,9 @@
 use std::fmt;
 
 use vestigum_core::model::Model;
+use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::{Field, FieldId};
+use vestigum_core::model::source::{Gift, GiftKey};
 use vestigum_core::state::position::Position;
 use vestigum_core::value::add;
 use vestigum_core::{Call, Moment, Progress, Spec, Value};
@@ -131,7 +133,7 @@ impl Repertoire {
         game.state_mut().write(slot, Value::Int(taken + 1));
         for gift in &spec.sources[source].gives {
             let field = spec.field(gift.field);
-            let slot = if field.is_keyed() { field.slot_at(&[level]) } else { field.first_slot };
+            let slot = gift.slot(field, level);
             let old = game.state().value(slot);
             let new = match (&gift.value, old.is_filled()) {
                 (Value::Int(_) | Value::Float(_), true) => add(old, &gift.value),
@@ -164,14 +166,28 @@ pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<Strin
         Act::Take(source) => {
             let source = &data.sources[source as usize];
             let writes = source.gives.iter().enumerate().map(|(index, gift)| {
-                let field = data.field(gift.field);
                 let how = if matches!(gift.value, Value::Int(_) | Value::Float(_)) { "+=" } else { "=" };
-                let write = format!("{} {how} {}", field.name, gift.value.literal().unwrap_or_else(|| "''".into()));
+                let write = format!(
+                    "{} {how} {}",
+                    given_name(data, gift, level),
+                    gift.value.literal().unwrap_or_else(|| "''".into())
+                );
                 if index == 0 { format!("{write:34} # takes `{}`", source.name) } else { write }
             });
             writes.collect()
         }
     }
+}
+
+/// What a source gives, as a playthrough writes it: without a key where the level alone says which entry it is.
+fn given_name(spec: &Model, gift: &Gift, level: Option<u32>) -> String {
+    let field = spec.field(gift.field);
+    if gift.keys.iter().all(|key| *key == GiftKey::Level) {
+        return field.name.to_string();
+    }
+    // No source gives an entry whose key is made at run time.
+    let made = vec![Default::default(); spec.key_sets.len()];
+    entry_name(spec, field, gift.slot(field, level.unwrap_or_default()), &made).to_string()
 }
 
 impl fmt::Display for Act {

@@ -84,7 +84,7 @@ impl<'s> Possible<'s> {
         }
         // What is no number is written as it is.
         let gifts = self.sources_of(field, slot).flat_map(|(source, _)| &source.gives);
-        let written = gifts.filter(|gift| gift.field == field.id).map(|gift| Bounds::of(&gift.value));
+        let written = gifts.filter(|gift| gift.is_of(field, slot)).map(|gift| Bounds::of(&gift.value));
         written.fold(self.base[slot], Bounds::or)
     }
 
@@ -102,7 +102,7 @@ impl<'s> Possible<'s> {
     fn given(&self, field: &Field, slot: usize) -> (f64, f64) {
         let mut given = (0.0, 0.0);
         for (source, levels) in self.sources_of(field, slot) {
-            for gift in source.gives.iter().filter(|gift| gift.field == field.id) {
+            for gift in source.gives.iter().filter(|gift| gift.is_of(field, slot)) {
                 let often = if stays_taken(self.spec, source, field) {
                     let counters = if source.lasts.is_of_visit() { 1 } else { levels };
                     source.times as f64 * counters as f64

@@ -13,7 +13,7 @@ use vestigum_core::model::level::Opening;
 use vestigum_core::model::source::Source;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Diagnostic, Moment, Spec, Value, codes};
+use vestigum_core::{Diagnostic, Moment, Spec, codes};
 
 use super::Finding;
 use super::kept::{self, has_checkpoints};
@@ -87,11 +87,12 @@ impl Declared<'_> {
         if !field.ty.is_number() {
             return None;
         }
-        let gains = |source: &&Source| self.gift(source) > 0.0 && !self.reaches_its_highest(source);
+        let gains =
+            |source: &&Source| self.gifts(source).any(|gift| gift > 0.0 && !self.reaches_its_highest(source, gift));
         // More is left of the value than of what it was taken from.
         let left = |source: &Source, moment: &Moment| {
             let (value, taken) = (kept::of_field(spec, field, *moment), kept::of_source(spec, source, *moment));
-            value > taken && self.pays_less_than(*moment, self.gift(source) * source.times as f64)
+            value > taken && self.pays_less_than(*moment, self.gifts(source).fold(0.0, f64::max) * source.times as f64)
         };
         let quits = |source: &Source| {
             let (value, taken) =
@@ -114,19 +115,17 @@ impl Declared<'_> {
         Some(Diagnostic::warning(codes::FARMABLE, at, message).label(label).help(help))
     }
 
-    /// What a source gives to the field at once.
-    fn gift(&self, source: &Source) -> f64 {
-        let gifts = source.gives.iter().filter(|gift| gift.field == self.field.id);
-        gifts
-            .filter(|gift| matches!(gift.value, Value::Int(_) | Value::Float(_)))
-            .map(|gift| gift.value.as_float())
-            .sum()
+    /// What a source gives at once to the entries of the field.
+    fn gifts(&self, source: &Source) -> impl Iterator<Item = f64> {
+        let field = self.field.id;
+        let gifts = source.gives.iter().filter(move |gift| gift.field == field);
+        gifts.map(|gift| gift.value.as_float())
     }
 
     /// Whether a source takes the value to the end of its range without any failure.
-    fn reaches_its_highest(&self, source: &Source) -> bool {
+    fn reaches_its_highest(&self, source: &Source, gift: f64) -> bool {
         let begins = if self.field.default.is_filled() { self.field.default.as_float() } else { 0.0 };
-        let all = begins + self.gift(source) * source.times as f64;
+        let all = begins + gift * source.times as f64;
         self.field.limits.range.as_ref().is_some_and(|(_, highest)| all >= highest.as_float())
     }
 

@@ -76,11 +76,11 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
 /// The spec with a source for each field that play writes and nothing gives, so that there is something to lose.
 fn played(spec: &Spec) -> Option<Spec> {
     let mut document = spec.model().document.clone();
-    let given: Vec<&str> =
-        document.sources.iter().flat_map(|source| &source.gives).map(|(field, _)| field.value.as_str()).collect();
+    let given: Vec<FieldId> =
+        spec.model().sources.iter().flat_map(|source| &source.gives).map(|gift| gift.field).collect();
     let simple = |field: &&vestigum_core::model::field::Field| {
         let keyed = field.axes.is_empty() || field.axes == [Axis::Level];
-        field.played && !field.built_in && keyed && !given.contains(&&*field.name)
+        field.played && !field.built_in && keyed && !given.contains(&field.id)
     };
     let mut more = Vec::new();
     for field in spec.model().fields.iter().filter(simple) {

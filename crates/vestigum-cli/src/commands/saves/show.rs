@@ -1,6 +1,7 @@
 //! `vestigum saves show`: a player's progress as the game would load it.
 
 use std::path::PathBuf;
+use std::sync::Arc;
 
 use serde_json::{Value as Json, json};
 
@@ -106,14 +107,14 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
 /// The levels, one row each, with every per-level value in a column of its own.
 fn board(progress: &Progress) -> String {
     let rows = progress.board();
-    let mut names: Vec<String> = Vec::new();
+    let mut names: Vec<Arc<str>> = Vec::new();
     for (name, _) in rows.iter().flat_map(|row| &row.values) {
         if !names.contains(name) {
             names.push(name.clone());
         }
     }
     let mut heading = vec!["level".to_owned()];
-    heading.extend(names.iter().cloned());
+    heading.extend(names.iter().map(|name| name.to_string()));
     heading.push("state".into());
     let line = rows.iter().map(|row| {
         let state = match (&row.why_locked, row.completed) {
