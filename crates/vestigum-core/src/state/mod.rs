@@ -108,7 +108,12 @@ impl State {
             to.clear();
             to.extend(from.iter().map(|(slot, value)| (*slot, value.clone())));
         };
-        self.values.clone_from(&other.values);
+        for (to, from) in self.values.iter_mut().zip(&other.values) {
+            // Most are what they are already, and asking costs less than a copy.
+            if !to.is_same_scalar(from) {
+                to.clone_from(from);
+            }
+        }
         self.noted.clone_from(&other.noted);
         copy(&mut self.entry, &other.entry);
         copy(&mut self.checkpoint, &other.checkpoint);
@@ -194,6 +199,7 @@ impl State {
     }
 
     /// Whether a mark that is another value than the current one is noted for the slot: of the entry, of the checkpoint.
+    #[inline]
     pub fn noted_marks(&self, slot: usize) -> (Option<&Value>, Option<&Value>) {
         if self.noted[slot] & MARKS == 0 {
             return (None, None);

@@ -125,6 +125,18 @@ pub enum Value {
 }
 
 impl Value {
+    /// Whether both are the same number or bool, or unfilled. Of other values it says no, which costs nothing to find out.
+    #[inline]
+    pub(crate) fn is_same_scalar(&self, other: &Value) -> bool {
+        match (self, other) {
+            (Value::Int(a), Value::Int(b)) => a == b,
+            (Value::Bool(a), Value::Bool(b)) => a == b,
+            (Value::Float(a), Value::Float(b)) => a == b,
+            (Value::Unfilled, Value::Unfilled) => true,
+            _ => false,
+        }
+    }
+
     /// Text, shared.
     pub fn text(text: impl Into<Arc<str>>) -> Value {
         Value::Text(text.into())

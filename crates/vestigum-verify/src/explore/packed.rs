@@ -72,7 +72,7 @@ pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
     for slot in slots {
         let value = state.value(*slot);
         put(bytes, value);
-        if in_level {
+        if in_level && state.is_noted(*slot) {
             let (entry, checkpoint) = state.noted_marks(*slot);
             for (mark, sign) in [(entry, ENTRY), (checkpoint, CHECKPOINT)] {
                 if let Some(mark) = mark.filter(|mark| *mark != value) {
@@ -84,6 +84,7 @@ pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
     }
 }
 
+#[inline]
 fn put(bytes: &mut Vec<u8>, value: &Value) {
     match value {
         Value::Unfilled => bytes.push(0),
