@@ -121,6 +121,24 @@ fn leaving_is_asked_by_what_is_left_and_not_by_words() {
     assert!(questions(&spec).iter().all(|question| !question.name().contains("`tab` than dying")));
 }
 
+/// A visit adds to the number without end, and no condition can tell how much there is of it above 100.
+#[test]
+fn a_number_that_is_only_compared_is_seen_to_its_end() {
+    let steps = "[field.steps]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+        [[source]]\nname = \"path\"\nlasts = \"visit\"\nafter_failure = \"keep\"\ngives = { steps = 30 }\n\
+        [level.heather_rise]\nopens = \"steps >= 100\"\n\
+        [[promise]]\nname = \"it opens late\"\nholds = \"steps >= 100 or not opened[heather_rise]\"\n";
+    for name in ["it opens late", "every level can be opened and completed"] {
+        let (_, ending) = ask(&with(steps), name);
+        let Ending::Holds(seen) = ending else { panic!("`{name}` is broken: {ending:?}") };
+        assert!(seen.all, "`{name}`: {seen:?}");
+    }
+    // What something else takes over as it is, what falls, and what is asked for itself is not cut.
+    let taken = steps.replace("[level.heather_rise]", "[field.most]\ntype = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\non.complete = { max = \"steps\" }\n[level.heather_rise]");
+    let play = broken(&format!("{}[[promise]]\nname = \"asked\"\nholds = \"most < 150\"\n", with(&taken)), "asked");
+    assert!(play.contains("expect most < 150"), "{play}");
+}
+
 /// Keys are entries of one field; each is given on its own.
 #[test]
 fn a_source_gives_the_entry_that_it_names() {

@@ -20,19 +20,27 @@ fn promising_text(sketch: &Sketch) -> String {
     let mut text = sketch.toml();
     // A source gives to entries with declared keys.
     let declared = |field: &&vestigum_testing::FieldSketch| {
-        field.ty == "int" && field.per.iter().all(|axis| ["level", "checkpoint", "kind"].contains(axis))
+        let has_keys = field.per.iter().all(|axis| ["level", "checkpoint", "kind"].contains(axis));
+        field.ty == "int" && has_keys && !sketch.entries(field).is_empty()
     };
     let ints = sketch.fields.iter().enumerate().filter(|(_, field)| declared(field));
     for (index, field) in ints.clone().filter(|(_, field)| field.written_by != "rules") {
         let back = field.after_failure;
         let keys = sketch.entries(field).pop().filter(|_| !field.per.is_empty() && field.per != ["level"]);
+        // Numbers that grow by one meet every bound on the way.
+        let gift = if field.per.is_empty() { 1 } else { 7 };
         let entry = keys.map_or(format!("f{index}"), |keys| format!("\"f{index}[{}]\"", keys.join(", ")));
         text.push_str(&format!(
-            "[[source]]\nname = \"s{index}\"\ngives = {{ {entry} = 7 }}\ntimes = 2\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
+            "[[source]]\nname = \"s{index}\"\ngives = {{ {entry} = {gift} }}\ntimes = 3\nlasts = \"visit\"\nafter_failure = \"{back}\"\n"
         ));
     }
     for (index, _) in ints {
         text.push_str(&format!("[[promise]]\nname = \"f{index} never falls\"\nnever_falls = [\"f{index}\"]\n"));
+    }
+    // What is only compared with constants is cut at the highest of them.
+    let one = |field: &vestigum_testing::FieldSketch| field.ty == "int" && field.per.is_empty();
+    for (index, _) in sketch.fields.iter().enumerate().filter(|(_, field)| one(field)) {
+        text.push_str(&format!("[[promise]]\nname = \"f{index} is low\"\nholds = \"f{index} <= 2\"\n"));
     }
     text.push_str("[[promise]]\nname = \"a level is open\"\nholds = \"count(opened) >= 1\"\n");
     text

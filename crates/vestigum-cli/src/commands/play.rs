@@ -227,7 +227,7 @@ fn run_as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
         let why = match &failure.why {
             Why::Expectation { parts, changes } => {
                 let parts = parts.iter().map(|part| {
-                    let values = part.values.iter().map(|(name, found)| (name.to_string(), as_json(found)));
+                    let values = part.values.iter().map(|(name, found)| (name.clone(), as_json(found)));
                     json!({ "part": part.part, "holds": part.holds, "values": Json::Object(values.collect()) })
                 });
                 let changes = changes.iter().map(|change| {

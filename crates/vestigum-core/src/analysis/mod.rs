@@ -2,13 +2,16 @@
 
 pub mod assume;
 pub mod bounds;
+pub mod compared;
 pub mod monotone;
 pub mod order;
 
 use crate::analysis::bounds::{Bounds, FieldBounds};
+use crate::analysis::compared::{Asks, asks};
 use crate::analysis::monotone::Moves;
 use crate::model::Readable;
 use crate::model::expression::Expression;
+use crate::model::field::FieldId;
 
 impl Expression {
     /// Which values it can have, if fields have those that are given.
@@ -28,6 +31,12 @@ impl Expression {
             known.push((*index, bounds::bounds(node, spec, fields, &known)));
         }
         known
+    }
+
+    /// What it asks of a field, itself or in the derived values that it reads.
+    pub fn asks(&self, spec: &Readable, field: FieldId) -> Asks {
+        let derived = self.derived.iter().map(|index| &spec.derived[*index as usize].expression.node);
+        derived.chain([&self.node]).map(|node| asks(node, field)).fold(Asks::Nothing, Asks::and)
     }
 
     /// How its value moves when more levels are open.

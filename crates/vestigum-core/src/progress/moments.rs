@@ -257,11 +257,16 @@ impl Progress {
         outcome
     }
 
+    /// Whether `over_when` holds.
+    #[doc(hidden)]
+    pub fn is_run_over(&self) -> bool {
+        self.model.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()))
+    }
+
     /// After a failure: the run may be over.
     #[doc(hidden)]
     pub fn judge_run(&mut self, outcome: &mut Outcome) {
-        let over = self.model.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()));
-        if over {
+        if self.is_run_over() {
             let end = self.end_run();
             outcome.changes.extend(end.changes);
             outcome.set_back.extend(end.set_back);

@@ -139,7 +139,7 @@ impl Resolver<'_> {
             let example: Option<Vec<String>> = field.axes.iter().map(declared).collect();
             let help = match example {
                 Some(keys) => format!("name the entry by its keys, as in `\"{}[{}]\"`", field.name, keys.join(", ")),
-                None => "a source gives to declared keys, and these are made at run time".into(),
+                None => "a source gives to entries whose keys are declared, and this field has none".into(),
             };
             self.error(codes::WRONG_TYPE, name.span, message).help = Some(help);
             return None;

@@ -156,6 +156,36 @@ impl State {
         self.moved = moved;
     }
 
+    /// Remembers from now on what is written, for [`State::go_back_to`].
+    pub fn track(&mut self) {
+        self.unheard = Some(Unheard::default());
+        self.noted.iter_mut().for_each(|noted| *noted &= !HANDED);
+    }
+
+    /// Becomes `origin` again, of which this state was a copy when [`State::track`] was called: it costs what was written since.
+    pub fn go_back_to(&mut self, origin: &State) {
+        let Some(unheard) = &mut self.unheard else { return self.copy_from(origin) };
+        let Unheard { slots, .. } = std::mem::take(unheard);
+        for slot in &slots {
+            self.values[*slot].clone_from(&origin.values[*slot]);
+        }
+        // The memory of the list is used again.
+        if let Some(unheard) = &mut self.unheard {
+            unheard.slots = slots;
+            unheard.slots.clear();
+        }
+        for (noted, of_origin) in self.noted.iter_mut().zip(&origin.noted) {
+            *noted = of_origin & !HANDED;
+        }
+        self.copy_notes(origin);
+        self.position.clone_from(&origin.position);
+        if self.made != origin.made {
+            self.made.clone_from(&origin.made);
+        }
+        self.moved.clone_from(&origin.moved);
+        debug_assert!(self.values == origin.values, "all that was written is known");
+    }
+
     /// Makes a name of an open key set.
     pub fn make_name(&mut self, set: usize, name: &str) {
         let name: Arc<str> = name.into();

@@ -104,10 +104,6 @@ impl State {
 
     /// Becomes another state of the same model, in the memory that is there. No display looks at it.
     pub fn copy_from(&mut self, other: &State) {
-        let copy = |to: &mut MarkedValues, from: &MarkedValues| {
-            to.clear();
-            to.extend(from.iter().map(|(slot, value)| (*slot, value.clone())));
-        };
         for (to, from) in self.values.iter_mut().zip(&other.values) {
             // Most are what they are already, and asking costs less than a copy.
             if !to.is_same_scalar(from) {
@@ -115,14 +111,20 @@ impl State {
             }
         }
         self.noted.clone_from(&other.noted);
-        copy(&mut self.entry, &other.entry);
-        copy(&mut self.checkpoint, &other.checkpoint);
+        self.copy_notes(other);
         (self.baseline, self.unheard) = (None, None);
         self.position.clone_from(&other.position);
         if self.made != other.made {
             self.made.clone_from(&other.made);
         }
         self.moved.clone_from(&other.moved);
+    }
+
+    fn copy_notes(&mut self, other: &State) {
+        for (to, from) in [(&mut self.entry, &other.entry), (&mut self.checkpoint, &other.checkpoint)] {
+            to.clear();
+            to.extend(from.iter().map(|(slot, value)| (*slot, value.clone())));
+        }
     }
 
     /// Sets a value, and a mark where it is another one, in a state without notes.

@@ -15,11 +15,15 @@ use vestigum_core::model::field::FieldId;
 use vestigum_core::model::level::Opening;
 use vestigum_core::model::source::Source;
 
+use super::cuts::{UNCUT, cut};
+use super::packed::Packing;
+use super::question::Question;
+
 /// The fields and sources that matter to a question.
 #[derive(Clone, Debug)]
 pub(super) struct Cone {
-    /// All slots of the fields that matter, in order.
-    pub slots: Vec<usize>,
+    /// How the fields that matter are told apart.
+    pub packing: Packing,
     /// The fields on which openings depend, that play writes and no source gives: what they can be is not known.
     pub blind: Vec<FieldId>,
     /// Which sources matter.
@@ -28,7 +32,7 @@ pub(super) struct Cone {
 
 impl Cone {
     /// `counters` are the fields that count how often a source was taken.
-    pub(super) fn of(spec: &Spec, counters: &[FieldId], asked: impl IntoIterator<Item = FieldId>) -> Cone {
+    pub(super) fn of(spec: &Spec, counters: &[FieldId], question: &Question) -> Cone {
         let data = &**spec.model();
         let mut opening = vec![data.completed, data.opened];
         for when in &data.openings {
@@ -37,7 +41,7 @@ impl Cone {
             }
         }
         let opening = closed(spec, opening.into_iter().collect());
-        let mut matter: FxHashSet<FieldId> = asked.into_iter().chain(opening.iter().copied()).collect();
+        let mut matter: FxHashSet<FieldId> = question.reads().into_iter().chain(opening.iter().copied()).collect();
         matter.extend(data.over_when.iter().flat_map(|over_when| over_when.reads().iter().copied()));
         matter.extend(data.key_sets.iter().filter_map(|set| set.current.as_ref().map(|(field, _)| *field)));
         let mut matter = closed(spec, matter);
@@ -49,11 +53,14 @@ impl Cone {
         let given = |field: FieldId| data.sources.iter().any(|source| gives(source, &[field].into_iter().collect()));
         let blind = data.fields.iter().filter(|field| opening.contains(&field.id) && field.played && !given(field.id));
         let fields = data.fields.iter().filter(|field| matter.contains(&field.id));
-        Cone {
-            slots: fields.flat_map(vestigum::spec::Field::slots).collect(),
-            blind: blind.map(|field| field.id).collect(),
-            sources,
-        }
+        let fields = fields.map(|field| {
+            // Nobody asks how often a source was taken but the search itself.
+            let counts = counters.contains(&field.id);
+            let asks = question.asks(spec, field.id);
+            (field, if counts { UNCUT } else { cut(spec, field, asks, &|id| matter.contains(&id)) })
+        });
+        let packing = Packing::of(fields);
+        Cone { packing, blind: blind.map(|field| field.id).collect(), sources }
     }
 }
 

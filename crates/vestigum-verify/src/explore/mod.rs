@@ -50,6 +50,7 @@
 
 mod act;
 mod cone;
+mod cuts;
 mod packed;
 mod question;
 mod search;
@@ -58,7 +59,7 @@ mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
 pub(crate) use cone::closed;
-pub(crate) use packed::put_state;
+pub(crate) use packed::Packing;
 pub(crate) use question::subjects;
 pub use question::{Question, questions};
 pub use search::{Ending, Expansion, Search, SearchBounds, Seen};

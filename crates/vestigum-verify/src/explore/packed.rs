@@ -3,10 +3,16 @@
 //! The bytes hold the place and every value that matters, each with its marks where they are other values. A value begins with a
 //! sign: what it is, or the value itself if it is a small number.
 
-use vestigum_core::Value;
+use std::sync::Arc;
+
+use vestigum_core::model::Model;
+use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
+use vestigum_core::value::Chosen;
+use vestigum_core::{Type, Value};
 
+use super::cuts::UNCUT;
 use super::question::checkpoint_key;
 
 /// The sign before the value of the entry mark, and of the checkpoint mark.
@@ -17,6 +23,21 @@ const CHECKPOINT: u8 = 0xC0;
 const FIRST_SMALL: u8 = 16;
 const SMALL: u8 = 100;
 
+/// Which values of a state are told apart, and how.
+#[derive(Clone, Debug)]
+pub(crate) struct Packing {
+    slots: Vec<PackedSlot>,
+}
+
+#[derive(Clone, Debug)]
+struct PackedSlot {
+    slot: usize,
+    /// A number above this one is as good as this one.
+    cut: i64,
+    /// The names of a choice.
+    names: Option<Arc<[Arc<Chosen>]>>,
+}
+
 /// A state of the frontier. What does not matter is at its default in it.
 #[derive(Clone, Debug)]
 pub(super) enum Packed {
@@ -25,81 +46,158 @@ pub(super) enum Packed {
     Whole(Box<State>),
 }
 
-impl Packed {
-    /// `bytes` is what [`put_state`] has made of the state.
-    pub(super) fn new(state: &State, slots: &[usize], bytes: &[u8]) -> Packed {
-        if is_in_bytes(state, slots) { Packed::Bytes(bytes.into()) } else { Packed::Whole(Box::new(state.clone())) }
+impl Packing {
+    /// Of these fields, each with where its number is cut.
+    pub(super) fn of<'f>(fields: impl Iterator<Item = (&'f Field, i64)>) -> Packing {
+        let mut slots = Vec::new();
+        for (field, cut) in fields {
+            let names = match field.ty() {
+                Type::Choice(names) => Some(names.clone()),
+                Type::Bool
+                | Type::Int
+                | Type::Float
+                | Type::Text
+                | Type::Bytes
+                | Type::Vec2
+                | Type::Vec3
+                | Type::Struct(_)
+                | Type::List(_)
+                | Type::Set(_)
+                | Type::Map(_) => None,
+            };
+            slots.extend(field.slots().map(|slot| PackedSlot { slot, cut, names: names.clone() }));
+        }
+        Packing { slots }
     }
 
-    pub(super) fn unpack(&self, into: &mut State, fresh: &State, slots: &[usize]) {
-        match self {
+    /// Everything, as it is.
+    pub(crate) fn all(model: &Model) -> Packing {
+        Packing::of(model.fields.iter().map(|field| (field, UNCUT)))
+    }
+
+    /// `bytes` is what [`Packing::put`] has made of the state.
+    pub(super) fn pack(&self, state: &State, bytes: &[u8]) -> Packed {
+        if self.is_in_bytes(state) { Packed::Bytes(bytes.into()) } else { Packed::Whole(Box::new(state.clone())) }
+    }
+
+    pub(super) fn unpack(&self, packed: &Packed, into: &mut State, fresh: &State) {
+        match packed {
             Packed::Whole(state) => into.copy_from(state),
             Packed::Bytes(bytes) => {
                 into.copy_from(fresh);
                 // The bytes are whole, because this process has made them of a state.
-                let _ = get_state(&mut Reader(bytes), into, slots);
+                let _ = self.get(&mut Reader(bytes), into);
             }
         }
     }
-}
 
-/// Whether the bytes say all of what matters in a state.
-fn is_in_bytes(state: &State, slots: &[usize]) -> bool {
-    let scalar = |value: &Value| matches!(value, Value::Unfilled | Value::Bool(_) | Value::Int(_) | Value::Float(_));
-    let named = |checkpoint: &Option<Checkpoint>| matches!(checkpoint, Some(Checkpoint::Named(_)));
-    let standing = state.position.level_position();
-    state.made.iter().all(indexmap::IndexSet::is_empty)
-        && !standing.is_some_and(|standing| named(&standing.checkpoint) || named(&standing.entered_at))
-        && slots.iter().all(|slot| {
-            let (entry, checkpoint) = state.noted_marks(*slot);
-            [Some(state.value(*slot)), entry, checkpoint].into_iter().flatten().all(scalar)
-        })
-}
-
-/// The place, and some values with their marks.
-pub(crate) fn put_state(bytes: &mut Vec<u8>, state: &State, slots: &[usize]) {
-    match &state.position {
-        Position::Menu => bytes.push(0),
-        Position::RunOver => bytes.push(1),
-        Position::Level(standing) => {
-            bytes.push(2);
-            bytes.extend_from_slice(&standing.level.to_le_bytes());
-            bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
-            bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
-        }
+    /// Whether the bytes say all of what matters in a state.
+    fn is_in_bytes(&self, state: &State) -> bool {
+        let named = |checkpoint: &Option<Checkpoint>| matches!(checkpoint, Some(Checkpoint::Named(_)));
+        let standing = state.position.level_position();
+        state.made.iter().all(indexmap::IndexSet::is_empty)
+            && !standing.is_some_and(|standing| named(&standing.checkpoint) || named(&standing.entered_at))
+            && self.slots.iter().all(|place| {
+                let (entry, checkpoint) = state.noted_marks(place.slot);
+                [Some(state.value(place.slot)), entry, checkpoint].into_iter().flatten().all(is_small)
+            })
     }
-    let in_level = state.position.is_level();
-    for slot in slots {
-        let value = state.value(*slot);
-        put(bytes, value);
-        if in_level && state.is_noted(*slot) {
-            let (entry, checkpoint) = state.noted_marks(*slot);
-            for (mark, sign) in [(entry, ENTRY), (checkpoint, CHECKPOINT)] {
-                if let Some(mark) = mark.filter(|mark| *mark != value) {
-                    bytes.push(sign);
-                    put(bytes, mark);
+
+    /// The place, and the values with their marks. Numbers are cut.
+    pub(crate) fn put(&self, bytes: &mut Vec<u8>, state: &State) {
+        match &state.position {
+            Position::Menu => bytes.push(0),
+            Position::RunOver => bytes.push(1),
+            Position::Level(standing) => {
+                bytes.push(2);
+                bytes.extend_from_slice(&standing.level.to_le_bytes());
+                bytes.extend_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
+                bytes.extend_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
+            }
+        }
+        let in_level = state.position.is_level();
+        for PackedSlot { slot, cut, .. } in &self.slots {
+            let value = state.value(*slot);
+            put(bytes, value, *cut);
+            if in_level && state.is_noted(*slot) {
+                let (entry, checkpoint) = state.noted_marks(*slot);
+                for (mark, sign) in [(entry, ENTRY), (checkpoint, CHECKPOINT)] {
+                    if let Some(mark) = mark.filter(|mark| !is_same(mark, value, *cut)) {
+                        bytes.push(sign);
+                        put(bytes, mark, *cut);
+                    }
                 }
             }
         }
     }
+
+    /// Puts the bytes into a state in which nothing was played; none if they are not whole.
+    fn get(&self, reader: &mut Reader<'_>, state: &mut State) -> Option<()> {
+        state.position = match reader.byte()? {
+            0 => Position::Menu,
+            1 => Position::RunOver,
+            _ => {
+                let level = u32::from_le_bytes(reader.array()?);
+                let (checkpoint, entered_at) = (reader.checkpoint()?, reader.checkpoint()?);
+                Position::Level(LevelPosition { level, checkpoint, entered_at })
+            }
+        };
+        let in_level = state.position.is_level();
+        for place in &self.slots {
+            let value = reader.value(place)?;
+            let (entry, checkpoint) =
+                if in_level { (reader.signed(ENTRY, place), reader.signed(CHECKPOINT, place)) } else { (None, None) };
+            state.put_back(place.slot, value, entry, checkpoint);
+        }
+        Some(())
+    }
+}
+
+/// Whether bytes say all of a value.
+fn is_small(value: &Value) -> bool {
+    match value {
+        Value::Unfilled | Value::Bool(_) | Value::Int(_) | Value::Float(_) | Value::Choice(_) => true,
+        Value::Text(_)
+        | Value::Bytes(_)
+        | Value::Vec2(_)
+        | Value::Vec3(_)
+        | Value::Struct(..)
+        | Value::List(_)
+        | Value::Set(_)
+        | Value::Map(_) => false,
+    }
+}
+
+fn is_same(mark: &Value, value: &Value, cut: i64) -> bool {
+    match (mark, value) {
+        (Value::Int(mark), Value::Int(value)) => (*mark).min(cut) == (*value).min(cut),
+        _ => mark == value,
+    }
 }
 
 #[inline]
-fn put(bytes: &mut Vec<u8>, value: &Value) {
+fn put(bytes: &mut Vec<u8>, value: &Value, cut: i64) {
     match value {
         Value::Unfilled => bytes.push(0),
         Value::Bool(bool) => bytes.push(1 + u8::from(*bool)),
         // Small numbers are short.
-        Value::Int(int) => match u8::try_from(*int) {
-            Ok(small) if small < SMALL => bytes.push(FIRST_SMALL + small),
-            _ => {
-                bytes.push(3);
-                bytes.extend_from_slice(&int.to_le_bytes());
+        Value::Int(int) => {
+            let int = (*int).min(cut);
+            match u8::try_from(int) {
+                Ok(small) if small < SMALL => bytes.push(FIRST_SMALL + small),
+                _ => {
+                    bytes.push(3);
+                    bytes.extend_from_slice(&int.to_le_bytes());
+                }
             }
-        },
+        }
         Value::Float(float) => {
             bytes.push(4);
             bytes.extend_from_slice(&float.get().to_bits().to_le_bytes());
+        }
+        Value::Choice(chosen) => {
+            bytes.push(6);
+            bytes.extend_from_slice(&chosen.index.to_le_bytes());
         }
         other => {
             let text = other.to_string();
@@ -110,7 +208,7 @@ fn put(bytes: &mut Vec<u8>, value: &Value) {
     }
 }
 
-/// Takes apart what [`put_state`] has put together.
+/// Takes apart what [`Packing::put`] has put together.
 struct Reader<'b>(&'b [u8]);
 
 impl Reader<'_> {
@@ -126,24 +224,28 @@ impl Reader<'_> {
         Some(*first)
     }
 
-    fn value(&mut self) -> Option<Value> {
+    fn value(&mut self, place: &PackedSlot) -> Option<Value> {
         Some(match self.byte()? {
             0 => Value::Unfilled,
             1 => Value::Bool(false),
             2 => Value::Bool(true),
             3 => Value::Int(i64::from_le_bytes(self.array()?)),
             4 => Value::float(f64::from_bits(u64::from_le_bytes(self.array()?))),
+            6 => {
+                let index = u32::from_le_bytes(self.array()?);
+                Value::Choice(place.names.as_ref()?.get(index as usize)?.clone())
+            }
             sign => Value::Int(i64::from(sign.checked_sub(FIRST_SMALL)?)),
         })
     }
 
     /// A value, if that sign stands before it.
-    fn signed(&mut self, sign: u8) -> Option<Value> {
+    fn signed(&mut self, sign: u8, place: &PackedSlot) -> Option<Value> {
         if self.0.first() != Some(&sign) {
             return None;
         }
         self.0 = &self.0[1..];
-        self.value()
+        self.value(place)
     }
 
     /// A listed checkpoint by its key, which is 0 for none.
@@ -151,25 +253,4 @@ impl Reader<'_> {
         let key = u64::from_le_bytes(self.array()?);
         Some(u32::try_from(key).ok()?.checked_sub(1).map(Checkpoint::Listed))
     }
-}
-
-/// Puts the bytes into a state in which nothing was played; none if they are not whole.
-fn get_state(reader: &mut Reader<'_>, state: &mut State, slots: &[usize]) -> Option<()> {
-    state.position = match reader.byte()? {
-        0 => Position::Menu,
-        1 => Position::RunOver,
-        _ => {
-            let level = u32::from_le_bytes(reader.array()?);
-            let (checkpoint, entered_at) = (reader.checkpoint()?, reader.checkpoint()?);
-            Position::Level(LevelPosition { level, checkpoint, entered_at })
-        }
-    };
-    let in_level = state.position.is_level();
-    for slot in slots {
-        let value = reader.value()?;
-        let (entry, checkpoint) =
-            if in_level { (reader.signed(ENTRY), reader.signed(CHECKPOINT)) } else { (None, None) };
-        state.put_back(*slot, value, entry, checkpoint);
-    }
-    Some(())
 }

@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use vestigum_core::analysis::compared::Asks;
 use vestigum_core::evaluation::Env;
 use vestigum_core::evaluation::restate::Restating;
 use vestigum_core::model::entry::entry_name;
@@ -168,6 +169,17 @@ impl Question {
             Asked::NeverFalls(field) | Asked::NothingGained(field) | Asked::NoBetterLeft(field) => vec![*field],
             Asked::Holds(condition, _) => condition.reads().to_vec(),
             Asked::Reachable => Vec::new(),
+        }
+    }
+
+    /// What it asks of a field.
+    pub(super) fn asks(&self, spec: &Spec, field: FieldId) -> Asks {
+        match &self.asked {
+            Asked::NeverFalls(of) | Asked::NothingGained(of) | Asked::NoBetterLeft(of) if *of == field => {
+                Asks::TheValue
+            }
+            Asked::NeverFalls(_) | Asked::NothingGained(_) | Asked::NoBetterLeft(_) | Asked::Reachable => Asks::Nothing,
+            Asked::Holds(condition, _) => condition.asks(spec.model(), field),
         }
     }
 }

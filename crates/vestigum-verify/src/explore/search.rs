@@ -12,7 +12,7 @@ use vestigum_core::{Moment, Progress, Spec, Value};
 
 use super::act::{Act, Repertoire, says_game_over};
 use super::cone::Cone;
-use super::packed::{Packed, put_state};
+use super::packed::{Packed, Packing};
 use super::question::{Asked, Broken, Happened, Question, at_most, moment_of, questions};
 use super::story::{Counterexample, tell};
 
@@ -102,6 +102,8 @@ struct Worker {
     after: Progress,
     /// After a failure, before a game over that follows.
     failed: Progress,
+    /// Whether `after` was `before` but for what it has tracked.
+    is_near: bool,
     bytes: Vec<u8>,
 }
 
@@ -185,9 +187,9 @@ impl<'s> Search<'s> {
     fn begin(plain: &'s Spec, question: &'s Question, bounds: SearchBounds, failures: bool) -> Search<'s> {
         let (spec, counters) = plain.with_counters();
         let question = questions(&spec).swap_remove(question.index);
-        let mut cone = Cone::of(&spec, &counters, question.reads());
+        let mut cone = Cone::of(&spec, &counters, &question);
         if !bounds.reduce {
-            cone.slots = (0..spec.model().slots).collect();
+            cone.packing = Packing::all(spec.model());
             cone.sources.iter_mut().for_each(|matters| *matters = true);
         }
         let says_game_over = says_game_over(spec.model());
@@ -258,7 +260,8 @@ impl<'s> Search<'s> {
         let mut known = FxHashSet::default();
         let mut worker = self.worker();
         for node in &self.frontier[part] {
-            node.state.unpack(worker.before.state_mut(), &self.fresh, &self.cone.slots);
+            self.cone.packing.unpack(&node.state, worker.before.state_mut(), &self.fresh);
+            worker.is_near = false;
             let acts = self.repertoire.acts(&worker.spec, &worker.before);
             let mut transitions = acts.len();
             for act in acts {
@@ -272,7 +275,7 @@ impl<'s> Search<'s> {
                 let new = !self.visited.contains(&key) && known.insert(key);
                 if new || broken.is_some() {
                     // The first byte of the key is the number of visits.
-                    let next = new.then(|| (Packed::new(after, &self.cone.slots, &worker.bytes[1..]), enters));
+                    let next = new.then(|| (self.cone.packing.pack(after, &worker.bytes[1..]), enters));
                     found.push(Expansion {
                         parent: node.id,
                         act,
@@ -299,7 +302,7 @@ impl<'s> Search<'s> {
             let (spec, _) = self.plain.with_counters();
             let mut before = Progress::at(spec.model(), State::fresh(spec.model()));
             before.set_quiet(true);
-            Worker { spec, after: before.clone(), failed: before.clone(), before, bytes: Vec::new() }
+            Worker { spec, after: before.clone(), failed: before.clone(), before, is_near: false, bytes: Vec::new() }
         })
     }
 
@@ -328,7 +331,7 @@ impl<'s> Search<'s> {
             self.visits.push(Visit { parent: found.parent, act: found.act });
             self.seen.states += 1;
             if self.question.asked.adds_up() {
-                state.unpack(&mut scratch, &self.fresh, &self.cone.slots);
+                self.cone.packing.unpack(&state, &mut scratch, &self.fresh);
                 if let Some(broken) = self.note(&scratch, enters) {
                     self.seen.depth = depth;
                     self.ended = Some(self.counterexample(found.parent, found.act, &broken));
@@ -443,14 +446,23 @@ impl<'s> Search<'s> {
     /// player sees.
     fn step(&self, worker: &mut Worker, act: Act) -> Option<Option<Broken>> {
         let asked = &self.question.asked;
-        let Worker { before, after, failed, .. } = worker;
-        after.state_mut().copy_from(before.state());
+        let Worker { before, after, failed, is_near, .. } = worker;
+        if *is_near {
+            after.state_mut().go_back_to(before.state());
+        } else {
+            after.state_mut().copy_from(before.state());
+            after.state_mut().track();
+        }
+        // A relaunch makes another state, of which nobody knows what was written.
+        *is_near = act != Act::Relaunch;
         let mut broken = None;
         if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {
             let mut outcome = after.failure(moment).ok()?;
-            failed.state_mut().copy_from(after.state());
-            after.judge_run(&mut outcome);
-            let over = outcome.game_over;
+            let over = after.is_run_over();
+            if over {
+                failed.state_mut().copy_from(after.state());
+                after.judge_run(&mut outcome);
+            }
             after.finished(outcome);
             // Without a game over the openings belong to the moment.
             let judged = if over { &*failed } else { &*after };
@@ -474,7 +486,7 @@ impl<'s> Search<'s> {
     fn key(&self, bytes: &mut Vec<u8>, state: &State, enters: u8) -> u128 {
         bytes.clear();
         bytes.push(enters);
-        put_state(bytes, state, &self.cone.slots);
+        self.cone.packing.put(bytes, state);
         xxh3_128(bytes)
     }
 

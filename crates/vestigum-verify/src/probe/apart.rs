@@ -15,7 +15,7 @@ use vestigum_core::model::field::FieldId;
 use vestigum_core::{Progress, Spec, Type, Value};
 
 use super::Weakened;
-use crate::explore::{Act, Repertoire, put_state, says_game_over, statements};
+use crate::explore::{Act, Packing, Repertoire, says_game_over, statements};
 
 /// So many pairs of states are looked at.
 const PAIRS: usize = 20_000;
@@ -28,7 +28,7 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     // The counters of sources are no fields that a playthrough knows.
     let hidden = counters.clone();
     let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };
-    let slots: Vec<usize> = (0..first.model().slots).collect();
+    let packing = Packing::all(first.model());
     let mut visited: Vec<(usize, Act)> = vec![(0, Act::Relaunch)];
     let mut seen = FxHashSet::default();
     let mut bytes = Vec::new();
@@ -60,8 +60,8 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
                     return Some(story(&first, weakened, &path(*id), &expect));
                 }
                 bytes.clear();
-                put_state(&mut bytes, after.state(), &slots);
-                put_state(&mut bytes, after_other.state(), &slots);
+                packing.put(&mut bytes, after.state());
+                packing.put(&mut bytes, after_other.state());
                 if visited.len() < PAIRS && seen.insert(xxh3_128(&bytes)) {
                     visited.push((*id, act));
                     next.push((visited.len() - 1, (after, after_other)));

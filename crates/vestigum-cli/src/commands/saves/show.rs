@@ -114,7 +114,7 @@ fn board(progress: &Progress) -> String {
         }
     }
     let mut heading = vec!["level".to_owned()];
-    heading.extend(names.iter().map(|name| name.to_string()));
+    heading.extend(names.iter().map(ToString::to_string));
     heading.push("state".into());
     let line = rows.iter().map(|row| {
         let state = match (&row.why_locked, row.completed) {
