@@ -49,7 +49,8 @@ fn by_slots(most: usize) {
         let spec = slots(count);
         let mut game = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
         game.enter("path_7").expect("all are open");
-        for n in 0..count.div_ceil(100) {
+        // So much is written everywhere: what is measured is what the rest costs.
+        for n in 0..count.div_ceil(100).min(16) {
             game.write(&format!("kept_{n}"), &["path_7"], Value::Int(n as i64)).expect("play writes it");
         }
         game.save().wait().expect("memory takes it");
