@@ -91,8 +91,9 @@ impl Disk for RealDisk {
         }
         match file.try_lock() {
             Ok(()) => {
-                // The number only helps a message, so failing to write it stops nothing.
-                let _ = file.set_len(0).and_then(|()| write!(file, "{}", std::process::id()));
+                // The number only helps a message, so failing to write it stops nothing. It is as wide as any, because a file
+                // that was emptied is written to the disk before the system goes on: a millisecond at every launch.
+                let _ = write!(file, "{:<10}", std::process::id());
                 Ok(Lock::Held(Box::new(RealLock { file, path: path.to_path_buf() })))
             }
             Err(TryLockError::WouldBlock) => {
