@@ -1,6 +1,10 @@
 //! How things grow: each table has ten times as much from one row to the next.
 
+use std::fs::{self, File};
 use std::hint::black_box;
+use std::io::Write;
+use std::path::Path;
+use std::thread;
 use std::time::{Duration, Instant};
 
 use vestigum::{DirStore, Image, MemoryStore, Owner, Progress, Saver, Session, Spec, Store, Value};
@@ -158,9 +162,45 @@ fn by_names(most: usize) {
     }
 }
 
+/// Temporary file, write, sync, rename to a new name, sync the folder; the file from ten saves ago goes.
+fn bare(folder: &Path, number: usize, bytes: &[u8]) -> std::io::Result<()> {
+    let temporary = folder.join("saving");
+    let mut file = File::create(&temporary)?;
+    file.write_all(bytes)?;
+    file.sync_all()?;
+    fs::rename(&temporary, folder.join(format!("{number}.json")))?;
+    File::open(folder)?.sync_all()?;
+    match number.checked_sub(10) {
+        Some(old) => fs::remove_file(folder.join(format!("{old}.json"))),
+        None => Ok(()),
+    }
+}
+
+/// The bare saves a second of so many players, each with a folder, by as many threads as a saver has at most.
+fn bare_rate(players: usize, rounds: usize, bytes: &[u8]) -> f64 {
+    let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder for the bench");
+    let folders: Vec<_> = (0..players).map(|n| folder.path().join(n.to_string())).collect();
+    folders.iter().for_each(|folder| fs::create_dir(folder).expect("a folder for the bench"));
+    let threads = players.min(8);
+    let begun = Instant::now();
+    thread::scope(|scope| {
+        for first in 0..threads {
+            let own = &folders;
+            scope.spawn(move || {
+                for number in 0..rounds {
+                    for folder in own.iter().skip(first).step_by(threads) {
+                        bare(folder, number, bytes).expect("the disk takes it");
+                    }
+                }
+            });
+        }
+    });
+    (rounds * players) as f64 / begun.elapsed().as_secs_f64()
+}
+
 /// Players who save all at once into one folder.
 fn by_players(most: usize) {
-    println!("\nplayers    commits a second    all quit in");
+    println!("\nplayers    commits a second    bare saves by as many threads    all quit in");
     let spec = slots(100);
     let mut count = 1;
     while count <= most {
@@ -169,22 +209,28 @@ fn by_players(most: usize) {
         let mut players: Vec<Session> = (0..count)
             .map(|n| Session::launch(&spec, &saver, &format!("player {n}")).expect("the folder can be read"))
             .collect();
-        let begun = Instant::now();
-        let rounds = 5;
-        for round in 0..rounds {
+        let rounds = (200 / count).max(10);
+        let mut save_all = |round: usize| {
             for game in &mut players {
-                game.write("kept_0", &["path_7"], Value::Int(round + 1)).expect("play writes it");
+                game.write("kept_0", &["path_7"], Value::Int(round as i64 + 1)).expect("play writes it");
                 drop(game.save());
             }
             saver.flush(Duration::from_secs(60)).expect("the disk takes it");
-        }
-        let rate = (rounds as f64 * count as f64) / begun.elapsed().as_secs_f64();
+        };
+        // The first save of a player makes its folder.
+        save_all(0);
+        let begun = Instant::now();
+        (1..=rounds).for_each(&mut save_all);
+        let rate = (rounds * count) as f64 / begun.elapsed().as_secs_f64();
+        let bytes = players[0].suspend().profile_image("ada").to_json();
         let begun = Instant::now();
         for mut game in players {
             game.write("kept_0", &["path_8"], Value::Int(1)).expect("play writes it");
             game.quit().expect("the disk takes it");
         }
-        println!("{count:>7}    {rate:>16.0}    {:>11.1?}", begun.elapsed());
+        let quit = begun.elapsed();
+        let bare = bare_rate(count, rounds, &bytes);
+        println!("{count:>7}    {rate:>16.0}    {bare:>29.0}    {quit:>11.1?}");
         count *= 4;
     }
 }
@@ -192,9 +238,13 @@ fn by_players(most: usize) {
 /// Generations that are kept: how long a launch and a prune that removes nothing take.
 fn by_generations(most: usize) {
     println!("\ngenerations    launch    prune of nothing");
-    let spec = slots(100);
     let mut count = 10;
     while count <= most {
+        // All of them are kept, so that a launch does not begin to remove any.
+        let spec = sound(&format!(
+            "[game]\nid = \"fellpost\"\n[save]\nkeep = {count}\n[field.visit]\ntype = \"int\"\nlasts = \"profile\"\n\
+             after_failure = \"keep\"\n"
+        ));
         let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder for the bench");
         let store = DirStore::open(folder.path()).expect("a store for the bench");
         let mut image = Progress::fresh(&spec).suspend().profile_image("ada");
