@@ -199,6 +199,14 @@ pub fn prove(spec: &Spec, options: &Options) -> Proof {
 /// So many entries of a field are tried one by one, of those that did not show all together.
 const ENTRIES: usize = 24;
 
+/// What came of one sample.
+struct TriedSample {
+    failure: Option<String>,
+    place: Option<PlaceProof>,
+    /// The fields of which a value was clamped; none if the sample does not load.
+    clamped: Option<BTreeSet<Arc<str>>>,
+}
+
 struct Prover<'a> {
     spec: &'a Spec,
     old: Arc<Model>,
@@ -226,20 +234,11 @@ impl Prover<'_> {
             failures: Vec::new(),
         };
         let mut clamped: Vec<BTreeSet<Arc<str>>> = Vec::new();
-        for sample in &self.samples {
-            match self.load(sample) {
-                Ok(loaded) => {
-                    if let Some(failure) = self.differs(sample, &loaded) {
-                        proof.failures.push(failure);
-                    }
-                    let fields = loaded.report.clamped.iter();
-                    clamped.push(fields.map(|clamped| clamped.name.field.clone()).collect());
-                    if let Some(place) = place(sample, &loaded) {
-                        proof.places.push(place);
-                    }
-                }
-                Err(why) => proof.failures.push(format!("the image `{}` does not load: {why}", sample.name)),
-            }
+        let tried = in_parts(self.samples.len(), cores(), &|part| Some(self.tried(self.samples.get(part)?)));
+        for tried in tried {
+            proof.failures.extend(tried.failure);
+            proof.places.extend(tried.place);
+            clamped.extend(tried.clamped);
         }
         let fields = self.saved_fields(!proof.places.is_empty());
         let together = self.all_together(&fields);
@@ -250,6 +249,24 @@ impl Prover<'_> {
             Some(found)
         });
         proof
+    }
+
+    /// Loads a sample, as it is and step by step.
+    fn tried(&self, sample: &Sample) -> TriedSample {
+        match self.load(sample) {
+            Ok(loaded) => {
+                let fields = loaded.report.clamped.iter();
+                TriedSample {
+                    failure: self.differs(sample, &loaded),
+                    place: place(sample, &loaded),
+                    clamped: Some(fields.map(|clamped| clamped.name.field.clone()).collect()),
+                }
+            }
+            Err(why) => {
+                let failure = format!("the image `{}` does not load: {why}", sample.name);
+                TriedSample { failure: Some(failure), place: None, clamped: None }
+            }
+        }
     }
 
     fn load(&self, sample: &Sample) -> Result<Launched, String> {
