@@ -140,7 +140,8 @@ impl FatePlan {
     /// of the rewinding ones those that `noted` names, because of all others the marks hold what they are.
     pub fn concerned(&self, moment: Moment, noted: impl Iterator<Item = FieldId>) -> Vec<FieldId> {
         let ruled = &self.ruled[moment.index()];
-        let mut concerned: Vec<FieldId> = noted.filter(|id| self.fate(*id, moment).only_rewinds()).collect();
+        let mut concerned = Vec::with_capacity(self.fields);
+        concerned.extend(noted.filter(|id| self.fate(*id, moment).only_rewinds()));
         concerned.extend(ruled);
         if concerned.len() > ruled.len() {
             concerned.sort_unstable();

@@ -35,7 +35,8 @@ impl Progress {
             let noted = self.state.noted_slots();
             let quiet = self.quiet;
             let concerned = spec.plan.concerned(moment, noted.fields(&spec.fields));
-            let mut evaluator = Evaluator { spec, state: &self.state, noted, through, quiet, pending: Vec::new() };
+            let pending = Vec::with_capacity(concerned.len());
+            let mut evaluator = Evaluator { spec, state: &self.state, through, quiet, pending };
             for id in concerned {
                 let (field, fate) = (spec.field(id), spec.plan.fate(id, moment));
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
@@ -43,7 +44,7 @@ impl Progress {
                 if outside || (self.projects && field.lasts == Span::Device) {
                     continue;
                 }
-                evaluator.field(field, fate, &env);
+                evaluator.field(field, fate, &noted, &env);
             }
             evaluator.pending
         };
@@ -68,7 +69,6 @@ impl Progress {
 struct Evaluator<'a> {
     spec: &'a Model,
     state: &'a State,
-    noted: NotedSlots,
     /// Whether the marks get the value, too.
     through: bool,
     /// Whether nobody asks what changed.
@@ -77,7 +77,7 @@ struct Evaluator<'a> {
 }
 
 impl Evaluator<'_> {
-    fn field(&mut self, field: &Field, fate: &FieldFate, env: &Env<'_>) {
+    fn field(&mut self, field: &Field, fate: &FieldFate, noted: &NotedSlots, env: &Env<'_>) {
         let decided = fate.rules.iter().find(|rule| rule.when.as_ref().is_none_or(|when| when.holds(env)));
         let ruled = decided.map(|rule| (self.spec.touched(field, env), &rule.does));
         if let Some((touched, effect)) = &ruled {
@@ -108,8 +108,7 @@ impl Evaluator<'_> {
             }
             // Only what was written since the mark was taken can be another value there.
             PlainFate::Entry | PlainFate::Checkpoint => {
-                let noted: Vec<usize> = self.noted.of(field.slots()).iter().copied().filter(untouched).collect();
-                for slot in noted {
+                for slot in noted.of(field.slots()).iter().copied().filter(untouched) {
                     self.simple(field, slot, fate.fallback);
                 }
             }

@@ -68,11 +68,12 @@ impl NotedSlots {
 
     /// The fields that they are of, in the order of the spec.
     pub fn fields(&self, fields: &[Field]) -> impl Iterator<Item = FieldId> {
-        let mut rest = &self.0[..];
+        let (mut slots, mut fields) = (&self.0[..], fields);
         std::iter::from_fn(move || {
-            let slot = rest.first()?;
-            let field = fields.get(fields.partition_point(|field| field.slots().end <= *slot))?;
-            rest = &rest[rest.partition_point(|slot| *slot < field.slots().end)..];
+            let slot = slots.first()?;
+            fields = &fields[fields.partition_point(|field| field.slots().end <= *slot)..];
+            let field = fields.first()?;
+            slots = &slots[slots.partition_point(|slot| *slot < field.slots().end)..];
             Some(field.id)
         })
     }
