@@ -84,8 +84,7 @@ impl State {
     pub fn hand_over(&mut self) -> HandOver {
         let Some(unheard) = &mut self.unheard else {
             let copy = State { baseline: None, ..self.clone() };
-            self.unheard = Some(Unheard::default());
-            self.noted.iter_mut().for_each(|noted| *noted &= !HANDED);
+            self.track();
             return HandOver::Whole(copy);
         };
         let Unheard { slots, marks_taken, checkpoint, names } = std::mem::take(unheard);
@@ -102,11 +101,7 @@ impl State {
                 checkpoint: if noted & CHECKPOINT == 0 { None } else { self.checkpoint.get(&slot).cloned() },
             });
         }
-        // The memory of the list is used again.
-        if let Some(unheard) = &mut self.unheard {
-            unheard.slots = slots;
-            unheard.slots.clear();
-        }
+        self.reuse(slots);
         HandOver::Changes(Changes {
             slots: changed,
             marks_taken,
@@ -156,7 +151,7 @@ impl State {
         self.moved = moved;
     }
 
-    /// Remembers from now on what is written, for [`State::go_back_to`].
+    /// Remembers from now on what is written, for [`State::hand_over`] and [`State::go_back_to`].
     pub fn track(&mut self) {
         self.unheard = Some(Unheard::default());
         self.noted.iter_mut().for_each(|noted| *noted &= !HANDED);
@@ -169,21 +164,20 @@ impl State {
         for slot in &slots {
             self.values[*slot].clone_from(&origin.values[*slot]);
         }
-        // The memory of the list is used again.
-        if let Some(unheard) = &mut self.unheard {
-            unheard.slots = slots;
-            unheard.slots.clear();
-        }
+        self.reuse(slots);
         for (noted, of_origin) in self.noted.iter_mut().zip(&origin.noted) {
             *noted = of_origin & !HANDED;
         }
-        self.copy_notes(origin);
-        self.position.clone_from(&origin.position);
-        if self.made != origin.made {
-            self.made.clone_from(&origin.made);
-        }
-        self.moved.clone_from(&origin.moved);
+        self.copy_rest(origin);
         debug_assert!(self.values == origin.values, "all that was written is known");
+    }
+
+    /// Uses the memory of a list of slots again, which has been told.
+    fn reuse(&mut self, mut slots: Vec<usize>) {
+        slots.clear();
+        if let Some(unheard) = &mut self.unheard {
+            unheard.slots = slots;
+        }
     }
 
     /// Makes a name of an open key set.

@@ -112,20 +112,21 @@ impl State {
             }
         }
         self.noted.clone_from(&other.noted);
-        self.copy_notes(other);
+        self.copy_rest(other);
         (self.baseline, self.unheard) = (None, None);
+    }
+
+    /// Copies what is no value: the old values that the marks have noted, the place, the names.
+    fn copy_rest(&mut self, other: &State) {
+        for (to, from) in [(&mut self.entry, &other.entry), (&mut self.checkpoint, &other.checkpoint)] {
+            to.clear();
+            to.extend(from.iter().map(|(slot, value)| (*slot, value.clone())));
+        }
         self.position.clone_from(&other.position);
         if self.made != other.made {
             self.made.clone_from(&other.made);
         }
         self.moved.clone_from(&other.moved);
-    }
-
-    fn copy_notes(&mut self, other: &State) {
-        for (to, from) in [(&mut self.entry, &other.entry), (&mut self.checkpoint, &other.checkpoint)] {
-            to.clear();
-            to.extend(from.iter().map(|(slot, value)| (*slot, value.clone())));
-        }
     }
 
     /// Sets a value, and a mark where it is another one, in a state without notes.

@@ -5,12 +5,13 @@
 
 use std::sync::Arc;
 
+use vestigum_core::Value;
+use vestigum_core::history::shape::choices;
 use vestigum_core::model::Model;
 use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
 use vestigum_core::value::Chosen;
-use vestigum_core::{Type, Value};
 
 use super::cuts::UNCUT;
 use super::question::checkpoint_key;
@@ -51,20 +52,7 @@ impl Packing {
     pub(super) fn of<'f>(fields: impl Iterator<Item = (&'f Field, i64)>) -> Packing {
         let mut slots = Vec::new();
         for (field, cut) in fields {
-            let names = match field.ty() {
-                Type::Choice(names) => Some(names.clone()),
-                Type::Bool
-                | Type::Int
-                | Type::Float
-                | Type::Text
-                | Type::Bytes
-                | Type::Vec2
-                | Type::Vec3
-                | Type::Struct(_)
-                | Type::List(_)
-                | Type::Set(_)
-                | Type::Map(_) => None,
-            };
+            let names: Option<Arc<[Arc<Chosen>]>> = choices(field.ty()).map(Arc::from);
             slots.extend(field.slots().map(|slot| PackedSlot { slot, cut, names: names.clone() }));
         }
         Packing { slots }
