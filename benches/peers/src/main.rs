@@ -45,7 +45,14 @@ struct Way {
 
 fn compare(name: &str, fields: usize, levels: usize, folder: &Path) -> Result<()> {
     let plain = plain(fields, levels);
-    let mut ways = vec![bare(folder, &plain)?, ours(folder, &plain)?, sqlite(folder, &plain)?, redb(folder, &plain)?, replace(folder, &plain)?];
+    let mut ways = vec![
+        bare(folder, &plain)?,
+        ours(folder, &plain)?,
+        sqlite(folder, &plain)?,
+        redb(folder, &plain)?,
+        replace(folder, &plain)?,
+        slots(folder, &plain)?,
+    ];
     let mut saves: Vec<Vec<Duration>> = ways.iter().map(|_| Vec::new()).collect();
     let mut thread: Vec<Vec<Duration>> = ways.iter().map(|_| Vec::new()).collect();
     for round in 0..ROUNDS as i64 {
@@ -260,6 +267,37 @@ fn replace(folder: &Path, plain: &Plain) -> Result<Way> {
             })
         }),
         load: Box::new(move || read(&fs::read(reads.join("save.json"))?)),
+        size: Box::new(move || size(&sizes)),
+    })
+}
+
+/// Four files of a fixed size, each written over in its turn: the least that a durable save costs here. It is no way to keep
+/// saves: one that was cut off looks like one that was damaged later.
+fn slots(folder: &Path, plain: &Plain) -> Result<Way> {
+    use std::os::unix::fs::FileExt as _;
+    let (folder, mut plain) = (folder.join("slots"), plain.clone());
+    fs::create_dir(&folder)?;
+    let room = serde_json::to_vec(&plain)?.len() * 5 / 4;
+    let mut files = Vec::new();
+    for slot in 0..4 {
+        let mut file = File::create(folder.join(slot.to_string()))?;
+        file.write_all(&vec![b' '; room.next_multiple_of(4096)])?;
+        file.sync_all()?;
+        files.push(file);
+    }
+    File::open(&folder)?.sync_all()?;
+    let (reads, sizes) = (folder.clone(), folder);
+    Ok(Way {
+        name: "slots written over",
+        save: Box::new(move |round| {
+            let bytes = changed(&mut plain, round)?;
+            timed(|| {
+                let file = &files[round as usize % files.len()];
+                file.write_all_at(&bytes, 0)?;
+                Ok(file.sync_data()?)
+            })
+        }),
+        load: Box::new(move || read(fs::read(reads.join("0"))?.trim_ascii_end())),
         size: Box::new(move || size(&sizes)),
     })
 }

@@ -67,6 +67,7 @@ pub use progress::display::{Entry, Update};
 pub use progress::reset::Reset;
 pub use spec::Spec;
 pub use suspension::Suspended;
+pub use value::containers::{List, Map, Set};
 pub use value::types::Type;
 pub use value::{Finite, Value};
 pub use vocabulary::key::{EntryName, Key, KeyAxis, Keys};

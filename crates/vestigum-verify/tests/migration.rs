@@ -163,8 +163,9 @@ fn choices_and_structs_change_their_names_wherever_they_stand() {
     let text = |text: &str| Value::text(text);
     game.write("weather", &[], text("storm")).unwrap();
     game.write("days", &[], Value::List(vec![text("storm"), text("fair")].into())).unwrap();
-    let parcel = Value::Map(Arc::new([("weight".into(), Value::Int(4)), ("fragile".into(), Value::Bool(true))].into()));
-    let sack = Value::Map(Arc::new([("parcels".into(), Value::List(vec![parcel].into()))].into()));
+    let parcel =
+        Value::Map([("weight".into(), Value::Int(4)), ("fragile".into(), Value::Bool(true))].into_iter().collect());
+    let sack = Value::Map([("parcels".into(), Value::List(vec![parcel].into()))].into_iter().collect());
     game.write("sacks", &[], sack).unwrap();
     let new = updated(
         2,
@@ -285,7 +286,7 @@ fn what_a_shorter_limit_cuts_is_told() {
         game.insert("notes", &[], Value::text(item)).unwrap();
         game.insert_at("stops", &[], item, Value::Int(1)).unwrap();
     }
-    let numbers = Value::List(Arc::new([7, 8, 9].map(Value::Int).to_vec()));
+    let numbers = Value::List([7, 8, 9].map(Value::Int).to_vec().into());
     game.write("times", &[], numbers.clone()).unwrap();
     game.write("motto", &[], Value::text("rain")).unwrap();
     let load_value = game.value("load", &[]).unwrap();

@@ -91,6 +91,59 @@ fn by_slots(most: usize) {
     }
 }
 
+/// A map, a set and a list of so many values, changed right behind a mark, and by each step of a play that keeps every state.
+fn by_values(most: usize) {
+    println!("\nvalues    first insert behind a mark: map       set      list    a copy and an insert, each of 1,000");
+    let spec = sound(
+        "[game]\nid = \"fellpost\"\n[levels]\norder = [\"lane\"]\nopening = \"all\"\n\
+         [field.found]\ntype = \"map of int\"\nlasts = \"profile\"\nafter_failure = \"checkpoint\"\nmax_len = 2000000\n\
+         [field.seen]\ntype = \"set of int\"\nlasts = \"profile\"\nafter_failure = \"checkpoint\"\nmax_len = 2000000\n\
+         [field.days]\ntype = \"list of int\"\nlasts = \"profile\"\nafter_failure = \"checkpoint\"\nmax_len = 2000000\n",
+    );
+    let mut count = 100;
+    while count <= most {
+        let numbers = || (0..count as i64).map(|number| 2 * number);
+        let mut game = Progress::fresh(&spec);
+        let entries = numbers().map(|number| (format!("{number:08}").into(), Value::Int(number)));
+        game.write("found", &[], Value::Map(entries.collect())).expect("it is a map");
+        game.write("seen", &[], Value::Set(numbers().map(Value::Int).collect())).expect("it is a set");
+        game.write("days", &[], Value::List(numbers().map(Value::Int).collect())).expect("it is a list");
+        game.enter("lane").expect("it is open");
+        let behind_marks = |insert: &dyn Fn(&mut Progress, i64)| {
+            let mut game = game.clone();
+            let mut times: Vec<Duration> = (0..41)
+                .map(|run| {
+                    game.checkpoint("ford").expect("it is in a level");
+                    let begun = Instant::now();
+                    insert(&mut game, (count as i64 * run / 41) * 2 + 1);
+                    begun.elapsed()
+                })
+                .collect();
+            times.sort_unstable();
+            times[times.len() / 2]
+        };
+        let map = behind_marks(&|game, number| {
+            game.insert_at("found", &[], &format!("{number:08}"), Value::Int(number)).expect("it is a map");
+        });
+        let set = behind_marks(&|game, number| {
+            game.insert("seen", &[], Value::Int(number)).expect("it is a set");
+        });
+        let list = behind_marks(&|game, number| {
+            game.insert("days", &[], Value::Int(number)).expect("it is a list");
+        });
+        let mut kept = vec![game.clone()];
+        let begun = Instant::now();
+        for step in 0..1000 {
+            let mut next = kept.last().expect("one is there").clone();
+            next.insert("seen", &[], Value::Int((count as i64 * step / 1000) * 2 + 1)).expect("it is a set");
+            kept.push(next);
+        }
+        let each = begun.elapsed() / 1000;
+        println!("{count:>6}    {map:>31.1?} {set:>9.1?} {list:>9.1?}    {each:>35.1?}");
+        count *= 10;
+    }
+}
+
 fn by_checkpoints(most: usize) {
     println!("\ncheckpoints    bytes to launched game");
     let mut count = 100;
@@ -269,6 +322,7 @@ fn main() {
     // `cargo bench -- --test`, as CI runs it, only looks whether it works.
     let small = std::env::args().any(|argument| argument == "--test");
     by_slots(if small { 100 } else { 100_000 });
+    by_values(if small { 100 } else { 1_000_000 });
     by_checkpoints(if small { 100 } else { 10_000 });
     by_names(if small { 100 } else { 100_000 });
     by_generations(if small { 10 } else { 1000 });

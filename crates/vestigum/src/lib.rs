@@ -75,8 +75,8 @@ pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_
 pub use vestigum_core::codes;
 pub use vestigum_core::{
     AccessError, AccessErrorKind, BoardRow, Call, Change, Diagnostic, Diagnostics, EncodedImage, Entry, EntryName,
-    Finite, Handle, HandleError, History, Image, Launched, LoadError, LoadReport, Moment, Outcome, Owner, PerLevel,
-    Place, Progress, Refused, Reset, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
+    Finite, Handle, HandleError, History, Image, Launched, List, LoadError, LoadReport, Map, Moment, Outcome, Owner,
+    PerLevel, Place, Progress, Refused, Reset, Set, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.

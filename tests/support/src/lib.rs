@@ -16,7 +16,6 @@ pub mod hunting;
 pub mod updates;
 
 use std::fmt::Write;
-use std::sync::Arc;
 
 use proptest::collection::vec;
 use proptest::option;
@@ -513,7 +512,7 @@ fn write(
     n: i64,
     add: bool,
 ) -> Result<Option<Outcome>, String> {
-    let floats = |count: i64| Value::List(Arc::new((0..count).map(|k| Value::from((n + k) as f64 / 4.0)).collect()));
+    let floats = |count: i64| Value::List((0..count).map(|k| Value::from((n + k) as f64 / 4.0)).collect());
     let text = || Value::text(format!("w{}", n.rem_euclid(6)));
     let value = match ty {
         "bool" => Value::Bool(n % 2 == 0),
@@ -527,10 +526,10 @@ fn write(
         "vec2" => floats(2),
         "vec3" => floats(3),
         "choice" => Value::text(["a", "b", "c"][n.rem_euclid(3) as usize]),
-        "list of int" => Value::List(Arc::new(vec![Value::Int(n), Value::Int(1)])),
-        "set of text" => Value::List(Arc::new(vec![text()])),
-        "map of int" => Value::Map(Arc::new([("x".into(), Value::Int(n))].into())),
-        "thing" => Value::Map(Arc::new([("n".into(), Value::Int(n)), ("name".into(), text())].into())),
+        "list of int" => Value::List(vec![Value::Int(n), Value::Int(1)].into()),
+        "set of text" => Value::List(vec![text()].into()),
+        "map of int" => Value::Map([("x".into(), Value::Int(n))].into_iter().collect()),
+        "thing" => Value::Map([("n".into(), Value::Int(n)), ("name".into(), text())].into_iter().collect()),
         _ => text(),
     };
     let written = match (ty, add) {

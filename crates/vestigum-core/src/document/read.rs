@@ -9,6 +9,7 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::document::{Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word};
 use crate::value::Value;
+use crate::value::containers::Map;
 use crate::vocabulary::fate::Operation;
 
 pub type Spot<'i> = toml::Spanned<DeValue<'i>>;
@@ -202,11 +203,11 @@ impl Reader {
                 Some(Value::List(items.into()))
             }
             DeValue::Table(entries) => {
-                let mut map = std::collections::BTreeMap::new();
+                let mut map = Map::default();
                 for (key, item) in entries {
-                    map.insert(key.get_ref().as_ref().into(), self.literal(what, Some(item))?.value);
+                    map.insert(key.get_ref().as_ref(), self.literal(what, Some(item))?.value);
                 }
-                Some(Value::Map(map.into()))
+                Some(Value::Map(map))
             }
             DeValue::Datetime(_) => None,
         };

@@ -4,8 +4,6 @@ pub mod judge;
 pub mod restate;
 pub mod touched;
 
-use std::sync::Arc;
-
 use crate::model::Model;
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node, Pick, ReadAt};
@@ -72,10 +70,8 @@ impl Node {
             Node::Make(parts, made) => {
                 let mut parts = parts.iter().map(|part| part.value(env));
                 let (ty, made) = match made {
-                    Made::Items(ty) => (ty, Value::List(Arc::new(parts.collect()))),
-                    Made::Named(ty, names) => {
-                        (ty, Value::Map(Arc::new(names.iter().cloned().zip(&mut parts).collect())))
-                    }
+                    Made::Items(ty) => (ty, Value::List(parts.collect())),
+                    Made::Named(ty, names) => (ty, Value::Map(names.iter().cloned().zip(&mut parts).collect())),
                 };
                 made.fitted(ty).unwrap_or_else(|| ty.zero())
             }

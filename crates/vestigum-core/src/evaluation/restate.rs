@@ -275,7 +275,7 @@ impl Restating<'_> {
         let Some(Restated::Text(item)) = self.say(item) else { return Some(Restated::Bound) };
         let items: Vec<Value> = match container.value(&self.env) {
             Value::Set(set) => set.iter().cloned().collect(),
-            Value::List(list) => list.to_vec(),
+            Value::List(list) => list.iter().cloned().collect(),
             Value::Map(map) => map.keys().map(|key| Value::Text(key.clone())).collect(),
             _ => return Some(Restated::Bound),
         };

@@ -268,15 +268,15 @@ impl NameMap {
                 Value::Struct(is.clone(), Arc::new(now))
             }
             (Value::List(items), Type::List(was), Type::List(is)) => {
-                Value::List(Arc::new(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect()))
+                Value::List(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect())
             }
             (Value::Set(items), Type::Set(was), Type::Set(is)) => {
-                Value::Set(Arc::new(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect()))
+                Value::Set(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect())
             }
             (Value::Map(entries), Type::Map(was), Type::Map(is)) => {
                 let entries =
                     entries.iter().filter_map(|(key, item)| Some((key.clone(), self.convert(field, item, was, is)?)));
-                Value::Map(Arc::new(entries.collect()))
+                Value::Map(entries.collect())
             }
             (value, was, is) if was == is => value.clone(),
             (Value::Int(int), _, Type::Float) => Value::float(*int as f64),

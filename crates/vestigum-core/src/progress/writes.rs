@@ -9,6 +9,7 @@ use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
 use crate::progress::display::exactly;
+use crate::value::containers::Map;
 use crate::value::limits::Limits;
 use crate::value::tree::Tree;
 use crate::value::types::Type;
@@ -188,16 +189,16 @@ impl Progress {
                 Value::Set(set) if !room && !set.contains(&item) => return (Value::Set(set), true),
                 Value::List(list) if !room => return (Value::List(list), true),
                 Value::Set(mut set) => {
-                    Arc::make_mut(&mut set).insert(item);
+                    set.insert(item);
                     Value::Set(set)
                 }
                 Value::List(mut list) => {
-                    Arc::make_mut(&mut list).push(item);
+                    list.push(item);
                     Value::List(list)
                 }
                 // An optional list or set that is not filled yet.
-                _ if is_set => Value::Set(Arc::new([item].into())),
-                _ => Value::List(Arc::new(vec![item])),
+                _ if is_set => Value::Set([item].into_iter().collect()),
+                _ => Value::List([item].into_iter().collect()),
             };
             (container, cut)
         })
@@ -223,9 +224,9 @@ impl Progress {
             let mut map = match old {
                 Value::Map(map) if !room && !map.contains_key(&at) => return (Value::Map(map), true),
                 Value::Map(map) => map,
-                _ => Arc::default(),
+                _ => Map::default(),
             };
-            Arc::make_mut(&mut map).insert(at, item);
+            map.insert(at, item);
             (Value::Map(map), cut)
         })
     }
@@ -266,21 +267,17 @@ impl Progress {
         self.put_by_name(id, keys, |old, _| {
             let new = match old {
                 Value::Set(mut set) => {
-                    if set.contains(&item) {
-                        Arc::make_mut(&mut set).remove(&item);
-                    }
+                    set.remove(&item);
                     Value::Set(set)
                 }
                 Value::List(mut list) => {
                     if let Some(at) = list.iter().position(|known| *known == item) {
-                        Arc::make_mut(&mut list).remove(at);
+                        list.remove(at);
                     }
                     Value::List(list)
                 }
                 Value::Map(mut map) => {
-                    if map.contains_key(item.as_text()) {
-                        Arc::make_mut(&mut map).remove(item.as_text());
-                    }
+                    map.remove(item.as_text());
                     Value::Map(map)
                 }
                 other => other,

@@ -1,6 +1,5 @@
 //! From trees to values of a type, and back.
 
-use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use base64::Engine;
@@ -63,7 +62,7 @@ pub fn decode(tree: &Tree, ty: &Type, inside: &str, drop: &mut dyn FnMut(String,
         },
         (Tree::List(items), Type::Vec2 | Type::Vec3) => {
             let numbers: Vec<Value> = items.iter().filter_map(number).collect();
-            match Value::List(Arc::new(numbers)).fitted(ty) {
+            match Value::List(numbers.into()).fitted(ty) {
                 Some(vector) => vector,
                 None => return misfit(tree, ty, inside, drop),
             }
@@ -83,18 +82,15 @@ pub fn decode(tree: &Tree, ty: &Type, inside: &str, drop: &mut dyn FnMut(String,
                 .map(|(value, (_, ty))| value.unwrap_or_else(|| ty.zero()));
             Value::Struct(struct_type.clone(), Arc::new(filled.collect()))
         }
-        (Tree::List(items), Type::List(inner)) => Value::List(Arc::new(decode_all(items, inner, inside, drop))),
+        (Tree::List(items), Type::List(inner)) => Value::List(decode_all(items, inner, inside, drop).into()),
         (Tree::List(items), Type::Set(inner)) => {
-            Value::Set(Arc::new(decode_all(items, inner, inside, drop).into_iter().collect::<BTreeSet<_>>()))
+            Value::Set(decode_all(items, inner, inside, drop).into_iter().collect())
         }
         (Tree::Map(entries), Type::Map(inner)) => {
-            let mut map = BTreeMap::new();
-            for (key, tree) in entries {
-                if let Some(value) = decode(tree, inner, &format!("{inside}['{key}']"), drop) {
-                    map.insert(key.clone(), value);
-                }
-            }
-            Value::Map(Arc::new(map))
+            let decoded = entries.iter().filter_map(|(key, tree)| {
+                Some((key.clone(), decode(tree, inner, &format!("{inside}['{key}']"), drop)?))
+            });
+            Value::Map(decoded.collect())
         }
         _ => return misfit(tree, ty, inside, drop),
     };

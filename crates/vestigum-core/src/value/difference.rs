@@ -1,18 +1,15 @@
 //! Values in few words: what a container holds in a word, and what changed in it instead of all of it.
 
-use std::collections::BTreeMap;
-use std::sync::Arc;
-
 use crate::value::Value;
+use crate::value::containers::{List, Map, Set};
 
 impl Value {
     /// The value in a few characters: scalars as they are, of containers how much is in them.
     ///
     /// ```
-    /// use std::sync::Arc;
     /// use vestigum_core::Value;
     /// assert_eq!(Value::Int(7).brief(), "7");
-    /// assert_eq!(Value::List(Arc::new(vec![Value::Int(1), Value::Int(2)])).brief(), "2 values");
+    /// assert_eq!(Value::List([Value::Int(1), Value::Int(2)].into_iter().collect()).brief(), "2 values");
     /// ```
     pub fn brief(&self) -> String {
         match self {
@@ -47,9 +44,9 @@ impl Value {
     #[must_use]
     pub fn emptied(&self) -> Value {
         match self {
-            Value::List(_) => Value::List(Arc::default()),
-            Value::Set(_) => Value::Set(Arc::default()),
-            Value::Map(_) => Value::Map(Arc::default()),
+            Value::List(_) => Value::List(List::default()),
+            Value::Set(_) => Value::Set(Set::default()),
+            Value::Map(_) => Value::Map(Map::default()),
             other => other.clone(),
         }
     }
@@ -58,23 +55,22 @@ impl Value {
     #[doc(hidden)]
     pub fn apart(&self, after: &Value) -> (Value, Value) {
         match (self, after) {
-            (Value::Set(a), Value::Set(b)) => (
-                Value::Set(Arc::new(a.difference(b).cloned().collect())),
-                Value::Set(Arc::new(b.difference(a).cloned().collect())),
-            ),
+            (Value::Set(a), Value::Set(b)) => {
+                (Value::Set(a.difference(b).cloned().collect()), Value::Set(b.difference(a).cloned().collect()))
+            }
             (Value::Map(a), Value::Map(b)) => {
-                let other = |of: &BTreeMap<Arc<str>, Value>, than: &BTreeMap<Arc<str>, Value>| {
-                    let differs = of.iter().filter(|(key, value)| than.get(*key) != Some(*value));
-                    Value::Map(Arc::new(differs.map(|(key, value)| (key.clone(), value.clone())).collect()))
+                let other = |of: &Map, than: &Map| {
+                    let differs = of.iter().filter(|(key, value)| than.get(key) != Some(*value));
+                    Value::Map(differs.map(|(key, value)| (key.clone(), value.clone())).collect())
                 };
                 (other(a, b), other(b, a))
             }
             (Value::List(a), Value::List(b)) => {
-                let same = a.iter().zip(b.iter()).take_while(|(a, b)| a == b).count();
-                let (a, b) = (&a[same..], &b[same..]);
-                let same = a.iter().rev().zip(b.iter().rev()).take_while(|(a, b)| a == b).count();
-                let list = |items: &[Value]| Value::List(Arc::new(items[..items.len() - same].to_vec()));
-                (list(a), list(b))
+                let first = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+                let shorter = a.len().min(b.len()) - first;
+                let last = a.iter().rev().zip(b.iter().rev()).take(shorter).take_while(|(a, b)| a == b).count();
+                let between = |list: &List| list.iter().take(list.len() - last).skip(first).cloned().collect();
+                (Value::List(between(a)), Value::List(between(b)))
             }
             (before, after) => (before.clone(), after.clone()),
         }
@@ -84,9 +80,8 @@ impl Value {
     /// what went (`−`); for structs the members that changed.
     ///
     /// ```
-    /// use std::sync::Arc;
     /// use vestigum_core::Value;
-    /// let list = |items: &[i64]| Value::List(Arc::new(items.iter().copied().map(Value::Int).collect()));
+    /// let list = |items: &[i64]| Value::List(items.iter().copied().map(Value::Int).collect());
     /// assert_eq!(Value::Int(0).difference(&Value::Int(60)), "0 → 60");
     /// assert_eq!(list(&[1, 2]).difference(&list(&[1, 2, 5])), "+5");
     /// assert_eq!(list(&[1, 2]).difference(&list(&[2])), "−1");
@@ -99,8 +94,8 @@ impl Value {
                 Vec::new(),
             ),
             (Value::Map(a), Value::Map(b)) => came_and_went(
-                b.keys().filter(|key| !a.contains_key(*key)).map(ToString::to_string).collect(),
-                a.keys().filter(|key| !b.contains_key(*key)).map(ToString::to_string).collect(),
+                b.keys().filter(|key| !a.contains_key(key)).map(ToString::to_string).collect(),
+                a.keys().filter(|key| !b.contains_key(key)).map(ToString::to_string).collect(),
                 changed(a.iter().filter_map(|(key, before)| Some((&**key, before, b.get(key)?)))),
             ),
             (Value::Struct(ty, a), Value::Struct(_, b)) => {
@@ -108,12 +103,14 @@ impl Value {
                 changed(members.map(|(name, (before, after))| (name, before, after))).join(", ")
             }
             (Value::List(a), Value::List(b)) => {
-                let missing = |from: &[Value], other: &[Value]| {
-                    let mut rest = other.to_vec();
+                let missing = |from: &List, other: &List| {
+                    let mut rest: Vec<&Value> = other.iter().collect();
                     let mut out = Vec::new();
                     for value in from {
-                        match rest.iter().position(|known| known == value) {
-                            Some(at) => drop(rest.swap_remove(at)),
+                        match rest.iter().position(|known| *known == value) {
+                            Some(at) => {
+                                rest.swap_remove(at);
+                            }
                             None => out.push(value.brief()),
                         }
                     }

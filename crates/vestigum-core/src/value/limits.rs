@@ -65,7 +65,7 @@ impl Limits {
         let (b, mut cut) = self.shortened(b.clone());
         let united = match (a, &b) {
             (Value::Set(a), Value::Set(b)) => {
-                let mut set = (**a).clone();
+                let mut set = a.clone();
                 for item in b.iter() {
                     let fits = set.len() < self.max_len || set.contains(item);
                     cut |= !fits;
@@ -73,10 +73,10 @@ impl Limits {
                         set.insert(item.clone());
                     }
                 }
-                Value::Set(Arc::new(set))
+                Value::Set(set)
             }
             (Value::Map(a), Value::Map(b)) => {
-                let mut map = (**a).clone();
+                let mut map = a.clone();
                 for (key, value) in b.iter() {
                     let fits = map.len() < self.max_len || map.contains_key(key);
                     cut |= !fits;
@@ -84,7 +84,7 @@ impl Limits {
                         map.insert(key.clone(), value.clone());
                     }
                 }
-                Value::Map(Arc::new(map))
+                Value::Map(map)
             }
             _ => b,
         };
@@ -117,8 +117,8 @@ impl Limits {
             },
             Value::Bytes(bytes) => Value::bytes(&bytes[..max]),
             Value::Struct(ty, members) => Value::Struct(ty.clone(), Arc::new(members.iter().map(inner).collect())),
-            Value::List(list) => Value::List(Arc::new(list.iter().take(max).map(inner).collect())),
-            Value::Set(set) => Value::Set(Arc::new(set.iter().take(max).map(inner).collect())),
+            Value::List(list) => Value::List(list.iter().take(max).map(inner).collect()),
+            Value::Set(set) => Value::Set(set.iter().take(max).map(inner).collect()),
             Value::Map(map) => {
                 let mut short = BTreeMap::new();
                 for (key, value) in map.iter() {
@@ -127,7 +127,7 @@ impl Limits {
                         short.entry(self.shortened_key(key)).or_insert_with(|| inner(value));
                     }
                 }
-                Value::Map(Arc::new(short))
+                Value::Map(short.into())
             }
             _ => return (value, false),
         };
@@ -148,7 +148,8 @@ impl Limits {
 
     fn is_too_long(&self, value: &Value) -> bool {
         let inside = match value {
-            Value::Struct(_, members) | Value::List(members) => members.iter().any(|member| self.is_too_long(member)),
+            Value::Struct(_, members) => members.iter().any(|member| self.is_too_long(member)),
+            Value::List(list) => list.iter().any(|member| self.is_too_long(member)),
             Value::Set(set) => set.iter().any(|member| self.is_too_long(member)),
             Value::Map(map) => map.iter().any(|(key, member)| self.is_long_key(key) || self.is_too_long(member)),
             _ => false,

@@ -1,8 +1,11 @@
 //! Values.
 //!
 //! A [`Value`] is small and cheap to copy: text and containers are shared, never duplicated, so that a mark or a saved
-//! state costs a counter and not a copy of the content. A container is copied when it is changed while it is shared.
+//! state costs a counter and not a copy of the content. Of a container that is changed while it is shared, the part that
+//! changes is copied.
 
+mod chunks;
+pub mod containers;
 pub mod decode;
 pub mod difference;
 pub mod limits;
@@ -11,10 +14,10 @@ pub mod tree;
 pub mod types;
 
 use std::cmp::Ordering;
-use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
+use crate::value::containers::{List, Map, Set};
 use crate::value::types::{StructType, Type};
 
 /// One name of a choice and its place in the declared order.
@@ -117,11 +120,11 @@ pub enum Value {
     /// The members of a struct, in the order of its type.
     Struct(Arc<StructType>, Arc<Vec<Value>>),
     /// Values in order.
-    List(Arc<Vec<Value>>),
+    List(List),
     /// Values without order.
-    Set(Arc<BTreeSet<Value>>),
+    Set(Set),
     /// Values by key.
-    Map(Arc<BTreeMap<Arc<str>, Value>>),
+    Map(Map),
 }
 
 impl Value {
@@ -322,17 +325,15 @@ impl Value {
                 let members = ty.members.iter().map(|(name, member)| map.get(name)?.clone().fitted(member));
                 Value::Struct(ty.clone(), Arc::new(members.collect::<Option<Vec<_>>>()?))
             }
-            (Type::List(inner), Value::List(list)) => Value::List(Arc::new(fitted_all(&list, inner)?)),
-            (Type::Set(inner), Value::List(list)) => {
-                Value::Set(Arc::new(fitted_all(&list, inner)?.into_iter().collect()))
-            }
+            (Type::List(inner), Value::List(list)) => Value::List(fitted_all(&list, inner)?),
+            (Type::Set(inner), Value::List(list)) => Value::Set(fitted_all(&list, inner)?),
             (Type::Set(inner), Value::Set(set)) => {
-                let items: Option<BTreeSet<Value>> = set.iter().map(|item| item.clone().fitted(inner)).collect();
-                Value::Set(Arc::new(items?))
+                let items = set.iter().map(|item| item.clone().fitted(inner));
+                Value::Set(items.collect::<Option<_>>()?)
             }
             (Type::Map(inner), Value::Map(map)) => {
                 let entries = map.iter().map(|(key, value)| Some((key.clone(), value.clone().fitted(inner)?)));
-                Value::Map(Arc::new(entries.collect::<Option<_>>()?))
+                Value::Map(entries.collect::<Option<_>>()?)
             }
             _ => return None,
         })
@@ -344,26 +345,26 @@ impl Value {
     pub(crate) fn completed(self, ty: &Type) -> Value {
         match (ty, self) {
             (Type::Struct(ty), Value::Map(map)) => {
-                let mut map = (*map).clone();
+                let mut map = map;
                 for (name, member) in &ty.members {
                     let value = map.remove(name).map_or_else(|| member.zero(), |value| value.completed(member));
                     map.insert(name.clone(), value);
                 }
-                Value::Map(Arc::new(map))
+                Value::Map(map)
             }
             (Type::List(inner) | Type::Set(inner), Value::List(list)) => {
-                Value::List(Arc::new(list.iter().map(|item| item.clone().completed(inner)).collect()))
+                Value::List(list.iter().map(|item| item.clone().completed(inner)).collect())
             }
             (Type::Map(inner), Value::Map(map)) => {
                 let entries = map.iter().map(|(key, value)| (key.clone(), value.clone().completed(inner)));
-                Value::Map(Arc::new(entries.collect()))
+                Value::Map(entries.collect())
             }
             (_, value) => value,
         }
     }
 }
 
-fn fitted_all(list: &[Value], ty: &Type) -> Option<Vec<Value>> {
+fn fitted_all<C: FromIterator<Value>>(list: &List, ty: &Type) -> Option<C> {
     list.iter().map(|item| item.clone().fitted(ty)).collect()
 }
 
@@ -401,9 +402,10 @@ impl Ord for Value {
                 self.as_vector().cmp(other.as_vector())
             }
             (Value::Choice(a), Value::Choice(b)) => a.cmp(b),
-            (Value::Struct(_, a), Value::Struct(_, b)) | (Value::List(a), Value::List(b)) => shared_cmp(a, b),
-            (Value::Set(a), Value::Set(b)) => shared_cmp(a, b),
-            (Value::Map(a), Value::Map(b)) => shared_cmp(a, b),
+            (Value::Struct(_, a), Value::Struct(_, b)) => shared_cmp(a, b),
+            (Value::List(a), Value::List(b)) => a.cmp(b),
+            (Value::Set(a), Value::Set(b)) => a.cmp(b),
+            (Value::Map(a), Value::Map(b)) => a.cmp(b),
             (a, b) => a.rank().cmp(&b.rank()),
         }
     }

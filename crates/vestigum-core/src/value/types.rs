@@ -3,6 +3,7 @@
 use std::fmt;
 use std::sync::Arc;
 
+use crate::value::containers::{List, Map, Set};
 use crate::value::{Chosen, Value};
 
 /// How deep containers and structs may stand in each other.
@@ -96,9 +97,9 @@ impl Type {
             Type::Struct(ty) => {
                 Value::Struct(ty.clone(), ty.members.iter().map(|(_, member)| member.zero()).collect::<Vec<_>>().into())
             }
-            Type::List(_) => Value::List(Arc::default()),
-            Type::Set(_) => Value::Set(Arc::default()),
-            Type::Map(_) => Value::Map(Arc::default()),
+            Type::List(_) => Value::List(List::default()),
+            Type::Set(_) => Value::Set(Set::default()),
+            Type::Map(_) => Value::Map(Map::default()),
         }
     }
 

@@ -1,7 +1,6 @@
 //! Images of a frozen version, made from its shape: the smallest, the largest, typical and random ones, and one suspended
 //! at every place.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use vestigum_core::model::Model;
@@ -199,11 +198,11 @@ pub(super) fn of_type(ty: &Type, limits: &Limits, kind: SampleKind, slot: u64) -
             let members = members.map(|((_, ty), index)| of_type(ty, limits, kind, slot * 13 + index));
             Value::Struct(structure.clone(), Arc::new(members.collect()))
         }
-        Type::List(inner) => Value::List(Arc::new(items(inner))),
-        Type::Set(inner) => Value::Set(Arc::new(items(inner).into_iter().collect::<BTreeSet<_>>())),
+        Type::List(inner) => Value::List(items(inner).into()),
+        Type::Set(inner) => Value::Set(items(inner).into_iter().collect()),
         Type::Map(inner) => {
             let entries = items(inner).into_iter().zip(1..).map(|(value, n)| (Arc::from(format!("key_{n}")), value));
-            Value::Map(Arc::new(entries.collect()))
+            Value::Map(entries.collect())
         }
     }
 }

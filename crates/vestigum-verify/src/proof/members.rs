@@ -1,6 +1,5 @@
 //! Members of structs, looked at one by one: a struct can come through without one of them.
 
-use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use vestigum_core::model::field::Field;
@@ -71,11 +70,9 @@ fn with_member(value: &Value, names: &[Arc<str>], new: &Value) -> Value {
             }
             Value::Struct(ty.clone(), Arc::new(members))
         }
-        Value::List(items) => Value::List(Arc::new(items.iter().map(inside).collect())),
-        Value::Set(items) => Value::Set(Arc::new(items.iter().map(inside).collect::<BTreeSet<_>>())),
-        Value::Map(entries) => {
-            Value::Map(Arc::new(entries.iter().map(|(key, item)| (key.clone(), inside(item))).collect()))
-        }
+        Value::List(items) => Value::List(items.iter().map(inside).collect()),
+        Value::Set(items) => Value::Set(items.iter().map(inside).collect()),
+        Value::Map(entries) => Value::Map(entries.iter().map(|(key, item)| (key.clone(), inside(item))).collect()),
         other => other.clone(),
     }
 }

@@ -170,14 +170,14 @@ impl Trace {
         let asked = literals.flat_map(|literal| match (&field.ty, literal) {
             (Type::Map(inner), Value::Text(key)) => {
                 let value = |kind| of_type(inner, &field.limits, kind, 5);
-                let entry = |value| Value::Map(Arc::new([(key.clone(), value)].into()));
+                let entry = |value| Value::Map([(key.clone(), value)].into_iter().collect());
                 vec![
                     entry(value(SampleKind::Typical(40))),
                     entry(value(SampleKind::Typical(91))),
                     entry(value(SampleKind::Largest)),
                 ]
             }
-            (Type::Set(_) | Type::List(_), item) => vec![Value::List(Arc::new(vec![item]))],
+            (Type::Set(_) | Type::List(_), item) => vec![Value::List([item].into_iter().collect())],
             (_, Value::Int(int)) => [int.saturating_sub(1), int, int.saturating_add(1)].map(Value::Int).to_vec(),
             (_, literal) => vec![literal],
         });
