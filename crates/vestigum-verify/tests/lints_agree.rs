@@ -17,6 +17,7 @@ fn broken(text: &str, name: &str) -> Option<bool> {
     let ending = Search::new(&spec, &question, SearchBounds { states: 8_000, ..SearchBounds::default() }).run();
     match ending {
         Ending::Broken(_) => Some(true),
+        Ending::Proved(_) => Some(false),
         Ending::Holds(seen) => seen.all.then_some(false),
         Ending::Unknown(..) => None,
     }

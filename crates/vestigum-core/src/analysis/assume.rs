@@ -48,6 +48,12 @@ pub fn assume_decided(rules: &[Rule], index: usize, spec: &Readable, fields: &Fi
     passed && rules[index].when.as_ref().is_none_or(|when| when.can_be(true, spec, fields))
 }
 
+/// Whether a condition can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
+/// The node reads no derived values.
+pub fn assume(node: &Node, holds: bool, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
+    Assuming { spec, fields, derived: &[], budget: Cell::new(PARTS) }.can(node, holds)
+}
+
 struct Assuming<'a> {
     spec: &'a Readable,
     fields: &'a FieldBounds<'a>,
@@ -194,19 +200,23 @@ impl Assuming<'_> {
         true
     }
 
-    /// Whether a node has only whole values.
     fn is_whole(&self, node: &Node) -> bool {
-        let field = |id| self.spec.field(id).ty == Type::Int;
-        match node {
-            Node::Const(value) => matches!(value, crate::value::Value::Int(_)),
-            Node::Read(_, id, _) => field(*id),
-            Node::Aggregate(Aggregate::Count | Aggregate::Size, _) => true,
-            Node::Aggregate(Aggregate::Sum | Aggregate::Highest | Aggregate::Lowest, id) => field(*id),
-            Node::Derived(index) => self.spec.derived[*index as usize].expression.ty == Type::Int,
-            Node::Table(TableFunction::Grade, ..) | Node::Len(_) | Node::LevelIndex | Node::CheckpointIndex => true,
-            Node::Rounded(..) => true,
-            Node::Negative(inner) => self.is_whole(inner),
-            _ => false,
-        }
+        is_whole(node, self.spec)
+    }
+}
+
+/// Whether a node has only whole values.
+pub fn is_whole(node: &Node, spec: &Readable) -> bool {
+    let field = |id| spec.field(id).ty == Type::Int;
+    match node {
+        Node::Const(value) => matches!(value, crate::value::Value::Int(_)),
+        Node::Read(_, id, _) => field(*id),
+        Node::Aggregate(Aggregate::Count | Aggregate::Size, _) => true,
+        Node::Aggregate(Aggregate::Sum | Aggregate::Highest | Aggregate::Lowest, id) => field(*id),
+        Node::Derived(index) => spec.derived[*index as usize].expression.ty == Type::Int,
+        Node::Table(TableFunction::Grade, ..) | Node::Len(_) | Node::LevelIndex | Node::CheckpointIndex => true,
+        Node::Rounded(..) => true,
+        Node::Negative(inner) => is_whole(inner, spec),
+        _ => false,
     }
 }

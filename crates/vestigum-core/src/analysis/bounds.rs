@@ -47,7 +47,8 @@ impl Bounds {
         !matches!(self, Bounds::Truth { fails: false, .. })
     }
 
-    pub(super) fn number(self) -> (f64, f64) {
+    /// The lowest and the highest number that it can be; without bounds the infinities.
+    pub fn number(self) -> (f64, f64) {
         match self {
             Bounds::Number(low, high) => (low, high),
             _ => (f64::NEG_INFINITY, f64::INFINITY),
@@ -147,11 +148,12 @@ impl<'a> FieldBounds<'a> {
     }
 
     /// The number of assumptions so far: a point to go back to.
-    pub(super) fn assumptions(&self) -> usize {
+    pub fn assumptions(&self) -> usize {
         self.assumed.borrow().len()
     }
 
-    pub(super) fn take_back(&self, to: usize) {
+    /// Takes back what was assumed since that point.
+    pub fn take_back(&self, to: usize) {
         self.assumed.borrow_mut().truncate(to);
     }
 
@@ -279,6 +281,7 @@ pub fn bounds(node: &Node, spec: &Readable, fields: &FieldBounds<'_>, derived: &
 #[allow(clippy::float_cmp, reason = "bounds that are one number are told apart exactly")]
 fn binary(operator: Operator, left: Bounds, right: Bounds) -> Bounds {
     let ((a, b), (c, d)) = (left.number(), right.number());
+    let ((a, b), (c, d)) = if operator.is_comparison() { (widened(a, b), widened(c, d)) } else { ((a, b), (c, d)) };
     let truth = |holds, fails| Bounds::Truth { holds, fails };
     match operator {
         Operator::And => truth(left.can_hold() && right.can_hold(), left.can_fail() || right.can_fail()),
@@ -299,6 +302,15 @@ fn binary(operator: Operator, left: Bounds, right: Bounds) -> Bounds {
         Operator::Times => corners([a * c, a * d, b * c, b * d]),
         Operator::Divide => corners([a / c, a / d, b / c, b / d]),
     }
+}
+
+/// Above 2⁵³ a float does not tell two neighbouring ints apart, and a sum of ints may have been cut at the end of what an int
+/// can be: so much is known, and no more.
+fn widened(low: f64, high: f64) -> (f64, f64) {
+    const EXACT: f64 = (1_u64 << 53) as f64;
+    let low = if low <= -EXACT { f64::NEG_INFINITY } else { low.min(EXACT) };
+    let high = if high >= EXACT { f64::INFINITY } else { high.max(-EXACT) };
+    (low, high)
 }
 
 /// The bounds of a product or a quotient, by those of its sides. Infinite bounds give no bounds.

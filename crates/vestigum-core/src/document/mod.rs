@@ -154,6 +154,16 @@ pub struct RuleEntry {
     pub when: Option<Word>,
 }
 
+impl RuleEntry {
+    /// Where it stands in the text of the document, in bytes from its beginning.
+    pub fn offset(&self) -> usize {
+        match &self.does {
+            EffectEntry::Bare(word) => word.span.start,
+            EffectEntry::Operand(word, _) => word.span.start,
+        }
+    }
+}
+
 #[derive(Clone, Debug)]
 pub enum EffectEntry {
     /// `"keep"`, `"reset"`, `"entry"`, `"checkpoint"`.

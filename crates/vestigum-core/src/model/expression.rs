@@ -54,6 +54,11 @@ impl Expression {
         &self.source
     }
 
+    /// What it is made of.
+    pub fn node(&self) -> &Node {
+        &self.node
+    }
+
     /// The type of its value.
     pub fn ty(&self) -> &Type {
         &self.ty

@@ -132,7 +132,7 @@ impl Deref for Model {
 
 impl Model {
     /// Whether a moment gives the checkpoint up before its fates: the checkpoint mark becomes the entry mark.
-    pub(crate) fn gives_up_checkpoint(&self, moment: Moment) -> bool {
+    pub fn gives_up_checkpoint(&self, moment: Moment) -> bool {
         match moment {
             Moment::Restart | Moment::Abandon | Moment::GameOver => true,
             Moment::Death => self.respawn == Respawn::Entry,

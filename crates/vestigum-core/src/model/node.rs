@@ -102,6 +102,45 @@ impl Node {
         }
     }
 
+    /// The same node with other parts, if there is another for each of them.
+    pub fn with_parts(&self, other: &mut dyn FnMut(&Node) -> Option<Node>) -> Option<Node> {
+        let mut boxed = |node: &Node| other(node).map(Box::new);
+        Some(match self {
+            Node::Const(_)
+            | Node::Read(..)
+            | Node::Filled(..)
+            | Node::Aggregate(..)
+            | Node::Derived(_)
+            | Node::Open(_)
+            | Node::Level
+            | Node::Checkpoint
+            | Node::LevelIndex
+            | Node::CheckpointIndex => self.clone(),
+            Node::Wide(inner) => Node::Wide(boxed(inner)?),
+            Node::Rounded(how, inner) => Node::Rounded(*how, boxed(inner)?),
+            Node::Not(inner) => Node::Not(boxed(inner)?),
+            Node::Negative(inner) => Node::Negative(boxed(inner)?),
+            Node::Len(inner) => Node::Len(boxed(inner)?),
+            Node::Member(inner, name) => Node::Member(boxed(inner)?, name.clone()),
+            Node::Table(function, inner, table) => Node::Table(*function, boxed(inner)?, *table),
+            Node::Binary(operator, left, right) => Node::Binary(*operator, boxed(left)?, boxed(right)?),
+            Node::Has(left, right) => Node::Has(boxed(left)?, boxed(right)?),
+            Node::MapEntry(left, right, ty) => Node::MapEntry(boxed(left)?, boxed(right)?, ty.clone()),
+            Node::Chain(first, rest) => {
+                let first = boxed(first)?;
+                let rest = rest.iter().map(|(operator, node)| Some((*operator, other(node)?)));
+                Node::Chain(first, rest.collect::<Option<_>>()?)
+            }
+            Node::If(branches) => {
+                let [condition, yes, no] = &**branches;
+                Node::If(Box::new([other(condition)?, other(yes)?, other(no)?]))
+            }
+            Node::Highest(nodes) => Node::Highest(nodes.iter().map(other).collect::<Option<_>>()?),
+            Node::Lowest(nodes) => Node::Lowest(nodes.iter().map(other).collect::<Option<_>>()?),
+            Node::Make(nodes, made) => Node::Make(nodes.iter().map(other).collect::<Option<_>>()?, made.clone()),
+        })
+    }
+
     /// Calls a function with every literal of the expression.
     pub fn each_literal(&self, tell: &mut dyn FnMut(&Value)) {
         match self {

@@ -66,7 +66,7 @@ impl Limits {
         let united = match (a, &b) {
             (Value::Set(a), Value::Set(b)) => {
                 let mut set = a.clone();
-                for item in b.iter() {
+                for item in b {
                     let fits = set.len() < self.max_len || set.contains(item);
                     cut |= !fits;
                     if fits {

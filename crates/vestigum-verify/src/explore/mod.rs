@@ -49,6 +49,7 @@
 //! ```
 
 mod act;
+mod by_rules;
 mod cone;
 mod cuts;
 mod packed;
@@ -58,6 +59,7 @@ mod story;
 mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
+pub use by_rules::{Proof, ProofGround};
 pub(crate) use cone::closed;
 pub(crate) use packed::Packing;
 pub(crate) use question::subjects;

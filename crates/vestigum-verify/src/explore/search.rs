@@ -11,6 +11,7 @@ use vestigum_core::value::below;
 use vestigum_core::{Moment, Progress, Spec, Value};
 
 use super::act::{Act, Repertoire, says_game_over};
+use super::by_rules::{Proof, prove};
 use super::cone::Cone;
 use super::packed::{Packed, Packing};
 use super::question::{Asked, Broken, Happened, Question, at_most, moment_of, questions};
@@ -25,6 +26,9 @@ pub struct SearchBounds {
     pub states: usize,
     /// Moments that this game never says.
     pub without: Vec<Moment>,
+    /// Whether a proof by the rules alone is looked for first, which needs no search. Turned off only to check that it agrees
+    /// with one.
+    pub by_rules: bool,
     /// Whether values that cannot matter are left out of what tells states apart. Turned off only to check that it
     /// changes no answer.
     pub reduce: bool,
@@ -32,7 +36,7 @@ pub struct SearchBounds {
 
 impl Default for SearchBounds {
     fn default() -> SearchBounds {
-        SearchBounds { depth: 200, states: 1_000_000, without: Vec::new(), reduce: true }
+        SearchBounds { depth: 200, states: 1_000_000, without: Vec::new(), by_rules: true, reduce: true }
     }
 }
 
@@ -54,6 +58,8 @@ pub struct Seen {
 /// The answer of a search.
 #[derive(Clone, Debug)]
 pub enum Ending {
+    /// It holds in every play, by the rules alone.
+    Proved(Box<Proof>),
     /// No state that was seen breaks it.
     Holds(Seen),
     /// The shortest way to break it.
@@ -66,6 +72,7 @@ impl Ending {
     /// What the search has seen.
     pub fn seen(&self) -> Seen {
         match self {
+            Ending::Proved(_) => Seen { all: true, ..Seen::default() },
             Ending::Holds(seen) | Ending::Unknown(seen, _) => *seen,
             Ending::Broken(counterexample) => counterexample.seen(),
         }
@@ -75,7 +82,15 @@ impl Ending {
     pub fn broken(&self) -> Option<&Counterexample> {
         match self {
             Ending::Broken(counterexample) => Some(counterexample),
-            Ending::Holds(_) | Ending::Unknown(..) => None,
+            Ending::Proved(_) | Ending::Holds(_) | Ending::Unknown(..) => None,
+        }
+    }
+
+    /// Why it holds in every play, if that was proved.
+    pub fn proof(&self) -> Option<&Proof> {
+        match self {
+            Ending::Proved(proof) => Some(proof),
+            Ending::Broken(_) | Ending::Holds(_) | Ending::Unknown(..) => None,
         }
     }
 }
@@ -153,6 +168,10 @@ impl<'s> Search<'s> {
     /// If the question is one of another spec.
     pub fn new(spec: &'s Spec, question: &'s Question, bounds: SearchBounds) -> Search<'s> {
         let mut search = Search::begin(spec, question, bounds.clone(), true);
+        if search.ended.is_none() && bounds.by_rules {
+            let proof = prove(spec, question, &bounds.without);
+            search.ended = proof.map(|proof| Ending::Proved(Box::new(proof)));
+        }
         if let Asked::NothingGained(_) = question.asked {
             // First what can be had without failing, by the same steps.
             search.honest = Some(Box::new(Search::begin(spec, question, bounds, false)));

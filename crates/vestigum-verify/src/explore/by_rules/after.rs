@@ -1,0 +1,139 @@
+//! Whether a condition holds after a moment, or always, by the rules alone.
+
+use vestigum_core::Moment;
+use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_core::model::Model;
+use vestigum_core::model::expression::Expression;
+use vestigum_core::model::field::FieldId;
+use vestigum_core::model::node::{EntryRef, Node, ReadAt};
+
+use super::decide::Known;
+use super::outcomes::{By, MomentOutcome, Seen, without_rows};
+use super::{Ground, Occasion, Reason};
+
+/// The most combinations of what can become of the entries that a condition reads.
+const CASES: usize = 512;
+
+/// Why the condition holds after the moments; or always, if there are none.
+pub(super) fn grounds(spec: &Model, condition: &Expression, after: &[Moment]) -> Option<Vec<Ground>> {
+    if after.is_empty() || after.contains(&Moment::Launch) {
+        return holds_in_any_state(spec, condition).then(Vec::new);
+    }
+    let mut grounds = Vec::new();
+    for moment in after {
+        let seen = Seen { spec, moment: *moment };
+        match holds_after(seen, condition) {
+            Some(found) => grounds.extend(found),
+            None => holds_in_any_state(spec, condition).then_some(())?,
+        }
+    }
+    Some(grounds)
+}
+
+/// Whether the ranges of the fields alone say so, with every read an unknown of its own.
+fn holds_in_any_state(spec: &Model, condition: &Expression) -> bool {
+    let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
+    let known = Known::new(spec, FieldBounds::new(&ranges));
+    inlined(spec, condition.node()).is_some_and(|node| known.proves(&node, true))
+}
+
+/// The condition with the derived values that it reads written out.
+fn inlined(spec: &Model, node: &Node) -> Option<Node> {
+    Some(without_rows(match node {
+        Node::Derived(index) => inlined(spec, spec.derived[*index as usize].expression.node())?,
+        _ => node.with_parts(&mut |part| inlined(spec, part))?,
+    }))
+}
+
+/// What a condition reads of the state after a moment.
+type Read = (FieldId, EntryRef);
+
+fn holds_after(seen: Seen<'_>, condition: &Expression) -> Option<Vec<Ground>> {
+    let spec = seen.spec;
+    let condition = inlined(spec, condition.node())?;
+    let mut reads: Vec<Read> = Vec::new();
+    is_followed(seen, &condition, &mut reads).then_some(())?;
+    let outcomes: Vec<Vec<MomentOutcome>> =
+        reads.iter().map(|(field, entry)| seen.outcomes(spec.field(*field), entry)).collect();
+    let cases = outcomes.iter().map(Vec::len).try_fold(1_usize, usize::checked_mul)?;
+    (cases <= CASES).then_some(())?;
+    for case in 0..cases {
+        let chosen = chosen(&outcomes, case);
+        let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
+        let known = Known::new(spec, FieldBounds::new(&ranges));
+        let mut facts = chosen.iter().flat_map(|outcome| &outcome.facts);
+        // What cannot happen breaks nothing.
+        if facts.all(|(fact, holds)| known.suppose(fact, *holds)) {
+            let node = after(seen, &condition, &reads, &chosen)?;
+            known.proves(&node, true).then_some(())?;
+        }
+    }
+    let mut grounds: Vec<Ground> = Vec::new();
+    for ((field, _), outcomes) in reads.iter().zip(&outcomes) {
+        for outcome in outcomes {
+            let Some(ground) = told(seen, *field, outcome.by) else { continue };
+            if !grounds.contains(&ground) {
+                grounds.push(ground);
+            }
+        }
+    }
+    Some(grounds)
+}
+
+/// One outcome of each.
+fn chosen(outcomes: &[Vec<MomentOutcome>], mut case: usize) -> Vec<&MomentOutcome> {
+    let mut chosen = Vec::with_capacity(outcomes.len());
+    for outcomes in outcomes {
+        chosen.push(&outcomes[case % outcomes.len()]);
+        case /= outcomes.len();
+    }
+    chosen
+}
+
+/// Whether everything that the condition reads can be followed through the moment; gathers what it reads of the state after.
+fn is_followed(seen: Seen<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
+    let keeps = |field: FieldId| seen.keeps(seen.spec.field(field));
+    match node {
+        Node::Read(ReadAt::Now, field, entry) => {
+            let read = (*field, entry.clone());
+            if !reads.contains(&read) {
+                reads.push(read);
+            }
+            seen.is_steady(entry)
+        }
+        Node::Read(ReadAt::Was | ReadAt::Entry | ReadAt::Checkpoint, _, entry) => seen.is_steady(entry),
+        Node::Filled(field, entry) => keeps(*field) && seen.is_steady(entry),
+        Node::Aggregate(_, field) => keeps(*field),
+        Node::Open(_) => keeps(seen.spec.opened),
+        _ => !node.any_part(&mut |part| !is_followed(seen, part, reads)),
+    }
+}
+
+/// The condition in terms of the state before.
+fn after(seen: Seen<'_>, node: &Node, reads: &[Read], chosen: &[&MomentOutcome]) -> Option<Node> {
+    match node {
+        Node::Read(ReadAt::Now, field, entry) => {
+            let at = reads.iter().position(|(of, read)| of == field && read == entry)?;
+            Some(chosen[at].value.clone().unwrap_or_else(|| node.clone()))
+        }
+        // Outside a level both marks are the state itself.
+        Node::Read(ReadAt::Entry | ReadAt::Checkpoint, field, entry)
+            if seen.moment == Moment::Enter || !seen.spec.field(*field).rewinds =>
+        {
+            Some(Node::Read(ReadAt::Was, *field, entry.clone()))
+        }
+        _ => node.with_parts(&mut |part| after(seen, part, reads, chosen)),
+    }
+}
+
+fn told(seen: Seen<'_>, field: FieldId, by: By) -> Option<Ground> {
+    let field = seen.spec.field(field);
+    let occasion = Occasion::Moment(seen.moment);
+    match by {
+        By::Rule(index) => Some(Ground { rule: Some(index), ..Ground::new(occasion, field, Reason::Rules) }),
+        By::Fallback(simple) => {
+            Some(Ground::new(occasion, field, Reason::Becomes(seen.spec.meant(seen.moment, simple))))
+        }
+        By::Nothing => None,
+    }
+}

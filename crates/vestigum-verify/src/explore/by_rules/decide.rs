@@ -1,0 +1,326 @@
+//! Whether a condition holds, whatever the state is, given what is known of it.
+//!
+//! A "yes" is proved; a "no" may only mean that no proof was found. Reads of the state are unknowns inside their ranges: two
+//! reads of the same entry at the same time are the same unknown.
+
+use std::cell::{Cell, RefCell};
+
+use vestigum_core::analysis::assume::{assume, is_whole};
+use vestigum_core::analysis::bounds::{Bounds, FieldBounds, bounds};
+use vestigum_core::model::Model;
+use vestigum_core::model::node::Node;
+use vestigum_core::syntax::parse::Operator;
+use vestigum_core::{Type, Value};
+
+/// The most parts that are looked at for one condition.
+const PARTS: usize = 20_000;
+
+/// Sums of ints are worked with only as far as floats are exact, so that no sum was cut at the end of what an int can be.
+const EXACT: f64 = (1_u64 << 53) as f64;
+
+/// What is known of the state.
+pub(super) struct Known<'a> {
+    spec: &'a Model,
+    fields: FieldBounds<'a>,
+    facts: RefCell<Vec<(Node, bool)>>,
+    budget: Cell<usize>,
+}
+
+impl<'a> Known<'a> {
+    /// `ranges` tells what an entry of a field can be.
+    pub(super) fn new(spec: &'a Model, fields: FieldBounds<'a>) -> Known<'a> {
+        Known { spec, fields, facts: RefCell::default(), budget: Cell::new(PARTS) }
+    }
+
+    /// From now on the condition has this outcome. Answers whether it can, with what is known.
+    pub(super) fn suppose(&self, node: &Node, holds: bool) -> bool {
+        if self.proves(node, !holds) {
+            return false;
+        }
+        self.facts.borrow_mut().push((node.clone(), holds));
+        assume(node, holds, self.spec, &self.fields)
+    }
+
+    /// Whether the answer is yes under one more condition, or the condition cannot have that outcome.
+    fn under(&self, node: &Node, holds: bool, answer: impl FnOnce() -> bool) -> bool {
+        let (facts, assumptions) = (self.facts.borrow().len(), self.fields.assumptions());
+        let proved = !self.suppose(node, holds) || answer();
+        self.facts.borrow_mut().truncate(facts);
+        self.fields.take_back(assumptions);
+        proved
+    }
+
+    fn is_spent(&self) -> bool {
+        let left = self.budget.get();
+        self.budget.set(left.saturating_sub(1));
+        left == 0
+    }
+
+    /// Whether the condition certainly has this outcome.
+    pub(super) fn proves(&self, node: &Node, holds: bool) -> bool {
+        if self.is_spent() {
+            return false;
+        }
+        if self.facts.borrow().iter().any(|(fact, is)| *is == holds && fact == node) {
+            return true;
+        }
+        match (node, holds) {
+            (Node::Not(inner), _) => self.proves(inner, !holds),
+            (Node::Binary(Operator::And, left, right), true) | (Node::Binary(Operator::Or, left, right), false) => {
+                self.proves(left, holds) && self.proves(right, holds)
+            }
+            (Node::Binary(Operator::And, left, right), false) | (Node::Binary(Operator::Or, left, right), true) => {
+                self.proves(left, holds) || self.under(left, !holds, || self.proves(right, holds))
+            }
+            (Node::Binary(operator, left, right), _) => {
+                let said = if holds { Some(*operator) } else { operator.opposite() };
+                said.is_some_and(|operator| self.compared(operator, left, right))
+            }
+            (Node::If(branches), _) => {
+                let [condition, yes, no] = &**branches;
+                self.under(condition, true, || self.proves(yes, holds))
+                    && self.under(condition, false, || self.proves(no, holds))
+            }
+            _ => match self.bounds(node) {
+                Bounds::Truth { holds: can_hold, fails } => !(if holds { fails } else { can_hold }),
+                Bounds::Number(..) | Bounds::Any => false,
+            },
+        }
+    }
+
+    fn bounds(&self, node: &Node) -> Bounds {
+        bounds(node, self.spec, &self.fields, &[])
+    }
+
+    fn compared(&self, operator: Operator, left: &Node, right: &Node) -> bool {
+        // A value that depends on a condition is looked at in both cases.
+        if let Some(condition) = condition_in(left).or_else(|| condition_in(right)) {
+            let condition = condition.clone();
+            let in_case = |holds: bool| {
+                let (left, right) = (decided(left, &condition, holds), decided(right, &condition, holds));
+                self.under(&condition, holds, || self.compared(operator, &left, &right))
+            };
+            return !self.is_spent() && in_case(true) && in_case(false);
+        }
+        match operator {
+            Operator::AtLeast => self.is_never_below(left, right),
+            Operator::AtMost => self.is_never_below(right, left),
+            Operator::Above => self.is_above(left, right),
+            Operator::Below => self.is_above(right, left),
+            Operator::Equal => {
+                left == right
+                    || self.is_said(Operator::Equal, left, right)
+                    || self.are_equal_conditions(left, right)
+                    || self.is_never_below(left, right) && self.is_never_below(right, left)
+            }
+            Operator::Unequal => {
+                self.is_said(Operator::Unequal, left, right)
+                    || are_other_constants(left, right)
+                    || self.is_above(left, right)
+                    || self.is_above(right, left)
+            }
+            Operator::And | Operator::Or | Operator::Plus | Operator::Minus | Operator::Times | Operator::Divide => {
+                false
+            }
+        }
+    }
+
+    /// Whether a fact says so in as many words.
+    fn is_said(&self, operator: Operator, left: &Node, right: &Node) -> bool {
+        self.facts.borrow().iter().any(|(fact, holds)| {
+            let Node::Binary(said, a, b) = fact else { return false };
+            let said = if *holds { Some(*said) } else { said.opposite() };
+            let same = **a == *left && **b == *right || **a == *right && **b == *left;
+            said == Some(operator) && same
+        })
+    }
+
+    /// Two conditions that are both known.
+    fn are_equal_conditions(&self, left: &Node, right: &Node) -> bool {
+        let truth = |node: &Node| match self.bounds(node) {
+            Bounds::Truth { .. } if self.proves(node, true) => Some(true),
+            Bounds::Truth { .. } if self.proves(node, false) => Some(false),
+            Bounds::Truth { .. } | Bounds::Number(..) | Bounds::Any => None,
+        };
+        matches!((truth(left), truth(right)), (Some(a), Some(b)) if a == b)
+    }
+
+    /// Whether a fact says that the first is never below the second, or that it is always above it.
+    fn is_ordered(&self, above: &Node, below: &Node, strictly: bool) -> bool {
+        self.facts.borrow().iter().any(|(fact, holds)| {
+            let Node::Binary(said, a, b) = fact else { return false };
+            let said = if *holds { Some(*said) } else { said.opposite() };
+            let (a, b) = (&**a, &**b);
+            match said {
+                Some(Operator::Above) => (a, b) == (above, below),
+                Some(Operator::Below) => (b, a) == (above, below),
+                Some(Operator::AtLeast) => !strictly && (a, b) == (above, below),
+                Some(Operator::AtMost) => !strictly && (b, a) == (above, below),
+                Some(Operator::Equal) => !strictly && ((a, b) == (above, below) || (b, a) == (above, below)),
+                _ => false,
+            }
+        })
+    }
+
+    fn is_never_below(&self, a: &Node, b: &Node) -> bool {
+        if self.is_spent() {
+            return false;
+        }
+        let at_least = Bounds::of(&Value::Bool(true));
+        let compared = Node::Binary(Operator::AtLeast, Box::new(a.clone()), Box::new(b.clone()));
+        a == b
+            || self.is_ordered(a, b, false)
+            || self.are_numbers(a, b) && self.bounds(&compared) == at_least
+            || self.apart(a, b).is_some_and(|apart| apart >= 0.0)
+            || match (a, b) {
+                (Node::Wide(a), Node::Wide(b)) => self.is_never_below(a, b),
+                (Node::Highest(nodes), _) if nodes.iter().any(|node| self.is_never_below(node, b)) => true,
+                (_, Node::Lowest(nodes)) if nodes.iter().any(|node| self.is_never_below(a, node)) => true,
+                (Node::Lowest(nodes), _) if !nodes.is_empty() => nodes.iter().all(|node| self.is_never_below(node, b)),
+                (_, Node::Highest(nodes)) if !nodes.is_empty() => nodes.iter().all(|node| self.is_never_below(a, node)),
+                _ => self.moved(a, b),
+            }
+    }
+
+    /// A sum beside one of its terms.
+    fn moved(&self, a: &Node, b: &Node) -> bool {
+        let rises = |node: &Node| self.is_number(node) && self.bounds(node).number().0 >= 0.0;
+        let falls = |node: &Node| self.is_number(node) && self.bounds(node).number().1 <= 0.0;
+        let above = match a {
+            Node::Binary(Operator::Plus, x, y) => {
+                rises(y) && self.is_never_below(x, b) || rises(x) && self.is_never_below(y, b)
+            }
+            Node::Binary(Operator::Minus, x, y) => falls(y) && self.is_never_below(x, b),
+            _ => false,
+        };
+        above
+            || match b {
+                Node::Binary(Operator::Plus, x, y) => {
+                    falls(y) && self.is_never_below(a, x) || falls(x) && self.is_never_below(a, y)
+                }
+                Node::Binary(Operator::Minus, x, y) => rises(y) && self.is_never_below(a, x),
+                _ => false,
+            }
+    }
+
+    fn is_above(&self, a: &Node, b: &Node) -> bool {
+        let compared = Node::Binary(Operator::Above, Box::new(a.clone()), Box::new(b.clone()));
+        self.is_ordered(a, b, true)
+            || self.are_numbers(a, b) && self.bounds(&compared) == Bounds::of(&Value::Bool(true))
+            || self.apart(a, b).is_some_and(|apart| apart > 0.0)
+    }
+
+    fn is_number(&self, node: &Node) -> bool {
+        match node {
+            Node::Const(value) => matches!(value, Value::Int(_) | Value::Float(_)),
+            Node::Read(_, field, _) => self.spec.field(*field).ty.is_number(),
+            _ => matches!(self.bounds(node), Bounds::Number(..)),
+        }
+    }
+
+    fn are_numbers(&self, a: &Node, b: &Node) -> bool {
+        self.is_number(a) && self.is_number(b)
+    }
+
+    /// By how much the first is more, where that is the same in every state.
+    fn apart(&self, a: &Node, b: &Node) -> Option<f64> {
+        let mut terms = Vec::new();
+        let mut constant = 0.0;
+        self.gather(a, 1.0, &mut terms, &mut constant)?;
+        self.gather(b, -1.0, &mut terms, &mut constant)?;
+        (constant.abs() <= EXACT && terms.iter().all(|(_, factor)| factor.abs() < 0.5)).then_some(constant)
+    }
+
+    /// The terms of a sum of ints that was not cut.
+    fn gather(&self, node: &Node, factor: f64, terms: &mut Vec<(Node, f64)>, constant: &mut f64) -> Option<()> {
+        let (low, high) = match node {
+            Node::Const(Value::Int(int)) => (*int as f64, *int as f64),
+            _ => self.bounds(node).number(),
+        };
+        if !(low >= -EXACT && high <= EXACT) || self.is_spent() {
+            return None;
+        }
+        match node {
+            Node::Const(Value::Int(int)) => *constant += factor * (*int as f64),
+            Node::Binary(Operator::Plus, left, right) => {
+                self.gather(left, factor, terms, constant)?;
+                self.gather(right, factor, terms, constant)?;
+            }
+            Node::Binary(Operator::Minus, left, right) => {
+                self.gather(left, factor, terms, constant)?;
+                self.gather(right, -factor, terms, constant)?;
+            }
+            Node::Negative(inner) => self.gather(inner, -factor, terms, constant)?,
+            _ if is_whole(node, self.spec) => match terms.iter_mut().find(|(term, _)| term == node) {
+                Some((_, sum)) => *sum += factor,
+                None => terms.push((node.clone(), factor)),
+            },
+            _ => return None,
+        }
+        Some(())
+    }
+}
+
+/// The first condition on which the value of a node depends.
+fn condition_in(node: &Node) -> Option<&Node> {
+    match node {
+        Node::If(branches) => {
+            let [condition, ..] = &**branches;
+            condition_in(condition).or(Some(condition))
+        }
+        Node::Wide(inner) | Node::Negative(inner) | Node::Rounded(_, inner) => condition_in(inner),
+        Node::Binary(_, left, right) => condition_in(left).or_else(|| condition_in(right)),
+        Node::Highest(nodes) | Node::Lowest(nodes) => nodes.iter().find_map(condition_in),
+        Node::Chain(first, rest) => {
+            condition_in(first).or_else(|| rest.iter().find_map(|(_, node)| condition_in(node)))
+        }
+        Node::Const(_)
+        | Node::Read(..)
+        | Node::Filled(..)
+        | Node::Aggregate(..)
+        | Node::Derived(_)
+        | Node::Not(_)
+        | Node::Len(_)
+        | Node::Has(..)
+        | Node::MapEntry(..)
+        | Node::Member(..)
+        | Node::Make(..)
+        | Node::Table(..)
+        | Node::Open(_)
+        | Node::Level
+        | Node::Checkpoint
+        | Node::LevelIndex
+        | Node::CheckpointIndex => None,
+    }
+}
+
+/// The node where a condition has this outcome.
+fn decided(node: &Node, condition: &Node, holds: bool) -> Node {
+    if let Node::If(branches) = node {
+        let [of, yes, no] = &**branches;
+        if of == condition {
+            return decided(if holds { yes } else { no }, condition, holds);
+        }
+    }
+    let other = node.with_parts(&mut |part| Some(decided(part, condition, holds)));
+    other.unwrap_or_else(|| node.clone())
+}
+
+fn are_other_constants(left: &Node, right: &Node) -> bool {
+    matches!((left, right), (Node::Const(a), Node::Const(b)) if a != b && a.is_filled() && b.is_filled())
+}
+
+/// Whether the type is one that the prover works with: its values are written as they are.
+pub(super) fn is_plain(ty: &Type) -> bool {
+    match ty {
+        Type::Bool | Type::Int | Type::Float | Type::Choice(_) => true,
+        Type::Text
+        | Type::Bytes
+        | Type::Vec2
+        | Type::Vec3
+        | Type::Struct(_)
+        | Type::List(_)
+        | Type::Set(_)
+        | Type::Map(_) => false,
+    }
+}

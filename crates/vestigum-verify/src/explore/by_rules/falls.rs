@@ -1,0 +1,182 @@
+//! Whether a field never falls, by its rules alone.
+
+use vestigum_core::analysis::assume::assume_decided;
+use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_core::model::Model;
+use vestigum_core::model::fates::{Effect, Rule};
+use vestigum_core::model::field::Field;
+use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
+use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::policy::Resume;
+use vestigum_core::{Moment, Span, Type, Value};
+
+use super::{Ground, Occasion, Reason};
+
+/// A field that may never fall.
+pub(super) struct Rising<'a> {
+    pub spec: &'a Model,
+    pub field: &'a Field,
+    /// The moments that can happen.
+    pub moments: &'a [Moment],
+}
+
+impl Rising<'_> {
+    /// Why it never falls.
+    pub(super) fn grounds(&self) -> Option<Vec<Ground>> {
+        let Rising { spec, field, .. } = *self;
+        if !field.ty.is_number() && field.ty != Type::Bool {
+            return None;
+        }
+        let mut grounds = Vec::new();
+        let mut gifts = spec.sources.iter().flat_map(|source| source.gives.iter().map(move |gift| (source, gift)));
+        let given = gifts.clone().any(|(_, gift)| gift.field == field.id);
+        // What play writes can be anything, unless sources say what it is.
+        if field.played && !given {
+            return None;
+        }
+        if given {
+            gifts.all(|(_, gift)| gift.field != field.id || raises(&gift.value)).then_some(())?;
+            grounds.push(Ground::new(Occasion::Sources, field, Reason::GivesMore));
+        }
+        for moment in self.moments {
+            self.moment(*moment, &mut grounds)?;
+        }
+        if self.moments.contains(&Moment::Quit) {
+            self.relaunch(&mut grounds)?;
+        }
+        if grounds.iter().any(|ground| ground.reason == Reason::BringsBack) {
+            self.steady().then_some(())?;
+            grounds.push(Ground::new(Occasion::InLevels, field, Reason::IsItsMarks));
+        }
+        Some(grounds)
+    }
+
+    fn moment(&self, moment: Moment, grounds: &mut Vec<Ground>) -> Option<()> {
+        let Rising { spec, field, .. } = *self;
+        let fate = spec.plan.fate(field.id, moment);
+        let occasion = Occasion::Moment(moment);
+        for (index, rule) in fate.rules.iter().enumerate() {
+            let reason = match &rule.does {
+                Effect::Plain(simple) => self.plain(*simple)?,
+                Effect::Operation(operation, _) => self.operation(*operation, &fate.rules, index)?,
+            };
+            grounds.push(Ground { rule: Some(index), ..Ground::new(occasion, field, reason) });
+        }
+        let always = !field.is_keyed() && fate.rules.iter().any(|rule| rule.when.is_none());
+        if !always {
+            grounds.push(Ground::new(occasion, field, self.plain(fate.fallback)?));
+        }
+        if field.id == spec.opened && moment == Moment::Complete {
+            grounds.push(Ground::new(occasion, field, Reason::Opens));
+        }
+        Some(())
+    }
+
+    fn plain(&self, simple: PlainFate) -> Option<Reason> {
+        let field = self.field;
+        match simple {
+            PlainFate::Keep => Some(Reason::Keeps),
+            PlainFate::Reset => {
+                let (highest, default) = match &field.limits.range {
+                    Some((_, highest)) if !field.optional => (highest.as_float(), field.default.as_float()),
+                    _ => return (field.default == Value::Bool(true)).then_some(Reason::NothingIsMore),
+                };
+                (default >= highest).then_some(Reason::NothingIsMore)
+            }
+            PlainFate::Entry | PlainFate::Checkpoint => {
+                Some(if field.rewinds { Reason::BringsBack } else { Reason::Keeps })
+            }
+        }
+    }
+
+    fn operation(&self, operation: Operation, rules: &[Rule], index: usize) -> Option<Reason> {
+        let Rising { spec, field, .. } = *self;
+        let Effect::Operation(_, operand) = &rules[index].does else { return None };
+        let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
+        let bounds = || {
+            let fields = FieldBounds::new(&ranges);
+            // A rule that never decides does nothing.
+            assume_decided(rules, index, spec, &fields).then(|| operand.bounds(spec, &fields))
+        };
+        let is_true = || bounds().is_none_or(|bounds| !bounds.can_fail());
+        let number = field.ty.is_number();
+        let never_below = || operand.is_never_below(spec, field, rules, index);
+        match operation {
+            Operation::Max if number => Some(Reason::TakesTheHigher),
+            Operation::Add if number => {
+                bounds().is_none_or(|of| !of.can_be_below(0.0)).then_some(Reason::AddsNothingNegative)
+            }
+            Operation::Set | Operation::Min if number => never_below().then_some(Reason::IsNeverBelow),
+            Operation::Set => is_true().then_some(Reason::BecomesTrue),
+            Operation::Add | Operation::Max | Operation::Min | Operation::Union => None,
+        }
+    }
+
+    /// Quitting and launching again.
+    fn relaunch(&self, grounds: &mut Vec<Ground>) -> Option<()> {
+        let Rising { spec, field, .. } = *self;
+        if spec.resume == Resume::None {
+            // Such a save is what giving up leaves, and the run may be over with it.
+            for moment in [Moment::Abandon, Moment::GameOver] {
+                self.moment(moment, &mut Vec::new())?;
+            }
+        } else if field.lasts != Span::Device {
+            for simple in self.suspended() {
+                grounds.push(Ground::new(Occasion::Quitting, field, self.plain(simple)?));
+            }
+        }
+        if !field.lasts.is_saved() {
+            grounds.push(Ground::new(Occasion::Quitting, field, self.plain(self.unsaved())?));
+        }
+        Some(())
+    }
+
+    /// What a save made in a level can leave of it.
+    fn suspended(&self) -> [PlainFate; 2] {
+        let fate = suspended_fate(self.spec, self.field, resembled_failure(self.spec.resume));
+        [fate.touched, fate.untouched]
+    }
+
+    fn unsaved(&self) -> PlainFate {
+        if self.field.lasts == Span::Attempt { PlainFate::Entry } else { PlainFate::Reset }
+    }
+
+    /// Whether, in a level, the field is what both marks hold: nothing changes it there.
+    fn steady(&self) -> bool {
+        let Rising { spec, field, .. } = *self;
+        let stays = |simple: PlainFate| simple != PlainFate::Reset;
+        let in_levels = self
+            .moments
+            .iter()
+            .filter(|moment| moment.stays_in_level() || matches!(moment, Moment::Checkpoint | Moment::Own(_)));
+        let mut fates = in_levels.map(|moment| spec.plan.fate(field.id, *moment));
+        let never_given = !spec.sources.iter().any(|source| source.gives.iter().any(|gift| gift.field == field.id));
+        let kept = fates.all(|fate| {
+            let rules_stay = |rule: &Rule| matches!(&rule.does, Effect::Plain(simple) if stays(*simple));
+            stays(fate.fallback) && fate.rules.iter().all(rules_stay)
+        });
+        let resumes = spec.resume != Resume::None;
+        let suspended = !resumes || field.lasts == Span::Device || self.suspended().into_iter().all(stays);
+        let unsaved = !resumes || field.lasts.is_saved() || stays(self.unsaved());
+        never_given && kept && suspended && unsaved
+    }
+}
+
+/// Whether a source that gives this lets nothing fall.
+fn raises(value: &Value) -> bool {
+    match value {
+        Value::Int(int) => *int >= 0,
+        Value::Float(float) => float.get() >= 0.0,
+        Value::Bool(bool) => *bool,
+        Value::Unfilled
+        | Value::Text(_)
+        | Value::Bytes(_)
+        | Value::Vec2(_)
+        | Value::Vec3(_)
+        | Value::Choice(_)
+        | Value::Struct(..)
+        | Value::List(_)
+        | Value::Set(_)
+        | Value::Map(_) => false,
+    }
+}

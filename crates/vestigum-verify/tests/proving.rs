@@ -1,0 +1,113 @@
+//! What is proved by the rules alone is never broken by a search.
+
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+use proptest::prelude::*;
+
+use vestigum_core::Spec;
+use vestigum_testing::hunting::config;
+use vestigum_testing::promises::{Dice, promising_text};
+use vestigum_testing::{Allowed, Sketch, sketch};
+use vestigum_verify::explore::{Counterexample, Ending, Search, SearchBounds, questions};
+
+/// A condition of the kind that is often true of a rule, and as often nearly.
+fn likely(dice: &mut Dice<'_>, before: bool, marks: bool) -> Option<String> {
+    let field = dice.read("int")?;
+    let name = field.trim_start_matches("was(").trim_start_matches("entry(").trim_start_matches("checkpoint(");
+    let name = name.trim_end_matches(')').to_owned();
+    let number = dice.roll(9) as i64 - 4;
+    let old = match dice.roll(4) {
+        1 if marks => format!("entry({name})"),
+        2 if marks => format!("checkpoint({name})"),
+        _ if before => format!("was({name})"),
+        _ => dice.int(0),
+    };
+    let other = dice.int(1);
+    let sign = ["==", ">=", "<=", "!=", ">", "<"][dice.roll(6)];
+    Some(match dice.roll(7) {
+        0 | 1 => format!("{name} {sign} {old}"),
+        2 => format!("{name} {sign} {old} + {number}"),
+        3 => format!("{name} {sign} max({old}, {other})"),
+        4 => format!("{name} {sign} {number} or {name} == {old}"),
+        5 => format!("({}) or {name} {sign} {old} - {number}", dice.bool(1)),
+        _ => format!("{name} {sign} if({}, {old} + {number}, {old})", dice.bool(1)),
+    })
+}
+
+const AFTER: [&str; 13] = [
+    "",
+    "",
+    "death",
+    "restart",
+    "game_over",
+    "launch",
+    "enter",
+    "complete",
+    "checkpoint",
+    "abandon",
+    "travel",
+    "new_day",
+    "new_run",
+];
+
+static PROVED: AtomicUsize = AtomicUsize::new(0);
+static ASKED: AtomicUsize = AtomicUsize::new(0);
+
+/// Asks what the search says to everything that the rules prove.
+fn agree(text: &str, depth: usize, states: usize) -> Result<(), TestCaseError> {
+    let Ok(spec) = Spec::from_toml(text) else { return Ok(()) };
+    // The promises that all have are asked once.
+    let all = questions(&spec);
+    let likely = all.iter().find(|question| question.name() == "likely");
+    for question in likely.map_or(&all[..], std::slice::from_ref) {
+        let bounds = SearchBounds { depth, states, ..SearchBounds::default() };
+        let search = Search::new(&spec, question, bounds.clone());
+        ASKED.fetch_add(1, Ordering::Relaxed);
+        if search.frontier() > 0 {
+            continue;
+        }
+        let Ending::Proved(_) = search.into_ending() else { continue };
+        PROVED.fetch_add(1, Ordering::Relaxed);
+        let bounds = SearchBounds { by_rules: false, reduce: false, ..bounds };
+        let searched = Search::new(&spec, question, bounds).run();
+        let broken = searched.broken().map(Counterexample::play);
+        prop_assert!(
+            broken.is_none(),
+            "`{}` is proved, and broken:\n{}\n{text}",
+            question.name(),
+            broken.unwrap_or("")
+        );
+    }
+    Ok(())
+}
+
+fn with_promises(sketch: &Sketch, numbers: &[u16]) -> Vec<String> {
+    let text = promising_text(sketch);
+    let mut texts = vec![text.clone()];
+    for numbers in numbers.chunks(40) {
+        let after = AFTER[usize::from(numbers[0]) % AFTER.len()];
+        let before = !after.is_empty();
+        let marks = matches!(after, "death" | "restart" | "complete" | "checkpoint" | "abandon" | "travel");
+        let mut dice = Dice::new(sketch, &numbers[1..], before, marks);
+        let Some(holds) = likely(&mut dice, before, marks) else { continue };
+        let when = if before { format!("after = \"{after}\"\n") } else { String::new() };
+        texts.push(format!("{text}[[promise]]\nname = \"likely\"\nholds = \"{holds}\"\n{when}"));
+    }
+    texts
+}
+
+proptest! {
+    #![proptest_config(config(40, vestigum_testing::kept_in!("proving")))]
+
+    #[test]
+    fn nothing_is_proved_that_a_search_breaks(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        numbers in proptest::collection::vec(any::<u16>(), 400),
+    ) {
+        for text in with_promises(&sketch, &numbers) {
+            agree(&text, 5, 3_000)?;
+        }
+        let (asked, proved) = (ASKED.load(Ordering::Relaxed), PROVED.load(Ordering::Relaxed));
+        prop_assert!(proved * 10 > asked || asked < 300, "only {proved} of {asked} were proved");
+    }
+}
