@@ -6,9 +6,12 @@
 //! | room | holds |
 //! |---|---|
 //! | `cone` | which values a promise can depend on: the others are left out of what tells states apart |
+//! | `by_rules` | promises that hold by the rules alone, proved without a search |
+//! | `player` | a player who completes every level that can be |
 //! | `act` | what can happen in a state |
 //! | `question` | what is asked: the promises of the spec, and what is asked of every game |
 //! | `search` | the breadth-first search, in steps that a caller can spread over threads |
+//! | `answer` | how far a search goes, and what it answers |
 //! | `story` | a counterexample as a playthrough that fails |
 //!
 //! The search starts no thread. [`Search::expand`] works on a part of the frontier and changes nothing, so a caller can
@@ -49,21 +52,24 @@
 //! ```
 
 mod act;
+mod answer;
 mod by_rules;
 mod cone;
 mod cuts;
 mod packed;
+mod player;
 mod question;
 mod search;
 mod story;
 mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
+pub use answer::{Ending, SearchBounds, Seen};
 pub use by_rules::{Proof, ProofGround};
 pub(crate) use cone::closed;
 pub(crate) use packed::Packing;
 pub(crate) use question::subjects;
 pub use question::{Question, questions};
-pub use search::{Ending, Expansion, Search, SearchBounds, Seen};
-pub use story::Counterexample;
+pub use search::{Expansion, Search};
+pub use story::{Counterexample, Witness};
 pub use threads::{Explored, explore_all, explore_with};

@@ -11,89 +11,13 @@ use vestigum_core::value::below;
 use vestigum_core::{Moment, Progress, Spec, Value};
 
 use super::act::{Act, Repertoire, says_game_over};
-use super::by_rules::{Proof, prove};
+use super::answer::{Ending, SearchBounds, Seen};
+use super::by_rules::prove;
 use super::cone::Cone;
 use super::packed::{Packed, Packing};
+use super::player::complete_all;
 use super::question::{Asked, Broken, Happened, Question, at_most, moment_of, questions};
-use super::story::{Counterexample, tell};
-
-/// How far a search goes.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SearchBounds {
-    /// The most steps from a fresh profile.
-    pub depth: usize,
-    /// The most states.
-    pub states: usize,
-    /// Moments that this game never says.
-    pub without: Vec<Moment>,
-    /// Whether a proof by the rules alone is looked for first, which needs no search. Turned off only to check that it agrees
-    /// with one.
-    pub by_rules: bool,
-    /// Whether values that cannot matter are left out of what tells states apart. Turned off only to check that it
-    /// changes no answer.
-    pub reduce: bool,
-}
-
-impl Default for SearchBounds {
-    fn default() -> SearchBounds {
-        SearchBounds { depth: 200, states: 1_000_000, without: Vec::new(), by_rules: true, reduce: true }
-    }
-}
-
-/// How much a search has seen.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Seen {
-    /// Different states.
-    pub states: usize,
-    /// Steps between them.
-    pub transitions: usize,
-    /// The most steps from a fresh profile.
-    pub depth: usize,
-    /// Whether that was all there is.
-    pub all: bool,
-    /// Whether it was stopped before it came to its bounds: because there was no time left.
-    pub stopped: bool,
-}
-
-/// The answer of a search.
-#[derive(Clone, Debug)]
-pub enum Ending {
-    /// It holds in every play, by the rules alone.
-    Proved(Box<Proof>),
-    /// No state that was seen breaks it.
-    Holds(Seen),
-    /// The shortest way to break it.
-    Broken(Box<Counterexample>),
-    /// It depends on these fields, which play writes and no source gives: what they can be is not known.
-    Unknown(Seen, Vec<String>),
-}
-
-impl Ending {
-    /// What the search has seen.
-    pub fn seen(&self) -> Seen {
-        match self {
-            Ending::Proved(_) => Seen { all: true, ..Seen::default() },
-            Ending::Holds(seen) | Ending::Unknown(seen, _) => *seen,
-            Ending::Broken(counterexample) => counterexample.seen(),
-        }
-    }
-
-    /// The shortest way to break it, if it is broken.
-    pub fn broken(&self) -> Option<&Counterexample> {
-        match self {
-            Ending::Broken(counterexample) => Some(counterexample),
-            Ending::Proved(_) | Ending::Holds(_) | Ending::Unknown(..) => None,
-        }
-    }
-
-    /// Why it holds in every play, if that was proved.
-    pub fn proof(&self) -> Option<&Proof> {
-        match self {
-            Ending::Proved(proof) => Some(proof),
-            Ending::Broken(_) | Ending::Holds(_) | Ending::Unknown(..) => None,
-        }
-    }
-}
+use super::story::{Witness, tell, witness};
 
 /// A visited state: where it came from, and by what.
 #[derive(Clone, Copy, Debug)]
@@ -156,6 +80,8 @@ pub struct Search<'s> {
     /// For gains: the best that play without failing has of each entry, by the number of visits.
     best: FxHashMap<(u8, usize), Value>,
     completed: Vec<bool>,
+    /// The visits that were the first to complete a level.
+    completed_by: Vec<(u32, u32)>,
     ended: Option<Ending>,
     /// For gains: the search without failing, which comes first.
     honest: Option<Box<Search<'s>>>,
@@ -171,6 +97,7 @@ impl<'s> Search<'s> {
         if search.ended.is_none() && bounds.by_rules {
             let proof = prove(spec, question, &bounds.without);
             search.ended = proof.map(|proof| Ending::Proved(Box::new(proof)));
+            search.play();
         }
         if let Asked::NothingGained(_) = question.asked {
             // First what can be had without failing, by the same steps.
@@ -178,6 +105,19 @@ impl<'s> Search<'s> {
             search.after_honest();
         }
         search
+    }
+
+    /// Whether every level can be completed is shown by a play that does.
+    fn play(&mut self) {
+        if !matches!(self.question.asked, Asked::Reachable) {
+            return;
+        }
+        if let Some((acts, count)) = complete_all(&self.spec, &self.repertoire, &self.completed) {
+            let depth = acts.len();
+            let seen = Seen { states: depth + 1, transitions: depth, depth, all: true, stopped: false };
+            let expect = format!("count(completed) == {count}");
+            self.ended = Some(Ending::Played(seen, vec![witness(self.plain, &self.question, &acts, &expect)]));
+        }
     }
 
     /// Once it is known what can be had without failing, the search itself begins.
@@ -236,6 +176,7 @@ impl<'s> Search<'s> {
             seen: Seen { states: 1, ..Seen::default() },
             best: FxHashMap::default(),
             completed,
+            completed_by: Vec::new(),
             ended: None,
             honest: None,
             spec,
@@ -243,7 +184,7 @@ impl<'s> Search<'s> {
         let key = search.key(&mut Vec::new(), game.state(), 0);
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
-        search.note(game.state(), 0);
+        search.note(game.state(), 0, 0);
         // The first launch is a moment like any other, from everything at its default.
         let asked = &search.question.asked;
         let launched = Happened { moment: Moment::Launch, before: &untouched, after: &game, seen: true };
@@ -351,9 +292,14 @@ impl<'s> Search<'s> {
             self.seen.states += 1;
             if self.question.asked.adds_up() {
                 self.cone.packing.unpack(&state, &mut scratch, &self.fresh);
-                if let Some(broken) = self.note(&scratch, enters) {
+                if let Some(broken) = self.note(&scratch, enters, id) {
                     self.seen.depth = depth;
                     self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                    return false;
+                }
+                if self.is_all_completed() {
+                    self.seen = Seen { depth, all: true, ..self.seen };
+                    self.ended = Some(Ending::Played(self.seen, self.completing()));
                     return false;
                 }
             }
@@ -418,13 +364,16 @@ impl<'s> Search<'s> {
     }
 
     /// What a new state adds to what the whole search knows, and what that breaks.
-    fn note(&mut self, state: &State, enters: u8) -> Option<Broken> {
+    fn note(&mut self, state: &State, enters: u8, id: u32) -> Option<Broken> {
         let data = self.spec.model().clone();
         match self.question.asked {
             Asked::Reachable => {
                 let slots = data.field(data.completed).slots();
-                for (completed, slot) in self.completed.iter_mut().zip(slots) {
-                    *completed |= state.value(slot).as_bool();
+                for (level, slot) in slots.enumerate() {
+                    if !self.completed[level] && state.value(slot).as_bool() {
+                        self.completed[level] = true;
+                        self.completed_by.push((level as u32, id));
+                    }
                 }
                 None
             }
@@ -510,15 +459,34 @@ impl<'s> Search<'s> {
     }
 
     fn counterexample(&self, parent: u32, act: Act, broken: &Broken) -> Ending {
-        let mut acts = vec![act];
-        let mut at = parent;
+        let mut acts = self.path(parent);
+        acts.push(act);
+        self.told(&acts, broken)
+    }
+
+    /// How a state was first reached.
+    fn path(&self, mut at: u32) -> Vec<Act> {
+        let mut acts = Vec::new();
         while at != 0 {
             let visit = self.visits[at as usize];
             acts.push(visit.act);
             at = visit.parent;
         }
         acts.reverse();
-        self.told(&acts, broken)
+        acts
+    }
+
+    fn is_all_completed(&self) -> bool {
+        matches!(self.question.asked, Asked::Reachable) && !self.completed.contains(&false)
+    }
+
+    /// For each level the shortest play that completes it.
+    fn completing(&self) -> Vec<Witness> {
+        let plays = self.completed_by.iter().map(|(level, id)| {
+            let expect = format!("completed[{}]", self.spec.model().level(*level).id);
+            witness(self.plain, &self.question, &self.path(*id), &expect)
+        });
+        plays.collect()
     }
 
     fn told(&self, acts: &[Act], broken: &Broken) -> Ending {

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use vestigum_core::Spec;
 
 use super::act::{Act, statements};
+use super::answer::Seen;
 use super::question::{Broken, Question};
-use super::search::Seen;
 
 /// The shortest way to break a promise.
 #[derive(Clone, Debug)]
@@ -73,8 +73,41 @@ pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Brok
         steps => lines.push(format!("# There is no shorter way than these {steps} steps.")),
     }
     lines.push(String::new());
-    lines.push(format!("playthrough \"{}\"", shown.replace('"', "'")));
-    lines.push("launch".into());
+    lines.extend(played(spec, &shown, acts));
+    lines.push(format!("expect {}", broken.expect));
+    let play = lines.join("\n") + "\n";
+    Counterexample { name, what: broken.what.clone(), play, steps: acts.len(), seen }
+}
+
+/// A play that shows that something can be done.
+#[derive(Clone, Debug)]
+pub struct Witness {
+    play: String,
+    steps: usize,
+}
+
+impl Witness {
+    /// The play, as the text of a `.play` file.
+    pub fn play(&self) -> &str {
+        &self.play
+    }
+
+    /// How many steps it takes from a fresh profile. It need not be the shortest.
+    pub fn steps(&self) -> usize {
+        self.steps
+    }
+}
+
+/// A play at the end of which something holds.
+pub(super) fn witness(spec: &Spec, question: &Question, acts: &[Act], expect: &str) -> Witness {
+    let mut lines = played(spec, &question.name, acts);
+    lines.push(format!("expect {expect}"));
+    Witness { play: lines.join("\n") + "\n", steps: acts.len() }
+}
+
+/// The lines of a playthrough of these acts.
+fn played(spec: &Spec, name: &str, acts: &[Act]) -> Vec<String> {
+    let mut lines = vec![format!("playthrough \"{}\"", name.replace('"', "'")), "launch".into()];
     let mut level = None;
     for act in acts {
         let inside = level.is_some() && !matches!(act, Act::Moment(moment) if leaves(*moment));
@@ -86,9 +119,7 @@ pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Brok
             Act::Checkpoint(_) | Act::Moment(_) | Act::Relaunch | Act::Take(_) => {}
         }
     }
-    lines.push(format!("expect {}", broken.expect));
-    let play = lines.join("\n") + "\n";
-    Counterexample { name, what: broken.what.clone(), play, steps: acts.len(), seen }
+    lines
 }
 
 /// Whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.

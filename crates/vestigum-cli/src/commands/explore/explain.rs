@@ -24,6 +24,15 @@ pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
             out.line("  proved for every play, by the rules alone: from any state whatever\n");
             tell(out, spec, proof);
         }
+        Ending::Played(_, plays) => {
+            out.line(format_args!("{} {name}", paint(GOOD, "✓")));
+            let s = if plays.len() == 1 { "a play does it" } else { "these plays do it" };
+            out.line(format_args!("  {s}:\n"));
+            for line in plays.iter().flat_map(|play| play.play().lines()) {
+                out.line(format_args!("    {line}"));
+            }
+            out.line("");
+        }
         Ending::Holds(_) if seen.all => {
             out.line(format_args!("{} {name}", paint(GOOD, "✓")));
             out.line(format_args!("  the rules alone do not say so, and all that can be played was seen: {much}\n"));

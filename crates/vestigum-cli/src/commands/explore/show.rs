@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde_json::{Value as Json, json};
 
 use vestigum::Spec;
-use vestigum_verify::explore::{Counterexample, Ending, Proof, Question, Seen};
+use vestigum_verify::explore::{Counterexample, Ending, Proof, Question, Seen, Witness};
 
 use super::explain::explain;
 use super::{Answer, Arguments};
@@ -28,9 +28,10 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
             let seen = answer.seen();
             json!({
                 "question": answer.question.name(), "code": answer.question.code(), "promise": answer.question.is_promise(),
-                "holds": matches!(answer.ending, Ending::Proved(_) | Ending::Holds(_)), "by": by(answer), "states": seen.states, "transitions": seen.transitions,
+                "holds": matches!(answer.ending, Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_)), "by": by(answer), "states": seen.states, "transitions": seen.transitions,
                 "depth": seen.depth, "all": seen.all, "stopped": seen.stopped,
                 "proof": answer.ending.proof().map(proof),
+                "plays": answer.ending.witnesses().iter().map(Witness::play).collect::<Vec<_>>(),
                 "what": answer.broken().map(Counterexample::what),
                 "steps": answer.broken().map(Counterexample::steps),
                 "playthrough": answer.broken().map(Counterexample::play),
@@ -59,6 +60,7 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
             (Ending::Broken(_), _) => (paint(BAD, "✗"), paint(BAD, "broken")),
             (Ending::Unknown(..), _) => (paint(BACK, "?"), paint(BACK, "not known")),
             (Ending::Proved(_), _) => (paint(GOOD, "✓"), paint(GOOD, "proved by the rules")),
+            (Ending::Played(..), _) => (paint(GOOD, "✓"), paint(GOOD, "shown by a play")),
             (Ending::Holds(_), true) => (paint(GOOD, "✓"), paint(GOOD, "all of it")),
             (Ending::Holds(_), false) if seen.stopped => (paint(GOOD, "✓"), paint(BACK, "until the time was up")),
             (Ending::Holds(_), false) => (paint(GOOD, "✓"), paint(BACK, "up to the bound")),
@@ -160,6 +162,7 @@ fn by(answer: &Answer) -> &'static str {
     let seen = answer.seen();
     match &answer.ending {
         Ending::Proved(_) => "rules",
+        Ending::Played(..) => "play",
         Ending::Holds(_) if seen.all => "all",
         Ending::Holds(_) if seen.stopped => "time",
         Ending::Holds(_) => "bound",
