@@ -1,14 +1,17 @@
 //! What is proved by the rules alone is never broken by a search.
 
+use std::num::NonZero;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
 
 use vestigum_core::Spec;
+use vestigum_testing::asking::fails;
 use vestigum_testing::hunting::config;
 use vestigum_testing::promises::{Dice, promising_text};
 use vestigum_testing::{Allowed, Sketch, sketch};
-use vestigum_verify::explore::{Counterexample, Ending, Search, SearchBounds, questions};
+use vestigum_verify::explore::{Counterexample, Ending, Search, SearchBounds, explore_with, questions};
+use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
 /// A condition of the kind that is often true of a rule, and as often nearly.
 fn likely(dice: &mut Dice<'_>, before: bool, marks: bool) -> Option<String> {
@@ -50,6 +53,8 @@ const AFTER: [&str; 13] = [
     "new_run",
 ];
 
+static COMPARED: AtomicUsize = AtomicUsize::new(0);
+static UNLOCKED: AtomicUsize = AtomicUsize::new(0);
 static PROVED: AtomicUsize = AtomicUsize::new(0);
 static ASKED: AtomicUsize = AtomicUsize::new(0);
 
@@ -109,5 +114,61 @@ proptest! {
         }
         let (asked, proved) = (ASKED.load(Ordering::Relaxed), PROVED.load(Ordering::Relaxed));
         prop_assert!(proved * 10 > asked || asked < 300, "only {proved} of {asked} were proved");
+    }
+
+    /// Lifting locks gives the same answers as leaving them on, and counterexamples as short.
+    #[test]
+    fn lifted_locks_change_no_answer(
+        sketch in sketch(Allowed { launch_rules: true, priced_failures: true }),
+        numbers in proptest::collection::vec(any::<u16>(), 120),
+    ) {
+        // Every second game opens its levels one after the other, so that there are locks.
+        let order = numbers[0] % 2 == 0;
+        let sketch = if order { Sketch { opening: "order", opens: None, ..sketch } } else { sketch };
+        for text in with_promises(&sketch, &numbers) {
+            let Ok(spec) = Spec::from_toml(&text) else { continue };
+            let all = questions(&spec);
+            let likely = all.iter().find(|question| question.name() == "likely");
+            for question in likely.map_or(&all[..], std::slice::from_ref) {
+                let bounds = |unlocked| SearchBounds { states: 4_000, by_rules: false, unlocked, ..SearchBounds::default() };
+                let one = NonZero::new(1);
+                let relaxed = explore_with(&spec, question, &bounds(true), one, &mut |_| {});
+                let exact = explore_with(&spec, question, &bounds(false), one, &mut |_| {});
+                COMPARED.fetch_add(1, Ordering::Relaxed);
+                if relaxed.seen().unlocked {
+                    UNLOCKED.fetch_add(1, Ordering::Relaxed);
+                    prop_assert!(exact.broken().is_none(), "{}\n{text}", question.name());
+                }
+                if let Some(broken) = relaxed.broken() {
+                    fails(&spec, broken);
+                    let steps = exact.broken().map(Counterexample::steps);
+                    prop_assert!(steps == Some(broken.steps()) || !exact.seen().all && steps.is_none(),
+                        "{}: {} and {steps:?}\n{text}", question.name(), broken.steps());
+                }
+                if exact.broken().is_some() {
+                    prop_assert!(relaxed.broken().is_some(), "{}\n{text}", question.name());
+                }
+            }
+        }
+        let (compared, unlocked) = (COMPARED.load(Ordering::Relaxed), UNLOCKED.load(Ordering::Relaxed));
+        prop_assert!(unlocked * 100 > compared || compared < 300, "only {unlocked} of {compared} with lifted locks");
+    }
+
+    /// The plays that show that every level can be completed are played as they are told.
+    #[test]
+    fn a_play_that_completes_all_is_one(sketch in sketch(Allowed { launch_rules: true, priced_failures: true })) {
+        let Ok(spec) = Spec::from_toml(&promising_text(&sketch)) else { return Ok(()) };
+        for question in questions(&spec).iter().filter(|question| question.code() == Some("V201")) {
+            for by_rules in [true, false] {
+                let bounds = SearchBounds { states: 1_500, by_rules, ..SearchBounds::default() };
+                let ending = Search::new(&spec, question, bounds).run();
+                for witness in ending.witnesses() {
+                    let script = Script::from_text("witness.play", witness.play(), &spec);
+                    let script = script.unwrap_or_else(|errors| panic!("{errors}\n{}", witness.play()));
+                    let run = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
+                    prop_assert!(run.passed(), "{:?}\n{}", run.failure, witness.play());
+                }
+            }
+        }
     }
 }

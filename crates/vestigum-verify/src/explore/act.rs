@@ -6,6 +6,7 @@
 
 use std::fmt;
 
+use super::relaxed::Relaxation;
 use vestigum_core::model::Model;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::{Field, FieldId};
@@ -35,6 +36,8 @@ pub(crate) struct Repertoire {
     /// Whether the game itself says that the run is over.
     pub says_game_over: bool,
     pub without: Vec<Moment>,
+    /// Which locks are lifted.
+    pub relaxation: Relaxation,
 }
 
 impl Repertoire {
@@ -65,7 +68,8 @@ impl Repertoire {
         }
         match &game.state().position {
             Position::Menu => {
-                let open = (0..data.levels.len() as u32).filter(|level| game.is_open(*level));
+                let open =
+                    (0..data.levels.len() as u32).filter(|level| game.is_open(*level) || self.relaxation.lifts(*level));
                 acts.extend(open.map(Act::Enter));
             }
             Position::Level(standing) => {
@@ -101,7 +105,9 @@ impl Repertoire {
     pub(crate) fn apply(&self, game: &mut Progress, act: Act) -> bool {
         let model = game.model().clone();
         let call = match act {
-            Act::Enter(level) => Call::enter(&model.level(level).id),
+            Act::Enter(level) => {
+                Call::Enter { level: &model.level(level).id, checkpoint: None, locked: !self.relaxation.lifts(level) }
+            }
             Act::Checkpoint(index) => {
                 let level = game.state().position.level();
                 let name = level.and_then(|level| model.level(level).checkpoints.get_index(index as usize));

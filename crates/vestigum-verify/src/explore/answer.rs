@@ -17,6 +17,8 @@ pub struct SearchBounds {
     /// Whether a proof by the rules alone is looked for first, which needs no search. Turned off only to check that it agrees
     /// with one.
     pub by_rules: bool,
+    /// Whether it is tried with locks lifted before all is searched as it is. Turned off only to check that it agrees.
+    pub unlocked: bool,
     /// Whether values that cannot matter are left out of what tells states apart. Turned off only to check that it
     /// changes no answer.
     pub reduce: bool,
@@ -24,7 +26,14 @@ pub struct SearchBounds {
 
 impl Default for SearchBounds {
     fn default() -> SearchBounds {
-        SearchBounds { depth: 200, states: 1_000_000, without: Vec::new(), by_rules: true, reduce: true }
+        SearchBounds {
+            depth: 200,
+            states: 1_000_000,
+            without: Vec::new(),
+            by_rules: true,
+            unlocked: true,
+            reduce: true,
+        }
     }
 }
 
@@ -39,8 +48,24 @@ pub struct Seen {
     pub depth: usize,
     /// Whether that was all there is.
     pub all: bool,
+    /// Whether more was played than there is to play: every level was entered at any time, locked or not. What holds there
+    /// holds.
+    pub unlocked: bool,
     /// Whether it was stopped before it came to its bounds: because there was no time left.
     pub stopped: bool,
+}
+
+impl Seen {
+    /// What two searches have seen together.
+    #[must_use]
+    pub(super) fn and(self, other: Seen) -> Seen {
+        Seen {
+            states: self.states + other.states,
+            transitions: self.transitions + other.transitions,
+            depth: self.depth.max(other.depth),
+            ..self
+        }
+    }
 }
 
 /// The answer of a search.

@@ -18,6 +18,7 @@ use vestigum_core::model::source::Source;
 use super::cuts::{UNCUT, cut};
 use super::packed::Packing;
 use super::question::Question;
+use super::relaxed::Relaxation;
 
 /// The fields and sources that matter to a question.
 #[derive(Clone, Debug)]
@@ -32,19 +33,10 @@ pub(super) struct Cone {
 
 impl Cone {
     /// `counters` are the fields that count how often a source was taken.
-    pub(super) fn of(spec: &Spec, counters: &[FieldId], question: &Question) -> Cone {
+    pub(super) fn of(spec: &Spec, counters: &[FieldId], question: &Question, relaxation: &Relaxation) -> Cone {
         let data = &**spec.model();
-        let mut opening = vec![data.completed, data.opened];
-        for when in &data.openings {
-            if let Opening::When(condition) = when {
-                opening.extend(condition.reads());
-            }
-        }
-        let opening = closed(spec, opening.into_iter().collect());
-        let mut matter: FxHashSet<FieldId> = question.reads().into_iter().chain(opening.iter().copied()).collect();
-        matter.extend(data.over_when.iter().flat_map(|over_when| over_when.reads().iter().copied()));
-        matter.extend(data.key_sets.iter().filter_map(|set| set.current.as_ref().map(|(field, _)| *field)));
-        let mut matter = closed(spec, matter);
+        let opening = opening(spec, relaxation);
+        let mut matter = mattering(spec, question, &opening);
         let gives =
             |source: &Source, fields: &FxHashSet<FieldId>| source.gives.iter().any(|gift| fields.contains(&gift.field));
         let sources: Vec<bool> = data.sources.iter().map(|source| gives(source, &matter)).collect();
@@ -57,11 +49,46 @@ impl Cone {
             // Nobody asks how often a source was taken but the search itself.
             let counts = counters.contains(&field.id);
             let asks = question.asks(spec, field.id);
-            (field, if counts { UNCUT } else { cut(spec, field, asks, &|id| matter.contains(&id)) })
+            let cut = || cut(spec, field, asks, relaxation, &|id| matter.contains(&id));
+            (field, if counts { UNCUT } else { cut() })
         });
-        let packing = Packing::of(fields);
+        let packing =
+            Packing::of(fields, &|field, slot| counters.contains(&field.id) || relaxation.follows(data, field, slot));
         Cone { packing, blind: blind.map(|field| field.id).collect(), sources }
     }
+}
+
+/// The fields on which it depends what can be entered.
+fn opening(spec: &Spec, relaxation: &Relaxation) -> FxHashSet<FieldId> {
+    let data = &**spec.model();
+    let mut opening = FxHashSet::default();
+    if relaxation.has_locks() {
+        opening.extend([data.completed, data.opened]);
+    }
+    for (level, when) in (0..).zip(&data.openings) {
+        if let Opening::When(condition) = when
+            && !relaxation.lifts(level)
+        {
+            opening.extend(condition.reads());
+        }
+    }
+    closed(spec, opening)
+}
+
+/// The fields that matter to a question, beside the counters of its sources.
+fn mattering(spec: &Spec, question: &Question, opening: &FxHashSet<FieldId>) -> FxHashSet<FieldId> {
+    let data = &**spec.model();
+    let mut matter: FxHashSet<FieldId> = question.reads().into_iter().chain(opening.iter().copied()).collect();
+    matter.extend(data.over_when.iter().flat_map(|over_when| over_when.reads().iter().copied()));
+    matter.extend(data.key_sets.iter().filter_map(|set| set.current.as_ref().map(|(field, _)| *field)));
+    closed(spec, matter)
+}
+
+/// What matters to a question where all locks are lifted.
+pub(super) fn mattering_unlocked(spec: &Spec, question: &Question) -> Vec<FieldId> {
+    let mut matter: Vec<FieldId> = mattering(spec, question, &FxHashSet::default()).into_iter().collect();
+    matter.sort_unstable();
+    matter
 }
 
 /// The fields, and all that their rules read, and all that those rules read.

@@ -16,25 +16,39 @@ use vestigum_core::model::level::Opening;
 use vestigum_core::vocabulary::fate::Operation;
 use vestigum_core::{Type, Value};
 
+use super::relaxed::Relaxation;
+
 /// Where a number that nobody cuts is cut.
 pub(super) const UNCUT: i64 = i64::MAX;
 
 /// Where the number of a field is cut. `asked` is what the question asks of it, and `matter` the fields that matter to the question.
-pub(super) fn cut(spec: &Spec, field: &Field, asked: Asks, matter: &dyn Fn(FieldId) -> bool) -> i64 {
+pub(super) fn cut(
+    spec: &Spec,
+    field: &Field,
+    asked: Asks,
+    relaxation: &Relaxation,
+    matter: &dyn Fn(FieldId) -> bool,
+) -> i64 {
     let data = &**spec.model();
     if field.ty != Type::Int || field.optional || subtracts(spec, field) {
         return UNCUT;
     }
-    match expressions(spec, matter).map(|expression| expression.asks(data, field.id)).fold(asked, Asks::and) {
+    match expressions(spec, relaxation, matter).map(|expression| expression.asks(data, field.id)).fold(asked, Asks::and)
+    {
         Asks::Nothing | Asks::TheValue => UNCUT,
         Asks::Compares(highest) => highest.saturating_add(1),
     }
 }
 
 /// Everything that is worked out as the game is played and can bear on a field that matters.
-fn expressions<'s>(spec: &'s Spec, matter: &'s dyn Fn(FieldId) -> bool) -> impl Iterator<Item = &'s Expression> {
+fn expressions<'s>(
+    spec: &'s Spec,
+    relaxation: &'s Relaxation,
+    matter: &'s dyn Fn(FieldId) -> bool,
+) -> impl Iterator<Item = &'s Expression> {
     let data = &**spec.model();
-    let openings = data.openings.iter().filter_map(|opening| match opening {
+    let locked = (0..).zip(&data.openings).filter(|(level, _)| !relaxation.lifts(*level));
+    let openings = locked.filter_map(|(_, opening)| match opening {
         Opening::When(condition) => Some(condition),
         Opening::Always | Opening::After(_) => None,
     });

@@ -12,6 +12,7 @@
 //! | `question` | what is asked: the promises of the spec, and what is asked of every game |
 //! | `search` | the breadth-first search, in steps that a caller can spread over threads |
 //! | `answer` | how far a search goes, and what it answers |
+//! | `relaxed` | searches of more plays than there are: locks lifted, one level at a time |
 //! | `story` | a counterexample as a playthrough that fails |
 //!
 //! The search starts no thread. [`Search::expand`] works on a part of the frontier and changes nothing, so a caller can
@@ -59,6 +60,7 @@ mod cuts;
 mod packed;
 mod player;
 mod question;
+mod relaxed;
 mod search;
 mod story;
 mod threads;
@@ -70,6 +72,7 @@ pub(crate) use cone::closed;
 pub(crate) use packed::Packing;
 pub(crate) use question::subjects;
 pub use question::{Question, questions};
+pub(crate) use relaxed::Relaxation;
 pub use search::{Expansion, Search};
 pub use story::{Counterexample, Witness};
 pub use threads::{Explored, explore_all, explore_with};

@@ -48,19 +48,23 @@ pub(super) enum Packed {
 }
 
 impl Packing {
-    /// Of these fields, each with where its number is cut.
-    pub(super) fn of<'f>(fields: impl Iterator<Item = (&'f Field, i64)>) -> Packing {
+    /// Of these fields, each with where its number is cut, the entries that are followed.
+    pub(super) fn of<'f>(
+        fields: impl Iterator<Item = (&'f Field, i64)>,
+        follows: &dyn Fn(&Field, usize) -> bool,
+    ) -> Packing {
         let mut slots = Vec::new();
         for (field, cut) in fields {
             let names: Option<Arc<[Arc<Chosen>]>> = choices(field.ty()).map(Arc::from);
-            slots.extend(field.slots().map(|slot| PackedSlot { slot, cut, names: names.clone() }));
+            let followed = field.slots().filter(|slot| follows(field, *slot));
+            slots.extend(followed.map(|slot| PackedSlot { slot, cut, names: names.clone() }));
         }
         Packing { slots }
     }
 
     /// Everything, as it is.
     pub(crate) fn all(model: &Model) -> Packing {
-        Packing::of(model.fields.iter().map(|field| (field, UNCUT)))
+        Packing::of(model.fields.iter().map(|field| (field, UNCUT)), &|_, _| true)
     }
 
     /// `bytes` is what [`Packing::put`] has made of the state.

@@ -18,6 +18,7 @@ use vestigum_core::vocabulary::fate::Operation;
 use vestigum_core::{Moment, Progress, Span, Spec, Type, Value, codes};
 
 use super::act::Act;
+use super::relaxed::Relaxation;
 
 /// A question that a search answers.
 #[derive(Clone, Debug)]
@@ -164,6 +165,14 @@ impl Question {
         levels.filter(|_| self.allowed(spec).is_none())
     }
 
+    /// The condition that is asked, if one is.
+    pub(super) fn expression(&self) -> Option<&Expression> {
+        match &self.asked {
+            Asked::Holds(condition, _) => Some(condition),
+            Asked::NeverFalls(_) | Asked::Reachable | Asked::NoBetterLeft(_) | Asked::NothingGained(_) => None,
+        }
+    }
+
     pub(super) fn reads(&self) -> Vec<FieldId> {
         match &self.asked {
             Asked::NeverFalls(field) | Asked::NothingGained(field) | Asked::NoBetterLeft(field) => vec![*field],
@@ -212,14 +221,14 @@ pub(super) fn moment_of(act: Act) -> Option<Moment> {
 
 impl Asked {
     /// Judges a moment, if the question is about it.
-    pub(super) fn judge_moment(&self, happened: Happened<'_>) -> Option<Broken> {
+    pub(super) fn judge_moment(&self, happened: Happened<'_>, relaxation: &Relaxation) -> Option<Broken> {
         let Happened { moment, before, after, seen } = happened;
         match self {
             Asked::Holds(condition, moments) if moments.contains(&moment) => {
                 // A moment that leaves a level is about the level that is left.
                 let enters = matches!(moment, Moment::Enter | Moment::Checkpoint | Moment::Launch);
                 let env = Env { before: Some(before.state()), ..env_of(if enters { after } else { before }, after) };
-                if condition.needs_level() && env.level.is_none() {
+                if condition.needs_level() && env.level.is_none() || !relaxation.asks_about(env.level) {
                     return None;
                 }
                 if condition.holds(&env) { None } else { Some(unheld(condition, &env, Some(moment), after, seen)) }
@@ -241,17 +250,24 @@ impl Asked {
     }
 
     /// Judges a state that play has led to, and the step that led there.
-    pub(super) fn judge_state(&self, before: &Progress, act: Act, after: &Progress) -> Option<Broken> {
+    pub(super) fn judge_state(
+        &self,
+        before: &Progress,
+        act: Act,
+        after: &Progress,
+        relaxation: &Relaxation,
+    ) -> Option<Broken> {
         match self {
-            Asked::NeverFalls(field) => fallen(before, act, after, *field),
+            Asked::NeverFalls(field) => fallen(before, act, after, *field, relaxation),
             Asked::Holds(condition, moments) if moments.is_empty() => {
                 let env = env_of(after, after);
-                if condition.needs_level() && env.level.is_none() || condition.holds(&env) {
+                let asked = !(condition.needs_level() && env.level.is_none()) && relaxation.asks_about(env.level);
+                if !asked || condition.holds(&env) {
                     return None;
                 }
                 Some(unheld(condition, &env, None, after, true))
             }
-            Asked::NoBetterLeft(field) => left_with_more(before, act, after, *field),
+            Asked::NoBetterLeft(field) => left_with_more(before, act, after, *field, relaxation),
             Asked::Holds(..) | Asked::Reachable | Asked::NothingGained(_) => None,
         }
     }
@@ -265,7 +281,13 @@ fn env_of<'a>(place: &'a Progress, after: &'a Progress) -> Env<'a> {
 }
 
 /// What leaving has left more of than a death in its place would have.
-fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
+fn left_with_more(
+    before: &Progress,
+    act: Act,
+    after: &Progress,
+    id: FieldId,
+    relaxation: &Relaxation,
+) -> Option<Broken> {
     let leaves = matches!(act, Act::Moment(Moment::Abandon) | Act::Relaunch);
     if !leaves || !before.state().position.is_level() {
         return None;
@@ -284,7 +306,7 @@ fn left_with_more(before: &Progress, act: Act, after: &Progress, id: FieldId) ->
     let field = spec.field(id);
     let more =
         |slot: &usize| [&left, after.state()].iter().all(|kept| below(died.state().value(*slot), kept.value(*slot)));
-    let slot = field.slots().find(more)?;
+    let slot = field.slots().filter(|slot| relaxation.follows(spec, field, *slot)).find(more)?;
     let name = entry_name(spec, field, slot, &after.state().made).to_string();
     let (left, dead) = (after.state().value(slot), died.state().value(slot));
     let how = if act == Act::Relaunch { "quitting" } else { "giving up" };
@@ -297,10 +319,10 @@ pub(super) fn at_most(name: &str, value: &Value) -> String {
     value.literal().map_or_else(|| format!("not filled({name})"), |value| format!("{name} <= {value}"))
 }
 
-fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId) -> Option<Broken> {
+fn fallen(before: &Progress, act: Act, after: &Progress, id: FieldId, relaxation: &Relaxation) -> Option<Broken> {
     let spec = after.model();
     let field = spec.field(id);
-    let slot = field.slots().find(|slot| {
+    let slot = field.slots().filter(|slot| relaxation.follows(spec, field, *slot)).find(|slot| {
         let (old, new) = (before.state().value(*slot), after.state().value(*slot));
         let bool_fell = *old == Value::Bool(true) && *new == Value::Bool(false);
         old != new && (bool_fell || !new.is_filled() || (old.is_filled() && below(new, old)))

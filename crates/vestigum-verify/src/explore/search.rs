@@ -13,10 +13,11 @@ use vestigum_core::{Moment, Progress, Spec, Value};
 use super::act::{Act, Repertoire, says_game_over};
 use super::answer::{Ending, SearchBounds, Seen};
 use super::by_rules::prove;
-use super::cone::Cone;
+use super::cone::{Cone, mattering_unlocked};
 use super::packed::{Packed, Packing};
 use super::player::complete_all;
 use super::question::{Asked, Broken, Happened, Question, at_most, moment_of, questions};
+use super::relaxed::Relaxation;
 use super::story::{Witness, tell, witness};
 
 /// A visited state: where it came from, and by what.
@@ -57,6 +58,16 @@ pub struct Expansion {
     transitions: usize,
 }
 
+/// What comes of acts that were possible with locks lifted.
+pub(super) enum Replayed {
+    /// They break it in earnest.
+    Broken(Ending),
+    /// The level is locked when it is to be entered.
+    LockedOut(u32),
+    /// They break nothing, or something else stops them.
+    Otherwise,
+}
+
 /// How many visits a search for gains looks at.
 const VISITS: u8 = 2;
 
@@ -83,6 +94,8 @@ pub struct Search<'s> {
     /// The visits that were the first to complete a level.
     completed_by: Vec<(u32, u32)>,
     ended: Option<Ending>,
+    /// The acts that have broken it.
+    broken_by: Vec<Act>,
     /// For gains: the search without failing, which comes first.
     honest: Option<Box<Search<'s>>>,
 }
@@ -93,7 +106,7 @@ impl<'s> Search<'s> {
     /// # Panics
     /// If the question is one of another spec.
     pub fn new(spec: &'s Spec, question: &'s Question, bounds: SearchBounds) -> Search<'s> {
-        let mut search = Search::begin(spec, question, bounds.clone(), true);
+        let mut search = Search::begin(spec, question, bounds.clone(), true, Relaxation::default());
         if search.ended.is_none() && bounds.by_rules {
             let proof = prove(spec, question, &bounds.without);
             search.ended = proof.map(|proof| Ending::Proved(Box::new(proof)));
@@ -101,7 +114,7 @@ impl<'s> Search<'s> {
         }
         if let Asked::NothingGained(_) = question.asked {
             // First what can be had without failing, by the same steps.
-            search.honest = Some(Box::new(Search::begin(spec, question, bounds, false)));
+            search.honest = Some(Box::new(Search::begin(spec, question, bounds, false, Relaxation::default())));
             search.after_honest();
         }
         search
@@ -114,7 +127,7 @@ impl<'s> Search<'s> {
         }
         if let Some((acts, count)) = complete_all(&self.spec, &self.repertoire, &self.completed) {
             let depth = acts.len();
-            let seen = Seen { states: depth + 1, transitions: depth, depth, all: true, stopped: false };
+            let seen = Seen { states: depth + 1, transitions: depth, depth, all: true, ..Seen::default() };
             let expect = format!("count(completed) == {count}");
             self.ended = Some(Ending::Played(seen, vec![witness(self.plain, &self.question, &acts, &expect)]));
         }
@@ -143,10 +156,26 @@ impl<'s> Search<'s> {
         }
     }
 
-    fn begin(plain: &'s Spec, question: &'s Question, bounds: SearchBounds, failures: bool) -> Search<'s> {
+    /// A search of more plays than there are.
+    pub(super) fn relaxed(
+        spec: &'s Spec,
+        question: &'s Question,
+        bounds: SearchBounds,
+        relaxation: Relaxation,
+    ) -> Search<'s> {
+        Search::begin(spec, question, bounds, true, relaxation)
+    }
+
+    fn begin(
+        plain: &'s Spec,
+        question: &'s Question,
+        bounds: SearchBounds,
+        failures: bool,
+        relaxation: Relaxation,
+    ) -> Search<'s> {
         let (spec, counters) = plain.with_counters();
         let question = questions(&spec).swap_remove(question.index);
-        let mut cone = Cone::of(&spec, &counters, &question);
+        let mut cone = Cone::of(&spec, &counters, &question, &relaxation);
         if !bounds.reduce {
             cone.packing = Packing::all(spec.model());
             cone.sources.iter_mut().for_each(|matters| *matters = true);
@@ -154,7 +183,7 @@ impl<'s> Search<'s> {
         let says_game_over = says_game_over(spec.model());
         let sources = cone.sources.clone();
         let without = bounds.without.clone();
-        let repertoire = Repertoire { counters, sources, failures, says_game_over, without };
+        let repertoire = Repertoire { counters, sources, failures, says_game_over, without, relaxation };
         let untouched = Progress::at(spec.model(), State::fresh(spec.model()));
         let game = Progress::fresh(&spec);
         // What is allowed never to be completed is as good as completed.
@@ -178,6 +207,7 @@ impl<'s> Search<'s> {
             completed,
             completed_by: Vec::new(),
             ended: None,
+            broken_by: Vec::new(),
             honest: None,
             spec,
         };
@@ -186,9 +216,10 @@ impl<'s> Search<'s> {
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
         search.note(game.state(), 0, 0);
         // The first launch is a moment like any other, from everything at its default.
-        let asked = &search.question.asked;
+        let (asked, relaxation) = (&search.question.asked, &search.repertoire.relaxation);
         let launched = Happened { moment: Moment::Launch, before: &untouched, after: &game, seen: true };
-        let broken = asked.judge_moment(launched).or_else(|| asked.judge_state(&untouched, Act::Relaunch, &game));
+        let broken = asked.judge_moment(launched, relaxation);
+        let broken = broken.or_else(|| asked.judge_state(&untouched, Act::Relaunch, &game, relaxation));
         if let Some(broken) = broken {
             search.ended = Some(search.told(&[], &broken));
         }
@@ -280,7 +311,7 @@ impl<'s> Search<'s> {
             self.seen.transitions += found.transitions;
             if let Some(broken) = found.broken {
                 self.seen.depth = depth;
-                self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                self.end_broken(found.parent, found.act, &broken);
                 return false;
             }
             let Some((state, enters)) = found.next else { continue };
@@ -294,7 +325,7 @@ impl<'s> Search<'s> {
                 self.cone.packing.unpack(&state, &mut scratch, &self.fresh);
                 if let Some(broken) = self.note(&scratch, enters, id) {
                     self.seen.depth = depth;
-                    self.ended = Some(self.counterexample(found.parent, found.act, &broken));
+                    self.end_broken(found.parent, found.act, &broken);
                     return false;
                 }
                 if self.is_all_completed() {
@@ -413,7 +444,7 @@ impl<'s> Search<'s> {
     /// may be followed by a game over. What must always hold, and what must never fall, is judged in the state that a
     /// player sees.
     fn step(&self, worker: &mut Worker, act: Act) -> Option<Option<Broken>> {
-        let asked = &self.question.asked;
+        let (asked, relaxation) = (&self.question.asked, &self.repertoire.relaxation);
         let Worker { before, after, failed, is_near, .. } = worker;
         if *is_near {
             after.state_mut().go_back_to(before.state());
@@ -434,20 +465,20 @@ impl<'s> Search<'s> {
             after.finished(outcome);
             // Without a game over the openings belong to the moment.
             let judged = if over { &*failed } else { &*after };
-            broken = asked.judge_moment(Happened { moment, before, after: judged, seen: !over });
+            broken = asked.judge_moment(Happened { moment, before, after: judged, seen: !over }, relaxation);
             if over {
                 let end = Happened { moment: Moment::GameOver, before: failed, after, seen: true };
-                broken = broken.or_else(|| asked.judge_moment(end));
+                broken = broken.or_else(|| asked.judge_moment(end, relaxation));
             }
         } else {
             if !self.repertoire.apply(after, act) {
                 return None;
             }
             if let Some(moment) = moment_of(act) {
-                broken = asked.judge_moment(Happened { moment, before, after, seen: true });
+                broken = asked.judge_moment(Happened { moment, before, after, seen: true }, relaxation);
             }
         }
-        Some(broken.or_else(|| asked.judge_state(before, act, after)))
+        Some(broken.or_else(|| asked.judge_state(before, act, after, relaxation)))
     }
 
     /// What tells states apart: the place, and every value that matters with its marks.
@@ -458,10 +489,51 @@ impl<'s> Search<'s> {
         xxh3_128(bytes)
     }
 
-    fn counterexample(&self, parent: u32, act: Act, broken: &Broken) -> Ending {
+    fn end_broken(&mut self, parent: u32, act: Act, broken: &Broken) {
         let mut acts = self.path(parent);
         acts.push(act);
-        self.told(&acts, broken)
+        self.ended = Some(self.told(&acts, broken));
+        self.broken_by = acts;
+    }
+
+    /// The same question with all locks lifted, if that leaves something out.
+    pub(super) fn relaxation(&self) -> Option<Relaxation> {
+        Relaxation::of(&self.spec, &self.question, &mattering_unlocked(&self.spec, &self.question))
+    }
+
+    /// The searches that together are one with these locks lifted.
+    pub(super) fn focused(&self, relaxation: &Relaxation) -> Vec<Relaxation> {
+        relaxation.focused(&self.spec, &self.question, &mattering_unlocked(&self.spec, &self.question))
+    }
+
+    /// The same with one more lock on; none if that is no better than all of them.
+    pub(super) fn locked(&self, relaxation: &Relaxation, level: u32) -> Option<Relaxation> {
+        relaxation.locked(&self.spec, level)
+    }
+
+    /// The acts that have broken it.
+    pub(super) fn broken_by(&self) -> &[Act] {
+        &self.broken_by
+    }
+
+    /// Plays acts of a search that had locks lifted.
+    pub(super) fn replay(&self, acts: &[Act]) -> Replayed {
+        let mut worker = self.worker();
+        let first = Progress::fresh(&self.spec);
+        worker.before.state_mut().copy_from(first.state());
+        for (index, act) in acts.iter().enumerate() {
+            let possible = self.repertoire.acts(&worker.spec, &worker.before).contains(act);
+            if !possible {
+                return if let Act::Enter(level) = act { Replayed::LockedOut(*level) } else { Replayed::Otherwise };
+            }
+            worker.is_near = false;
+            match self.step(&mut worker, *act) {
+                Some(Some(broken)) => return Replayed::Broken(self.told(&acts[..=index], &broken)),
+                Some(None) => worker.before.state_mut().copy_from(worker.after.state()),
+                None => return Replayed::Otherwise,
+            }
+        }
+        Replayed::Otherwise
     }
 
     /// How a state was first reached.

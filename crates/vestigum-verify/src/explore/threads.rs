@@ -5,7 +5,8 @@ use std::time::{Duration, Instant};
 
 use vestigum_core::Spec;
 
-use crate::explore::{Ending, Expansion, Question, Search, SearchBounds, Seen};
+use super::search::Replayed;
+use crate::explore::{Act, Ending, Expansion, Question, Search, SearchBounds, Seen};
 use crate::parallel::{cores, in_parts};
 
 /// So many states of the frontier are looked at together.
@@ -96,7 +97,58 @@ fn search(
     watch: &mut dyn FnMut(Seen),
 ) -> Ending {
     let threads = threads.map_or_else(cores, NonZero::get);
-    let mut search = Search::new(spec, question, bounds.clone());
+    let search = Search::new(spec, question, bounds.clone());
+    if search.frontier() > 0 && bounds.unlocked {
+        // Half of the time is for the search with the locks on.
+        let half = until.map(|until| Instant::now() + until.saturating_duration_since(Instant::now()) / 2);
+        if let Some(ending) = unlocked(spec, question, &search, bounds, half, threads, watch) {
+            return ending;
+        }
+    }
+    run(search, until, threads, watch).into_ending()
+}
+
+/// The answer of a search with locks lifted, if it has one.
+fn unlocked(
+    spec: &Spec,
+    question: &Question,
+    exact: &Search<'_>,
+    bounds: &SearchBounds,
+    until: Option<Instant>,
+    threads: usize,
+    watch: &mut dyn FnMut(Seen),
+) -> Option<Ending> {
+    let mut relaxation = exact.relaxation()?;
+    loop {
+        let mut seen = Seen { all: true, unlocked: true, ..Seen::default() };
+        let mut broken: Option<Vec<Act>> = None;
+        for focused in exact.focused(&relaxation) {
+            let search = run(Search::relaxed(spec, question, bounds.clone(), focused), until, threads, watch);
+            let candidate = search.broken_by().to_vec();
+            match search.into_ending() {
+                Ending::Holds(one) if one.all => seen = seen.and(one),
+                // Of several candidates the shortest is the one that no other play undercuts.
+                Ending::Broken(_) if !candidate.is_empty() => {
+                    if broken.as_ref().is_none_or(|known| candidate.len() < known.len()) {
+                        broken = Some(candidate);
+                    }
+                }
+                // What was not seen to its end is left to the search with the locks on.
+                Ending::Holds(_) | Ending::Broken(_) | Ending::Unknown(..) | Ending::Proved(_) | Ending::Played(..) => {
+                    return None;
+                }
+            }
+        }
+        let Some(acts) = broken else { return Some(Ending::Holds(seen)) };
+        match exact.replay(&acts) {
+            Replayed::Broken(ending) => return Some(ending),
+            Replayed::LockedOut(level) => relaxation = exact.locked(&relaxation, level)?,
+            Replayed::Otherwise => return None,
+        }
+    }
+}
+
+fn run<'s>(mut search: Search<'s>, until: Option<Instant>, threads: usize, watch: &mut dyn FnMut(Seen)) -> Search<'s> {
     let late = || until.is_some_and(|until| Instant::now() >= until);
     while search.frontier() > 0 {
         let found = round(&search, threads, &late);
@@ -107,7 +159,7 @@ fn search(
             search.stop();
         }
     }
-    search.into_ending()
+    search
 }
 
 /// One round: what came of each part of the frontier, in the order of the parts.

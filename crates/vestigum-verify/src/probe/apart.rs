@@ -15,7 +15,7 @@ use vestigum_core::model::field::FieldId;
 use vestigum_core::{Progress, Spec, Type, Value};
 
 use super::Weakened;
-use crate::explore::{Act, Packing, Repertoire, says_game_over, statements};
+use crate::explore::{Act, Packing, Relaxation, Repertoire, says_game_over, statements};
 
 /// So many pairs of states are looked at.
 const PAIRS: usize = 20_000;
@@ -27,7 +27,14 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let says_game_over = says_game_over(first.model());
     // The counters of sources are no fields that a playthrough knows.
     let hidden = counters.clone();
-    let repertoire = Repertoire { counters, sources, failures: true, says_game_over, without: Vec::new() };
+    let repertoire = Repertoire {
+        counters,
+        sources,
+        failures: true,
+        says_game_over,
+        without: Vec::new(),
+        relaxation: Relaxation::default(),
+    };
     let packing = Packing::all(first.model());
     let mut visited: Vec<(usize, Act)> = vec![(0, Act::Relaunch)];
     let mut seen = FxHashSet::default();

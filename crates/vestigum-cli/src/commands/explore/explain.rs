@@ -2,21 +2,21 @@
 
 use std::path::Path;
 
-use vestigum_verify::explore::{Ending, Proof};
+use vestigum_verify::explore::{Ending, Proof, ProofGround};
 
 use super::Answer;
 use crate::input;
-use crate::show::{BACK, GOOD, Output, QUIET, STRONG, grouped, paint, table};
+use crate::show::{BACK, GOOD, Output, QUIET, STRONG, grouped, paint, seen};
 
 /// Tells why one answer is what it is. `spec` is the file that the proof's places are in.
 pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
     let name = paint(STRONG, answer.question.name());
-    let seen = answer.seen();
+    let searched = answer.seen();
     let much = format!(
         "{} states with {} steps between them, up to {} steps from a fresh profile",
-        grouped(seen.states),
-        grouped(seen.transitions),
-        seen.depth
+        grouped(searched.states),
+        grouped(searched.transitions),
+        searched.depth
     );
     match &answer.ending {
         Ending::Proved(proof) => {
@@ -33,9 +33,14 @@ pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
             }
             out.line("");
         }
-        Ending::Holds(_) if seen.all => {
+        Ending::Holds(_) if searched.all => {
             out.line(format_args!("{} {name}", paint(GOOD, "✓")));
-            out.line(format_args!("  the rules alone do not say so, and all that can be played was seen: {much}\n"));
+            let what = if searched.unlocked {
+                "all that could be played if no level were locked was seen, which is more than can be played"
+            } else {
+                "all that can be played was seen"
+            };
+            out.line(format_args!("  the rules alone do not say so; {what}:\n  {much}\n"));
         }
         Ending::Holds(_) => {
             out.line(format_args!("{} {name}", paint(BACK, "~")));
@@ -53,17 +58,47 @@ fn tell(out: &Output, spec: &Path, proof: &Proof) {
     }
     let text = input::text(spec).unwrap_or_default();
     let line = |offset: usize| text.as_bytes().iter().take(offset).filter(|byte| **byte == b'\n').count() + 1;
-    let rows = proof.grounds.iter().map(|ground| {
-        let rule = ground.rule.as_ref().map(|rule| match ground.offset {
-            Some(offset) => format!("{rule}  {}", paint(QUIET, format_args!("line {}", line(offset)))),
-            None => rule.clone(),
+    for field in fields(proof) {
+        out.line(format_args!("  {}", paint(STRONG, format_args!("`{field}`"))));
+        let mut grounds: Vec<&ProofGround> = proof.grounds.iter().filter(|ground| *ground.field == *field).collect();
+        // What happens at many moments is told last, as what happens otherwise.
+        grounds.sort_by_key(|ground| ground.when.len() > FEW);
+        let rows = grounds.iter().map(|ground| {
+            let when = match ground.when.len() {
+                0..=FEW => ground.when.join(", "),
+                _ if grounds.len() == 1 => "whatever happens".to_owned(),
+                _ => "at all else".to_owned(),
+            };
+            let what = ground.what.clone();
+            vec![when, ground.rule.as_ref().map_or_else(|| what.clone(), |rule| format!("{what}: {rule}")), {
+                let place = ground.offset.map(|offset| format!("line {}", line(offset)));
+                paint(QUIET, place.unwrap_or_default())
+            }]
         });
-        vec![ground.when.join(", "), format!("`{}`", ground.field), ground.what.clone(), rule.unwrap_or_default()]
-    });
-    let heading = ["when", "field", "what becomes of it", "rule"].map(str::to_owned);
-    out.line(indented(&table(&heading, rows.collect(), 2)));
+        out.line(plain_table(rows.collect()));
+    }
 }
 
-fn indented(table: &str) -> String {
-    table.lines().map(|line| format!("  {line}\n")).collect()
+/// So many moments are told by their names.
+const FEW: usize = 4;
+
+/// The fields of a proof in the order in which it is told.
+fn fields(proof: &Proof) -> Vec<&str> {
+    let mut fields: Vec<&str> = Vec::new();
+    for ground in &proof.grounds {
+        if !fields.contains(&&*ground.field) {
+            fields.push(&ground.field);
+        }
+    }
+    fields
+}
+
+/// Rows below each other, without a heading.
+fn plain_table(rows: Vec<Vec<String>>) -> String {
+    let width = rows.iter().map(|row| seen(&row[0])).max().unwrap_or_default();
+    let lines = rows.iter().map(|row| {
+        let rest = row[1..].iter().filter(|cell| seen(cell) > 0).cloned().collect::<Vec<_>>().join("  ");
+        format!("    {}{}  {rest}\n", row[0], " ".repeat(width - seen(&row[0])))
+    });
+    lines.collect()
 }

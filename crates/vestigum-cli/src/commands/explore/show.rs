@@ -61,6 +61,7 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
             (Ending::Unknown(..), _) => (paint(BACK, "?"), paint(BACK, "not known")),
             (Ending::Proved(_), _) => (paint(GOOD, "✓"), paint(GOOD, "proved by the rules")),
             (Ending::Played(..), _) => (paint(GOOD, "✓"), paint(GOOD, "shown by a play")),
+            (Ending::Holds(_), true) if seen.unlocked => (paint(GOOD, "✓"), paint(GOOD, "all of it, without locks")),
             (Ending::Holds(_), true) => (paint(GOOD, "✓"), paint(GOOD, "all of it")),
             (Ending::Holds(_), false) if seen.stopped => (paint(GOOD, "✓"), paint(BACK, "until the time was up")),
             (Ending::Holds(_), false) => (paint(GOOD, "✓"), paint(BACK, "up to the bound")),
@@ -83,7 +84,6 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
     });
     out.line(table_with_numbers(&heading, rows.collect(), 2, &[2, 3, 4, 6]));
     if arguments.explain.is_some() {
-        out.line("");
         answers.iter().for_each(|answer| explain(out, &arguments.spec, answer));
     }
     for counterexample in answers.iter().filter_map(Answer::broken) {
@@ -163,6 +163,7 @@ fn by(answer: &Answer) -> &'static str {
     match &answer.ending {
         Ending::Proved(_) => "rules",
         Ending::Played(..) => "play",
+        Ending::Holds(_) if seen.unlocked => "unlocked",
         Ending::Holds(_) if seen.all => "all",
         Ending::Holds(_) if seen.stopped => "time",
         Ending::Holds(_) => "bound",
