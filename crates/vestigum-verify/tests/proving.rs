@@ -124,7 +124,7 @@ proptest! {
     ) {
         // Every second game opens its levels one after the other, so that there are locks.
         let order = numbers[0] % 2 == 0;
-        let sketch = if order { Sketch { opening: "order", opens: None, ..sketch } } else { sketch };
+        let sketch = if order { Sketch { opening: "in order", opens: None, ..sketch } } else { sketch };
         for text in with_promises(&sketch, &numbers) {
             let Ok(spec) = Spec::from_toml(&text) else { continue };
             let all = questions(&spec);

@@ -87,9 +87,9 @@ impl Relaxation {
         self.focus.is_none_or(|focus| field.level_of(spec, slot).is_none_or(|level| level == focus))
     }
 
-    /// Whether what is asked about a level is asked of this one.
+    /// Whether what is asked where play stands in this level, or in none, is asked here.
     pub(super) fn asks_about(&self, level: Option<u32>) -> bool {
-        self.focus.is_none() || self.focus == level
+        self.focus.is_none() || level.is_none() || self.focus == level
     }
 }
 

@@ -1,4 +1,4 @@
-//! Whether a condition holds after a moment, or always, by the rules alone.
+//! Whether a condition holds after a moment, by the rules alone.
 
 use vestigum_core::Moment;
 use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
@@ -14,9 +14,9 @@ use super::{Ground, Occasion, Reason};
 /// The most combinations of what can become of the entries that a condition reads.
 const CASES: usize = 512;
 
-/// Why the condition holds after the moments; or always, if there are none.
+/// Why the condition holds after the moments.
 pub(super) fn grounds(spec: &Model, condition: &Expression, after: &[Moment]) -> Option<Vec<Ground>> {
-    if after.is_empty() || after.contains(&Moment::Launch) {
+    if after.contains(&Moment::Launch) {
         return holds_in_any_state(spec, condition).then(Vec::new);
     }
     let mut grounds = Vec::new();
@@ -31,14 +31,14 @@ pub(super) fn grounds(spec: &Model, condition: &Expression, after: &[Moment]) ->
 }
 
 /// Whether the ranges of the fields alone say so, with every read an unknown of its own.
-fn holds_in_any_state(spec: &Model, condition: &Expression) -> bool {
+pub(super) fn holds_in_any_state(spec: &Model, condition: &Expression) -> bool {
     let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
     let known = Known::new(spec, FieldBounds::new(&ranges));
     inlined(spec, condition.node()).is_some_and(|node| known.proves(&node, true))
 }
 
 /// The condition with the derived values that it reads written out.
-fn inlined(spec: &Model, node: &Node) -> Option<Node> {
+pub(super) fn inlined(spec: &Model, node: &Node) -> Option<Node> {
     Some(without_rows(match node {
         Node::Derived(index) => inlined(spec, spec.derived[*index as usize].expression.node())?,
         _ => node.with_parts(&mut |part| inlined(spec, part))?,
@@ -46,7 +46,7 @@ fn inlined(spec: &Model, node: &Node) -> Option<Node> {
 }
 
 /// What a condition reads of the state after a moment.
-type Read = (FieldId, EntryRef);
+pub(super) type Read = (FieldId, EntryRef);
 
 fn holds_after(seen: Seen<'_>, condition: &Expression) -> Option<Vec<Ground>> {
     let spec = seen.spec;
@@ -55,29 +55,76 @@ fn holds_after(seen: Seen<'_>, condition: &Expression) -> Option<Vec<Ground>> {
     is_followed(seen, &condition, &mut reads).then_some(())?;
     let outcomes: Vec<Vec<MomentOutcome>> =
         reads.iter().map(|(field, entry)| seen.outcomes(spec.field(*field), entry)).collect();
-    let cases = outcomes.iter().map(Vec::len).try_fold(1_usize, usize::checked_mul)?;
-    (cases <= CASES).then_some(())?;
-    for case in 0..cases {
-        let chosen = chosen(&outcomes, case);
-        let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
-        let known = Known::new(spec, FieldBounds::new(&ranges));
-        let mut facts = chosen.iter().flat_map(|outcome| &outcome.facts);
-        // What cannot happen breaks nothing.
-        if facts.all(|(fact, holds)| known.suppose(fact, *holds)) {
-            let node = after(seen, &condition, &reads, &chosen)?;
-            known.proves(&node, true).then_some(())?;
+    let rest = |node: &Node| match node {
+        // Outside a level both marks are the state itself.
+        Node::Read(ReadAt::Entry | ReadAt::Checkpoint, field, entry)
+            if seen.moment == Moment::Enter || !spec.field(*field).rewinds =>
+        {
+            Some(Node::Read(ReadAt::Was, *field, entry.clone()))
         }
+        _ => None,
+    };
+    Cases { spec, condition: &condition, reads: &reads, outcomes: &outcomes, rest: &rest }.all_hold(&[])?;
+    Some(told(seen, &reads, &outcomes))
+}
+
+/// What can become of the entries that a condition reads.
+pub(super) struct Cases<'a> {
+    pub spec: &'a Model,
+    pub condition: &'a Node,
+    pub reads: &'a [Read],
+    /// For each read all that it can be.
+    pub outcomes: &'a [Vec<MomentOutcome>],
+    /// What other parts of the condition are in terms of the state before, where they are something else.
+    pub rest: &'a dyn Fn(&Node) -> Option<Node>,
+}
+
+impl Cases<'_> {
+    /// Whether the condition holds in all of them, if this holds of the state before.
+    pub(super) fn all_hold(&self, given: &[Node]) -> Option<()> {
+        let count = self.outcomes.iter().map(Vec::len).try_fold(1_usize, usize::checked_mul)?;
+        (count <= CASES).then_some(())?;
+        for case in 0..count {
+            let chosen = chosen(self.outcomes, case);
+            let ranges = |id, _: Option<usize>| Bounds::of_range(self.spec.field(id));
+            let known = Known::new(self.spec, FieldBounds::new(&ranges));
+            let before = given.iter().map(|node| (node, true));
+            let mut facts =
+                before.chain(chosen.iter().flat_map(|outcome| &outcome.facts).map(|(fact, is)| (fact, *is)));
+            // What cannot happen breaks nothing.
+            if facts.all(|(fact, holds)| known.suppose(fact, holds)) {
+                let node = self.after(self.condition, &chosen)?;
+                known.proves(&node, true).then_some(())?;
+            }
+        }
+        Some(())
     }
+
+    /// A part of the condition in terms of the state before.
+    fn after(&self, node: &Node, chosen: &[&MomentOutcome]) -> Option<Node> {
+        if let Some(other) = (self.rest)(node) {
+            return Some(other);
+        }
+        let Node::Read(ReadAt::Now, field, entry) = node else {
+            return node.with_parts(&mut |part| self.after(part, chosen));
+        };
+        let at = self.reads.iter().position(|(of, read)| of == field && read == entry)?;
+        Some(chosen[at].value.clone().unwrap_or_else(|| node.clone()))
+    }
+}
+
+/// What the moment makes of each field that is read.
+pub(super) fn told(seen: Seen<'_>, reads: &[Read], outcomes: &[Vec<MomentOutcome>]) -> Vec<Ground> {
     let mut grounds: Vec<Ground> = Vec::new();
-    for ((field, _), outcomes) in reads.iter().zip(&outcomes) {
+    for ((field, _), outcomes) in reads.iter().zip(outcomes) {
         for outcome in outcomes {
-            let Some(ground) = told(seen, *field, outcome.by) else { continue };
+            let Some(ground) = ground(seen, *field, outcome.by) else { continue };
             if !grounds.contains(&ground) {
                 grounds.push(ground);
             }
         }
     }
-    Some(grounds)
+    grounds
 }
 
 /// One outcome of each.
@@ -91,7 +138,7 @@ fn chosen(outcomes: &[Vec<MomentOutcome>], mut case: usize) -> Vec<&MomentOutcom
 }
 
 /// Whether everything that the condition reads can be followed through the moment; gathers what it reads of the state after.
-fn is_followed(seen: Seen<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
+pub(super) fn is_followed(seen: Seen<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
     let keeps = |field: FieldId| seen.keeps(seen.spec.field(field));
     match node {
         Node::Read(ReadAt::Now, field, entry) => {
@@ -109,24 +156,7 @@ fn is_followed(seen: Seen<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
     }
 }
 
-/// The condition in terms of the state before.
-fn after(seen: Seen<'_>, node: &Node, reads: &[Read], chosen: &[&MomentOutcome]) -> Option<Node> {
-    match node {
-        Node::Read(ReadAt::Now, field, entry) => {
-            let at = reads.iter().position(|(of, read)| of == field && read == entry)?;
-            Some(chosen[at].value.clone().unwrap_or_else(|| node.clone()))
-        }
-        // Outside a level both marks are the state itself.
-        Node::Read(ReadAt::Entry | ReadAt::Checkpoint, field, entry)
-            if seen.moment == Moment::Enter || !seen.spec.field(*field).rewinds =>
-        {
-            Some(Node::Read(ReadAt::Was, *field, entry.clone()))
-        }
-        _ => node.with_parts(&mut |part| after(seen, part, reads, chosen)),
-    }
-}
-
-fn told(seen: Seen<'_>, field: FieldId, by: By) -> Option<Ground> {
+fn ground(seen: Seen<'_>, field: FieldId, by: By) -> Option<Ground> {
     let field = seen.spec.field(field);
     let occasion = Occasion::Moment(seen.moment);
     match by {

@@ -6,6 +6,7 @@
 //! can reach have to be searched.
 
 mod after;
+mod always;
 mod decide;
 mod falls;
 mod outcomes;
@@ -70,6 +71,7 @@ enum Reason {
     IsNeverBelow,
     BecomesTrue,
     GivesMore,
+    GivesSomething,
     Opens,
     /// A rule decides, and the condition holds then.
     Rules,
@@ -99,6 +101,7 @@ pub(super) fn prove(spec: &Spec, question: &Question, without: &[Moment]) -> Opt
     let moments: Vec<Moment> = spec.moments().filter(|moment| !without.contains(moment)).collect();
     let grounds = match &question.asked {
         Asked::NeverFalls(field) => Rising { spec: model, field: model.field(*field), moments: &moments }.grounds()?,
+        Asked::Holds(condition, after) if after.is_empty() => always::grounds(model, condition, &moments)?,
         Asked::Holds(condition, after) => after::grounds(model, condition, after)?,
         Asked::Reachable | Asked::NoBetterLeft(_) | Asked::NothingGained(_) => return None,
     };
@@ -154,6 +157,7 @@ impl fmt::Display for Reason {
             Reason::IsNeverBelow => "becomes what is never below it",
             Reason::BecomesTrue => "becomes true",
             Reason::GivesMore => "gets no less",
+            Reason::GivesSomething => "gets what the source gives",
             Reason::Opens => "becomes true where a level opens",
             Reason::Rules => "becomes",
             Reason::Becomes(PlainFate::Keep) => "stays as it was",

@@ -95,8 +95,7 @@ impl Seen<'_> {
         let fate = self.spec.plan.fate(field.id, self.moment);
         let plain = |facts: &[(Node, bool)]| MomentOutcome {
             facts: facts.to_vec(),
-            value: self.plain(field, entry, fate.fallback),
-            by: By::Fallback(fate.fallback),
+            ..self.plain_outcome(field, entry, fate.fallback)
         };
         let mut facts: Vec<(Node, bool)> = Vec::new();
         let mut outcomes = Vec::new();
@@ -132,6 +131,11 @@ impl Seen<'_> {
             outcomes.push(MomentOutcome { facts: Vec::new(), value: None, by: By::Nothing });
         }
         outcomes
+    }
+
+    /// A plain fate as what happens.
+    pub(super) fn plain_outcome(&self, field: &Field, entry: &EntryRef, simple: PlainFate) -> MomentOutcome {
+        MomentOutcome { facts: Vec::new(), value: self.plain(field, entry, simple), by: By::Fallback(simple) }
     }
 
     /// Whether it is certainly the entry that the rules touch.
@@ -170,10 +174,15 @@ impl Seen<'_> {
             Operation::Min if field.ty.is_number() => Node::Lowest(vec![old, operand]),
             Operation::Max | Operation::Min | Operation::Union => return None,
         };
-        let Some((lowest, highest)) = &field.limits.range else { return Some(value) };
-        let below = Node::Lowest(vec![Node::Const(highest.clone()), value]);
-        Some(Node::Highest(vec![Node::Const(lowest.clone()), below]))
+        Some(ranged(field, value))
     }
+}
+
+/// The value brought into the range of the field.
+pub(super) fn ranged(field: &Field, value: Node) -> Node {
+    let Some((lowest, highest)) = &field.limits.range else { return value };
+    let below = Node::Lowest(vec![Node::Const(highest.clone()), value]);
+    Node::Highest(vec![Node::Const(lowest.clone()), below])
 }
 
 /// What a value reads as: without one as zero.
