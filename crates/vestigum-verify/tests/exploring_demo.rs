@@ -28,6 +28,8 @@ fn broken(spec: &Spec, states: usize) -> Vec<(String, String)> {
         let answer = |threads| explore_with(spec, question, &bounds(states), NonZero::new(threads), &mut |_| {});
         let (one, two) = (answer(1), answer(2));
         assert_eq!(format!("{one:?}"), format!("{two:?}"), "the answer depends on the threads");
+        let answered = two.broken().is_some() || two.seen().all;
+        assert!(answered || !question.is_promise(), "`{}` is seen up to a bound only", question.name());
         two.broken().map(|counterexample| (question.name().to_owned(), counterexample.play().to_owned()))
     };
     questions(spec).iter().filter_map(ask).collect()
@@ -79,6 +81,6 @@ fn the_patterns_and_the_demo_raise_no_alarm() {
             Err(_) => lint::check(&name, &text),
         };
         assert!(checked.findings.list().is_empty(), "{}", checked.findings);
-        assert_eq!(broken(&checked.spec.unwrap(), 3_000), [], "{}", path.display());
+        assert_eq!(broken(&checked.spec.unwrap(), 10_000), [], "{}", path.display());
     }
 }

@@ -14,6 +14,7 @@ mod outcomes;
 use std::fmt;
 use std::sync::Arc;
 
+use vestigum_core::document::Word;
 use vestigum_core::document::write::rule;
 use vestigum_core::model::Model;
 use vestigum_core::model::field::{Field, FieldId};
@@ -136,13 +137,24 @@ fn occasion_name(spec: &Model, occasion: Occasion) -> Arc<str> {
     }
 }
 
-/// A rule as the spec says it, and where it stands.
+/// What the spec says that makes it so, and where that stands.
 fn rule_of(spec: &Model, ground: &Ground) -> Option<(String, usize)> {
     let Occasion::Moment(moment) = ground.occasion else { return None };
     let field = spec.field(ground.field);
     let (_, entry) = spec.document.fields.iter().find(|(name, _)| *name.value == *field.name)?;
-    let (_, rules) = entry.on.iter().find(|(name, _)| name.value == spec.moment_name(moment))?;
-    rules.get(ground.rule?).map(|entry| (rule(entry), entry.offset()))
+    let said = |key: &str, word: &Option<Word>| {
+        let word = word.as_ref()?;
+        Some((format!("{key} = \"{}\"", word.value), word.span.start))
+    };
+    if let Some(index) = ground.rule {
+        let (_, rules) = entry.on.iter().find(|(name, _)| name.value == spec.moment_name(moment))?;
+        return rules.get(index).map(|entry| (rule(entry), entry.offset()));
+    }
+    match ground.reason {
+        Reason::Becomes(_) if moment.ends(field.lasts) => said("lasts", &entry.lasts),
+        Reason::Becomes(_) if moment.is_failure() => said("after_failure", &entry.after_failure),
+        _ => None,
+    }
 }
 
 impl fmt::Display for Reason {
