@@ -358,7 +358,7 @@ impl Sketch {
         entries
     }
 
-    fn operand(&self, ty: &str, moment: &str, seed: usize) -> String {
+    pub fn operand(&self, ty: &str, moment: &str, seed: usize) -> String {
         let read = self.readable(seed, moment).filter(|_| self.fields[seed].ty == ty);
         let literal = match ty {
             "bool" => seed.is_multiple_of(2).to_string(),
