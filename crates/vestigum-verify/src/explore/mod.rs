@@ -13,6 +13,7 @@
 //! | `search` | the breadth-first search, in steps that a caller can spread over threads |
 //! | `answer` | how far a search goes, and what it answers |
 //! | `relaxed` | searches of more plays than there are: locks lifted, one level at a time |
+//! | `tally` | what the states of a search hold together |
 //! | `story` | a counterexample as a playthrough that fails |
 //!
 //! The search starts no thread. [`Search::expand`] works on a part of the frontier and changes nothing, so a caller can
@@ -63,6 +64,7 @@ mod question;
 mod relaxed;
 mod search;
 mod story;
+mod tally;
 mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};

@@ -2,13 +2,11 @@
 
 use std::sync::{Mutex, PoisonError};
 
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_128;
 
-use vestigum_core::model::entry::entry_name;
 use vestigum_core::state::State;
-use vestigum_core::value::below;
-use vestigum_core::{Moment, Progress, Spec, Value};
+use vestigum_core::{Moment, Progress, Spec};
 
 use super::act::{Act, Repertoire, says_game_over};
 use super::answer::{Ending, SearchBounds, Seen};
@@ -16,9 +14,10 @@ use super::by_rules::prove;
 use super::cone::{Cone, mattering_unlocked};
 use super::packed::{Packed, Packing};
 use super::player::complete_all;
-use super::question::{Asked, Broken, Happened, Question, at_most, moment_of, questions};
+use super::question::{Asked, Broken, Happened, Question, moment_of, questions};
 use super::relaxed::Relaxation;
 use super::story::{Witness, tell, witness};
+use super::tally::Tally;
 
 /// A visited state: where it came from, and by what.
 #[derive(Clone, Copy, Debug)]
@@ -88,11 +87,7 @@ pub struct Search<'s> {
     visits: Vec<Visit>,
     frontier: Vec<SearchNode>,
     seen: Seen,
-    /// For gains: the best that play without failing has of each entry, by the number of visits.
-    best: FxHashMap<(u8, usize), Value>,
-    completed: Vec<bool>,
-    /// The visits that were the first to complete a level.
-    completed_by: Vec<(u32, u32)>,
+    tally: Tally,
     ended: Option<Ending>,
     /// The acts that have broken it.
     broken_by: Vec<Act>,
@@ -125,7 +120,7 @@ impl<'s> Search<'s> {
         if !matches!(self.question.asked, Asked::Reachable) {
             return;
         }
-        if let Some((acts, count)) = complete_all(&self.spec, &self.repertoire, &self.completed) {
+        if let Some((acts, count)) = complete_all(&self.spec, &self.repertoire, &self.tally.completed) {
             let depth = acts.len();
             let seen = Seen { states: depth + 1, transitions: depth, depth, all: true, ..Seen::default() };
             let expect = format!("count(completed) == {count}");
@@ -141,7 +136,7 @@ impl<'s> Search<'s> {
         if !honest.seen.all {
             self.ended = Some(Ending::Holds(honest.seen));
         }
-        self.best = honest.best;
+        self.tally.best = honest.tally.best;
     }
 
     /// Ends the search where it is: what it has not seen is left open.
@@ -186,11 +181,7 @@ impl<'s> Search<'s> {
         let repertoire = Repertoire { counters, sources, failures, says_game_over, without, relaxation };
         let untouched = Progress::at(spec.model(), State::fresh(spec.model()));
         let game = Progress::fresh(&spec);
-        // What is allowed never to be completed is as good as completed.
-        let mut completed = vec![false; spec.model().levels.len()];
-        for (level, _) in question.allowed_levels(&spec) {
-            completed[spec.model().level_ids[level] as usize] = true;
-        }
+        let tally = Tally::of(&spec, &question);
         let mut search = Search {
             question,
             plain,
@@ -203,9 +194,7 @@ impl<'s> Search<'s> {
             visits: Vec::new(),
             frontier: Vec::new(),
             seen: Seen { states: 1, ..Seen::default() },
-            best: FxHashMap::default(),
-            completed,
-            completed_by: Vec::new(),
+            tally,
             ended: None,
             broken_by: Vec::new(),
             honest: None,
@@ -368,7 +357,7 @@ impl<'s> Search<'s> {
     }
 
     fn end(&mut self) {
-        let missing = self.completed.iter().position(|completed| !completed);
+        let missing = self.tally.completed.iter().position(|completed| !completed);
         let asked = matches!(self.question.asked, Asked::Reachable);
         // Where not all was seen, what was not found may be further on.
         self.ended = Some(match missing.filter(|_| asked && self.seen.all) {
@@ -386,58 +375,26 @@ impl<'s> Search<'s> {
         });
     }
 
+    /// Notes a state in what all of them hold together; says what it breaks with that.
+    fn note(&mut self, state: &State, enters: u8, id: u32) -> Option<Broken> {
+        let model = self.spec.model();
+        match self.question.asked {
+            Asked::Reachable => self.tally.note_completed(model, state, id),
+            Asked::NothingGained(field) if self.repertoire.failures => {
+                return self.tally.gained(model, field, state, enters);
+            }
+            Asked::NothingGained(field) => self.tally.note_best(model, field, state, enters),
+            Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => {}
+        }
+        None
+    }
+
     fn counts_visits(&self) -> bool {
         matches!(self.question.asked, Asked::NothingGained(_))
     }
 
     fn count(&self, enters: u8, act: Act) -> u8 {
         if self.counts_visits() { enters + u8::from(matches!(act, Act::Enter(_))) } else { 0 }
-    }
-
-    /// What a new state adds to what the whole search knows, and what that breaks.
-    fn note(&mut self, state: &State, enters: u8, id: u32) -> Option<Broken> {
-        let data = self.spec.model().clone();
-        match self.question.asked {
-            Asked::Reachable => {
-                let slots = data.field(data.completed).slots();
-                for (level, slot) in slots.enumerate() {
-                    if !self.completed[level] && state.value(slot).as_bool() {
-                        self.completed[level] = true;
-                        self.completed_by.push((level as u32, id));
-                    }
-                }
-                None
-            }
-            Asked::NothingGained(id) => {
-                let field = data.field(id);
-                for slot in field.slots() {
-                    let value = state.value(slot);
-                    if !self.repertoire.failures {
-                        let best = self.best.entry((enters, slot)).or_insert_with(|| value.clone());
-                        if below(best, value) {
-                            *best = value.clone();
-                        }
-                        continue;
-                    }
-                    // Fewer visits can have no more than as many.
-                    let had = (0..=enters).filter_map(|enters| self.best.get(&(enters, slot)));
-                    let best = had.reduce(|a, b| if below(a, b) { b } else { a })?.clone();
-                    if below(&best, value) {
-                        let name = entry_name(&data, field, slot, &state.made).to_string();
-                        let s = if enters == 1 { "" } else { "s" };
-                        return Some(Broken {
-                            what: format!(
-                                "`{name}` is {value}, and without failing it is {best} at most in {enters} visit{s}"
-                            ),
-                            expect: at_most(&name, &best),
-                            note: None,
-                        });
-                    }
-                }
-                None
-            }
-            Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => None,
-        }
     }
 
     /// One step: the state after it, and what it breaks. Every moment that happens is judged, whoever said it: a failure
@@ -549,12 +506,12 @@ impl<'s> Search<'s> {
     }
 
     fn is_all_completed(&self) -> bool {
-        matches!(self.question.asked, Asked::Reachable) && !self.completed.contains(&false)
+        matches!(self.question.asked, Asked::Reachable) && !self.tally.completed.contains(&false)
     }
 
     /// For each level the shortest play that completes it.
     fn completing(&self) -> Vec<Witness> {
-        let plays = self.completed_by.iter().map(|(level, id)| {
+        let plays = self.tally.completed_by.iter().map(|(level, id)| {
             let expect = format!("completed[{}]", self.spec.model().level(*level).id);
             witness(self.plain, &self.question, &self.path(*id), &expect)
         });
