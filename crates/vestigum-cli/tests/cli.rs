@@ -332,6 +332,29 @@ fn a_broken_promise_is_explored_told_and_written() {
 }
 
 #[test]
+fn a_promise_that_is_proved_tells_why() {
+    let spec = demo("fellpost.toml");
+    let spec = spec.to_str().unwrap();
+    let (code, out, _) = here(&["explore", spec, "--explain", "a fall takes"]);
+    assert!(code == 0 && out.contains("proved for every play, by the rules alone"), "{out}");
+    let text = fs::read_to_string(spec).unwrap();
+    let mut lines = text.lines().enumerate().skip_while(|(_, line)| !line.starts_with("[field.score]"));
+    let (line, _) = lines.find(|(_, line)| line.starts_with("after_failure")).unwrap();
+    assert!(out.contains(&format!("after_failure = \"entry\"  line {}", line + 1)), "{out}");
+    let (_, out, _) = here(&["explore", spec, "--explain", "record: stars"]);
+    assert!(out.contains("complete     is raised or stays: { max = \"grade(letters, stars)\" }"), "{out}");
+    assert!(out.contains("at all else  stays as it is"), "{out}");
+    let (_, out, _) = here(&["explore", spec, "--explain", "every level"]);
+    assert!(out.contains("a play does it") && out.contains("expect count(completed) == 5"), "{out}");
+    let (_, out, _) = here(&["explore", spec, "--explain", "failing gains nothing for `stars`"]);
+    assert!(out.contains("all that can be played was seen:\n  805 states"), "{out}");
+    assert_eq!(here(&["explore", spec, "--explain", "breakfast"]).0, 2);
+    let (code, answers) = json(Path::new("."), &["explore", spec, "--only", "lantern"]);
+    let answer = &answers["questions"][0];
+    assert_eq!((code, &answer["by"], &answer["proof"][0]["field"]), (0, &"rules".into(), &"lanterns".into()));
+}
+
+#[test]
 fn a_rule_that_nobody_pins_is_probed() {
     let spec = demo("fellpost.toml");
     let one = demo("plays/falls.play");
