@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 
 use proptest::prelude::*;
 
-use vestigum_core::Spec;
+use vestigum_core::{Moment, Spec};
 use vestigum_testing::asking::fails;
 use vestigum_testing::hunting::config;
 use vestigum_testing::promises::{Dice, promising_text};
@@ -223,4 +223,80 @@ proptest! {
             }
         }
     }
+}
+
+/// A run can be over though the game never says so, and a save made in a level is what giving up leaves.
+#[test]
+fn moments_that_nobody_says_happen_all_the_same() {
+    let text = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"lane\"]\n\
+        [field.most]\ntype = \"int\"\nlasts = \"profile\"\nwritten_by = \"both\"\non.game_over = \"reset\"\nafter_failure = \"keep\"\n\
+        [field.seen]\ntype = \"bool\"\nlasts = \"profile\"\nwritten_by = \"both\"\non.abandon = \"reset\"\nafter_failure = \"keep\"\n\
+        [run]\nover_when = \"most >= 2\"\n[save]\nresume = \"none\"\n\
+        [[source]]\nname = \"ring\"\ngives = { most = 1, seen = true }\ntimes = 3\nlasts = \"visit\"\nafter_failure = \"keep\"\n\
+        [[promise]]\nname = \"falls\"\nnever_falls = [\"most\", \"seen\"]\n";
+    let spec = Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}"));
+    for question in questions(&spec).iter().filter(|question| question.is_promise()) {
+        let without = vec![Moment::GameOver, Moment::Abandon];
+        let bounds = SearchBounds { without, states: 2_000, ..SearchBounds::default() };
+        let ending = Search::new(&spec, question, bounds).run();
+        assert!(ending.broken().is_some(), "{}: {ending:?}", question.name());
+    }
+}
+
+/// Promises that are broken, each by one thing that a proof must not forget.
+#[test]
+fn what_is_nearly_so_is_not_proved() {
+    const WORLD: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"lane\", \"rise\"]\n\
+        [moments]\nnames = [\"new_day\"]\n[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"now\"\n\
+        [field.now]\ntype = \"choice\"\nof = [\"k0\", \"k1\"]\nlasts = \"profile\"\nwritten_by = \"both\"\n\
+        after_failure = \"keep\"\non.new_day = { set = \"'k1'\" }\n\
+        [field.kept]\ntype = \"int\"\nper = \"kind\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+        [[source]]\nname = \"ring\"\ngives = { \"kept[k0]\" = 1 }\ntimes = 3\nlasts = \"visit\"\nafter_failure = \"keep\"\n";
+    let cases = [
+        // The rule counts the levels before the one that is completed.
+        ("complete", "{ set = \"if(count(completed) > 0, 5, 4)\" }", "f == if(count(completed) > 0, 5, 4)"),
+        // A level opens after the rules.
+        ("complete", "{ set = \"if(open(rise), 1, 0)\" }", "f == if(open(rise), 1, 0)"),
+        // The rule reads the key that was current.
+        ("new_day", "{ set = \"kept\" }", "f == kept"),
+        // The marks are those of the state before.
+        ("death", "{ add = -1 }", "f == entry(f)"),
+        // Of a list only one rule decides.
+        ("death", "[{ set = \"1\", when = \"kept[k0] > 0\" }, { set = \"2\" }]", "f == 2"),
+        ("death", "[{ set = \"1\", when = \"kept[k0] > 0\" }]", "f == 1"),
+    ];
+    for (moment, rule, holds) in cases {
+        let text = format!(
+            "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\nafter_failure = \"entry\"\n\
+             on.{moment} = {rule}\n[[promise]]\nname = \"nearly\"\nafter = \"{moment}\"\nholds = \"{holds}\"\n"
+        );
+        assert!(is_broken(&text), "{holds} after {moment}");
+    }
+    // What lasts a visit is not there in the menu, so no rule writes it.
+    let text = format!(
+        "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"visit\"\nwritten_by = \"both\"\nafter_failure = \"keep\"\n\
+         on.new_day = {{ set = \"5\" }}\n[[promise]]\nname = \"nearly\"\nafter = \"new_day\"\nholds = \"f == 5\"\n"
+    );
+    assert!(is_broken(&text), "a visit in the menu");
+}
+
+/// What asks which levels are open is asked with the locks on.
+#[test]
+fn locks_stay_where_they_are_asked_for() {
+    let text = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"lane\", \"rise\"]\n\
+        [[promise]]\nname = \"nearly\"\nholds = \"count(opened) <= 1\"\n\
+        [[promise]]\nname = \"so\"\nholds = \"opened[rise] == completed[lane] or not opened[rise]\"\n";
+    let spec = Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}"));
+    let bounds = SearchBounds { by_rules: false, ..SearchBounds::default() };
+    let all = questions(&spec);
+    let answer = |at: usize| explore_with(&spec, &all[at], &bounds, NonZero::new(1), &mut |_| {});
+    assert_eq!(answer(0).broken().map(Counterexample::steps), Some(2));
+    assert!(answer(1).broken().is_none() && answer(1).seen().all && !answer(1).seen().unlocked);
+}
+
+fn is_broken(text: &str) -> bool {
+    let spec = Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}\n{text}"));
+    let question = questions(&spec).into_iter().find(|question| question.name() == "nearly").expect("it is asked");
+    let bounds = SearchBounds { states: 2_000, ..SearchBounds::default() };
+    Search::new(&spec, &question, bounds).run().broken().is_some()
 }

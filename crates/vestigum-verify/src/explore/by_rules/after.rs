@@ -1,13 +1,13 @@
 //! Whether a condition holds after a moment, by the rules alone.
 
 use vestigum_core::Moment;
-use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_core::analysis::bounds::FieldBounds;
 use vestigum_core::model::Model;
 use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::FieldId;
 use vestigum_core::model::node::{EntryRef, Node, ReadAt};
 
-use super::decide::Known;
+use super::decide::{Known, range_of};
 use super::outcomes::{By, MomentOutcome, Seen, without_rows};
 use super::{Ground, Occasion, Reason};
 
@@ -32,7 +32,7 @@ pub(super) fn grounds(spec: &Model, condition: &Expression, after: &[Moment]) ->
 
 /// Whether the ranges of the fields alone say so, with every read an unknown of its own.
 pub(super) fn holds_in_any_state(spec: &Model, condition: &Expression) -> bool {
-    let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
+    let ranges = |id, _: Option<usize>| range_of(spec, id);
     let known = Known::new(spec, FieldBounds::new(&ranges));
     inlined(spec, condition.node()).is_some_and(|node| known.proves(&node, true))
 }
@@ -86,7 +86,7 @@ impl Cases<'_> {
         (count <= CASES).then_some(())?;
         for case in 0..count {
             let chosen = chosen(self.outcomes, case);
-            let ranges = |id, _: Option<usize>| Bounds::of_range(self.spec.field(id));
+            let ranges = |id, _: Option<usize>| range_of(self.spec, id);
             let known = Known::new(self.spec, FieldBounds::new(&ranges));
             let before = given.iter().map(|node| (node, true));
             let mut facts =

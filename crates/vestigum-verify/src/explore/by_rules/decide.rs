@@ -8,6 +8,7 @@ use std::cell::{Cell, RefCell};
 use vestigum_core::analysis::assume::{assume, is_whole};
 use vestigum_core::analysis::bounds::{Bounds, FieldBounds, bounds};
 use vestigum_core::model::Model;
+use vestigum_core::model::field::FieldId;
 use vestigum_core::model::node::Node;
 use vestigum_core::syntax::parse::Operator;
 use vestigum_core::{Type, Value};
@@ -308,6 +309,13 @@ fn decided(node: &Node, condition: &Node, holds: bool) -> Node {
 
 fn are_other_constants(left: &Node, right: &Node) -> bool {
     matches!((left, right), (Node::Const(a), Node::Const(b)) if a != b && a.is_filled() && b.is_filled())
+}
+
+/// What an entry of a field can read as: without a value it reads as zero.
+pub(super) fn range_of(spec: &Model, field: FieldId) -> Bounds {
+    let field = spec.field(field);
+    let range = Bounds::of_range(field);
+    if field.optional { range.or(Bounds::of(&field.ty.zero())) } else { range }
 }
 
 /// Whether the type is one that the prover works with: its values are written as they are.

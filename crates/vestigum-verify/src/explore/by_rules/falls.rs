@@ -1,7 +1,7 @@
 //! Whether a field never falls, by its rules alone.
 
 use vestigum_core::analysis::assume::assume_decided;
-use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_core::analysis::bounds::FieldBounds;
 use vestigum_core::model::Model;
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::Field;
@@ -10,6 +10,7 @@ use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Moment, Span, Type, Value};
 
+use super::decide::range_of;
 use super::{Ground, Occasion, Reason};
 
 /// A field that may never fall.
@@ -92,7 +93,7 @@ impl Rising<'_> {
     fn operation(&self, operation: Operation, rules: &[Rule], index: usize) -> Option<Reason> {
         let Rising { spec, field, .. } = *self;
         let Effect::Operation(_, operand) = &rules[index].does else { return None };
-        let ranges = |id, _: Option<usize>| Bounds::of_range(spec.field(id));
+        let ranges = |id, _: Option<usize>| range_of(spec, id);
         let bounds = || {
             let fields = FieldBounds::new(&ranges);
             // A rule that never decides does nothing.

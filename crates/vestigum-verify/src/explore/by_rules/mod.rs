@@ -19,6 +19,7 @@ use vestigum_core::document::write::rule;
 use vestigum_core::model::Model;
 use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::vocabulary::fate::PlainFate;
+use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Moment, Spec};
 
 use super::question::{Asked, Question};
@@ -99,7 +100,21 @@ impl Ground {
 /// A proof that the answer to a question is yes in every play, if the rules alone give one.
 pub(super) fn prove(spec: &Spec, question: &Question, without: &[Moment]) -> Option<Proof> {
     let model = &**spec.model();
-    let moments: Vec<Moment> = spec.moments().filter(|moment| !without.contains(moment)).collect();
+    // Some happen though the game does not say them: a run that is over, a launch, and what such a save is like.
+    let follows = |moment: &Moment| match moment {
+        Moment::Launch | Moment::GameOver => true,
+        Moment::Abandon => model.resume == Resume::None,
+        Moment::NewRun
+        | Moment::Enter
+        | Moment::Checkpoint
+        | Moment::Death
+        | Moment::Restart
+        | Moment::Complete
+        | Moment::Travel
+        | Moment::Quit
+        | Moment::Own(_) => false,
+    };
+    let moments: Vec<Moment> = spec.moments().filter(|moment| follows(moment) || !without.contains(moment)).collect();
     let grounds = match &question.asked {
         Asked::NeverFalls(field) => Rising { spec: model, field: model.field(*field), moments: &moments }.grounds()?,
         Asked::Holds(condition, after) if after.is_empty() => always::grounds(model, condition, &moments)?,
