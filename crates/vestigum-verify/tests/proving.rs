@@ -272,6 +272,20 @@ fn what_is_nearly_so_is_not_proved() {
         );
         assert!(is_broken(&text), "{holds} after {moment}");
     }
+    let promised = [
+        ("on.death = { add = -1 }", "never_falls = [\"f\"]"),
+        ("on.complete = { max = \"kept[k0] - 4\" }\non.new_run = \"reset\"", "never_falls = [\"f\"]"),
+        // Of a level that was never completed it does not hold at first.
+        ("per = \"level\"\non.complete = { max = \"5\" }", "holds = \"f >= 1\""),
+        ("on.complete = { set = \"kept[k0]\" }", "holds = \"f <= 0\""),
+    ];
+    for (rules, promise) in promised {
+        let text = format!(
+            "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\n{rules}\n\
+             [[promise]]\nname = \"nearly\"\n{promise}\n"
+        );
+        assert!(is_broken(&text), "{promise} with {rules}");
+    }
     // What lasts a visit is not there in the menu, so no rule writes it.
     let text = format!(
         "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"visit\"\nwritten_by = \"both\"\nafter_failure = \"keep\"\n\
