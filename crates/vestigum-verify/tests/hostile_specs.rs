@@ -4,6 +4,7 @@
 use std::fmt::Write;
 
 use vestigum_core::{Progress, Spec};
+use vestigum_verify::explore::{SearchBounds, explore_with, questions};
 use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
 
@@ -119,4 +120,26 @@ fn a_timeline_of_many_inserts_keeps_what_came() {
     let last = &rows[rows.len() - 2].cells[0];
     assert_eq!(last.before.as_ref().unwrap().difference(last.after.as_ref().unwrap()), "−7");
     assert_eq!((last.brief().as_deref(), last.len), (Some("2999 values"), Some(2999)));
+}
+
+/// A proof is looked for in expressions with their derived values written out, which have no end here.
+#[test]
+fn a_proof_is_not_looked_for_without_end() {
+    let mut text = format!("{WORLD}[derived]\nd0 = \"n + 1\"\ndeep0 = \"n\"\n");
+    for index in 1..90 {
+        let before = index - 1;
+        let _ = writeln!(text, "d{index} = \"d{before} + if(d{before} > {index}, d{before}, 3)\"");
+        let _ = writeln!(text, "deep{index} = \"{}deep{before}{}\"", "max(1, ".repeat(60), ")".repeat(60));
+    }
+    let row = vec!["n"; 1500].join(" + ");
+    let any: Vec<String> = (0..90).map(|bound| format!("(n < {bound} and d3 > {bound})")).collect();
+    for (name, holds) in ["d89 > 1", "deep89 >= 1", &format!("{row} >= n"), &any.join(" or ")].iter().enumerate() {
+        let _ = writeln!(text, "[[promise]]\nname = \"always {name}\"\nholds = \"{holds}\"");
+        let _ = writeln!(text, "[[promise]]\nname = \"later {name}\"\nholds = \"{holds}\"\nafter = \"death\"");
+    }
+    let spec = Spec::from_toml(&text).unwrap_or_else(|errors| panic!("{errors}"));
+    for question in questions(&spec).iter().filter(|question| question.is_promise()) {
+        let bounds = SearchBounds { depth: 1, states: 10, ..SearchBounds::default() };
+        explore_with(&spec, question, &bounds, None, &mut |_| {});
+    }
 }

@@ -286,6 +286,14 @@ fn what_is_nearly_so_is_not_proved() {
         );
         assert!(is_broken(&text), "{promise} with {rules}");
     }
+    // A rule at `launch` writes the marks of one field and leaves those of the other.
+    let field = "type = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\nafter_failure = \"checkpoint\"\non.new_day = { set = \"5\" }";
+    let text = format!(
+        "{WORLD}[level.lane]\ncheckpoints = [\"ford\"]\n[save]\nresume = \"checkpoint\"\n\
+         [field.f]\n{field}\non.launch = \"keep\"\n[field.g]\n{field}\n\
+         [[promise]]\nname = \"nearly\"\nholds = \"f == g\"\n"
+    );
+    assert!(is_broken(&text), "marks that a launch has written");
     // What lasts a visit is not there in the menu, so no rule writes it.
     let text = format!(
         "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"visit\"\nwritten_by = \"both\"\nafter_failure = \"keep\"\n\

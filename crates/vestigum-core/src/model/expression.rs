@@ -74,7 +74,7 @@ impl Expression {
     }
 
     /// The derived values that it reads, directly or through others.
-    pub(crate) fn derived(&self) -> &[u32] {
+    pub fn derived(&self) -> &[u32] {
         &self.derived
     }
 

@@ -100,11 +100,11 @@ fn asks_open(spec: &Model, expression: &Expression) -> bool {
             Node::Read(_, field, _) | Node::Filled(field, _) | Node::Aggregate(_, field) if *field == spec.opened => {
                 true
             }
-            Node::Derived(index) => asks(spec, spec.derived[*index as usize].expression.node()),
             _ => node.any_part(&mut |part| asks(spec, part)),
         }
     }
-    asks(spec, expression.node())
+    let derived = expression.derived().iter().map(|index| spec.derived[*index as usize].expression.node());
+    derived.chain([expression.node()]).any(|node| asks(spec, node))
 }
 
 /// Whether what happens in one level can be told without the entries of the others.
@@ -119,8 +119,13 @@ impl Independence<'_> {
         let spec = self.data;
         let mut fields = self.matter.iter().map(|id| spec.field(*id));
         let plain = fields.all(|field| !field.axes.contains(&Axis::Checkpoint) && self.rules_of(field));
-        let over = spec.over_when.as_ref().is_none_or(|over| self.reads_own(over.node(), false));
-        plain && over && question.expression().is_none_or(|asked| self.asks_of_each(asked.node()))
+        let over = spec.over_when.as_ref().is_none_or(|over| self.read_own(over, false));
+        plain
+            && over
+            && question.expression().is_none_or(|asked| {
+                self.asks_of_each(asked.node())
+                    && asked.derived().iter().all(|index| self.derived_reads_own(*index, true))
+            })
     }
 
     fn is_of_level(&self, field: FieldId) -> bool {
@@ -137,12 +142,22 @@ impl Independence<'_> {
                 Effect::Plain(_) => None,
                 Effect::Operation(_, operand) => Some(operand),
             };
-            rule.when.iter().chain(operand).all(|expression| self.reads_own(expression.node(), own))
+            rule.when.iter().chain(operand).all(|expression| self.read_own(expression, own))
         })
     }
 
+    /// Whether an expression and the derived values in it read only what one level may.
+    fn read_own(&self, expression: &Expression, own: bool) -> bool {
+        self.reads_own(expression.node(), own)
+            && expression.derived().iter().all(|index| self.derived_reads_own(*index, own))
+    }
+
+    fn derived_reads_own(&self, index: u32, own: bool) -> bool {
+        self.reads_own(self.data.derived[index as usize].expression.node(), own)
+    }
+
     /// Whether a node reads, of entries of levels, only that of the level that the moment is about; and none at all if not
-    /// even that is allowed.
+    /// even that is allowed. Derived values are looked at on their own.
     fn reads_own(&self, node: &Node, own: bool) -> bool {
         match node {
             Node::Read(_, field, entry) | Node::Filled(field, entry) => {
@@ -150,7 +165,6 @@ impl Independence<'_> {
             }
             Node::Aggregate(_, field) => !self.is_of_level(*field),
             Node::Open(_) => false,
-            Node::Derived(index) => self.reads_own(self.data.derived[*index as usize].expression.node(), own),
             _ => !node.any_part(&mut |part| !self.reads_own(part, own)),
         }
     }

@@ -7,50 +7,60 @@ use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::FieldId;
 use vestigum_core::model::node::{EntryRef, Node, ReadAt};
 
-use super::decide::{Known, range_of};
-use super::outcomes::{By, MomentOutcome, Seen, without_rows};
+use super::decide::{Budget, Known, range_of};
+use super::outcomes::{By, DEEPEST, MomentOutcome, Seen, without_rows};
 use super::{Ground, Occasion, Reason};
 
 /// The most combinations of what can become of the entries that a condition reads.
-const CASES: usize = 512;
+const CASES: usize = 128;
 
 /// Why the condition holds after the moments.
 pub(super) fn grounds(spec: &Model, condition: &Expression, after: &[Moment]) -> Option<Vec<Ground>> {
+    let budget = Budget::default();
     if after.contains(&Moment::Launch) {
-        return holds_in_any_state(spec, condition).then(Vec::new);
+        return holds_in_any_state(spec, condition, &budget).then(Vec::new);
     }
     let mut grounds = Vec::new();
     for moment in after {
-        let seen = Seen { spec, moment: *moment };
-        match holds_after(seen, condition) {
+        let seen = Seen { spec, moment: *moment, budget: &budget };
+        match holds_after(seen, condition, &budget) {
             Some(found) => grounds.extend(found),
-            None => holds_in_any_state(spec, condition).then_some(())?,
+            None => holds_in_any_state(spec, condition, &budget).then_some(())?,
         }
     }
     Some(grounds)
 }
 
 /// Whether the ranges of the fields alone say so, with every read an unknown of its own.
-pub(super) fn holds_in_any_state(spec: &Model, condition: &Expression) -> bool {
+pub(super) fn holds_in_any_state(spec: &Model, condition: &Expression, budget: &Budget) -> bool {
     let ranges = |id, _: Option<usize>| range_of(spec, id);
-    let known = Known::new(spec, FieldBounds::new(&ranges));
-    inlined(spec, condition.node()).is_some_and(|node| known.proves(&node, true))
+    let known = Known::new(spec, FieldBounds::new(&ranges), budget);
+    inlined(spec, condition.node(), budget).is_some_and(|node| known.proves(&node, true))
 }
 
 /// The condition with the derived values that it reads written out.
-pub(super) fn inlined(spec: &Model, node: &Node) -> Option<Node> {
+pub(super) fn inlined(spec: &Model, node: &Node, budget: &Budget) -> Option<Node> {
+    inlined_at(0, spec, node, budget)
+}
+
+/// `depth` says how deep the node is in the condition.
+fn inlined_at(depth: usize, spec: &Model, node: &Node, budget: &Budget) -> Option<Node> {
+    if depth > DEEPEST || budget.is_spent_on(1) {
+        return None;
+    }
+    let inside = |node: &Node| inlined_at(depth + 1, spec, node, budget);
     Some(without_rows(match node {
-        Node::Derived(index) => inlined(spec, spec.derived[*index as usize].expression.node())?,
-        _ => node.with_parts(&mut |part| inlined(spec, part))?,
+        Node::Derived(index) => inside(spec.derived[*index as usize].expression.node())?,
+        _ => node.with_parts(&mut |part| inside(part))?,
     }))
 }
 
 /// What a condition reads of the state after a moment.
 pub(super) type Read = (FieldId, EntryRef);
 
-fn holds_after(seen: Seen<'_>, condition: &Expression) -> Option<Vec<Ground>> {
+fn holds_after(seen: Seen<'_>, condition: &Expression, budget: &Budget) -> Option<Vec<Ground>> {
     let spec = seen.spec;
-    let condition = inlined(spec, condition.node())?;
+    let condition = inlined(spec, condition.node(), budget)?;
     let mut reads: Vec<Read> = Vec::new();
     is_followed(seen, &condition, &mut reads).then_some(())?;
     let outcomes: Vec<Vec<MomentOutcome>> =
@@ -64,7 +74,7 @@ fn holds_after(seen: Seen<'_>, condition: &Expression) -> Option<Vec<Ground>> {
         }
         _ => None,
     };
-    Cases { spec, condition: &condition, reads: &reads, outcomes: &outcomes, rest: &rest }.all_hold(&[])?;
+    Cases { spec, condition: &condition, reads: &reads, outcomes: &outcomes, rest: &rest, budget }.all_hold(&[])?;
     Some(told(seen, &reads, &outcomes))
 }
 
@@ -77,6 +87,7 @@ pub(super) struct Cases<'a> {
     pub outcomes: &'a [Vec<MomentOutcome>],
     /// What other parts of the condition are in terms of the state before, where they are something else.
     pub rest: &'a dyn Fn(&Node) -> Option<Node>,
+    pub budget: &'a Budget,
 }
 
 impl Cases<'_> {
@@ -87,7 +98,7 @@ impl Cases<'_> {
         for case in 0..count {
             let chosen = chosen(self.outcomes, case);
             let ranges = |id, _: Option<usize>| range_of(self.spec, id);
-            let known = Known::new(self.spec, FieldBounds::new(&ranges));
+            let known = Known::new(self.spec, FieldBounds::new(&ranges), self.budget);
             let before = given.iter().map(|node| (node, true));
             let mut facts =
                 before.chain(chosen.iter().flat_map(|outcome| &outcome.facts).map(|(fact, is)| (fact, *is)));

@@ -18,21 +18,23 @@ use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Moment, Span, Value};
 
 use super::after::{Cases, Read, holds_in_any_state, inlined, is_followed, told};
+use super::decide::Budget;
 use super::outcomes::{By, MomentOutcome, Seen, ranged};
 use super::{Ground, Occasion, Reason};
 
 /// Why the condition always holds.
 pub(super) fn grounds(spec: &Model, condition: &Expression, moments: &[Moment]) -> Option<Vec<Ground>> {
-    if holds_in_any_state(spec, condition) {
+    let budget = Budget::default();
+    if holds_in_any_state(spec, condition, &budget) {
         return Some(Vec::new());
     }
     holds_at_first(spec, condition).then_some(())?;
-    let node = inlined(spec, condition.node())?;
+    let node = inlined(spec, condition.node(), &budget)?;
     is_of_now(&node).then_some(())?;
     let mut reads = Vec::new();
-    let launch = Seen { spec, moment: Moment::Launch };
+    let launch = Seen { spec, moment: Moment::Launch, budget: &budget };
     is_followed(launch, &node, &mut reads).then_some(())?;
-    let always = Always { spec, condition: &node, reads, of_levels: node.speaks_of_place(spec) };
+    let always = Always { spec, condition: &node, reads, of_levels: node.speaks_of_place(spec), budget: &budget };
     always.grounds(moments)
 }
 
@@ -76,13 +78,14 @@ struct Always<'a> {
     reads: Vec<Read>,
     /// Whether it is shown of every level.
     of_levels: bool,
+    budget: &'a Budget,
 }
 
 impl Always<'_> {
     fn grounds(&self, moments: &[Moment]) -> Option<Vec<Ground>> {
         let mut grounds = Vec::new();
         for moment in moments.iter().filter(|moment| **moment != Moment::Quit) {
-            let seen = Seen { spec: self.spec, moment: *moment };
+            let seen = Seen { spec: self.spec, moment: *moment, budget: self.budget };
             let outcomes = self.outcomes(|field, entry| seen.outcomes(field, entry));
             grounds.extend(told(seen, &self.reads, &outcomes));
             self.keeps_holding(&outcomes)?;
@@ -136,9 +139,9 @@ impl Always<'_> {
     }
 
     fn keeps_holding(&self, outcomes: &[Vec<MomentOutcome>]) -> Option<()> {
-        let Always { spec, condition, ref reads, .. } = *self;
+        let Always { spec, condition, ref reads, budget, .. } = *self;
         let given = self.given();
-        Cases { spec, condition, reads, outcomes, rest: &|_| None }.all_hold(&given)
+        Cases { spec, condition, reads, outcomes, rest: &|_| None, budget }.all_hold(&given)
     }
 
     /// What holds before the step: the condition of the state, and of the marks where they are states as they were.
@@ -164,7 +167,7 @@ impl Always<'_> {
             (!self.reads.iter().any(device)).then_some(())?;
         } else {
             let moment = resembled_failure(spec.resume);
-            let seen = Seen { spec, moment };
+            let seen = Seen { spec, moment, budget: self.budget };
             let left = self.outcomes(|field, entry| {
                 let fate = suspended_fate(spec, field, moment);
                 let mut fates = vec![PlainFate::Keep];
@@ -176,7 +179,7 @@ impl Always<'_> {
             });
             self.keeps_holding(&left)?;
         }
-        let seen = Seen { spec, moment: Moment::Launch };
+        let seen = Seen { spec, moment: Moment::Launch, budget: self.budget };
         let unsaved = self.outcomes(|field, entry| {
             let fate = match field.lasts {
                 Span::Attempt => PlainFate::Entry,

@@ -13,8 +13,27 @@ use vestigum_core::model::node::Node;
 use vestigum_core::syntax::parse::Operator;
 use vestigum_core::{Type, Value};
 
-/// The most parts that are looked at for one condition.
-const PARTS: usize = 20_000;
+/// How much is thought about one question: a hostile spec must not decide how long a proof is looked for. A part of a condition
+/// that is looked at costs one.
+pub(super) struct Budget(Cell<usize>);
+
+impl Default for Budget {
+    fn default() -> Budget {
+        Budget(Cell::new(20_000))
+    }
+}
+
+impl Budget {
+    /// Whether nothing is left for something of this cost.
+    pub(super) fn is_spent_on(&self, cost: usize) -> bool {
+        let left = self.0.get();
+        self.0.set(left.saturating_sub(cost));
+        left < cost
+    }
+}
+
+/// What it costs to suppose something: it is held against all that is known.
+const SUPPOSED: usize = 40;
 
 /// Sums of ints are worked with only as far as floats are exact, so that no sum was cut at the end of what an int can be.
 const EXACT: f64 = (1_u64 << 53) as f64;
@@ -24,17 +43,21 @@ pub(super) struct Known<'a> {
     spec: &'a Model,
     fields: FieldBounds<'a>,
     facts: RefCell<Vec<(Node, bool)>>,
-    budget: Cell<usize>,
+    budget: &'a Budget,
 }
 
 impl<'a> Known<'a> {
     /// `ranges` tells what an entry of a field can be.
-    pub(super) fn new(spec: &'a Model, fields: FieldBounds<'a>) -> Known<'a> {
-        Known { spec, fields, facts: RefCell::default(), budget: Cell::new(PARTS) }
+    pub(super) fn new(spec: &'a Model, fields: FieldBounds<'a>, budget: &'a Budget) -> Known<'a> {
+        Known { spec, fields, facts: RefCell::default(), budget }
     }
 
     /// From now on the condition has this outcome. Answers whether it can, with what is known.
     pub(super) fn suppose(&self, node: &Node, holds: bool) -> bool {
+        // Not to know a thing is always sound.
+        if self.budget.is_spent_on(SUPPOSED) {
+            return true;
+        }
         if self.proves(node, !holds) {
             return false;
         }
@@ -52,9 +75,7 @@ impl<'a> Known<'a> {
     }
 
     fn is_spent(&self) -> bool {
-        let left = self.budget.get();
-        self.budget.set(left.saturating_sub(1));
-        left == 0
+        self.budget.is_spent_on(1)
     }
 
     /// Whether the condition certainly has this outcome.

@@ -12,7 +12,7 @@ use vestigum_core::syntax::parse::Operator;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::{Moment, Value};
 
-use super::decide::is_plain;
+use super::decide::{Budget, is_plain};
 
 /// One thing that a moment can make of an entry.
 pub(super) struct MomentOutcome {
@@ -39,6 +39,7 @@ pub(super) enum By {
 pub(super) struct Seen<'a> {
     pub spec: &'a Model,
     pub moment: Moment,
+    pub budget: &'a Budget,
 }
 
 impl Seen<'_> {
@@ -51,6 +52,15 @@ impl Seen<'_> {
 
     /// An expression of a rule, in terms of the state before: none if it reads what may be another entry there.
     fn before(&self, node: &Node) -> Option<Node> {
+        self.before_at(0, node)
+    }
+
+    /// `depth` says how deep the node is in the expression.
+    fn before_at(&self, depth: usize, node: &Node) -> Option<Node> {
+        // Derived values are written out, and those of hostile specs have no end.
+        if depth > DEEPEST || self.budget.is_spent_on(1) {
+            return None;
+        }
         let node = match node {
             Node::Read(at, field, entry) => {
                 self.is_steady(entry).then_some(())?;
@@ -60,8 +70,8 @@ impl Seen<'_> {
                 self.is_steady(entry).then_some(())?;
                 node.clone()
             }
-            Node::Derived(index) => self.before(self.spec.derived[*index as usize].expression.node())?,
-            _ => node.with_parts(&mut |part| self.before(part))?,
+            Node::Derived(index) => self.before_at(depth + 1, self.spec.derived[*index as usize].expression.node())?,
+            _ => node.with_parts(&mut |part| self.before_at(depth + 1, part))?,
         };
         Some(without_rows(node))
     }
@@ -190,10 +200,13 @@ fn read_as(field: &Field, value: &Value) -> Value {
     if value.is_filled() { value.clone() } else { field.ty.zero() }
 }
 
-/// A row of sums as sums of two.
+/// How deep an expression may be nested once its derived values are written out: it is walked recursively.
+pub(super) const DEEPEST: usize = 120;
+
+/// A row of sums as sums of two, unless it is a long one: that would be nested as deep as it is long.
 pub(super) fn without_rows(node: Node) -> Node {
     match node {
-        Node::Chain(first, rest) => rest
+        Node::Chain(first, rest) if rest.len() <= 40 => rest
             .into_vec()
             .into_iter()
             .fold(*first, |left, (operator, right)| Node::Binary(operator, Box::new(left), Box::new(right))),
