@@ -4,8 +4,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use vestigum::{History, Spec};
-use vestigum_verify::imported_file;
 use vestigum_verify::playthrough::{Playthrough, Script};
+use vestigum_verify::{imported_file, scripts_beside};
 
 use crate::Verdict;
 use crate::show::Output;
@@ -60,7 +60,8 @@ pub(crate) fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verd
 /// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown.
 pub(crate) fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -> Result<Vec<Script>, Verdict> {
     let paths = match named {
-        [] => scripts_beside(spec_file).map_err(|message| out.unusable(&message))?,
+        [] => scripts_beside(spec_file)
+            .map_err(|error| out.unusable(&format!("cannot read the folder of {}: {error}", spec_file.display())))?,
         named => named.to_vec(),
     };
     if paths.is_empty() {
@@ -92,26 +93,4 @@ pub(crate) fn chosen<'a>(
     let all = scripts.iter().flat_map(Script::playthroughs);
     let chosen: Vec<_> = all.filter(|play| only.is_none_or(|text| play.name().contains(text))).collect();
     if chosen.is_empty() { Err(out.unusable("no playthrough has that in its name")) } else { Ok(chosen) }
-}
-
-/// The scripts that belong to a spec: all `.play` files in its folder and in the folders beside it, by name.
-fn scripts_beside(spec: &Path) -> Result<Vec<PathBuf>, String> {
-    let folder = match spec.parent() {
-        Some(parent) if !parent.as_os_str().is_empty() => parent,
-        _ => Path::new("."),
-    };
-    let mut found = plays_in(folder)?;
-    for entry in fs::read_dir(folder).map_err(|error| format!("cannot read {}: {error}", folder.display()))?.flatten() {
-        if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
-            found.extend(plays_in(&entry.path())?);
-        }
-    }
-    found.sort();
-    Ok(found)
-}
-
-fn plays_in(folder: &Path) -> Result<Vec<PathBuf>, String> {
-    let entries = fs::read_dir(folder).map_err(|error| format!("cannot read {}: {error}", folder.display()))?;
-    let paths = entries.flatten().map(|entry| entry.path());
-    Ok(paths.filter(|path| path.extension().is_some_and(|ending| ending == "play") && path.is_file()).collect())
 }

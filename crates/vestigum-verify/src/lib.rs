@@ -10,6 +10,7 @@
 //! | [`probe`] | would anybody notice if a rule were weaker? |
 //! | [`proof`] | what becomes of the saves of every version that shipped? |
 //! | [`faults`] | what is left of a save after a power cut, a kill, a full disk, a flipped bit? |
+//! | [`testing`] | the same in a game's own `cargo test` |
 //! | [`store_suite`] | does a store of one's own keep what a store must? |
 //!
 //! The program `vestigum` is these, with arguments in front. A game's own tests call them directly: this crate is a
@@ -38,8 +39,9 @@ pub mod render;
 mod sim_disk;
 mod store_saves;
 pub mod store_suite;
+pub mod testing;
 
-pub use imported::imported_file;
+pub use imported::{imported_file, scripts_beside};
 pub use render::render;
 pub use sim_disk::{DiskOperation, Fault, PowerLoss, PowerLosses, SimDisk};
 pub use store_saves::StoreSaves;

@@ -294,6 +294,16 @@ fn what_is_nearly_so_is_not_proved() {
          [[promise]]\nname = \"nearly\"\nholds = \"f == g\"\n"
     );
     assert!(is_broken(&text), "marks that a launch has written");
+    // Only quitting in a level takes something back: a death has a rule, and what a save counts is a death without its price.
+    let kept = "on.restart = \"keep\"\non.abandon = \"keep\"\non.game_over = \"keep\"\non.death = { set = \"f\" }";
+    let more = "type = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\non.new_day = { max = \"5\" }";
+    for promise in ["never_falls = [\"f\"]", "holds = \"f == g\""] {
+        let text = format!(
+            "{WORLD}[save]\nresume = \"checkpoint\"\n[field.f]\n{more}\nafter_failure = \"checkpoint\"\n{kept}\n\
+             [field.g]\n{more}\nafter_failure = \"keep\"\n[[promise]]\nname = \"nearly\"\n{promise}\n"
+        );
+        assert!(is_broken(&text), "{promise} after quitting");
+    }
     // What lasts a visit is not there in the menu, so no rule writes it.
     let text = format!(
         "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"visit\"\nwritten_by = \"both\"\nafter_failure = \"keep\"\n\

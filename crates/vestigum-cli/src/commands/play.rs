@@ -6,7 +6,9 @@ use serde_json::{Value as Json, json};
 
 use vestigum::{BoardRow, DirStore, Spec, Value};
 use vestigum_verify::StoreSaves;
-use vestigum_verify::playthrough::{Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Why, run as run_one};
+use vestigum_verify::playthrough::{
+    Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Tone, Why, run as run_one,
+};
 
 use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
@@ -92,32 +94,13 @@ pub(crate) fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> V
 fn explained(file: &str, failure: &Failure) -> String {
     let place = paint(QUIET, format_args!("{file}:{}", failure.line));
     let mut lines = vec![String::new(), format!("    {place}  {}", paint(STRONG, &failure.statement))];
-    match &failure.why {
-        Why::Expectation { parts, changes } => {
-            let width = parts.iter().map(|part| part.part.chars().count()).max().unwrap_or(0);
-            for part in parts {
-                let (sign, style) = if part.holds { ("holds", GOOD) } else { ("fails", BAD) };
-                let values: Vec<String> =
-                    part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
-                let padded = format!("{:width$}", part.part);
-                lines.push(format!("      {}  {padded}   {}", paint(style, sign), values.join(", ")));
-            }
-            for change in changes {
-                let after = paint(STRONG, change.before.difference(&change.after));
-                lines.push(format!(
-                    "      {} was last changed at line {} by {}: {after}",
-                    change.name,
-                    change.line,
-                    paint(RULE, &change.statement),
-                ));
-            }
-        }
-        Why::NotRefused => lines.push(format!("      {}", paint(BAD, "it was not refused"))),
-        Why::Refused(why) => lines.push(format!("      {} {why}", paint(BAD, "refused:"))),
-        Why::Unjudged(why) => lines.push(format!("      {} {why}", paint(BAD, "cannot be judged:"))),
-        Why::Storage(why) => lines.push(format!("      {} {why}", paint(BAD, "the saves:"))),
-        other => lines.push(format!("      {other:?}")),
-    }
+    let told = failure.told(&|tone, text| match tone {
+        Tone::Good => paint(GOOD, text),
+        Tone::Bad => paint(BAD, text),
+        Tone::Strong => paint(STRONG, text),
+        Tone::Statement => paint(RULE, text),
+    });
+    lines.extend(told.iter().map(|line| format!("      {line}")));
     lines.push(String::new());
     lines.join("\n")
 }

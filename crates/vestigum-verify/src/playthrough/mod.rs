@@ -35,8 +35,10 @@ mod run;
 mod saves;
 mod script;
 mod timeline;
+mod told;
 
 pub use check::{Files, ImportError, Playthrough, Script};
 pub use run::{Failure, LastChange, Run, Why, run};
 pub use saves::{MemorySaves, Newest, Saves, SavesError};
 pub use timeline::{Cell, Row, Timeline};
+pub use told::Tone;

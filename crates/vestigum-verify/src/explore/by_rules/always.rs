@@ -170,10 +170,9 @@ impl Always<'_> {
             let seen = Seen { spec, moment, budget: self.budget };
             let left = self.outcomes(|field, entry| {
                 let fate = suspended_fate(spec, field, moment);
-                let mut fates = vec![PlainFate::Keep];
-                if field.lasts != Span::Device && field.lasts.is_saved() {
-                    fates.extend([fate.touched, fate.untouched]);
-                }
+                // In the menu all of it stays, so that nothing is to be shown.
+                let projected = field.lasts != Span::Device && field.lasts.is_saved();
+                let mut fates = if projected { vec![fate.touched, fate.untouched] } else { vec![PlainFate::Keep] };
                 fates.dedup();
                 fates.into_iter().map(|fate| seen.plain_outcome(field, entry, fate)).collect()
             });

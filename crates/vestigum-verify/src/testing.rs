@@ -1,0 +1,161 @@
+//! A spec, its playthroughs, its promises and its migrations in a game's own `cargo test`.
+//!
+//! This crate is a dev-dependency of the game, and a file in its `tests/` has four tests:
+//!
+//! ```no_run
+//! use vestigum_verify::testing::{assert_migrates, assert_plays, assert_promises, assert_sound};
+//!
+//! #[test]
+//! fn the_spec_is_sound() {
+//!     assert_sound("progress.toml");
+//! }
+//!
+//! #[test]
+//! fn every_playthrough_passes() {
+//!     assert_plays("progress.toml");
+//! }
+//!
+//! #[test]
+//! fn every_promise_is_kept() {
+//!     assert_promises("progress.toml");
+//! }
+//!
+//! #[test]
+//! fn no_update_loses_a_save() {
+//!     assert_migrates("progress.toml");
+//! }
+//! # fn main() {}
+//! ```
+//!
+//! A path is that of the spec; the history is read from beside it, as `vestigum check` does. What a test prints when it fails is
+//! what the program `vestigum` prints.
+
+use std::fs;
+use std::path::Path;
+
+use vestigum_core::{History, Severity, Spec};
+
+use crate::explore::{Ending, SearchBounds, explore_all, questions};
+use crate::playthrough::{MemorySaves, Script, run};
+use crate::proof::{FieldVerdict, Options, prove};
+use crate::{imported_file, lint, render, scripts_beside};
+
+/// How long all promises together may be searched for what breaks them. Most need no search.
+const TIME: std::time::Duration = std::time::Duration::from_secs(60);
+
+/// The spec in a file, with its history if there is one beside it.
+///
+/// # Panics
+/// If it cannot be read or is wrong, with the findings over its text.
+#[track_caller]
+pub fn spec_in(path: impl AsRef<Path>) -> Spec {
+    let path = path.as_ref();
+    let (name, text) = (path.display().to_string(), text_of(path));
+    let spec = match history_of(path) {
+        Some(history) => Spec::from_named_toml_with_history(&name, &text, history),
+        None => Spec::from_named_toml(&name, &text),
+    };
+    spec.unwrap_or_else(|findings| panic!("{}", render(&findings, false)))
+}
+
+/// That `vestigum check --deny warnings` finds nothing.
+///
+/// # Panics
+/// If it does, with the findings over the text.
+#[track_caller]
+pub fn assert_sound(path: impl AsRef<Path>) {
+    let path = path.as_ref();
+    let (name, text) = (path.display().to_string(), text_of(path));
+    let checked = match history_of(path) {
+        Some(history) => lint::check_with_history(&name, &text, history),
+        None => lint::check(&name, &text),
+    };
+    let found = checked.findings.list().iter().any(|finding| match finding.severity {
+        Severity::Error | Severity::Warning => true,
+    });
+    assert!(!found, "{}", render(&checked.findings, false));
+}
+
+/// That every playthrough passes which belongs to the spec: all `.play` files in its folder and in the folders beside it.
+///
+/// # Panics
+/// If one fails, with what was expected, what was found and which statement changed it last; and if there is none.
+#[track_caller]
+pub fn assert_plays(path: impl AsRef<Path>) {
+    let path = path.as_ref();
+    let spec = spec_in(path);
+    let scripts = scripts_beside(path).unwrap_or_else(|error| panic!("cannot read {}: {error}", path.display()));
+    let mut failures = Vec::new();
+    let mut count = 0;
+    for file in &scripts {
+        let name = file.display().to_string();
+        let script = Script::from_text_with(&name, &text_of(file), &spec, &imported_file);
+        let script = script.unwrap_or_else(|findings| panic!("{}", render(&findings, false)));
+        for playthrough in script.playthroughs() {
+            count += 1;
+            if let Some(failure) = run(&spec, playthrough, &mut MemorySaves::default()).failure {
+                failures.push(format!("{name}: {}\n{failure}", playthrough.name()));
+            }
+        }
+    }
+    assert!(count > 0, "there are no playthroughs beside {}", path.display());
+    assert!(failures.is_empty(), "{} of {count} playthroughs failed\n\n{}", failures.len(), failures.join("\n\n"));
+}
+
+/// That no promise of the spec is broken, and nothing that is asked of every game: what `vestigum explore` asks, within a minute.
+///
+/// # Panics
+/// If one is broken, with the shortest play that breaks it.
+#[track_caller]
+pub fn assert_promises(path: impl AsRef<Path>) {
+    let spec = spec_in(path);
+    let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.allowed(&spec).is_none()).collect();
+    let answers = explore_all(&spec, &asked, &SearchBounds::default(), Some(TIME), None, &mut |_, _| {});
+    let broken: Vec<String> = answers
+        .iter()
+        .filter_map(|answer| match &answer.ending {
+            Ending::Broken(counterexample) => {
+                Some(format!("{}: {}\n\n{}", counterexample.name(), counterexample.what(), counterexample.play()))
+            }
+            Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) | Ending::Unknown(..) => None,
+        })
+        .collect();
+    assert!(broken.is_empty(), "{} of {} are broken\n\n{}", broken.len(), asked.len(), broken.join("\n"));
+}
+
+/// That saves of every version which shipped come to this one and lose nothing that no step drops: `vestigum migrate --prove`.
+///
+/// # Panics
+/// If something is lost, with its name and its version; and if there is no history beside the spec.
+#[track_caller]
+pub fn assert_migrates(path: impl AsRef<Path>) {
+    let path = path.as_ref();
+    let spec = spec_in(path);
+    assert!(spec.history().is_some_and(|history| !history.is_empty()), "there is no history beside {}", path.display());
+    let mut lost = Vec::new();
+    for version in &prove(&spec, &Options::default()).versions {
+        let number = version.version;
+        lost.extend(version.failures.iter().map(|failure| format!("version {number}: {failure}")));
+        for field in version.lost() {
+            let name = &field.field;
+            if field.verdict == FieldVerdict::Lost {
+                lost.push(format!("version {number}: `{name}` is lost, and no step drops it"));
+            }
+            lost.extend(field.lost.iter().map(|part| format!("version {number}: `{part}` is lost")));
+        }
+    }
+    assert!(lost.is_empty(), "{}", lost.join("\n"));
+}
+
+#[track_caller]
+fn text_of(path: &Path) -> String {
+    fs::read_to_string(path).unwrap_or_else(|error| panic!("cannot read {}: {error}", path.display()))
+}
+
+#[track_caller]
+fn history_of(spec: &Path) -> Option<History> {
+    let path = spec.with_extension("history.json");
+    let text = path.exists().then(|| text_of(&path))?;
+    let history = History::from_json(&path.display().to_string(), &text);
+    Some(history.unwrap_or_else(|findings| panic!("{}", render(&findings, false))))
+}
