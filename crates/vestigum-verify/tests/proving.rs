@@ -304,6 +304,17 @@ fn what_is_nearly_so_is_not_proved() {
         );
         assert!(is_broken(&text), "{promise} after quitting");
     }
+    // What a rule reads of one level says nothing of the others.
+    let rules = [("[{ set = \"1\", when = \"f > 0\" }]", "u == 0 or f > 0"), ("{ set = \"f\" }", "u == 0 or u <= f")];
+    for (rule, holds) in rules {
+        let text = format!(
+            "{WORLD}[field.f]\ntype = \"int\"\nrange = [0, 99]\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+             [field.u]\ntype = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\non.complete = {rule}\n\
+             [[source]]\nname = \"letter\"\ngives = {{ f = 1 }}\ntimes = 3\nlasts = \"visit\"\nafter_failure = \"keep\"\n\
+             [[promise]]\nname = \"nearly\"\nholds = \"{holds}\"\n"
+        );
+        assert!(is_broken(&text), "{holds} of every level");
+    }
     // What lasts a visit is not there in the menu, so no rule writes it.
     let text = format!(
         "{WORLD}[field.f]\ntype = \"int\"\nlasts = \"visit\"\nwritten_by = \"both\"\nafter_failure = \"keep\"\n\
