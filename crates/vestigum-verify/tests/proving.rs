@@ -309,7 +309,7 @@ fn what_is_nearly_so_is_not_proved() {
     for (rule, holds) in rules {
         let text = format!(
             "{WORLD}[field.f]\ntype = \"int\"\nrange = [0, 99]\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
-             [field.u]\ntype = \"int\"\nlasts = \"profile\"\nwritten_by = \"rules\"\non.complete = {rule}\n\
+             [field.u]\ntype = \"int\"\nrange = [0, 99]\nlasts = \"profile\"\nwritten_by = \"rules\"\non.complete = {rule}\n\
              [[source]]\nname = \"letter\"\ngives = {{ f = 1 }}\ntimes = 3\nlasts = \"visit\"\nafter_failure = \"keep\"\n\
              [[promise]]\nname = \"nearly\"\nholds = \"{holds}\"\n"
         );

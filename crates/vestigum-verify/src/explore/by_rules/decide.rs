@@ -61,8 +61,38 @@ impl<'a> Known<'a> {
         if self.proves(node, !holds) {
             return false;
         }
+        self.learn(node, holds) && self.alternatives()
+    }
+
+    /// Takes a fact in, and the parts that it consists of. Answers whether it can be so, with what is known.
+    fn learn(&self, node: &Node, holds: bool) -> bool {
+        match (node, holds) {
+            (Node::Not(inner), _) => return self.learn(inner, !holds),
+            (Node::Binary(Operator::And, left, right), true) | (Node::Binary(Operator::Or, left, right), false) => {
+                return self.learn(left, holds) && self.learn(right, holds);
+            }
+            _ => {}
+        }
         self.facts.borrow_mut().push((node.clone(), holds));
         assume(node, holds, self.spec, &self.fields)
+    }
+
+    /// Of facts that say that one thing or another is so: where it is not the one, it is the other.
+    fn alternatives(&self) -> bool {
+        let known = self.facts.borrow().clone();
+        known.iter().all(|(fact, holds)| match (fact, holds) {
+            (Node::Binary(Operator::Or, left, right), true) | (Node::Binary(Operator::And, left, right), false) => {
+                let (is, is_not) = (*holds, !*holds);
+                if self.proves(left, is_not) {
+                    self.learn(right, is)
+                } else if self.proves(right, is_not) {
+                    self.learn(left, is)
+                } else {
+                    true
+                }
+            }
+            _ => true,
+        })
     }
 
     /// Whether the answer is yes under one more condition, or the condition cannot have that outcome.
