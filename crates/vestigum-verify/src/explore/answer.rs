@@ -2,7 +2,7 @@
 
 use vestigum_core::Moment;
 
-use super::by_rules::Proof;
+use super::by_rules::RuleProof;
 use super::story::{Counterexample, Witness};
 
 /// How far a search goes.
@@ -72,7 +72,7 @@ impl Seen {
 #[derive(Clone, Debug)]
 pub enum Ending {
     /// It holds in every play, by the rules alone.
-    Proved(Box<Proof>),
+    Proved(Box<RuleProof>),
     /// What is asked for is done in one play, or each part of it in one of these.
     Played(Seen, Vec<Witness>),
     /// No state that was seen breaks it.
@@ -110,7 +110,7 @@ impl Ending {
     }
 
     /// Why it holds in every play, if that was proved.
-    pub fn proof(&self) -> Option<&Proof> {
+    pub fn proof(&self) -> Option<&RuleProof> {
         match self {
             Ending::Proved(proof) => Some(proof),
             Ending::Broken(_) | Ending::Played(..) | Ending::Holds(_) | Ending::Unknown(..) => None,

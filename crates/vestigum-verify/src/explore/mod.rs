@@ -69,7 +69,7 @@ mod threads;
 
 pub(crate) use act::{Act, Repertoire, says_game_over, statements};
 pub use answer::{Ending, SearchBounds, Seen};
-pub use by_rules::{Proof, ProofGround};
+pub use by_rules::{RuleGround, RuleProof};
 pub(crate) use cone::closed;
 pub(crate) use packed::Packing;
 pub(crate) use question::subjects;

@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use vestigum_verify::explore::{Ending, Proof, ProofGround};
+use vestigum_verify::explore::{Ending, RuleGround, RuleProof};
 
 use super::Answer;
 use crate::input;
@@ -51,7 +51,7 @@ pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
     }
 }
 
-fn tell(out: &Output, spec: &Path, proof: &Proof) {
+fn tell(out: &Output, spec: &Path, proof: &RuleProof) {
     if proof.grounds.is_empty() {
         out.line("  the ranges of the fields say so\n");
         return;
@@ -60,7 +60,7 @@ fn tell(out: &Output, spec: &Path, proof: &Proof) {
     let line = |offset: usize| text.as_bytes().iter().take(offset).filter(|byte| **byte == b'\n').count() + 1;
     for field in fields(proof) {
         out.line(format_args!("  {}", paint(STRONG, format_args!("`{field}`"))));
-        let mut grounds: Vec<&ProofGround> = proof.grounds.iter().filter(|ground| *ground.field == *field).collect();
+        let mut grounds: Vec<&RuleGround> = proof.grounds.iter().filter(|ground| *ground.field == *field).collect();
         // What happens at many moments is told last, as what happens otherwise.
         grounds.sort_by_key(|ground| ground.when.len() > FEW);
         let rows = grounds.iter().map(|ground| {
@@ -83,7 +83,7 @@ fn tell(out: &Output, spec: &Path, proof: &Proof) {
 const FEW: usize = 4;
 
 /// The fields of a proof in the order in which it is told.
-fn fields(proof: &Proof) -> Vec<&str> {
+fn fields(proof: &RuleProof) -> Vec<&str> {
     let mut fields: Vec<&str> = Vec::new();
     for ground in &proof.grounds {
         if !fields.contains(&&*ground.field) {

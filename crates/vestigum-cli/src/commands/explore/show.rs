@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde_json::{Value as Json, json};
 
 use vestigum::Spec;
-use vestigum_verify::explore::{Counterexample, Ending, Proof, Question, Seen, Witness};
+use vestigum_verify::explore::{Counterexample, Ending, Question, RuleProof, Seen, Witness};
 
 use super::explain::explain;
 use super::{Answer, Arguments};
@@ -172,7 +172,7 @@ fn by(answer: &Answer) -> &'static str {
     }
 }
 
-fn proof(proof: &Proof) -> Json {
+fn proof(proof: &RuleProof) -> Json {
     let grounds = proof.grounds.iter().map(|ground| {
         json!({
             "when": ground.when, "field": ground.field, "what": ground.what, "rule": ground.rule,

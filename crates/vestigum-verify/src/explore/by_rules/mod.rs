@@ -28,15 +28,15 @@ use falls::Rising;
 /// Why a promise holds in every play: what can happen, and why that does not break it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct Proof {
+pub struct RuleProof {
     /// What the proof stands on, in the order in which it is told.
-    pub grounds: Vec<ProofGround>,
+    pub grounds: Vec<RuleGround>,
 }
 
 /// One thing that can happen, and why it does not break the promise.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
-pub struct ProofGround {
+pub struct RuleGround {
     /// When it happens: the names of moments, or in words.
     pub when: Vec<Arc<str>>,
     /// The field that it is about.
@@ -98,7 +98,7 @@ impl Ground {
 }
 
 /// A proof that the answer to a question is yes in every play, if the rules alone give one.
-pub(super) fn prove(spec: &Spec, question: &Question, without: &[Moment]) -> Option<Proof> {
+pub(super) fn prove(spec: &Spec, question: &Question, without: &[Moment]) -> Option<RuleProof> {
     let model = &**spec.model();
     // Some happen though the game does not say them: a run that is over, a launch, and what such a save is like.
     let follows = |moment: &Moment| match moment {
@@ -121,12 +121,12 @@ pub(super) fn prove(spec: &Spec, question: &Question, without: &[Moment]) -> Opt
         Asked::Holds(condition, after) => after::grounds(model, condition, after)?,
         Asked::Reachable | Asked::NoBetterLeft(_) | Asked::NothingGained(_) => return None,
     };
-    Some(Proof { grounds: told(model, &grounds) })
+    Some(RuleProof { grounds: told(model, &grounds) })
 }
 
 /// The grounds in words: moments at which the same happens are told together.
-fn told(spec: &Model, grounds: &[Ground]) -> Vec<ProofGround> {
-    let mut told: Vec<ProofGround> = Vec::new();
+fn told(spec: &Model, grounds: &[Ground]) -> Vec<RuleGround> {
+    let mut told: Vec<RuleGround> = Vec::new();
     for ground in grounds {
         let (rule, offset) = rule_of(spec, ground).unzip();
         let (when, what) = (occasion_name(spec, ground.occasion), ground.reason.to_string());
@@ -137,7 +137,7 @@ fn told(spec: &Model, grounds: &[Ground]) -> Vec<ProofGround> {
         match same {
             Some(known) if known.when.contains(&when) => {}
             Some(known) => known.when.push(when),
-            None => told.push(ProofGround { when: vec![when], field: field.clone(), what, rule, offset }),
+            None => told.push(RuleGround { when: vec![when], field: field.clone(), what, rule, offset }),
         }
     }
     told
