@@ -38,7 +38,7 @@ enum Command {
     Fate(commands::fate::Arguments),
     /// Run playthroughs
     Play(commands::play::Arguments),
-    /// Search everything that can be played for the shortest way to break a promise
+    /// Prove promises by the rules, or search everything that can be played for the shortest way to break them
     Explore(commands::explore::Arguments),
     /// Weaken each rule in turn and see whether any playthrough or promise notices
     Probe(commands::probe::Arguments),

@@ -39,7 +39,8 @@ impl Rising<'_> {
             gifts.all(|(_, gift)| gift.field != field.id || raises(&gift.value)).then_some(())?;
             grounds.push(Ground::new(Occasion::Sources, field, Reason::GivesMore));
         }
-        for moment in self.moments {
+        // Quitting has no fates: what a save leaves is looked at below.
+        for moment in self.moments.iter().filter(|moment| **moment != Moment::Quit) {
             self.moment(*moment, &mut grounds)?;
         }
         if self.moments.contains(&Moment::Quit) {
