@@ -278,6 +278,21 @@ fn what_is_nearly_so_is_not_proved() {
         // Of a level that was never completed it does not hold at first.
         ("per = \"level\"\non.complete = { max = \"5\" }", "holds = \"f >= 1\""),
         ("on.complete = { set = \"kept[k0]\" }", "holds = \"f <= 0\""),
+        // A float does not tell these two numbers apart.
+        (
+            "range = [0, 9007199254740993]\non.complete = { set = \"9007199254740993\" }",
+            "holds = \"f <= 9007199254740992\"",
+        ),
+        (
+            "range = [0, 9007199254740993]\non.complete = { max = \"9007199254740993\" }\n\
+             on.death = { set = \"9007199254740992\" }",
+            "never_falls = [\"f\"]",
+        ),
+        (
+            "range = [0, 9007199254740993]\ndefault = 9007199254740992\non.complete = { max = \"9007199254740993\" }\n\
+             on.death = \"reset\"",
+            "never_falls = [\"f\"]",
+        ),
     ];
     for (rules, promise) in promised {
         let text = format!(

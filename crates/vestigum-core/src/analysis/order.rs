@@ -219,9 +219,11 @@ impl Ordered<'_> {
             return false;
         }
         let (low, high) = self.bounds(node).number();
+        // At the ends of what floats tell apart, two neighbouring ints are one number.
+        let exact = |end: f64| end.abs() < (1_u64 << 53) as f64;
         match self.side {
-            Side::NeverBelow => low >= highest.as_float(),
-            Side::NeverAbove => high <= lowest.as_float(),
+            Side::NeverBelow => low >= highest.as_float() && exact(highest.as_float()),
+            Side::NeverAbove => high <= lowest.as_float() && exact(lowest.as_float()),
         }
     }
 

@@ -6,7 +6,6 @@
 
 use std::fmt;
 
-use super::relaxed::Relaxation;
 use vestigum_core::model::Model;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::{Field, FieldId};
@@ -14,6 +13,8 @@ use vestigum_core::model::source::{Gift, GiftKey};
 use vestigum_core::state::position::Position;
 use vestigum_core::value::add;
 use vestigum_core::{Call, Moment, Progress, Spec, Value};
+
+use super::relaxed::Relaxation;
 
 /// One thing that happens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -14,8 +14,8 @@ pub struct SearchBounds {
     pub states: usize,
     /// Moments that this game never says.
     pub without: Vec<Moment>,
-    /// Whether a proof by the rules alone is looked for first, which needs no search. Turned off only to check that it agrees
-    /// with one.
+    /// Whether a proof by the rules alone, or a play that does what is asked, is looked for first: neither needs a search.
+    /// Turned off only to check that they agree with one.
     pub by_rules: bool,
     /// Whether it is tried with locks lifted before all is searched as it is. Turned off only to check that it agrees.
     pub unlocked: bool,
@@ -48,8 +48,7 @@ pub struct Seen {
     pub depth: usize,
     /// Whether that was all there is.
     pub all: bool,
-    /// Whether more was played than there is to play: every level was entered at any time, locked or not. What holds there
-    /// holds.
+    /// Whether more was played than there is to play: levels were entered though they were locked. What holds there holds.
     pub unlocked: bool,
     /// Whether it was stopped before it came to its bounds: because there was no time left.
     pub stopped: bool,

@@ -8,7 +8,7 @@ use vestigum_core::model::field::FieldId;
 use vestigum_core::model::node::{EntryRef, Node, ReadAt};
 
 use super::decide::{Budget, Known, range_of};
-use super::outcomes::{By, DEEPEST, MomentOutcome, Seen, without_rows};
+use super::outcomes::{By, DEEPEST, MomentOutcome, MomentStep, without_rows};
 use super::{Ground, Occasion, Reason};
 
 /// The most combinations of what can become of the entries that a condition reads.
@@ -22,8 +22,8 @@ pub(super) fn grounds(spec: &Model, condition: &Expression, after: &[Moment]) ->
     }
     let mut grounds = Vec::new();
     for moment in after {
-        let seen = Seen { spec, moment: *moment, budget: &budget };
-        match holds_after(seen, condition, &budget) {
+        let step = MomentStep { spec, moment: *moment, budget: &budget };
+        match holds_after(step, condition, &budget) {
             Some(found) => grounds.extend(found),
             None => holds_in_any_state(spec, condition, &budget).then_some(())?,
         }
@@ -58,24 +58,24 @@ fn inlined_at(depth: usize, spec: &Model, node: &Node, budget: &Budget) -> Optio
 /// What a condition reads of the state after a moment.
 pub(super) type Read = (FieldId, EntryRef);
 
-fn holds_after(seen: Seen<'_>, condition: &Expression, budget: &Budget) -> Option<Vec<Ground>> {
-    let spec = seen.spec;
+fn holds_after(step: MomentStep<'_>, condition: &Expression, budget: &Budget) -> Option<Vec<Ground>> {
+    let spec = step.spec;
     let condition = inlined(spec, condition.node(), budget)?;
     let mut reads: Vec<Read> = Vec::new();
-    is_followed(seen, &condition, &mut reads).then_some(())?;
+    is_followed(step, &condition, &mut reads).then_some(())?;
     let outcomes: Vec<Vec<MomentOutcome>> =
-        reads.iter().map(|(field, entry)| seen.outcomes(spec.field(*field), entry)).collect();
+        reads.iter().map(|(field, entry)| step.outcomes(spec.field(*field), entry)).collect();
     let rest = |node: &Node| match node {
         // Outside a level both marks are the state itself.
         Node::Read(ReadAt::Entry | ReadAt::Checkpoint, field, entry)
-            if seen.moment == Moment::Enter || !spec.field(*field).rewinds =>
+            if step.moment == Moment::Enter || !spec.field(*field).rewinds =>
         {
             Some(Node::Read(ReadAt::Was, *field, entry.clone()))
         }
         _ => None,
     };
     Cases { spec, condition: &condition, reads: &reads, outcomes: &outcomes, rest: &rest, budget }.all_hold(&[])?;
-    Some(told(seen, &reads, &outcomes))
+    Some(told(step, &reads, &outcomes))
 }
 
 /// What can become of the entries that a condition reads.
@@ -125,11 +125,11 @@ impl Cases<'_> {
 }
 
 /// What the moment makes of each field that is read.
-pub(super) fn told(seen: Seen<'_>, reads: &[Read], outcomes: &[Vec<MomentOutcome>]) -> Vec<Ground> {
+pub(super) fn told(step: MomentStep<'_>, reads: &[Read], outcomes: &[Vec<MomentOutcome>]) -> Vec<Ground> {
     let mut grounds: Vec<Ground> = Vec::new();
     for ((field, _), outcomes) in reads.iter().zip(outcomes) {
         for outcome in outcomes {
-            let Some(ground) = ground(seen, *field, outcome.by) else { continue };
+            let Some(ground) = ground(step, *field, outcome.by) else { continue };
             if !grounds.contains(&ground) {
                 grounds.push(ground);
             }
@@ -149,31 +149,31 @@ fn chosen(outcomes: &[Vec<MomentOutcome>], mut case: usize) -> Vec<&MomentOutcom
 }
 
 /// Whether everything that the condition reads can be followed through the moment; gathers what it reads of the state after.
-pub(super) fn is_followed(seen: Seen<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
-    let keeps = |field: FieldId| seen.keeps(seen.spec.field(field));
+pub(super) fn is_followed(step: MomentStep<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
+    let keeps = |field: FieldId| step.keeps(step.spec.field(field));
     match node {
         Node::Read(ReadAt::Now, field, entry) => {
             let read = (*field, entry.clone());
             if !reads.contains(&read) {
                 reads.push(read);
             }
-            seen.is_steady(entry)
+            step.is_steady(entry)
         }
-        Node::Read(ReadAt::Was | ReadAt::Entry | ReadAt::Checkpoint, _, entry) => seen.is_steady(entry),
-        Node::Filled(field, entry) => keeps(*field) && seen.is_steady(entry),
+        Node::Read(ReadAt::Was | ReadAt::Entry | ReadAt::Checkpoint, _, entry) => step.is_steady(entry),
+        Node::Filled(field, entry) => keeps(*field) && step.is_steady(entry),
         Node::Aggregate(_, field) => keeps(*field),
-        Node::Open(_) => keeps(seen.spec.opened),
-        _ => !node.any_part(&mut |part| !is_followed(seen, part, reads)),
+        Node::Open(_) => keeps(step.spec.opened),
+        _ => !node.any_part(&mut |part| !is_followed(step, part, reads)),
     }
 }
 
-fn ground(seen: Seen<'_>, field: FieldId, by: By) -> Option<Ground> {
-    let field = seen.spec.field(field);
-    let occasion = Occasion::Moment(seen.moment);
+fn ground(step: MomentStep<'_>, field: FieldId, by: By) -> Option<Ground> {
+    let field = step.spec.field(field);
+    let occasion = Occasion::Moment(step.moment);
     match by {
         By::Rule(index) => Some(Ground { rule: Some(index), ..Ground::new(occasion, field, Reason::Rules) }),
         By::Fallback(simple) => {
-            Some(Ground::new(occasion, field, Reason::Becomes(seen.spec.meant(seen.moment, simple))))
+            Some(Ground::new(occasion, field, Reason::Becomes(step.spec.meant(step.moment, simple))))
         }
         By::Nothing => None,
     }

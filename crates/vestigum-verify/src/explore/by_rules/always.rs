@@ -7,7 +7,7 @@
 use vestigum_core::evaluation::Env;
 use vestigum_core::model::Model;
 use vestigum_core::model::expression::Expression;
-use vestigum_core::model::field::Field;
+use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::model::node::{EntryRef, Node, Pick, ReadAt};
 use vestigum_core::model::source::Source;
 use vestigum_core::state::State;
@@ -19,7 +19,7 @@ use vestigum_core::{Moment, Span, Value};
 
 use super::after::{Cases, Read, holds_in_any_state, inlined, is_followed, told};
 use super::decide::Budget;
-use super::outcomes::{By, MomentOutcome, Seen, ranged};
+use super::outcomes::{By, MomentOutcome, MomentStep, ranged, unsaved_fate};
 use super::{Ground, Occasion, Reason};
 
 /// Why the condition always holds.
@@ -32,7 +32,7 @@ pub(super) fn grounds(spec: &Model, condition: &Expression, moments: &[Moment]) 
     let node = inlined(spec, condition.node(), &budget)?;
     is_of_now(&node).then_some(())?;
     let mut reads = Vec::new();
-    let launch = Seen { spec, moment: Moment::Launch, budget: &budget };
+    let launch = MomentStep { spec, moment: Moment::Launch, budget: &budget };
     is_followed(launch, &node, &mut reads).then_some(())?;
     let always = Always { spec, condition: &node, reads, of_levels: node.speaks_of_place(spec), budget: &budget };
     always.grounds(moments)
@@ -85,12 +85,12 @@ impl Always<'_> {
     fn grounds(&self, moments: &[Moment]) -> Option<Vec<Ground>> {
         let mut grounds = Vec::new();
         for moment in moments.iter().filter(|moment| **moment != Moment::Quit) {
-            let seen = Seen { spec: self.spec, moment: *moment, budget: self.budget };
-            let outcomes = self.outcomes(|field, entry| seen.outcomes(field, entry));
-            grounds.extend(told(seen, &self.reads, &outcomes));
+            let step = MomentStep { spec: self.spec, moment: *moment, budget: self.budget };
+            let outcomes = self.outcomes(|field, entry| step.outcomes(field, entry));
+            grounds.extend(told(step, &self.reads, &outcomes));
             self.keeps_holding(&outcomes)?;
             if self.of_levels {
-                self.keeps_holding(&self.elsewhere(seen))?;
+                self.keeps_holding(&self.elsewhere(step))?;
             }
         }
         for source in &self.spec.sources {
@@ -119,13 +119,13 @@ impl Always<'_> {
     }
 
     /// What a moment makes of the entries of a level that it is not about.
-    fn elsewhere(&self, seen: Seen<'_>) -> Vec<Vec<MomentOutcome>> {
+    fn elsewhere(&self, step: MomentStep<'_>) -> Vec<Vec<MomentOutcome>> {
         self.outcomes(|field, entry| {
             let is_of_level = matches!(entry, EntryRef::Picked(picks) if picks.contains(&Pick::Level));
-            let mut outcomes = seen.outcomes(field, entry);
+            let mut outcomes = step.outcomes(field, entry);
             if is_of_level {
-                let fallback = self.spec.plan.fate(field.id, seen.moment).fallback;
-                outcomes = vec![seen.plain_outcome(field, entry, fallback)];
+                let fallback = self.spec.plan.fate(field.id, step.moment).fallback;
+                outcomes = vec![step.plain_outcome(field, entry, fallback)];
             }
             for outcome in &mut outcomes {
                 // What a rule says of the level is said of the other one.
@@ -167,31 +167,24 @@ impl Always<'_> {
             (!self.reads.iter().any(device)).then_some(())?;
         } else {
             let moment = resembled_failure(spec.resume);
-            let seen = Seen { spec, moment, budget: self.budget };
+            let step = MomentStep { spec, moment, budget: self.budget };
             let left = self.outcomes(|field, entry| {
                 let fate = suspended_fate(spec, field, moment);
                 // In the menu all of it stays, so that nothing is to be shown.
                 let projected = field.lasts != Span::Device && field.lasts.is_saved();
                 let mut fates = if projected { vec![fate.touched, fate.untouched] } else { vec![PlainFate::Keep] };
                 fates.dedup();
-                fates.into_iter().map(|fate| seen.plain_outcome(field, entry, fate)).collect()
+                fates.into_iter().map(|fate| step.plain_outcome(field, entry, fate)).collect()
             });
             self.keeps_holding(&left)?;
         }
-        let seen = Seen { spec, moment: Moment::Launch, budget: self.budget };
-        let unsaved = self.outcomes(|field, entry| {
-            let fate = match field.lasts {
-                Span::Attempt => PlainFate::Entry,
-                Span::Session => PlainFate::Reset,
-                Span::Visit | Span::Run | Span::Profile | Span::Device => PlainFate::Keep,
-            };
-            vec![seen.plain_outcome(field, entry, fate)]
-        });
+        let step = MomentStep { spec, moment: Moment::Launch, budget: self.budget };
+        let unsaved = self.outcomes(|field, entry| vec![step.plain_outcome(field, entry, unsaved_fate(field.lasts))]);
         self.keeps_holding(&unsaved)
     }
 }
 
-fn gives(source: &Source, field: vestigum_core::model::field::FieldId) -> bool {
+fn gives(source: &Source, field: FieldId) -> bool {
     source.gives.iter().any(|gift| gift.field == field)
 }
 

@@ -35,7 +35,8 @@ impl Budget {
 /// What it costs to suppose something: it is held against all that is known.
 const SUPPOSED: usize = 40;
 
-/// Sums of ints are worked with only as far as floats are exact, so that no sum was cut at the end of what an int can be.
+/// Sums of ints are compared as sums only where bounds, which are floats, tell ints apart: so no sum was cut at the end of
+/// what an int can be.
 const EXACT: f64 = (1_u64 << 53) as f64;
 
 /// What is known of the state.
@@ -223,7 +224,7 @@ impl<'a> Known<'a> {
         a == b
             || self.is_ordered(a, b, false)
             || self.are_numbers(a, b) && self.bounds(&compared) == at_least
-            || self.apart(a, b).is_some_and(|apart| apart >= 0.0)
+            || self.apart(a, b).is_some_and(|apart| apart >= 0)
             || match (a, b) {
                 (Node::Wide(a), Node::Wide(b)) => self.is_never_below(a, b),
                 (Node::Highest(nodes), _) if nodes.iter().any(|node| self.is_never_below(node, b)) => true,
@@ -259,7 +260,7 @@ impl<'a> Known<'a> {
         let compared = Node::Binary(Operator::Above, Box::new(a.clone()), Box::new(b.clone()));
         self.is_ordered(a, b, true)
             || self.are_numbers(a, b) && self.bounds(&compared) == Bounds::of(&Value::Bool(true))
-            || self.apart(a, b).is_some_and(|apart| apart > 0.0)
+            || self.apart(a, b).is_some_and(|apart| apart > 0)
     }
 
     fn is_number(&self, node: &Node) -> bool {
@@ -275,25 +276,25 @@ impl<'a> Known<'a> {
     }
 
     /// By how much the first is more, where that is the same in every state.
-    fn apart(&self, a: &Node, b: &Node) -> Option<f64> {
+    fn apart(&self, a: &Node, b: &Node) -> Option<i128> {
         let mut terms = Vec::new();
-        let mut constant = 0.0;
-        self.gather(a, 1.0, &mut terms, &mut constant)?;
-        self.gather(b, -1.0, &mut terms, &mut constant)?;
-        (constant.abs() <= EXACT && terms.iter().all(|(_, factor)| factor.abs() < 0.5)).then_some(constant)
+        let mut constant = 0;
+        self.gather(a, 1, &mut terms, &mut constant)?;
+        self.gather(b, -1, &mut terms, &mut constant)?;
+        terms.iter().all(|(_, factor)| *factor == 0).then_some(constant)
     }
 
-    /// The terms of a sum of ints that was not cut.
-    fn gather(&self, node: &Node, factor: f64, terms: &mut Vec<(Node, f64)>, constant: &mut f64) -> Option<()> {
-        let (low, high) = match node {
-            Node::Const(Value::Int(int)) => (*int as f64, *int as f64),
-            _ => self.bounds(node).number(),
-        };
-        if !(low >= -EXACT && high <= EXACT) || self.is_spent() {
+    /// The terms of a sum of ints that was not cut, each with how often it is added.
+    fn gather(&self, node: &Node, factor: i128, terms: &mut Vec<(Node, i128)>, constant: &mut i128) -> Option<()> {
+        if let Node::Const(Value::Int(int)) = node {
+            *constant += factor * i128::from(*int);
+            return Some(());
+        }
+        let (low, high) = self.bounds(node).number();
+        if !(low > -EXACT && high < EXACT) || self.is_spent() {
             return None;
         }
         match node {
-            Node::Const(Value::Int(int)) => *constant += factor * (*int as f64),
             Node::Binary(Operator::Plus, left, right) => {
                 self.gather(left, factor, terms, constant)?;
                 self.gather(right, factor, terms, constant)?;

@@ -5,12 +5,15 @@ use vestigum_core::analysis::bounds::FieldBounds;
 use vestigum_core::model::Model;
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::Field;
+use vestigum_core::model::source::Gift;
 use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
+use vestigum_core::value::below;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Moment, Span, Type, Value};
 
 use super::decide::range_of;
+use super::outcomes::unsaved_fate;
 use super::{Ground, Occasion, Reason};
 
 /// A field that may never fall.
@@ -24,19 +27,17 @@ pub(super) struct Rising<'a> {
 impl Rising<'_> {
     /// Why it never falls.
     pub(super) fn grounds(&self) -> Option<Vec<Ground>> {
-        let Rising { spec, field, .. } = *self;
+        let field = self.field;
         if !field.ty.is_number() && field.ty != Type::Bool {
             return None;
         }
         let mut grounds = Vec::new();
-        let mut gifts = spec.sources.iter().flat_map(|source| source.gives.iter().map(move |gift| (source, gift)));
-        let given = gifts.clone().any(|(_, gift)| gift.field == field.id);
         // What play writes can be anything, unless sources say what it is.
-        if field.played && !given {
+        if field.played && !self.is_given() {
             return None;
         }
-        if given {
-            gifts.all(|(_, gift)| gift.field != field.id || raises(&gift.value)).then_some(())?;
+        if self.is_given() {
+            self.gifts().all(|gift| raises(&gift.value)).then_some(())?;
             grounds.push(Ground::new(Occasion::Sources, field, Reason::GivesMore));
         }
         // Quitting has no fates: what a save leaves is looked at below.
@@ -51,6 +52,15 @@ impl Rising<'_> {
             grounds.push(Ground::new(Occasion::InLevels, field, Reason::IsItsMarks));
         }
         Some(grounds)
+    }
+
+    /// What sources give to the field.
+    fn gifts(&self) -> impl Iterator<Item = &Gift> {
+        self.spec.sources.iter().flat_map(|source| &source.gives).filter(|gift| gift.field == self.field.id)
+    }
+
+    fn is_given(&self) -> bool {
+        self.gifts().next().is_some()
     }
 
     fn moment(&self, moment: Moment, grounds: &mut Vec<Ground>) -> Option<()> {
@@ -79,11 +89,11 @@ impl Rising<'_> {
         match simple {
             PlainFate::Keep => Some(Reason::Keeps),
             PlainFate::Reset => {
-                let (highest, default) = match &field.limits.range {
-                    Some((_, highest)) if !field.optional => (highest.as_float(), field.default.as_float()),
-                    _ => return (field.default == Value::Bool(true)).then_some(Reason::NothingIsMore),
+                let can_be_more = match &field.limits.range {
+                    Some((_, highest)) if !field.optional => below(&field.default, highest),
+                    _ => field.default != Value::Bool(true),
                 };
-                (default >= highest).then_some(Reason::NothingIsMore)
+                (!can_be_more).then_some(Reason::NothingIsMore)
             }
             PlainFate::Entry | PlainFate::Checkpoint => {
                 Some(if field.rewinds { Reason::BringsBack } else { Reason::Keeps })
@@ -128,7 +138,7 @@ impl Rising<'_> {
             }
         }
         if !field.lasts.is_saved() {
-            grounds.push(Ground::new(Occasion::Quitting, field, self.plain(self.unsaved())?));
+            grounds.push(Ground::new(Occasion::Quitting, field, self.plain(unsaved_fate(field.lasts))?));
         }
         Some(())
     }
@@ -137,10 +147,6 @@ impl Rising<'_> {
     fn suspended(&self) -> [PlainFate; 2] {
         let fate = suspended_fate(self.spec, self.field, resembled_failure(self.spec.resume));
         [fate.touched, fate.untouched]
-    }
-
-    fn unsaved(&self) -> PlainFate {
-        if self.field.lasts == Span::Attempt { PlainFate::Entry } else { PlainFate::Reset }
     }
 
     /// Whether, in a level, the field is what both marks hold: nothing changes it there.
@@ -152,15 +158,14 @@ impl Rising<'_> {
             .iter()
             .filter(|moment| moment.stays_in_level() || matches!(moment, Moment::Checkpoint | Moment::Own(_)));
         let mut fates = in_levels.map(|moment| spec.plan.fate(field.id, *moment));
-        let never_given = !spec.sources.iter().any(|source| source.gives.iter().any(|gift| gift.field == field.id));
         let kept = fates.all(|fate| {
             let rules_stay = |rule: &Rule| matches!(&rule.does, Effect::Plain(simple) if stays(*simple));
             stays(fate.fallback) && fate.rules.iter().all(rules_stay)
         });
         let resumes = spec.resume != Resume::None;
         let suspended = !resumes || field.lasts == Span::Device || self.suspended().into_iter().all(stays);
-        let unsaved = !resumes || field.lasts.is_saved() || stays(self.unsaved());
-        never_given && kept && suspended && unsaved
+        let unsaved = !resumes || stays(unsaved_fate(field.lasts));
+        !self.is_given() && kept && suspended && unsaved
     }
 }
 

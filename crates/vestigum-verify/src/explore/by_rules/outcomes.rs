@@ -10,7 +10,7 @@ use vestigum_core::model::field::Field;
 use vestigum_core::model::node::{EntryRef, Node, Pick, ReadAt};
 use vestigum_core::syntax::parse::Operator;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::{Moment, Value};
+use vestigum_core::{Moment, Span, Value};
 
 use super::decide::{Budget, is_plain};
 
@@ -34,15 +34,15 @@ pub(super) enum By {
     Nothing,
 }
 
-/// A moment, seen from the states before it.
+/// A moment, as a step from any state.
 #[derive(Clone, Copy)]
-pub(super) struct Seen<'a> {
+pub(super) struct MomentStep<'a> {
     pub spec: &'a Model,
     pub moment: Moment,
     pub budget: &'a Budget,
 }
 
-impl Seen<'_> {
+impl MomentStep<'_> {
     /// Whether the moment leaves the field as it is, in every state.
     pub(super) fn keeps(&self, field: &Field) -> bool {
         // Levels are opened outside of them.
@@ -193,6 +193,15 @@ pub(super) fn ranged(field: &Field, value: Node) -> Node {
     let Some((lowest, highest)) = &field.limits.range else { return value };
     let below = Node::Lowest(vec![Node::Const(highest.clone()), value]);
     Node::Highest(vec![Node::Const(lowest.clone()), below])
+}
+
+/// What a launch makes of values that no save has: an attempt begins where the level was entered.
+pub(super) fn unsaved_fate(lasts: Span) -> PlainFate {
+    match lasts {
+        Span::Attempt => PlainFate::Entry,
+        Span::Session => PlainFate::Reset,
+        Span::Visit | Span::Run | Span::Profile | Span::Device => PlainFate::Keep,
+    }
 }
 
 /// What a value reads as: without one as zero.
