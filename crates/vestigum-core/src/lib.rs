@@ -68,6 +68,8 @@ pub use progress::reset::Reset;
 pub use spec::Spec;
 pub use suspension::Suspended;
 pub use value::containers::{List, Map, Set};
+pub use value::edit::Edit;
+pub use value::parts::Part;
 pub use value::types::Type;
 pub use value::{Finite, Value};
 pub use vocabulary::key::{EntryName, Key, KeyAxis, Keys};

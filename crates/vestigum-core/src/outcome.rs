@@ -119,6 +119,7 @@ impl Outcome {
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Written {
     pub(crate) clamped: bool,
+    pub(crate) beaten: bool,
     // Nearly always nothing, and writes are frequent: one word that is null.
     pub(crate) opened: Option<Box<[Arc<str>]>>,
 }
@@ -128,6 +129,13 @@ impl Written {
     #[must_use]
     pub fn clamped(&self) -> bool {
         self.clamped
+    }
+
+    /// Whether [`Progress::raise`](crate::Progress::raise) or [`lower`](crate::Progress::lower) wrote: the value beat the
+    /// old one.
+    #[must_use]
+    pub fn beaten(&self) -> bool {
+        self.beaten
     }
 
     /// Levels that are open from now on. Only a write outside a level can open one at once.
@@ -336,6 +344,14 @@ pub enum AccessErrorKind {
         /// The field.
         field: String,
         /// Where they differ.
+        why: String,
+    },
+    /// The field's value has no such part.
+    #[error("there is no `{part}`: {why}")]
+    NoPart {
+        /// The part as it was named.
+        part: String,
+        /// Why there is none.
         why: String,
     },
     /// The value is of another type than the field.

@@ -222,7 +222,7 @@ fn mistakes_in_declarations_have_their_sentences() {
         ("[keys.gate]\nnames = [\"a\"]\ncurrent = \"blob\"", "cannot say which gate is meant"),
         ("[keys.level]\nnames = [\"a\"]", "is built in"),
         ("[struct.a]\nb = \"b\"\n[struct.b]\na = \"a\"", "declare a struct after those it is made of"),
-        ("[struct.a]\nb = \"choice\"", "a member of a struct is no choice"),
+        ("[struct.a]\nb = \"choice\"", "`b` does not say what can be chosen"),
         ("[struct.int]\nb = \"int\"", "there is a type `int` already"),
         ("[table.t]\nsteps = [3, 2]", "say `falling = true`"),
         ("[table.t]\nfirst = 10", "says with `count` how many steps there are"),

@@ -29,10 +29,20 @@ enum Edit {
 }
 
 /// What an update does to the struct, the choices and the key sets that every sketch has.
-const WORDS: [(&str, &[(&str, &str)]); 9] = [
+const WORDS: [(&str, &[(&str, &str)]); 12] = [
     ("thing", &[("n = \"int\"\nname = \"text\"", "n = \"int\"\nways = \"list of int\"")]),
     ("thing", &[("\nn = \"int\"", "\nnumber = \"int\""), ("{ n =", "{ number ="), (".n >", ".number >")]),
     ("thing", &[("n = \"int\"\nname = \"text\"", "n = \"int\"\nname = \"text\"\nlit = \"bool\"")]),
+    ("being", &[("note =", "remark =")]),
+    ("being", &[("range = [-30, 40]", "range = [-3, 40]")]),
+    (
+        "being",
+        &[
+            ("level = { type = \"int\", range = [-30, 40], default = 3 }", "rank = \"float\""),
+            ("level = ", "rank = "),
+            (".level", ".rank"),
+        ],
+    ),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\"]"), ("'c'", "'b'")]),
     ("choice", &[("[\"a\", \"b\", \"c\"]", "[\"a\", \"b\", \"d\"]"), ("'c'", "'d'")]),
     ("spot", &[("[keys.spot]\nopen = true\nmax = 3", "[keys.spot]\nnames = [\"s0\", \"s1\", \"s2\", \"s3\", \"s4\"]")]),
@@ -138,6 +148,7 @@ fn said_of(sketch: &Sketch, migrations: &str, name: &str) -> bool {
         field.strip_prefix('f').and_then(|index| sketch.fields.get(index.parse::<usize>().ok()?)).map(|field| field.ty);
     migrations.contains(&format!("\"{field}\""))
         || (ty == Some("thing") && migrations.contains("\"struct field\""))
+        || (ty.is_some_and(|ty| ty.ends_with("being")) && migrations.contains("\"being"))
         || (name.contains("t2") && migrations.contains("\"key\""))
 }
 
@@ -210,10 +221,17 @@ fn renamed(sketch: &Sketch) -> (String, String) {
     (0..3).for_each(|n| step("key", "tag", &format!("t{n}"), &format!("l{n}")));
     (0..5).for_each(|n| step("key", "spot", &format!("s{n}"), &format!("p{n}")));
     step("struct field", "thing", "n", "number");
+    step("struct field", "being", "note", "remark");
+    ["a", "b", "c"].iter().for_each(|name| step("choice", "being.kind", name, &format!("{name}2")));
     // Words of the document, as they stand there: names, and keys in brackets.
-    for (from, to) in
-        [("path_", "way_"), ("stop_", "halt_"), ("tag", "label"), ("field.f", "field.g"), (".n >", ".number >")]
-    {
+    for (from, to) in [
+        ("path_", "way_"),
+        ("stop_", "halt_"),
+        ("tag", "label"),
+        ("field.f", "field.g"),
+        (".n >", ".number >"),
+        ("note =", "remark ="),
+    ] {
         text = text.replace(from, to);
     }
     text = text.replace("{ n =", "{ number =").replace("\nn = \"int\"", "\nnumber = \"int\"");
@@ -273,7 +291,10 @@ fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) 
             sketch.is_some_and(|field| field.ty == "int" && !field.range) && !(-40..=60).contains(&value.as_int());
         // A shorter limit cuts what is longer.
         let cut = sketch.is_some_and(|field| vestigum_testing::has_length(field.ty) && !field.range)
-            && (value.len() > 2 || sketch.is_some_and(|field| matches!(field.ty, "thing" | "set of text")));
+            && (value.len() > 2
+                || sketch.is_some_and(|field| matches!(field.ty, "thing" | "being" | "list of being" | "set of text")));
+        // So does a narrower range of a member.
+        let cut = cut || value.to_string().contains("level = -");
         if !is_saved
             || cut
             || not_made(&name)
@@ -390,7 +411,10 @@ proptest! {
                 let keys: Vec<&str> = keys.iter().map(String::as_str).collect();
                 let now = after.value(&field, &keys).unwrap_or_default().to_string();
                 let was = value.to_string();
-                let same = now == was || now == format!("{was}2") || now == was.replace("{ n =", "{ number =");
+                let being = ["a", "b", "c"].iter().fold(was.replace("note =", "remark ="), |text, name| {
+                    text.replace(&format!("kind = {name},"), &format!("kind = {name}2,"))
+                });
+                let same = now == was || now == being || now == format!("{was}2") || now == was.replace("{ n =", "{ number =");
                 prop_assert!(same, "after `{}`: {} was {} and {} is {}", moment, name, was, field, now);
             }
         }

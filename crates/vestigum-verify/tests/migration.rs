@@ -382,3 +382,100 @@ fn only_the_migrations_on_the_way_are_taken() {
 fn told<T: ToString>(list: &[T]) -> Vec<String> {
     list.iter().map(ToString::to_string).collect()
 }
+
+const HOUNDS: &str = "[levels]\norder = [\"old_mill\"]\n[save]\nresume = \"checkpoint\"\n[struct.gear]\nworn = \"int\"\n[struct.hound]\nname = \"text\"\n\
+    level = \"int\"\nkind = { type = \"choice\", of = [\"shore\", \"deep\", \"bog\"] }\ngear = \"gear\"\n";
+
+/// Fills make members of what stands in containers, each from the members that its own item had.
+#[test]
+fn fills_reach_the_members_of_items() {
+    let fields = [field("team", "list of hound", ""), field("kennel", "map of hound", ""), field("lead", "hound", "")];
+    let fields =
+        [&fields.concat()[..], "[field.pack]\ntype = \"set of hound\"\nlasts = \"run\"\nafter_failure = \"entry\"\n"]
+            .concat();
+    let old = spec(1, &format!("{HOUNDS}{fields}"));
+    let mut game = Progress::fresh(&old);
+    let hound = |name: &str, level: i64, kind: &str| {
+        let gear = Value::Map([("worn".into(), (level * 2).into())].into_iter().collect());
+        let members = [("name", name.into()), ("level", level.into()), ("kind", kind.into()), ("gear", gear)];
+        Value::Map(members.into_iter().map(|(name, value)| (name.into(), value)).collect())
+    };
+    for (name, level, kind) in [("Rook", 2, "bog"), ("Wren", 7, "deep")] {
+        game.insert("team", &[], hound(name, level, kind)).unwrap();
+        game.insert_at("kennel", &[], name, hound(name, level, kind)).unwrap();
+        game.insert("pack", &[], hound(name, level, kind)).unwrap();
+    }
+    game.enter("old_mill").unwrap();
+    game.insert("pack", &[], hound("Lark", 9, "shore")).unwrap();
+    game.checkpoint("ford").unwrap();
+    let images = saved(&game);
+    let history = frozen(&[&old]);
+    let now = HOUNDS
+        .replace("worn = \"int\"", "worn = \"float\"\nused = \"bool\"")
+        .replace("level = \"int\"", "rank = \"int\"\nmood = { type = \"int\", default = 1, range = [0, 3] }")
+        .replace("\"shore\", \"deep\", \"bog\"", "\"shore\", \"depth\"");
+    let asked = refused(2, &format!("{now}{fields}"), &history);
+    assert!(asked.contains("{ fill = \"team.gear.worn\", with = \"worn\" }"), "{asked}");
+    let worn =
+        ["team", "kennel", "lead", "pack"].map(|field| format!("{{ fill = \"{field}.gear.worn\", with = \"worn\" }}"));
+    let filled: Vec<&str> = worn.iter().map(String::as_str).collect();
+    let asked = refused(2, &format!("{now}{fields}{}", migration(2, &filled)), &history);
+    let rename = "{ rename = \"choice\", of = \"hound.kind\", from = \"deep\", to = \"depth\" }";
+    assert_eq!(asked.matches(rename).count(), 1, "once for the struct that four fields have: {asked}");
+    let moods = ["team", "kennel", "pack"].map(|field| {
+        format!("{{ fill = \"{field}.mood\", with = \"if(level > 3, 2 + level, if(kind == 'bog', 0, 1))\" }}")
+    });
+    let rest = [
+        "{ rename = \"struct field\", of = \"hound\", from = \"level\", to = \"rank\" }",
+        "{ rename = \"choice\", of = \"hound.kind\", from = \"deep\", to = \"depth\" }",
+        "{ drop = \"choice\", of = \"hound.kind\", name = \"bog\" }",
+        "{ fill = \"team.gear.used\", with = \"worn > 9\" }",
+        "{ fill = \"lead.mood\", with = \"level + 2\" }",
+    ];
+    let steps: Vec<&str> = worn.iter().chain(&moods).map(String::as_str).chain(rest).collect();
+    let new = updated(2, &format!("{now}{fields}{}", migration(2, &steps)), &history);
+    let mut loaded = load(&new, &images);
+    let rook = |used: bool| {
+        format!("{{ name = 'Rook', rank = 2, mood = 0, kind = shore, gear = {{ worn = 4.0, used = {used} }} }}")
+    };
+    let wren = |used: bool| {
+        format!("{{ name = 'Wren', rank = 7, mood = 3, kind = depth, gear = {{ worn = 14.0, used = {used} }} }}")
+    };
+    assert_eq!(shown(&loaded, "team", &[]), format!("[{}, {}]", rook(false), wren(true)));
+    assert_eq!(shown(&loaded, "kennel", &[]), format!("{{Rook: {}, Wren: {}}}", rook(false), wren(false)));
+    assert!(shown(&loaded, "lead", &[]).contains("mood = 2"), "also of a value at its default");
+    assert!(shown(&loaded, "pack", &[]).contains("Lark"));
+    loaded.death().unwrap();
+    assert_eq!(shown(&loaded, "pack", &[]), format!("{{{}, {}}}", rook(false), wren(false)), "the mark is filled, too");
+    let proof = prove(&new, &Options::default());
+    assert!(proof.versions.iter().all(|version| version.failures.is_empty()), "{:?}", proof.versions);
+}
+
+#[test]
+fn a_fill_of_a_member_says_what_it_cannot_read() {
+    let fields = field("team", "list of hound", "");
+    let history = frozen(&[&spec(1, &format!("{HOUNDS}{fields}{}", field("coins", "int", "")))]);
+    let now = HOUNDS.replace("level = \"int\"", "level = { type = \"int\", range = [0, 9] }\nmood = \"int\"");
+    let cases = [
+        ("{ fill = \"team.moot\", with = \"1\" }", "a hound has no member `moot`; it has: name, level"),
+        ("{ fill = \"team.mood\", with = \"rank\" }", "nothing is called `rank`"),
+        ("{ fill = \"team.mood\", with = \"name\" }", "an int is wanted here, and this is a text"),
+        ("{ fill = \"team.mood\", with = \"coins + level\" }", "`coins` is a field"),
+        (
+            "{ fill = \"team.mood\", with = \"1\" },\n{ fill = \"team.mood\", with = \"2\" }",
+            "fills `team.mood` already",
+        ),
+        ("{ fill = \"pack.mood\", with = \"level\" }", "version 1 has no `pack`"),
+    ];
+    let pack = field("pack", "list of hound", "");
+    for (step, expected) in cases {
+        let said =
+            refused(2, &format!("{now}{fields}{pack}{}{}", field("coins", "int", ""), migration(2, &[step])), &history);
+        assert!(said.contains(expected), "`{expected}` is not said of {step}:\n{said}");
+    }
+    let narrower = refused(1, &format!("{now}{fields}{}", field("coins", "int", "")), &history);
+    assert!(
+        narrower.contains("`hound.level` has a narrower range now") && narrower.contains("raise `version` to 2"),
+        "{narrower}"
+    );
+}

@@ -233,7 +233,7 @@ fn statements_on_containers_are_checked_before_they_run() {
         ("remove", "which field?"),
         ("tools += 'a'", "is of type set of text; only numbers are added to"),
         ("best[mill_lane, heather_rise] = 1", "`best` takes a level; here are 2"),
-        ("best[] = 1", "the names of keys are wanted in these brackets"),
+        ("best[] = 1", "the names of keys or a position are wanted in these brackets"),
         ("reset", "what should be reset?"),
         ("reset score", "`score` cannot be reset"),
         ("reset run now", "nothing stands behind this"),

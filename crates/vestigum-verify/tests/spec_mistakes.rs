@@ -157,16 +157,16 @@ fn what_does_not_fit_in_an_expression() {
     stops
       V005 a bool is wanted here, and this is a map of int
     sum(letters) > 1
-      V005 `sum` takes a field that has a value for each level or key
-           write the field without a key, as in `sum(stars)`
+      V005 `sum` takes a field that has a value for each level or key, or the items of a container
+           write the field without a key, as in `sum(stars)`, or name the container, as in `sum(team.health)`
     sum(passed) > 1
       V005 a field of numbers is wanted here, and this is a bool
     sum(3) > 1
-      V005 `sum` takes a field that has a value for each level or key
-           write the field without a key, as in `sum(stars)`
+      V005 `sum` takes a field that has a value for each level or key, or the items of a container
+           write the field without a key, as in `sum(stars)`, or name the container, as in `sum(team.health)`
     highest(motto) > 1
-      V005 `highest` takes a field that has a value for each level or key
-           write the field without a key, as in `sum(stars)`
+      V005 `highest` takes a field that has a value for each level or key, or the items of a container
+           write the field without a key, as in `sum(stars)`, or name the container, as in `sum(team.health)`
     len(letters) > 1
       V005 a text, bytes or a container is wanted here, and this is an int
     has(motto, 'a')

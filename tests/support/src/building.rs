@@ -1,6 +1,6 @@
 //! The same sketch through the builder.
 
-use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, RuleBuilder, SpecBuilder};
+use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, MemberBuilder, RuleBuilder, SpecBuilder};
 use vestigum_core::vocabulary::fate::PlainFate;
 use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::vocabulary::span::WrittenBy;
@@ -18,6 +18,14 @@ pub fn built(sketch: &Sketch) -> Spec {
         .keys("tag", ["t0", "t1", "t2"])
         .open_keys("spot", 3)
         .structure("thing", [("n", "int"), ("name", "text")])
+        .structure(
+            "being",
+            [
+                MemberBuilder::new("level", "int").range(-30, 40).default(3),
+                MemberBuilder::new("kind", "choice").of(["a", "b", "c"]).default("b"),
+                MemberBuilder::new("note", "text").max_len(3),
+            ],
+        )
         .field(
             FieldBuilder::new("kind_now", "choice").of(["k0", "k1"]).lasts(Span::Run).after_failure(PlainFate::Entry),
         )

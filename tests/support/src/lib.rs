@@ -23,7 +23,7 @@ use proptest::option;
 use proptest::prelude::*;
 use proptest::sample::select;
 
-use vestigum_core::{Outcome, Place, Progress, Reset, Value};
+use vestigum_core::{Edit, Outcome, Part, Place, Progress, Reset, Value};
 
 pub const OWN: &str = "new_day";
 
@@ -98,7 +98,7 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
     })
 }
 
-const TYPES: [&str; 15] = [
+const TYPES: [&str; 17] = [
     "int",
     "int",
     "int",
@@ -114,6 +114,8 @@ const TYPES: [&str; 15] = [
     "set of text",
     "map of int",
     "thing",
+    "being",
+    "list of being",
 ];
 const PER: [&[&str]; 12] = [
     &[],
@@ -132,6 +134,9 @@ const PER: [&[&str]; 12] = [
 /// Key sets of every kind, and the field that says which of one is meant.
 const KEYS: &str = "[keys.kind]\nnames = [\"k0\", \"k1\"]\ncurrent = \"kind_now\"\n[keys.tag]\nnames = [\"t0\", \"t1\", \"t2\"]\n\
     [keys.spot]\nopen = true\nmax = 3\n[struct.thing]\nn = \"int\"\nname = \"text\"\n\
+    [struct.being]\nlevel = { type = \"int\", range = [-30, 40], default = 3 }\n\
+    kind = { type = \"choice\", of = [\"a\", \"b\", \"c\"], default = \"b\" }\n\
+    note = { type = \"text\", max_len = 3 }\n\
     [field.kind_now]\ntype = \"choice\"\nof = [\"k0\", \"k1\"]\nlasts = \"run\"\nafter_failure = \"entry\"\n";
 
 pub fn field() -> impl Strategy<Value = FieldSketch> {
@@ -163,7 +168,7 @@ fn rule() -> impl Strategy<Value = RuleSketch> {
 }
 
 pub fn has_length(ty: &str) -> bool {
-    matches!(ty, "text" | "bytes" | "list of int" | "set of text" | "map of int" | "thing")
+    matches!(ty, "text" | "bytes" | "list of int" | "set of text" | "map of int" | "thing" | "being" | "list of being")
 }
 
 impl FieldSketch {
@@ -371,6 +376,8 @@ impl Sketch {
             "set of text" => format!("['x', 'w{seed}']"),
             "map of int" => format!("{{ x = {seed} }}"),
             "thing" => format!("{{ n = {seed} }}"),
+            "being" => format!("{{ level = {} }}", seed * 5),
+            "list of being" => format!("[{{ kind = 'c', note = 'word {seed}' }}, {{ level = -{seed} }}]"),
             _ => format!("'word {seed}'"),
         };
         match (read, ty) {
@@ -390,6 +397,8 @@ impl Sketch {
             Some((read, "choice")) => format!("{read} >= 'b'"),
             Some((read, "vec2" | "vec3")) => format!("{read}.x > 0.5"),
             Some((read, "thing")) => format!("{read}.n > {seed}"),
+            Some((read, "being")) => format!("{read}.kind >= 'b'"),
+            Some((read, "list of being")) => format!("any({read}.level > {seed}) or {read}[1].level < 3"),
             Some((read, "set of text")) => format!("has({read}, 'x')"),
             Some((read, "map of int")) => format!("{read}['x'] < 4"),
             Some((read, _)) => format!("len({read}) == 0"),
@@ -533,7 +542,28 @@ fn write(
         "thing" => Value::Map([("n".into(), Value::Int(n)), ("name".into(), text())].into_iter().collect()),
         _ => text(),
     };
+    let being = || {
+        Value::Map(
+            [
+                ("level".into(), Value::Int(n)),
+                ("kind".into(), Value::text(["a", "b", "c"][n.rem_euclid(3) as usize])),
+                ("note".into(), text()),
+            ]
+            .into_iter()
+            .collect(),
+        )
+    };
+    let value = match ty {
+        "being" => being(),
+        "list of being" => Value::List(vec![being(), being()].into()),
+        _ => value,
+    };
+    let level = [Part::member("level")];
+    let of_item = [Part::Item(n.rem_euclid(3) as usize), Part::member("level")];
     let written = match (ty, add) {
+        ("being", true) => game.edit(name, keys, &level, Edit::Add(Value::Int(n))),
+        ("list of being", true) if n % 2 == 0 => game.insert(name, keys, being()),
+        ("list of being", true) => game.edit(name, keys, &of_item, Edit::Raise(Value::Int(n))),
         ("list of int", true) => game.insert(name, keys, Value::Int(n)),
         ("set of text", true) if n % 3 == 0 => game.remove(name, keys, text()),
         ("set of text", true) => game.insert(name, keys, text()),

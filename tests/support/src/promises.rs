@@ -92,7 +92,7 @@ impl<'s> Dice<'s> {
     /// A number.
     pub fn int(&mut self, depth: usize) -> String {
         let literal = |dice: &mut Self| (dice.roll(21) as i64 - 10).to_string();
-        let made = match self.roll(if depth == 0 { 4 } else { 14 }) {
+        let made = match self.roll(if depth == 0 { 4 } else { 17 }) {
             0 => Some(literal(self)),
             1 | 2 => self.read("int"),
             3 => Some(["level_index", "checkpoint_index", "count(completed)", "count(opened)"][self.roll(4)].into()),
@@ -107,6 +107,12 @@ impl<'s> Dice<'s> {
                 .map(|name| format!("{}({name})", ["sum", "highest", "lowest", "count"][name.len() % 4])),
             11 => self.read("map of int").map(|map| format!("{map}['{}']", ["x", "y", "zz"][map.len() % 3])),
             12 => self.read("thing").map(|thing| format!("{thing}.n")),
+            13 => self.read("being").map(|being| format!("{being}.level")),
+            14 => self.read("list of being").map(|beings| format!("{beings}[{}].level", beings.len() % 3 + 1)),
+            15 => {
+                let over = ["sum", "highest", "lowest"][self.roll(3)];
+                self.read("list of being").map(|beings| format!("{over}({beings}.level * 2)"))
+            }
             _ => {
                 let ty = ["text", "list of int", "set of text", "map of int", "bytes"][self.roll(5)];
                 self.read(ty).map(|container| format!("len({container})"))
@@ -118,7 +124,7 @@ impl<'s> Dice<'s> {
     /// A condition.
     pub fn bool(&mut self, depth: usize) -> String {
         let compared = |dice: &mut Self| ["<", "<=", ">", ">=", "==", "!="][dice.roll(6)];
-        let made = match self.roll(if depth == 0 { 6 } else { 14 }) {
+        let made = match self.roll(if depth == 0 { 6 } else { 16 }) {
             0 => self.read("bool"),
             1 => Some(format!("open(path_0) {} true", ["==", "!="][self.roll(2)])),
             2 => Some(format!(
@@ -151,6 +157,11 @@ impl<'s> Dice<'s> {
                 let sign = ["==", "!="][self.roll(2)];
                 self.read(ty).zip(self.read(ty)).map(|(a, b)| format!("{a} {sign} {b}"))
             }
+            13 => {
+                let over = ["any", "all", "0 < count"][self.roll(3)];
+                self.read("list of being").map(|beings| format!("{over}({beings}.level > 4 or {beings}.kind == 'c')"))
+            }
+            14 => self.read("being").map(|being| format!("{being}.kind == 'b'")),
             _ => {
                 let set = self.read("set of text");
                 let item = self.read("text").unwrap_or_else(|| "'w1'".into());

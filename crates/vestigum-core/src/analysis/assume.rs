@@ -167,7 +167,7 @@ impl Assuming<'_> {
                     | Node::Aggregate(..)
                     | Node::Derived(_)
                     | Node::Len(_)
-                    | Node::MapEntry(..)
+                    | Node::Item(..)
                     | Node::Member(..)
             ) {
                 self.fields.assume(node, Bounds::Number(low, high));

@@ -263,7 +263,11 @@ pub fn bounds(node: &Node, spec: &Readable, fields: &FieldBounds<'_>, derived: &
         }
         Node::Binary(operator, left, right) => text_compared(*operator, left, right, spec, fields)
             .unwrap_or_else(|| binary(*operator, inner(left), inner(right))),
-        Node::Table(TableFunction::Grade, x, table) => graded(&spec.tables[*table as usize], fields.level, inner(x)),
+        Node::Table(TableFunction::Grade, x, table, level) => {
+            graded(&spec.tables[*table as usize], level.or(fields.level), inner(x))
+        }
+        Node::Member(_, _, Some(range)) => Bounds::Number(range.0.as_float(), range.1.as_float()),
+        Node::Items(Aggregate::Count | Aggregate::Size, ..) => Bounds::Number(0.0, f64::INFINITY),
         Node::LevelIndex if fields.level.is_some() => {
             let listed = fields.level.filter(|level| (*level as usize) < spec.in_order);
             let index = listed.map_or(0.0, |level| f64::from(level) + 1.0);
@@ -272,9 +276,10 @@ pub fn bounds(node: &Node, spec: &Readable, fields: &FieldBounds<'_>, derived: &
         Node::Open(Some(level)) => of(spec.opened, Some(spec.opened_slot(*level))),
         Node::Len(_) | Node::LevelIndex | Node::CheckpointIndex => Bounds::Number(0.0, f64::INFINITY),
         Node::Filled(..) | Node::Has(..) | Node::Open(None) => Bounds::OPEN,
-        Node::Table(..) | Node::MapEntry(..) | Node::Member(..) | Node::Make(..) | Node::Level | Node::Checkpoint => {
+        Node::Table(..) | Node::Item(..) | Node::Items(..) | Node::Each | Node::Member(..) | Node::Make(..) => {
             Bounds::Any
         }
+        Node::Level | Node::Checkpoint => Bounds::Any,
     }
 }
 

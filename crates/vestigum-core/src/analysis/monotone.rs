@@ -97,11 +97,17 @@ pub fn moves(node: &Node, spec: &Readable, derived: &[(u32, Moves)]) -> Moves {
             of(condition).blurred().and(of(yes)).and(of(no))
         }
         Node::Highest(nodes) | Node::Lowest(nodes) => all(nodes),
-        Node::Table(TableFunction::Grade, inner, table) if spec.tables[*table as usize].falling => of(inner).turned(),
-        Node::Table(TableFunction::Grade, inner, _) => of(inner),
-        Node::Table(TableFunction::Into | TableFunction::Needed, inner, _) => of(inner).blurred(),
-        Node::Len(inner) | Node::Member(inner, _) => of(inner).blurred(),
-        Node::Has(left, right) | Node::MapEntry(left, right, _) => of(left).and(of(right)).blurred(),
+        Node::Table(TableFunction::Grade, inner, table, _) if spec.tables[*table as usize].falling => {
+            of(inner).turned()
+        }
+        Node::Table(TableFunction::Grade, inner, ..) => of(inner),
+        Node::Table(TableFunction::Into | TableFunction::Needed, inner, ..) => of(inner).blurred(),
+        Node::Len(inner) | Node::Member(inner, ..) => of(inner).blurred(),
+        Node::Has(left, right) | Node::Item(left, right, _) | Node::Items(_, left, right, _) => {
+            of(left).and(of(right)).blurred()
+        }
+        // It moves with its container, which is looked at on its own.
+        Node::Each => Moves::Not,
         Node::Make(nodes, _) => all(nodes).blurred(),
         Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => Moves::Not,
     }

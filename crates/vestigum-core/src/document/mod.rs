@@ -20,10 +20,11 @@ pub struct Document {
     pub levels_last: Option<Word>,
     pub levels: Vec<(Word, LevelEntry)>,
     pub keys: Vec<(Word, KeysEntry)>,
-    pub structs: Vec<(Word, Vec<(Word, Word)>)>,
+    /// Struct types, each with its members: of a member only the type, its limits and its default are said.
+    pub structs: Vec<(Word, Vec<(Word, FieldEntry)>)>,
     pub tables: Vec<(Word, TableEntry)>,
     pub fields: Vec<(Word, FieldEntry)>,
-    pub derived: Vec<(Word, Word)>,
+    pub derived: Vec<(Word, DerivedEntry)>,
     pub moments: Vec<Word>,
     pub over_when: Option<Word>,
     pub respawn: Option<Word>,
@@ -128,6 +129,13 @@ pub struct TableEntry {
     pub add: Option<Literal>,
     pub count: Option<Spanned<i64>>,
     pub falling: bool,
+}
+
+/// A derived value: its expression, and what it has a value for each of.
+#[derive(Clone, Debug)]
+pub struct DerivedEntry {
+    pub per: Option<Word>,
+    pub value: Word,
 }
 
 #[derive(Clone, Debug, Default)]

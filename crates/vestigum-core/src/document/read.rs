@@ -7,7 +7,9 @@ use toml::de::{DeTable, DeValue};
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
-use crate::document::{Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word};
+use crate::document::{
+    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word,
+};
 use crate::value::Value;
 use crate::value::containers::Map;
 use crate::vocabulary::fate::Operation;
@@ -76,6 +78,7 @@ impl Reader {
                     "" => "a spec".into(),
                     "on" => "a rule".into(),
                     "step" => "a step like this".into(),
+                    thing @ ("member" | "derived value") => format!("a {thing}"),
                     listed @ ("source" | "promise" | "allow" | "migration") => format!("`[[{listed}]]`"),
                     name => format!("`[{name}]`"),
                 };
@@ -247,9 +250,10 @@ impl Reader {
         }
         for (name, value) in self.entries(&mut root, "struct") {
             let Some(table) = self.table(&format!("struct.{}", name.value), value) else { continue };
-            let members = table.table.iter().filter_map(|(member, ty)| {
-                let ty = self.text(member.get_ref(), Some(ty))?;
-                Some((Spanned::new(member.get_ref().to_string(), member.span().into()), ty))
+            let members = table.table.iter().filter_map(|(member, value)| {
+                let name = Spanned::new(member.get_ref().to_string(), member.span().into());
+                let entry = self.member(&name, value)?;
+                Some((name, entry))
             });
             document.structs.push((name, members.collect()));
         }
@@ -262,8 +266,8 @@ impl Reader {
             document.fields.push((name, field));
         }
         for (name, value) in self.entries(&mut root, "derived") {
-            if let Some(text) = self.text(&name.value, Some(value)) {
-                document.derived.push((name, text));
+            if let Some(derived) = self.derived(&name, value) {
+                document.derived.push((name, derived));
             }
         }
         if let Some(mut moments) = root.take("moments").and_then(|value| self.table("moments", value)) {
@@ -368,6 +372,54 @@ impl Reader {
         };
         self.finish(table);
         field
+    }
+
+    /// A derived value: an expression, or a table with one and what it is kept for.
+    fn derived(&mut self, name: &Word, value: &Spot<'_>) -> Option<DerivedEntry> {
+        match value.get_ref() {
+            DeValue::Table(_) => {
+                let mut table = self.table("derived value", value)?;
+                let per = self.text("per", table.take("per"));
+                let said = table.take("value");
+                if said.is_none() {
+                    self.error(value.span().into(), format!("`{}` does not say what it is", name.value)).help =
+                        Some("add `value`, an expression, as in `{ per = \"level\", value = \"stars >= 3\" }`".into());
+                }
+                let text = self.text("value", said);
+                self.finish(table);
+                Some(DerivedEntry { per, value: text? })
+            }
+            DeValue::String(_) => Some(DerivedEntry { per: None, value: self.text(&name.value, Some(value))? }),
+            _ => {
+                self.wrong(&name.value, "an expression, or a table with `per` and `value`", value);
+                None
+            }
+        }
+    }
+
+    /// A member of a struct: its type alone, or a table of what is to be said of it.
+    fn member(&mut self, name: &Word, value: &Spot<'_>) -> Option<FieldEntry> {
+        let said = match value.get_ref() {
+            DeValue::String(_) => FieldEntry { ty: self.text(&name.value, Some(value)), ..FieldEntry::default() },
+            DeValue::Table(_) => {
+                let mut table = self.table("member", value)?;
+                let entry = FieldEntry {
+                    ty: self.text("type", table.take("type")),
+                    of: self.texts("of", table.take("of")),
+                    range: self.range(table.take("range")),
+                    default: self.literal("default", table.take("default")),
+                    max_len: self.int("max_len", table.take("max_len")),
+                    ..FieldEntry::default()
+                };
+                self.finish(table);
+                entry
+            }
+            _ => {
+                self.wrong(&name.value, "a type, or a table with a `type`", value);
+                return None;
+            }
+        };
+        Some(said)
     }
 
     fn range(&mut self, value: Option<&Spot<'_>>) -> Option<Spanned<(Literal, Literal)>> {

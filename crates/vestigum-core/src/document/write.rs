@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use crate::document::{Document, EffectEntry, FieldEntry, RuleEntry, StepEntry, Word};
+use crate::document::{Document, EffectEntry, FieldEntry, Literal, RuleEntry, StepEntry, Word};
 use crate::value::Value;
 
 /// The document as TOML, in the order of its sections.
@@ -36,7 +36,7 @@ pub fn write(document: &Document) -> String {
     }
     for (name, members) in &document.structs {
         out.section(&format!("struct.{}", key(&name.value)));
-        members.iter().for_each(|(member, ty)| out.line(&key(&member.value), &quoted(&ty.value)));
+        members.iter().for_each(|(member, entry)| out.line(&key(&member.value), &self::member(entry)));
     }
     for (name, table) in &document.tables {
         out.section(&format!("table.{}", key(&name.value)));
@@ -54,7 +54,14 @@ pub fn write(document: &Document) -> String {
     document.fields.iter().for_each(|(name, field)| out.field(name, field));
     if !document.derived.is_empty() {
         out.section("derived");
-        document.derived.iter().for_each(|(name, text)| out.line(&key(&name.value), &quoted(&text.value)));
+        for (name, derived) in &document.derived {
+            let value = quoted(&derived.value.value);
+            let said = match &derived.per {
+                Some(per) => format!("{{ per = {}, value = {value} }}", quoted(&per.value)),
+                None => value,
+            };
+            out.line(&key(&name.value), &said);
+        }
     }
     out.words_in("moments", "names", &document.moments);
     out.word_in("run", "over_when", document.over_when.as_ref());
@@ -169,8 +176,7 @@ impl Writer {
         self.word("after_failure", field.after_failure.as_ref());
         self.word("written_by", field.written_by.as_ref());
         if let Some(range) = &field.range {
-            let (lowest, highest) = &range.value;
-            self.line("range", &list([literal(&lowest.value), literal(&highest.value)].into_iter()));
+            self.line("range", &self::range(&range.value));
         }
         if let Some(default) = &field.default {
             self.line("default", &literal(&default.value));
@@ -185,6 +191,23 @@ impl Writer {
             self.line(&format!("on.{}", key(&moment.value)), &text);
         }
     }
+}
+
+fn range((lowest, highest): &(Literal, Literal)) -> String {
+    list([literal(&lowest.value), literal(&highest.value)].into_iter())
+}
+
+/// A member of a struct: its type alone where nothing else is said.
+fn member(entry: &FieldEntry) -> String {
+    let ty = quoted(entry.ty.as_ref().map_or("", |ty| &ty.value));
+    let mut said = Vec::new();
+    if !entry.of.is_empty() {
+        said.push(format!("of = {}", list(entry.of.iter().map(|name| quoted(&name.value)))));
+    }
+    said.extend(entry.range.as_ref().map(|said| format!("range = {}", range(&said.value))));
+    said.extend(entry.max_len.as_ref().map(|len| format!("max_len = {}", len.value)));
+    said.extend(entry.default.as_ref().map(|default| format!("default = {}", literal(&default.value))));
+    if said.is_empty() { ty } else { format!("{{ type = {ty}, {} }}", said.join(", ")) }
 }
 
 /// A rule as it stands in a document.

@@ -10,6 +10,7 @@ use crate::model::node::{EntryRef, Made, Node, Pick, ReadAt};
 use crate::state::State;
 use crate::state::position::Checkpoint;
 use crate::syntax::parse::Operator;
+use crate::value::types::Type;
 use crate::value::{Value, add, below, negated, total};
 use crate::vocabulary::function::{Aggregate, TableFunction};
 use crate::vocabulary::names::key_text;
@@ -25,6 +26,8 @@ pub struct Env<'a> {
     pub checkpoint: Option<&'a Checkpoint>,
     /// The keys of the entry that a migration fills, each with its key set.
     pub filled: &'a [(u32, u32)],
+    /// The item of a container that is looked at.
+    pub each: Option<&'a Value>,
     /// Derived values that were worked out already, in the order of the spec.
     pub derived: &'a [(u32, Value)],
 }
@@ -62,11 +65,13 @@ impl Node {
             Node::Lowest(nodes) => extreme(nodes.iter().map(|node| node.value(env)), |best, value| below(value, best)),
             Node::Len(inner) => Value::Int(inner.value(env).len() as i64),
             Node::Has(inner, item) => Value::Bool(has(&inner.value(env), &item.value(env))),
-            Node::MapEntry(map, key, ty) => {
-                let (map, key) = (map.value(env), key.value(env));
-                map.entry(key.as_text()).cloned().unwrap_or_else(|| ty.zero())
+            Node::Item(container, key, ty) => {
+                let (container, key) = (container.value(env), key.value(env));
+                container.item(&key).cloned().unwrap_or_else(|| ty.zero())
             }
-            Node::Member(inner, name) => inner.value(env).member(name).unwrap_or_default(),
+            Node::Items(over, container, each, ty) => over.of_items(&container.value(env), each, ty, env),
+            Node::Each => env.each.cloned().unwrap_or_default(),
+            Node::Member(inner, name, _) => inner.value(env).member(name).unwrap_or_default(),
             Node::Make(parts, made) => {
                 let mut parts = parts.iter().map(|part| part.value(env));
                 let (ty, made) = match made {
@@ -75,13 +80,13 @@ impl Node {
                 };
                 made.fitted(ty).unwrap_or_else(|| ty.zero())
             }
-            Node::Table(steps, inner, table) => {
+            Node::Table(steps, inner, table, level) => {
                 let table = &env.spec.tables[*table as usize];
-                let x = inner.value(env);
+                let (x, level) = (inner.value(env), level.or(env.level));
                 match steps {
-                    TableFunction::Grade => Value::Int(table.grade(&x, env.level)),
-                    TableFunction::Into => table.past_step(&x, env.level),
-                    TableFunction::Needed => table.needed(&x, env.level),
+                    TableFunction::Grade => Value::Int(table.grade(&x, level)),
+                    TableFunction::Into => table.past_step(&x, level),
+                    TableFunction::Needed => table.needed(&x, level),
                 }
             }
             Node::Open(level) => {
@@ -117,6 +122,8 @@ impl Node {
             Node::Binary(operator @ (Operator::And | Operator::Or), left, right) => {
                 any(left) || (left.value(env).as_bool() == (*operator == Operator::And) && any(right))
             }
+            // What is asked of its items is asked of the container.
+            Node::Items(_, container, ..) => any(container),
             Node::Derived(index) => any(&env.spec.derived[*index as usize].expression.node),
             _ => self.any_part(&mut |part| any(part)),
         }
@@ -145,7 +152,7 @@ impl Node {
 impl<'a> Env<'a> {
     /// What a moment or a reader sees: the state as it is now.
     pub fn new(spec: &'a Model, state: &'a State, level: Option<u32>, checkpoint: Option<&'a Checkpoint>) -> Env<'a> {
-        Env { spec, state, before: None, level, checkpoint, filled: &[], derived: &[] }
+        Env { spec, state, before: None, level, checkpoint, filled: &[], each: None, derived: &[] }
     }
 
     /// The key of the moment's checkpoint on the axis of checkpoints.
@@ -262,6 +269,25 @@ fn extreme(mut values: impl Iterator<Item = Value>, better: impl Fn(&Value, &Val
 }
 
 impl Aggregate {
+    /// What is taken of each item of a container, in one value.
+    fn of_items(self, container: &Value, each: &Node, ty: &Type, env: &Env<'_>) -> Value {
+        let of = |item: &Value| each.value(&Env { each: Some(item), ..*env });
+        let values: Vec<Value> = match container {
+            Value::List(list) => list.iter().map(of).collect(),
+            Value::Set(set) => set.iter().map(of).collect(),
+            Value::Map(map) => map.iter().map(|(_, item)| of(item)).collect(),
+            _ => Vec::new(),
+        };
+        match self {
+            Aggregate::Count => Value::Int(values.iter().filter(|value| value.as_bool()).count() as i64),
+            Aggregate::Size => Value::Int(values.len() as i64),
+            Aggregate::Sum => total(values.iter(), ty),
+            Aggregate::Highest | Aggregate::Lowest if values.is_empty() => ty.zero(),
+            Aggregate::Highest => extreme(values.into_iter(), below),
+            Aggregate::Lowest => extreme(values.into_iter(), |best, value| below(value, best)),
+        }
+    }
+
     /// The entries of a keyed field in one value; unfilled entries, and those whose keys were not made, are skipped.
     fn value(self, env: &Env<'_>, field: FieldId) -> Value {
         let field = env.spec.field(field);

@@ -21,6 +21,8 @@ pub struct Restating<'a> {
     pub seen: bool,
     /// The level in which the playthrough stands when it is asked.
     pub level: Option<u32>,
+    /// The container whose items are looked at, as it is said.
+    pub each: Option<&'a str>,
 }
 
 /// What became of a node: a text that reads something, or nothing is left to be read.
@@ -195,11 +197,20 @@ impl Restating<'_> {
                 let Some((held, true)) = self.part(container) else { return self.any_of(container, item) };
                 one(format!("has({}, {})", held.text, self.part(item)?.0.text))
             }
-            Node::MapEntry(map, key, _) => match (self.part(map)?, self.part(key)?) {
+            Node::Each => self.each.map_or(Restated::Bound, one),
+            Node::Items(over, container, each, _) => match self.part(container)? {
+                (held, true) => {
+                    let held = held.placed(Precedence::One);
+                    let inside = Restating { each: Some(&held), ..self };
+                    one(format!("{}({})", over.word(), inside.part(each)?.0.text))
+                }
+                _ => Restated::Bound,
+            },
+            Node::Item(map, key, _) => match (self.part(map)?, self.part(key)?) {
                 ((map, true), (key, _)) => one(format!("{}[{}]", map.text, key.text)),
                 _ => Restated::Bound,
             },
-            Node::Member(inner, name) => match self.part(inner)? {
+            Node::Member(inner, name, _) => match self.part(inner)? {
                 (inner, true) => one(format!("{}.{name}", inner.text)),
                 _ => Restated::Bound,
             },
@@ -214,10 +225,10 @@ impl Restating<'_> {
                     }
                 });
             }
-            Node::Table(steps, inner, table) => {
+            Node::Table(steps, inner, table, level) => {
                 let table = &spec.tables[*table as usize];
                 // A table with steps of a level's own means another level's where play stands now.
-                if table.has_own_steps() && self.level != self.env.level {
+                if table.has_own_steps() && self.level != level.or(self.env.level) {
                     return Some(Restated::Bound);
                 }
                 let word = steps.word();

@@ -8,12 +8,12 @@ use crate::diagnostic::{SourceSpan, Spanned};
 use crate::document::{Document, FieldEntry, KeysEntry, LevelEntry, Word};
 use crate::model::Model;
 use crate::model::field::Field;
-use crate::reading::resolve;
+use crate::reading::resolve_frozen;
 use crate::value::Value;
 use crate::value::decode::decode;
 use crate::value::limits::Limits;
 use crate::value::tree::Tree;
-use crate::value::types::Type;
+use crate::value::types::{Member, Type};
 use crate::vocabulary::span::{Lasts, Span};
 
 /// The shape of one version, as the history file holds it.
@@ -58,8 +58,28 @@ pub struct KeysShape {
 #[serde(deny_unknown_fields)]
 pub struct StructShape {
     pub name: String,
-    /// Names and types.
-    pub members: Vec<(String, String)>,
+    pub members: Vec<MemberShape>,
+}
+
+/// A member: its name and its type, and the rest where there is more to say.
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum MemberShape {
+    Plain(String, String),
+    More(String, String, MoreShape),
+}
+
+#[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct MoreShape {
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub of: Vec<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub range: Option<(Tree, Tree)>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub max_len: Option<usize>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub default: Option<Tree>,
 }
 
 #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
@@ -99,7 +119,7 @@ impl Shape {
         });
         let structs = data.structs.iter().map(|ty| StructShape {
             name: ty.name.to_string(),
-            members: ty.members.iter().map(|(name, ty)| (name.to_string(), ty.to_string())).collect(),
+            members: ty.members.iter().map(MemberShape::of).collect(),
         });
         let saved = data.fields.iter().filter(|field| field.lasts != Span::Session && !field.built_in);
         Shape {
@@ -131,7 +151,7 @@ impl Shape {
     /// What is not sound about it: a history that the tool wrote has nothing of the kind.
     pub fn model(&self, game: &str) -> Result<Model, String> {
         let mut errors = Vec::new();
-        let model = resolve(&self.document(game), "", &mut errors);
+        let model = resolve_frozen(&self.document(game), &mut errors);
         if let Some(error) = errors.first() {
             return Err(error.message.clone());
         }
@@ -166,7 +186,7 @@ impl Shape {
             document.keys.push((word(&set.name), entry));
         }
         for ty in &self.structs {
-            let members = ty.members.iter().map(|(name, ty)| (word(name), word(ty))).collect();
+            let members = ty.members.iter().map(MemberShape::entry).collect();
             document.structs.push((word(&ty.name), members));
         }
         for field in &self.fields {
@@ -185,15 +205,46 @@ impl Shape {
     }
 }
 
+impl MemberShape {
+    fn of(member: &Member) -> MemberShape {
+        let (name, ty) = (member.name.to_string(), member.ty.to_string());
+        let tree = |(lowest, highest): &(Value, Value)| (Tree::of(lowest), Tree::of(highest));
+        let more = MoreShape {
+            of: names(&member.ty),
+            range: member.range.as_ref().map(tree),
+            max_len: member.max_len,
+            default: (member.default != member.ty.zero()).then(|| Tree::of(&member.default)),
+        };
+        let nothing = MoreShape { of: Vec::new(), range: None, max_len: None, default: None };
+        if more == nothing { MemberShape::Plain(name, ty) } else { MemberShape::More(name, ty, more) }
+    }
+
+    /// As a document says it. What stands there as a literal is read by the type of the member.
+    fn entry(&self) -> (Word, FieldEntry) {
+        match self {
+            MemberShape::Plain(name, ty) => (word(name), FieldEntry { ty: Some(word(ty)), ..FieldEntry::default() }),
+            MemberShape::More(name, ty, more) => {
+                let entry = FieldEntry {
+                    ty: Some(word(ty)),
+                    of: more.of.iter().map(|name| word(name)).collect(),
+                    range: more.range.as_ref().map(|(lowest, highest)| at((at(lowest.plain()), at(highest.plain())))),
+                    max_len: more.max_len.map(|len| at(len as i64)),
+                    default: more.default.as_ref().map(|tree| at(tree.plain())),
+                    ..FieldEntry::default()
+                };
+                (word(name), entry)
+            }
+        }
+    }
+}
+
 impl FieldShape {
     fn of(spec: &Model, field: &Field) -> FieldShape {
         let Limits { range, max_len, .. } = &field.limits;
         FieldShape {
             name: field.name.to_string(),
             ty: field.ty.to_string(),
-            of: choices(&field.ty)
-                .map(|names| names.iter().map(|name| name.name().to_owned()).collect())
-                .unwrap_or_default(),
+            of: names(&field.ty),
             per: field.axes.iter().map(|axis| spec.axis_word(*axis).to_owned()).collect(),
             lasts: field.lasts.word().into(),
             range: range.as_ref().map(|(lowest, highest)| (Tree::of(lowest), Tree::of(highest))),
@@ -220,6 +271,10 @@ impl FieldShape {
         field.rewinds = self.rewinds;
         Ok(())
     }
+}
+
+fn names(ty: &Type) -> Vec<String> {
+    choices(ty).unwrap_or_default().iter().map(|name| name.name().to_owned()).collect()
 }
 
 /// The names of a choice, however deep it stands.

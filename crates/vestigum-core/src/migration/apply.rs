@@ -13,6 +13,7 @@ use crate::image::report::{Clamped, Dropped, SavedThing};
 use crate::image::write::values;
 use crate::image::{Gone, Image, SavedMarks, SavedPlace};
 use crate::migration::entries::{Before, Entries};
+use crate::migration::members::MemberFilling;
 use crate::migration::plan::{FieldPlan, Fill, MigrationPlan, OwnerKind};
 use crate::model::Model;
 use crate::model::axis::{Axis, MadeKeys};
@@ -127,7 +128,7 @@ pub(crate) fn apply(
     let marks = source.in_level.then(|| (at_mark(old, &source.state, true), at_mark(old, &source.state, false)));
     let wanted = |field: &&Field| OwnerKind::of(field) == owner && field.lasts != Span::Session;
     for field in new.fields.iter().filter(wanted) {
-        let FieldPlan { carried, fills } = &plan.fields[field.id.0 as usize];
+        let FieldPlan { carried, fills, .. } = &plan.fields[field.id.0 as usize];
         if let Some(was) = carried.filter(|was| source.present[was.0 as usize]) {
             present[field.id.0 as usize] = true;
             transfer.carry(field, old.field(was), &source.state);
@@ -288,7 +289,8 @@ impl ValueTransfer<'_> {
         for slot in was.slots() {
             let value = from.value(slot);
             let entries = self.entries(from);
-            if same_default && *value == was.default && !from.is_noted(slot) {
+            let fills = &self.plan.fields[field.id.0 as usize].member_fills;
+            if same_default && fills.is_empty() && *value == was.default && !from.is_noted(slot) {
                 // The name that was made first keeps its entry, whatever it holds.
                 if may_merge {
                     taken_up.extend(entries.now(was, field, slot));
@@ -313,13 +315,19 @@ impl ValueTransfer<'_> {
                 }
             };
             let names = &self.plan.names;
-            let taken = |value: &Value| match names.convert(was.id, value, &was.ty, &field.ty) {
+            let env = Env::new(self.old, from, None, None);
+            let converted = |value: &Value| {
+                let now = names.convert(was.id, value, &was.ty, &field.ty)?;
+                let filling = MemberFilling { names, env: &env };
+                Some(fills.iter().fold(now, |now, fill| filling.filled(fill, was, field, value, now)))
+            };
+            let taken = |value: &Value| match converted(value) {
                 Some(Value::Unfilled) | None if !field.optional => field.default.clone(),
                 Some(value) => field.limits.clamp(value).0,
                 None => field.default.clone(),
             };
             let (entry, checkpoint) = (taken(from.at_entry(slot)), taken(from.at_checkpoint(slot)));
-            let converted = names.convert(was.id, value, &was.ty, &field.ty);
+            let converted = converted(value);
             let now_value = taken(value);
             if let Some(converted) = converted.filter(|converted| *converted != now_value && converted.is_filled()) {
                 self.clamped.insert(now, (converted, now_value.clone()));

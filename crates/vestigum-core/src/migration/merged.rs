@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use crate::history::shape::choices;
-use crate::migration::names::NameMap;
+use crate::migration::names::{ChoiceOwner, NameMap};
 use crate::migration::plan::{MigrationPlan, Pair, successor};
 use crate::model::field::FieldId;
+use crate::value::types::Member;
 use crate::vocabulary::span::Span;
 
 /// What is said about all names that become one: levels, keys, checkpoints, fields, choices and members of structs.
@@ -35,8 +36,9 @@ pub(crate) fn merged(pair: &Pair<'_>, plan: &MigrationPlan) -> Vec<String> {
         let Some(now) = successor(new, names, was).map(|now| new.field(now)) else { continue };
         let (Some(before), Some(are)) = (choices(&was.ty), choices(&now.ty)) else { continue };
         let place = |name: &Arc<str>| are.iter().position(|known| known.name == *name).map(|at| at as u32);
-        let chosen =
-            before.iter().map(|was_chosen| (&*was_chosen.name, names.choice(was.id, &was_chosen.name).and_then(place)));
+        let chosen = before.iter().map(|was_chosen| {
+            (&*was_chosen.name, names.choice(&ChoiceOwner::Field(was.id), &was_chosen.name).and_then(place))
+        });
         found.extend(merging(chosen, |at| format!("choice `{}` of `{}`", are[at as usize].name, now.name)));
     }
     found.extend(members(pair, names));
@@ -49,9 +51,10 @@ fn members(pair: &Pair<'_>, names: &NameMap) -> Vec<String> {
     for ty in &pair.old.structs {
         // Whichever struct of the new version has the member: the struct may bear another name.
         let known: Vec<&Arc<str>> =
-            pair.new.structs.iter().flat_map(|now| now.members.iter().map(|(name, _)| name)).collect();
+            pair.new.structs.iter().flat_map(|now| now.members.iter().map(|member| &member.name)).collect();
         let place = |name: &Arc<str>| known.iter().position(|known| **known == *name).map(|at| at as u32);
-        let members = ty.members.iter().map(|(name, _)| (&**name, names.member(&ty.name, name).and_then(place)));
+        let members =
+            ty.members.iter().map(|Member { name, .. }| (&**name, names.member(&ty.name, name).and_then(place)));
         found.extend(merging(members, |at| format!("field `{}` of the struct `{}`", known[at as usize], ty.name)));
     }
     found

@@ -52,6 +52,7 @@ pub(crate) mod apply;
 pub mod chain;
 pub(crate) mod entries;
 pub mod hook;
+pub(crate) mod members;
 pub(crate) mod merged;
 pub(crate) mod names;
 #[doc(hidden)]

@@ -4,16 +4,25 @@
 
 use std::sync::Arc;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
+use crate::migration::plan::MemberFill;
 use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::field::{Field, FieldId};
-use crate::value::Value;
-use crate::value::types::Type;
+use crate::value::types::{Member, StructType, Type};
+use crate::value::{Chosen, Value};
 
 /// A name of the new version, or none for what a step drops.
 type Now = Option<Arc<str>>;
+
+/// Whose a choice is, in the old version.
+#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+pub enum ChoiceOwner {
+    Field(FieldId),
+    /// A struct and its member.
+    Member(Arc<str>, Arc<str>),
+}
 
 /// From the names of the old version to those of the new one; `None` is dropped.
 #[derive(Debug, Default)]
@@ -24,8 +33,8 @@ pub struct Renames {
     pub sets: FxHashMap<u32, u32>,
     /// By old set and name: open sets have names that no version declares.
     pub keys: FxHashMap<(u32, Arc<str>), Now>,
-    /// By old field and choice.
-    pub choices: FxHashMap<(FieldId, Arc<str>), Now>,
+    /// By old field or member and choice.
+    pub choices: FxHashMap<(ChoiceOwner, Arc<str>), Now>,
     /// By struct and member.
     pub members: FxHashMap<(Arc<str>, Arc<str>), Now>,
     pub fields: FxHashMap<FieldId, FieldStep>,
@@ -50,6 +59,10 @@ pub struct NameMap {
     pub old_levels: Vec<Option<u32>>,
     pub old_stops: Vec<Option<u32>>,
     pub old_sets: Vec<Option<u32>>,
+    /// Members of the new version that fills make, by field, struct and member.
+    filled: FxHashSet<(FieldId, Arc<str>, Arc<str>)>,
+    /// Members of the old version that those fills read, by struct and member.
+    read: FxHashSet<(Arc<str>, Arc<str>)>,
 }
 
 fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
@@ -63,7 +76,10 @@ fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
 }
 
 impl NameMap {
-    pub fn new(old: &Model, new: &Model, said: Renames) -> NameMap {
+    pub fn new(old: &Model, new: &Model, said: Renames, fills: &[MemberFill]) -> NameMap {
+        let last = |fill: &MemberFill| fill.members.last().cloned().unwrap_or_default();
+        let filled = fills.iter().map(|fill| (fill.field, fill.of.clone(), last(fill))).collect();
+        let read = fills.iter().flat_map(|fill| fill.reads.iter().map(|name| (fill.was.clone(), name.clone())));
         let levels = (0..old.levels.len() as u32).map(|level| {
             let same = || new.level_ids.get(&old.level(level).id).copied();
             said.levels.get(&level).copied().unwrap_or_else(same)
@@ -85,6 +101,8 @@ impl NameMap {
             old_levels: reversed(&levels, new.levels.len()),
             old_stops: reversed(&checkpoint_keys, new.checkpoint_keys.len()),
             old_sets: reversed(&sets, new.key_sets.len()),
+            filled,
+            read: read.collect(),
             said,
             levels,
             checkpoint_keys,
@@ -114,7 +132,7 @@ impl NameMap {
 
     /// Whether a step gives up a choice of the field.
     pub fn drops_choice(&self, field: FieldId) -> bool {
-        self.said.choices.iter().any(|((of, _), now)| *of == field && now.is_none())
+        self.said.choices.iter().any(|((of, _), now)| *of == ChoiceOwner::Field(field) && now.is_none())
     }
 
     /// The name of a checkpoint in the new version.
@@ -182,8 +200,8 @@ impl NameMap {
     }
 
     /// A choice's name in the new version.
-    pub fn choice<'n>(&'n self, field: FieldId, name: &'n Arc<str>) -> Option<&'n Arc<str>> {
-        match self.said.choices.get(&(field, name.clone())) {
+    pub fn choice<'n>(&'n self, of: &ChoiceOwner, name: &'n Arc<str>) -> Option<&'n Arc<str>> {
+        match self.said.choices.get(&(of.clone(), name.clone())) {
             Some(said) => said.as_ref(),
             None => Some(name),
         }
@@ -198,29 +216,43 @@ impl NameMap {
     }
 
     /// Whether every value of `was` has one of `is`, with the new names; what stands in the way is told.
-    pub fn fits(&self, field: FieldId, was: &Type, is: &Type, lost: &mut Vec<Lost>) -> bool {
+    pub fn fits(&self, was: &Field, is: &Field, lost: &mut Vec<Lost>) -> bool {
+        self.fits_of(is.id, &ChoiceOwner::Field(was.id), &was.ty, &is.ty, lost)
+    }
+
+    fn fits_of(&self, field: FieldId, of: &ChoiceOwner, was: &Type, is: &Type, lost: &mut Vec<Lost>) -> bool {
         match (was, is) {
             (Type::Choice(was), Type::Choice(is)) => {
                 for chosen in was.iter() {
-                    let dropped = self.said.choices.get(&(field, chosen.name.clone())) == Some(&None);
-                    let now = self.choice(field, &chosen.name);
+                    let dropped = self.said.choices.get(&(of.clone(), chosen.name.clone())) == Some(&None);
+                    let now = self.choice(of, &chosen.name);
                     if !dropped && now.is_none_or(|now| !is.iter().any(|known| known.name == *now)) {
-                        lost.push(Lost::Choice(chosen.name.clone()));
+                        lost.push(Lost::Choice {
+                            of: of.clone(),
+                            choice: chosen.name.clone(),
+                            were: was.clone(),
+                            are: is.clone(),
+                        });
                     }
                 }
                 true
             }
             (Type::Struct(was), Type::Struct(is)) => {
                 let mut fits = true;
-                for (name, ty) in &was.members {
+                for Member { name, ty, .. } in &was.members {
                     let dropped = self.said.members.get(&(was.name.clone(), name.clone())) == Some(&None);
                     let now = self.member(&was.name, name).and_then(|now| is.position(now));
                     match now {
-                        Some(index) => fits &= self.fits(field, ty, &is.members[index].1, lost),
+                        Some(index) if self.fills(field, is, index) => {}
+                        Some(index) => {
+                            let of = ChoiceOwner::Member(was.name.clone(), name.clone());
+                            fits &= self.fits_of(field, &of, ty, &is.members[index].ty, lost);
+                        }
+                        None if self.read.contains(&(was.name.clone(), name.clone())) => {}
                         None if !dropped => {
                             let new =
-                                is.members.iter().filter(|(known, like)| like == ty && was.position(known).is_none());
-                            let fresh = new.map(|(known, _)| known.clone()).collect();
+                                is.members.iter().filter(|new| new.ty == *ty && was.position(&new.name).is_none());
+                            let fresh = new.map(|new| new.name.clone()).collect();
                             lost.push(Lost::Member { of: was.name.clone(), member: name.clone(), fresh });
                         }
                         None => {}
@@ -229,21 +261,39 @@ impl NameMap {
                 fits
             }
             (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
-                self.fits(field, was, is, lost)
+                self.fits_of(field, of, was, is, lost)
             }
             (was, is) => was == is,
         }
     }
 
-    /// The member of a struct, however deep, whose type is another one now.
+    /// Whether a fill makes the member.
+    fn fills(&self, field: FieldId, of: &StructType, member: usize) -> bool {
+        self.filled.contains(&(field, of.name.clone(), of.members[member].name.clone()))
+    }
+
+    /// The name that a member of the new version had before.
+    pub fn member_before<'t>(&self, was: &'t StructType, now: &str) -> Option<&'t Member> {
+        was.members.iter().find(|member| self.member(&was.name, &member.name).is_some_and(|name| **name == *now))
+    }
+
+    /// The member of a struct, however deep, whose type is another one now. `field` is one of the new version.
     pub fn changed_member<'t>(&self, field: FieldId, was: &'t Type, is: &'t Type) -> Option<Changed<'t>> {
         match (was, is) {
-            (Type::Struct(was), Type::Struct(is)) => was.members.iter().find_map(|(name, ty)| {
-                let now = self.member(&was.name, name).and_then(|now| is.position(now))?;
-                let now = &is.members[now].1;
-                let changed = !self.fits(field, ty, now, &mut Vec::new());
-                let here = || changed.then_some(Changed { of: &was.name, member: name, was: ty, is: now });
-                self.changed_member(field, ty, now).or_else(here)
+            (Type::Struct(was), Type::Struct(is)) => was.members.iter().find_map(|Member { name, ty, .. }| {
+                let index = self.member(&was.name, name).and_then(|now| is.position(now))?;
+                if self.fills(field, is, index) {
+                    return None;
+                }
+                let now = &is.members[index];
+                let of = ChoiceOwner::Member(was.name.clone(), name.clone());
+                let changed = !self.fits_of(field, &of, ty, &now.ty, &mut Vec::new());
+                let here = || Changed { of: &was.name, member: name, path: Vec::new(), was: ty, is: &now.ty };
+                let found = self.changed_member(field, ty, &now.ty).or_else(|| changed.then(here));
+                found.map(|mut changed| {
+                    changed.path.insert(0, &*now.name);
+                    changed
+                })
             }),
             (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
                 self.changed_member(field, was, is)
@@ -254,28 +304,34 @@ impl NameMap {
 
     /// A value of the old type as one of the new; none if it was dropped.
     pub fn convert(&self, field: FieldId, value: &Value, was: &Type, is: &Type) -> Option<Value> {
+        self.convert_of(&ChoiceOwner::Field(field), value, was, is)
+    }
+
+    /// The same of a value inside another.
+    pub fn convert_of(&self, of: &ChoiceOwner, value: &Value, was: &Type, is: &Type) -> Option<Value> {
         Some(match (value, was, is) {
             (Value::Unfilled, ..) => Value::Unfilled,
-            (Value::Choice(chosen), _, Type::Choice(names)) => Type::chosen(names, self.choice(field, &chosen.name)?)?,
+            (Value::Choice(chosen), _, Type::Choice(names)) => Type::chosen(names, self.choice(of, &chosen.name)?)?,
             (Value::Struct(_, members), Type::Struct(was), Type::Struct(is)) => {
-                let mut now: Vec<Value> = is.members.iter().map(|(_, ty)| ty.zero()).collect();
-                for ((name, ty), value) in was.members.iter().zip(members.iter()) {
+                let mut now: Vec<Value> = is.members.iter().map(|member| member.default.clone()).collect();
+                for (Member { name, ty, .. }, value) in was.members.iter().zip(members.iter()) {
                     let Some(index) = self.member(&was.name, name).and_then(|now| is.position(now)) else { continue };
-                    if let Some(value) = self.convert(field, value, ty, &is.members[index].1) {
+                    let of = ChoiceOwner::Member(was.name.clone(), name.clone());
+                    if let Some(value) = self.convert_of(&of, value, ty, &is.members[index].ty) {
                         now[index] = value;
                     }
                 }
                 Value::Struct(is.clone(), Arc::new(now))
             }
             (Value::List(items), Type::List(was), Type::List(is)) => {
-                Value::List(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect())
+                Value::List(items.iter().filter_map(|item| self.convert_of(of, item, was, is)).collect())
             }
             (Value::Set(items), Type::Set(was), Type::Set(is)) => {
-                Value::Set(items.iter().filter_map(|item| self.convert(field, item, was, is)).collect())
+                Value::Set(items.iter().filter_map(|item| self.convert_of(of, item, was, is)).collect())
             }
             (Value::Map(entries), Type::Map(was), Type::Map(is)) => {
                 let entries =
-                    entries.iter().filter_map(|(key, item)| Some((key.clone(), self.convert(field, item, was, is)?)));
+                    entries.iter().filter_map(|(key, item)| Some((key.clone(), self.convert_of(of, item, was, is)?)));
                 Value::Map(entries.collect())
             }
             (value, was, is) if was == is => value.clone(),
@@ -289,6 +345,8 @@ impl NameMap {
 pub struct Changed<'t> {
     pub of: &'t str,
     pub member: &'t str,
+    /// The names on the way to it, in the new version.
+    pub path: Vec<&'t str>,
     pub was: &'t Type,
     pub is: &'t Type,
 }
@@ -296,13 +354,10 @@ pub struct Changed<'t> {
 /// What a type of the new version has no place for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Lost {
-    Choice(Arc<str>),
+    /// A choice, and those there were and are.
+    Choice { of: ChoiceOwner, choice: Arc<str>, were: Arc<[Arc<Chosen>]>, are: Arc<[Arc<Chosen>]> },
     /// A member of a struct, and those of its type that the struct did not have before.
-    Member {
-        of: Arc<str>,
-        member: Arc<str>,
-        fresh: Vec<Arc<str>>,
-    },
+    Member { of: Arc<str>, member: Arc<str>, fresh: Vec<Arc<str>> },
 }
 
 /// Whether a value of one type becomes one of the other under new names: what differs is only how choices and members

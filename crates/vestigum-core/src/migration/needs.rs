@@ -8,15 +8,15 @@ use std::collections::BTreeSet;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::migration::merged::merged;
-use crate::migration::names::{Changed, FieldStep, Lost};
+use crate::migration::names::{Changed, ChoiceOwner, FieldStep, Lost};
 use crate::migration::plan::{MigrationPlan, OwnerKind, Pair, successor};
 use crate::migration::wording;
 use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::field::Field;
 use crate::nearest::nearest;
-use crate::value::below;
-use crate::value::types::Type;
+use crate::value::types::{Member, Type};
+use crate::value::{Value, below};
 use crate::vocabulary::policy::Resume;
 use crate::vocabulary::span::Span;
 
@@ -257,15 +257,23 @@ impl<'a> Finder<'a> {
             return;
         }
         let mut lost = Vec::new();
-        if !names.fits(was.id, &was.ty, &now.ty, &mut lost) {
-            let (what, before, after) = match names.changed_member(was.id, &was.ty, &now.ty) {
-                Some(Changed { of, member, was, is }) => (format!("`{member}` of the {of} in `{name}`"), was, is),
+        if !names.fits(was, now, &mut lost) {
+            let changed = names.changed_member(now.id, &was.ty, &now.ty);
+            let (what, before, after) = match &changed {
+                Some(Changed { of, member, was, is, .. }) => (format!("`{member}` of the {of} in `{name}`"), *was, *is),
                 None => (format!("`{name}`"), &was.ty, &now.ty),
             };
             let version = self.old.version;
             let message =
                 format!("{what} is of type {before} in version {version}, and of type {after} {}", self.now());
-            let offer = converted(was, now).unwrap_or_else(|| {
+            let member = changed.as_ref().and_then(|changed| {
+                let target = format!("{}.{}", now.name, changed.path.join("."));
+                let or_code = Some(wording::hook(&now.name));
+                let offer = converted(changed.member, changed.was, &target, changed.is);
+                offer.map(|offer| Offer { or_code, ..offer })
+            });
+            let whole = || converted(name, &was.ty, &now.name, &now.ty).filter(|_| changed.is_none());
+            let offer = member.or_else(whole).unwrap_or_else(|| {
                 let or_code = Some(wording::hook(&now.name));
                 Offer { or_code, ..wording::drop("field", None, name).into() }
             });
@@ -274,13 +282,22 @@ impl<'a> Finder<'a> {
         }
         for lost in lost {
             match lost {
-                Lost::Choice(choice) => {
-                    let names = crate::history::shape::choices(&now.ty).unwrap_or_default();
-                    let before = crate::history::shape::choices(&was.ty).unwrap_or_default();
-                    let fresh = names.iter().filter(|known| !before.iter().any(|old| old.name == known.name));
+                Lost::Choice { of, choice, were, are } => {
+                    let fresh = are.iter().filter(|known| !were.iter().any(|old| old.name == known.name));
                     let fresh: Vec<&str> = fresh.map(|chosen| &*chosen.name).collect();
-                    let offer = self.offer("choice", Some(name), &choice, &fresh);
-                    self.step(place, self.missing(&format!("the choice `{choice}` of `{name}`")), offer);
+                    let owner = match &of {
+                        ChoiceOwner::Field(_) => name.to_owned(),
+                        ChoiceOwner::Member(of, member) => format!("{of}.{member}"),
+                    };
+                    // Of a struct that several fields have, once.
+                    let first = match of {
+                        ChoiceOwner::Field(_) => true,
+                        ChoiceOwner::Member(..) => self.asked.insert((owner.clone(), choice.to_string())),
+                    };
+                    if first {
+                        let offer = self.offer("choice", Some(&owner), &choice, &fresh);
+                        self.step(place, self.missing(&format!("the choice `{choice}` of `{owner}`")), offer);
+                    }
                 }
                 Lost::Member { of, member, fresh } => {
                     let what = format!("the field `{member}` of the struct `{of}`");
@@ -306,12 +323,16 @@ impl<'a> Finder<'a> {
 
     fn limits(&mut self, was: &Field, now: &Field, place: SourceSpan) {
         let name = &was.name;
-        let narrower = match (&was.limits.range, &now.limits.range) {
-            (_, None) => false,
-            (None, Some(_)) => true,
-            (Some((low, high)), Some((lowest, highest))) => below(low, lowest) || below(highest, high),
-        };
-        if narrower {
+        let mut narrower_members = Vec::new();
+        self.members(&was.ty, &now.ty, &mut narrower_members);
+        for (member, what) in narrower_members {
+            // Of a struct that several fields have, once.
+            if self.asked.insert((member.clone(), what.into())) {
+                let message = format!("`{member}` has {what} {}", self.now());
+                self.version(place, message, INSIDE);
+            }
+        }
+        if narrower(was.limits.range.as_ref(), now.limits.range.as_ref()) {
             let range = |field: &Field| match &field.limits.range {
                 Some((lowest, highest)) => format!("[{lowest}, {highest}]"),
                 None => "any number".into(),
@@ -332,6 +353,31 @@ impl<'a> Finder<'a> {
                 was.default
             );
             self.version(place, message, "older saves are then read by the default that they were written with");
+        }
+    }
+
+    /// The members of structs that can hold less than before.
+    fn members(&self, was: &Type, is: &Type, found: &mut Vec<(String, &'static str)>) {
+        match (was, is) {
+            (Type::Struct(was), Type::Struct(is)) => {
+                for member in &was.members {
+                    let now = self.plan.names.member(&was.name, &member.name).and_then(|now| is.position(now));
+                    let Some(now) = now.map(|at| &is.members[at]) else { continue };
+                    let called = format!("{}.{}", is.name, now.name);
+                    if narrower(member.range.as_ref(), now.range.as_ref()) {
+                        found.push((called.clone(), "a narrower range"));
+                    }
+                    let len = |of: &Member| of.max_len.unwrap_or(usize::MAX);
+                    if len(now) < len(member) {
+                        found.push((called, "a lower `max_len`"));
+                    }
+                    self.members(&member.ty, &now.ty, found);
+                }
+            }
+            (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
+                self.members(was, is, found);
+            }
+            _ => {}
         }
     }
 
@@ -390,18 +436,26 @@ impl<'a> Finder<'a> {
     }
 }
 
-/// The step that converts a field whose values an expression can make of the old ones.
-fn converted(was: &Field, now: &Field) -> Option<Offer> {
-    let name = &*was.name;
-    match (&was.ty, &now.ty) {
-        (Type::Int, Type::Float) => Some(wording::fill(&now.name, name).into()),
-        (Type::Float, Type::Int) => Some(wording::fill(&now.name, &format!("round({name})")).into()),
+/// Whether some value of the one range is outside the other.
+fn narrower(was: Option<&(Value, Value)>, is: Option<&(Value, Value)>) -> bool {
+    match (was, is) {
+        (_, None) => false,
+        (None, Some(_)) => true,
+        (Some((low, high)), Some((lowest, highest))) => below(low, lowest) || below(highest, high),
+    }
+}
+
+/// The step that converts what an expression can make of the old values: `name` is what the target was.
+fn converted(name: &str, was: &Type, target: &str, is: &Type) -> Option<Offer> {
+    match (was, is) {
+        (Type::Int, Type::Float) => Some(wording::fill(target, name).into()),
+        (Type::Float, Type::Int) => Some(wording::fill(target, &format!("round({name})")).into()),
         (Type::Text, Type::Choice(names)) if names.len() <= FEW_CHOICES => {
             let (first, rest) = names.split_first()?;
             let arms = rest.iter().rev().fold(format!("'{}'", first.name()), |others, chosen| {
                 format!("if({name} == '{0}', '{0}', {others})", chosen.name())
             });
-            Some(wording::fill(&now.name, &arms).into())
+            Some(wording::fill(target, &arms).into())
         }
         _ => None,
     }

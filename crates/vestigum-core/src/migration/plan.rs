@@ -38,6 +38,23 @@ pub struct FieldPlan {
     pub carried: Option<FieldId>,
     /// What is written over them.
     pub fills: Vec<Fill>,
+    /// What is written into members of the values that are carried.
+    pub member_fills: Vec<MemberFill>,
+}
+
+/// A fill of a member: an expression over the members that the struct had before.
+#[derive(Debug)]
+pub struct MemberFill {
+    pub field: FieldId,
+    /// The names on the way to the member, in the new version.
+    pub members: Vec<Arc<str>>,
+    /// The struct that has the member, in the new version.
+    pub of: Arc<str>,
+    /// That struct in the old version, and its members that the expression reads.
+    pub was: Arc<str>,
+    pub reads: Vec<Arc<str>>,
+    pub expression: Expression,
+    pub span: SourceSpan,
 }
 
 /// A fill: a field or one entry of it, and an expression over the old values.
@@ -79,8 +96,8 @@ pub struct Pair<'a> {
 /// Plans the way from one version to the next.
 pub fn plan(pair: &Pair<'_>, steps: ReadSteps) -> MigrationPlan {
     let old = &**pair.old;
-    let ReadSteps { said, fills, moved, hooked, told } = steps;
-    let names = NameMap::new(old, pair.new, said);
+    let ReadSteps { said, fills, member_fills, moved, hooked, told } = steps;
+    let names = NameMap::new(old, pair.new, said, &member_fills);
     let mut fields: Vec<FieldPlan> = pair.new.fields.iter().map(|_| FieldPlan::default()).collect();
     for was in &old.fields {
         if let Some(now) = successor(pair.new, &names, was) {
@@ -94,6 +111,9 @@ pub fn plan(pair: &Pair<'_>, steps: ReadSteps) -> MigrationPlan {
     }
     for fill in fills {
         fields[fill.field.0 as usize].fills.push(fill);
+    }
+    for fill in member_fills {
+        fields[fill.field.0 as usize].member_fills.push(fill);
     }
     // A fill of one entry wins over one of all entries, wherever they stand.
     fields.iter_mut().for_each(|plan| plan.fills.sort_by_key(|fill| fill.at.is_some()));

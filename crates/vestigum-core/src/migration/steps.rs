@@ -5,15 +5,18 @@ use std::sync::Arc;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::document::{MigrationEntry, StepEntry, Word};
-use crate::migration::names::{FieldStep, Renames};
-use crate::migration::plan::{Fill, OwnerKind};
+use crate::history::shape::choices;
+use crate::migration::names::{ChoiceOwner, FieldStep, Renames};
+use crate::migration::plan::{Fill, MemberFill, OwnerKind};
 use crate::migration::wording::{lasting, moved, told};
 use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::expression::Expression;
 use crate::model::field::{Field, FieldId};
-use crate::reading::compile::{FillTarget, Scope, compile, target};
+use crate::model::node::Node;
+use crate::reading::compile::{FillTarget, Scope, compile, compile_of_item, struct_with, target};
 use crate::reading::place_of;
+use crate::value::types::{Member, StructType, Type};
 use crate::vocabulary::span::Span;
 
 /// The words for what can be renamed and dropped.
@@ -24,6 +27,7 @@ const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "cho
 pub struct ReadSteps {
     pub said: Renames,
     pub fills: Vec<Fill>,
+    pub member_fills: Vec<MemberFill>,
     /// Old fields that change their owner.
     pub moved: Vec<FieldId>,
     /// Fields that the game's own code makes, by name.
@@ -52,15 +56,20 @@ impl StepReader<'_> {
             matches!(what.value.as_str(), "level" | "key set")
         };
         let (names, rest): (Vec<_>, Vec<_>) = entry.steps.iter().partition(|step| first(&step.value));
+        let mut of_members = Vec::new();
         for Spanned { value: step, span } in names.into_iter().chain(rest) {
             // What cannot be taken has been reported.
             let _ = match step {
                 StepEntry::Rename { what, of, from, to } => self.names(&mut steps, what, of.as_ref(), from, Some(to)),
                 StepEntry::Drop { what, of, name } => self.names(&mut steps, what, of.as_ref(), name, None),
-                StepEntry::Fill { target, with } => self.fill(&mut steps, target, with),
+                StepEntry::Fill { target, with } => self.fill(&mut steps, &mut of_members, target, with),
                 StepEntry::Move { field, to } => self.moves(&mut steps, field, to, *span),
                 StepEntry::Hook { field } => self.hook(&mut steps, field),
             };
+        }
+        for (target, to, with) in of_members {
+            // What cannot be taken has been reported.
+            let _ = self.fill_members(&mut steps, target, to, with);
         }
         for Spanned { value: step, .. } in &entry.steps {
             if let StepEntry::Rename { what, of: Some(of), to, .. } = step {
@@ -285,14 +294,22 @@ impl StepReader<'_> {
                 steps.said.keys.insert((set, name(from)), to.map(name)).is_some()
             }
             "choice" => {
-                let field = self.old_field(of)?;
-                let names = crate::history::shape::choices(&self.old.field(field).ty).unwrap_or_default();
+                let (owner, names) = match self.member_of(self.old, of) {
+                    Some((ty, member)) => {
+                        (ChoiceOwner::Member(ty.name.clone(), member.name.clone()), choices(&member.ty))
+                    }
+                    None => {
+                        let field = self.old_field(of)?;
+                        (ChoiceOwner::Field(field), choices(&self.old.field(field).ty))
+                    }
+                };
+                let names = names.unwrap_or_default();
                 let Some(chosen) = names.iter().find(|chosen| *chosen.name == *from.value) else {
                     let names = names.iter().map(|chosen| &*chosen.name);
                     return self.unknown_of(self.old.version, "choice", Some(&of.value), from, names);
                 };
                 let to = to.map(|to| Arc::<str>::from(to.value.as_str()));
-                steps.said.choices.insert((field, chosen.name.clone()), to).is_some()
+                steps.said.choices.insert((owner, chosen.name.clone()), to).is_some()
             }
             _ => {
                 let old = self.old;
@@ -300,11 +317,11 @@ impl StepReader<'_> {
                     return self.unknown(old.version, "struct", of, old.structs.iter().map(|ty| &*ty.name));
                 };
                 let Some(index) = ty.position(&from.value) else {
-                    let members = ty.members.iter().map(|(name, _)| &**name);
+                    let members = ty.members.iter().map(|member| &*member.name);
                     return self.unknown_of(old.version, "struct field", Some(&of.value), from, members);
                 };
                 let to = to.map(|to| Arc::<str>::from(to.value.as_str()));
-                steps.said.members.insert((ty.name.clone(), ty.members[index].0.clone()), to).is_some()
+                steps.said.members.insert((ty.name.clone(), ty.members[index].name.clone()), to).is_some()
             }
         };
         if twice {
@@ -330,6 +347,10 @@ impl StepReader<'_> {
                 }
                 (&set.name, set.names().collect())
             }
+            "choice" if self.member_of(new, of).is_some() => {
+                let (_, member) = self.member_of(new, of)?;
+                (of.value.as_str(), choices(&member.ty)?.iter().map(|chosen| &*chosen.name).collect())
+            }
             "choice" => {
                 let was = old.find_field(&of.value)?;
                 let field = match steps.said.fields.get(&was.id) {
@@ -337,11 +358,11 @@ impl StepReader<'_> {
                     Some(FieldStep::Dropped) => return None,
                     None => new.find_field(&of.value)?,
                 };
-                (&field.name, crate::history::shape::choices(&field.ty)?.iter().map(|chosen| &*chosen.name).collect())
+                (&field.name, choices(&field.ty)?.iter().map(|chosen| &*chosen.name).collect())
             }
             "struct field" => {
                 let ty = new.structs.iter().find(|ty| *ty.name == *of.value)?;
-                (&ty.name, ty.members.iter().map(|(name, _)| &**name).collect())
+                (&ty.name, ty.members.iter().map(|member| &*member.name).collect())
             }
             _ => return None,
         };
@@ -349,6 +370,13 @@ impl StepReader<'_> {
             return Some(());
         }
         self.unknown_of(new.version, &what.value, Some(of), to, known)
+    }
+
+    /// The member that `struct.member` names in a version.
+    fn member_of<'m>(&self, spec: &'m Model, of: &Word) -> Option<(&'m StructType, &'m Member)> {
+        let (ty, member) = of.value.split_once('.')?;
+        let ty = spec.structs.iter().find(|known| *known.name == *ty)?;
+        Some((ty, &ty.members[ty.position(member)?]))
     }
 
     /// A checkpoint of the level that an old level has become, by its place.
@@ -374,12 +402,23 @@ impl StepReader<'_> {
         }
     }
 
-    fn fill(&mut self, steps: &mut ReadSteps, to: &Word, with: &Word) -> Option<()> {
-        let FillTarget { field, at } = target(self.new, &to.value, &place_of(self.text, to), self.errors)?;
-        let field = self.new.field(field);
+    /// Reads a fill. One of a member waits until all names are known.
+    fn fill<'e>(
+        &mut self,
+        steps: &mut ReadSteps,
+        of_members: &mut Vec<(FillTarget, &'e Word, &'e Word)>,
+        to: &'e Word,
+        with: &'e Word,
+    ) -> Option<()> {
+        let found = target(self.new, &to.value, &place_of(self.text, to), self.errors)?;
+        let (field, at) = (self.new.field(found.field), found.at);
         if field.lasts == Span::Session {
             self.error(to.span, format!("`{}` lasts a session, so no save holds it", field.name));
             return None;
+        }
+        if !found.members.is_empty() {
+            of_members.push((found, to, with));
+            return Some(());
         }
         if steps.fills.iter().any(|fill| fill.field == field.id && fill.at == at) {
             self.error(to.span, format!("another step fills `{}` already", to.value));
@@ -387,6 +426,51 @@ impl StepReader<'_> {
         }
         let expression = self.expression(&steps.said, field, with)?;
         steps.fills.push(Fill { field: field.id, at, expression, span: with.span, shown: to.value.clone() });
+        Some(())
+    }
+
+    fn fill_members(&mut self, steps: &mut ReadSteps, target: FillTarget, to: &Word, with: &Word) -> Option<()> {
+        let FillTarget { field, members, .. } = target;
+        if steps.member_fills.iter().any(|fill| fill.field == field && fill.members == members) {
+            self.error(to.span, format!("another step fills `{}` already", to.value));
+            return None;
+        }
+        let now = self.new.field(field);
+        let (old, said) = (self.old, &steps.said);
+        let comes_from = |was: &&Field| match said.fields.get(&was.id) {
+            Some(FieldStep::Renamed(to)) => *to == field,
+            Some(FieldStep::Dropped) => false,
+            None => was.name == now.name,
+        };
+        let Some(before) = old.fields.iter().find(comes_from) else {
+            let message = format!("version {} has no `{}`, so there is nothing of it to read", old.version, now.name);
+            self.error(to.span, message).help = Some(format!("fill `{}` as a whole", now.name));
+            return None;
+        };
+        let Some(was) = struct_before(said, &before.ty, &members) else {
+            let message =
+                format!("the values of `{}` had no struct at this place in version {}", before.name, old.version);
+            self.error(to.span, message).help = Some(format!("fill `{}` as a whole", now.name));
+            return None;
+        };
+        let is = struct_with(&now.ty, &members).ok()?.clone();
+        let member = &is.members[is.position(members.last()?)?];
+        let place = place_of(self.text, with);
+        let expression =
+            compile_of_item(old, &Type::Struct(was.clone()), &with.value, Some(&member.ty), &place, self.errors)?;
+        if let Some(read) = expression.reads().first() {
+            let message = format!(
+                "a fill of a member reads the members that a {} had, and `{}` is a field",
+                was.name,
+                old.field(*read).name
+            );
+            self.error(with.span, message);
+            return None;
+        }
+        let mut reads = Vec::new();
+        members_read(expression.node(), &mut reads);
+        let (of, was) = (is.name.clone(), was.name.clone());
+        steps.member_fills.push(MemberFill { field, members, of, was, reads, expression, span: with.span });
         Some(())
     }
 
@@ -464,4 +548,39 @@ impl StepReader<'_> {
         steps.hooked.push(word.value.clone());
         Some(())
     }
+}
+
+/// The struct of the old version that has become the one with the last of the members.
+fn struct_before<'t>(said: &Renames, ty: &'t Type, members: &[Arc<str>]) -> Option<&'t Arc<StructType>> {
+    match ty {
+        Type::List(inner) | Type::Set(inner) | Type::Map(inner) => struct_before(said, inner, members),
+        Type::Struct(ty) => {
+            let (first, rest) = members.split_first()?;
+            if rest.is_empty() {
+                return Some(ty);
+            }
+            let was =
+                ty.members.iter().find(|member| match said.members.get(&(ty.name.clone(), member.name.clone())) {
+                    Some(now) => now.as_ref() == Some(first),
+                    None => member.name == *first,
+                });
+            struct_before(said, &was?.ty, rest)
+        }
+        Type::Bool | Type::Int | Type::Float | Type::Text | Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Choice(_) => {
+            None
+        }
+    }
+}
+
+/// The members of the item that an expression reads.
+fn members_read(node: &Node, found: &mut Vec<Arc<str>>) {
+    if let Node::Member(of, name, _) = node
+        && **of == Node::Each
+    {
+        found.push(name.clone());
+    }
+    node.any_part(&mut |part| {
+        members_read(part, found);
+        false
+    });
 }

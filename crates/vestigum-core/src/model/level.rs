@@ -5,7 +5,9 @@ use std::sync::Arc;
 use indexmap::IndexSet;
 use rustc_hash::FxBuildHasher;
 
+use crate::model::axis::Axis;
 use crate::model::expression::Expression;
+use crate::value::types::Type;
 
 /// A level.
 #[derive(Debug)]
@@ -60,11 +62,34 @@ pub struct Derived {
     /// 1 if it reads no other derived value, else one more than the deepest of those.
     #[doc(hidden)]
     pub depth: usize,
+    /// What it has a value for each of: its values for each key stand right before it.
+    #[doc(hidden)]
+    pub axis: Option<Axis>,
+    #[doc(hidden)]
+    pub keys: u32,
+    /// Whether it is the value for one key of another.
+    #[doc(hidden)]
+    pub is_of_key: bool,
 }
 
 impl Derived {
-    /// Its name.
+    /// Its name; with the key in brackets where it is the value for one key of another.
     pub fn name(&self) -> &str {
         &self.name
+    }
+
+    /// What it has a value for each of: levels or the keys of a set; none where it has one value.
+    pub fn axis(&self) -> Option<Axis> {
+        self.axis
+    }
+
+    /// The type of its value.
+    pub fn ty(&self) -> &Type {
+        self.expression.ty()
+    }
+
+    /// The expression as the document says it.
+    pub fn source(&self) -> &str {
+        self.expression.source()
     }
 }

@@ -74,12 +74,18 @@ pub enum Node {
     Lowest(Vec<Node>),
     Len(Box<Node>),
     Has(Box<Node>, Box<Node>),
-    /// The value under a key of a map, or the zero of its type.
-    MapEntry(Box<Node>, Box<Node>, Type),
-    Member(Box<Node>, Arc<str>),
+    /// The value under a key of a map or at a position of a list, which counts from 1; the zero of its type where there is none.
+    Item(Box<Node>, Box<Node>, Type),
+    /// Something of all items of a container: the container, what is taken of each item, and the type of the result.
+    Items(Aggregate, Box<Node>, Box<Node>, Type),
+    /// The item that is looked at, inside [`Node::Items`].
+    Each,
+    /// A member of a struct or a vector, and its range where it has one.
+    Member(Box<Node>, Arc<str>, Option<Arc<(Value, Value)>>),
     /// A value of several parts, made to fit the type.
     Make(Vec<Node>, Made),
-    Table(TableFunction, Box<Node>, u32),
+    /// A function of a table; with the level whose steps count, where that is not the level that is meant.
+    Table(TableFunction, Box<Node>, u32, Option<u32>),
     /// Whether a level is open: the one given, or the moment's.
     Open(Option<u32>),
     Level,
@@ -97,7 +103,9 @@ impl Node {
                 picks.iter().any(placed)
             }
             Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex | Node::Open(None) => true,
-            Node::Table(_, inner, table) => spec.tables[*table as usize].has_own_steps() || inner.speaks_of_place(spec),
+            Node::Table(_, inner, table, None) => {
+                spec.tables[*table as usize].has_own_steps() || inner.speaks_of_place(spec)
+            }
             _ => self.any_part(&mut |part| part.speaks_of_place(spec)),
         }
     }
@@ -111,6 +119,7 @@ impl Node {
             | Node::Filled(..)
             | Node::Aggregate(..)
             | Node::Derived(_)
+            | Node::Each
             | Node::Open(_)
             | Node::Level
             | Node::Checkpoint
@@ -121,11 +130,12 @@ impl Node {
             Node::Not(inner) => Node::Not(boxed(inner)?),
             Node::Negative(inner) => Node::Negative(boxed(inner)?),
             Node::Len(inner) => Node::Len(boxed(inner)?),
-            Node::Member(inner, name) => Node::Member(boxed(inner)?, name.clone()),
-            Node::Table(function, inner, table) => Node::Table(*function, boxed(inner)?, *table),
+            Node::Member(inner, name, range) => Node::Member(boxed(inner)?, name.clone(), range.clone()),
+            Node::Table(function, inner, table, level) => Node::Table(*function, boxed(inner)?, *table, *level),
             Node::Binary(operator, left, right) => Node::Binary(*operator, boxed(left)?, boxed(right)?),
             Node::Has(left, right) => Node::Has(boxed(left)?, boxed(right)?),
-            Node::MapEntry(left, right, ty) => Node::MapEntry(boxed(left)?, boxed(right)?, ty.clone()),
+            Node::Item(left, right, ty) => Node::Item(boxed(left)?, boxed(right)?, ty.clone()),
+            Node::Items(over, left, right, ty) => Node::Items(*over, boxed(left)?, boxed(right)?, ty.clone()),
             Node::Chain(first, rest) => {
                 let first = boxed(first)?;
                 let rest = rest.iter().map(|(operator, node)| Some((*operator, other(node)?)));
@@ -159,15 +169,17 @@ impl Node {
         match self {
             Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),
             Node::Rounded(_, inner) => is_so(inner),
-            Node::Member(inner, _) | Node::Table(_, inner, _) => is_so(inner),
-            Node::Binary(_, left, right) | Node::Has(left, right) | Node::MapEntry(left, right, _) => {
+            Node::Member(inner, ..) | Node::Table(_, inner, ..) => is_so(inner),
+            Node::Binary(_, left, right) | Node::Has(left, right) | Node::Item(left, right, _) => {
                 is_so(left) || is_so(right)
             }
+            Node::Items(_, left, right, _) => is_so(left) || is_so(right),
             Node::Chain(first, rest) => is_so(first) || rest.iter().any(|(_, node)| is_so(node)),
             Node::If(branches) => branches.iter().any(is_so),
             Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(is_so),
             Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Aggregate(..) | Node::Derived(_) => false,
             Node::Open(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
+            Node::Each => false,
         }
     }
 }

@@ -22,8 +22,8 @@ pub struct BoardRow {
     pub why_locked: Option<String>,
     /// Whether it is completed.
     pub completed: bool,
-    /// Every per-level field and its value here. A field with more axes has an entry for each value that is not at its
-    /// default, named with its other keys.
+    /// Every per-level field and its value here, and behind them the derived values that are kept per level. A field with more
+    /// axes has an entry for each value that is not at its default, named with its other keys.
     pub values: Vec<(Arc<str>, Value)>,
 }
 
@@ -63,6 +63,7 @@ impl Progress {
     /// ```
     pub fn board(&self) -> Vec<BoardRow> {
         let spec = &*self.model;
+        let env = self.env();
         let fields: Vec<&Field> = spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()).collect();
         let rows = (0u32..).zip(&spec.levels).map(|(index, level)| {
             let open = self.is_open(index);
@@ -85,6 +86,11 @@ impl Progress {
                         values.push((format!("{}[{}]", field.name, others.join(", ")).into(), value.clone()));
                     }
                 }
+            }
+            for (id, derived) in (0..).zip(&spec.derived).filter(|(_, derived)| derived.axis == Some(Axis::Level)) {
+                let of_level = spec.keyed_derived(id).and_then(|mut ids| ids.nth(index as usize));
+                let value = of_level.map(|id| spec.derived[id as usize].expression.value(&env));
+                values.extend(value.map(|value| (derived.name.clone(), value)));
             }
             BoardRow {
                 level: level.id.clone(),

@@ -218,10 +218,10 @@ pub fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>>
 fn left_out(tree: &Tree, ty: &Type, name: &str, misfits: &mut Vec<String>) {
     match (tree, ty) {
         (Tree::Map(entries), Type::Struct(ty)) => {
-            for (member, member_type) in ty.members() {
-                let shown = format!("{name}.{member}");
-                match entries.get(member) {
-                    Some(tree) => left_out(tree, member_type, &shown, misfits),
+            for member in ty.members() {
+                let shown = format!("{name}.{}", member.name());
+                match entries.get(member.name()) {
+                    Some(tree) => left_out(tree, member.ty(), &shown, misfits),
                     None => misfits.push(format!("{shown}: it is left out, and a {} is written whole", ty.name())),
                 }
             }

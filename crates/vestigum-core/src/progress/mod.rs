@@ -19,6 +19,7 @@ use crate::evaluation::Env;
 use crate::evaluation::judge::Judged;
 use crate::handle::{Handle, Scalar};
 use crate::model::Model;
+use crate::model::axis::Axis;
 use crate::model::entry::EntrySlot;
 use crate::model::expression::Expression;
 use crate::nearest::suggestion;
@@ -217,6 +218,73 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
+        let index = self.find_derived(name)?;
+        let derived = &self.model.derived[index as usize];
+        let (axis, example) = match derived.axis {
+            Some(Axis::Keys(set)) if self.model.key_sets[set as usize].current.is_none() => {
+                let keys = &self.model.key_sets[set as usize];
+                (&*keys.name, keys.names().next())
+            }
+            Some(Axis::Level | Axis::Checkpoint) if self.state.position.level().is_none() => {
+                ("level", self.model.levels.first().map(|level| &*level.id))
+            }
+            Some(Axis::Keys(_) | Axis::Level | Axis::Checkpoint) | None => return self.evaluate(&derived.expression),
+        };
+        let example = example.unwrap_or("KEY").to_owned();
+        Err(AccessErrorKind::WhichKey { name: name.to_owned(), axis: axis.to_owned(), example }.into())
+    }
+
+    /// Computes a derived value that is kept per level or key, for one of them.
+    ///
+    /// # Errors
+    /// If there is no such value or key, or it has one value.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec, Value};
+    /// let spec = Spec::from_toml(r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     [levels]
+    ///     order = ["mill_lane", "heather_rise"]
+    ///     [field.letters]
+    ///     type = "int"
+    ///     per = "level"
+    ///     lasts = "profile"
+    ///     after_failure = "keep"
+    ///     [derived]
+    ///     all_found = { per = "level", value = "letters >= 10" }
+    /// "#)?;
+    /// let mut game = Progress::fresh(&spec);
+    /// game.write("letters", &["mill_lane"], Value::Int(12))?;
+    /// assert_eq!(game.derived_of("all_found", "mill_lane")?, Value::Bool(true));
+    /// assert_eq!(game.derived_of("all_found", "heather_rise")?, Value::Bool(false));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn derived_of(&self, name: &str, key: &str) -> Result<Value, AccessError> {
+        let index = self.find_derived(name)?;
+        let spec = &self.model;
+        let (Some(mut ids), Some(axis)) = (spec.keyed_derived(index), spec.derived[index as usize].axis) else {
+            return Err(AccessErrorKind::NoKey { name: name.to_owned() }.into());
+        };
+        let found = match axis {
+            Axis::Keys(set) => {
+                let names = &spec.key_sets[set as usize].names;
+                let found = names.get_index_of(key).map(|index| index as u32);
+                found.ok_or_else(|| suggestion(key, names.iter().map(|name| &**name)))
+            }
+            Axis::Level | Axis::Checkpoint => spec.find_level(key),
+        };
+        let unknown = |nearest| {
+            let axis = spec.axis_word(axis).to_owned();
+            AccessError::from(AccessErrorKind::UnknownKey { axis, name: key.to_owned(), nearest })
+        };
+        let id = ids.nth(found.map_err(unknown)? as usize).unwrap_or(index);
+        self.evaluate(&spec.derived[id as usize].expression)
+    }
+
+    fn find_derived(&self, name: &str) -> Result<u32, AccessError> {
         let spec = &self.model;
         let Some(index) = spec.derived_ids.get(name) else {
             if spec.find_field(name).is_some() {
@@ -225,7 +293,7 @@ impl Progress {
             let nearest = suggestion(name, spec.derived_ids.keys().map(|name| &**name));
             return Err(AccessErrorKind::UnknownName { name: name.to_owned(), nearest }.into());
         };
-        self.evaluate(&spec.derived[*index as usize].expression)
+        Ok(*index)
     }
 
     /// The value of an expression where the player stands.

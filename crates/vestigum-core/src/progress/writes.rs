@@ -9,11 +9,12 @@ use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
 use crate::progress::display::exactly;
-use crate::value::containers::Map;
+use crate::value::Value;
+use crate::value::edit::{Edit, Unfit};
 use crate::value::limits::Limits;
+use crate::value::parts::{Part, part_name, part_type};
 use crate::value::tree::Tree;
 use crate::value::types::Type;
-use crate::value::{Value, sum};
 
 impl Progress {
     /// Writes a value. It is brought into the field's limits, and the answer says so.
@@ -123,9 +124,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
-        let id = self.find(field)?.id;
-        let value = self.fitted(id, value)?;
-        self.put_by_name(id, keys, |_, limits| limits.clamp(value))
+        self.edit(field, keys, &[], Edit::Set(value))
     }
 
     /// Adds to a field by name.
@@ -144,16 +143,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
-        let id = self.find(field)?.id;
-        let by = self.fitted(id, by)?;
-        if !self.model.field(id).ty.is_number() {
-            return Err(self.no_such_operation(id, "added to"));
-        }
-        self.put_by_name(id, keys, |old, limits| {
-            let (sum, cut) = if old.is_filled() { sum(&old, &by) } else { (by, false) };
-            let (value, clamped) = limits.clamp(sum);
-            (value, clamped || cut)
-        })
+        self.edit(field, keys, &[], Edit::Add(by))
     }
 
     /// Puts a value into a list, at its end, or into a set. A full one stays as it is, and the answer says that the value
@@ -175,33 +165,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
-        let id = self.find(field)?.id;
-        let (Type::List(inner) | Type::Set(inner)) = self.model.field(id).ty.clone() else {
-            return Err(self.no_such_operation(id, "inserted into without a key"));
-        };
-        let item = self.fitted_to(id, item, &inner)?;
-        let is_set = matches!(self.model.field(id).ty, Type::Set(_));
-        self.put_by_name(id, keys, |old, limits| {
-            let (item, cut) = limits.clamp_item(item);
-            // What is in a full container stays: the new value is the one that finds no room.
-            let room = limits.has_room(&old);
-            let container = match old {
-                Value::Set(set) if !room && !set.contains(&item) => return (Value::Set(set), true),
-                Value::List(list) if !room => return (Value::List(list), true),
-                Value::Set(mut set) => {
-                    set.insert(item);
-                    Value::Set(set)
-                }
-                Value::List(mut list) => {
-                    list.push(item);
-                    Value::List(list)
-                }
-                // An optional list or set that is not filled yet.
-                _ if is_set => Value::Set([item].into_iter().collect()),
-                _ => Value::List([item].into_iter().collect()),
-            };
-            (container, cut)
-        })
+        self.edit(field, keys, &[], Edit::Insert(item))
     }
 
     /// Puts a value under a key of a map. A full one takes no new key, and the answer says that the value was
@@ -210,25 +174,7 @@ impl Progress {
     /// # Errors
     /// As [`Progress::write`], and if the field is no map.
     pub fn insert_at(&mut self, field: &str, keys: &[&str], at: &str, item: Value) -> Result<Written, AccessError> {
-        let id = self.find(field)?.id;
-        let Type::Map(inner) = self.model.field(id).ty.clone() else {
-            return Err(self.no_such_operation(id, "inserted into with a key"));
-        };
-        let item = self.fitted_to(id, item, &inner)?;
-        let written: Arc<str> = at.into();
-        self.put_by_name(id, keys, |old, limits| {
-            let at = limits.shortened_key(&written);
-            let (item, cut) = limits.clamp_item(item);
-            let cut = cut || at != written;
-            let room = limits.has_room(&old);
-            let mut map = match old {
-                Value::Map(map) if !room && !map.contains_key(&at) => return (Value::Map(map), true),
-                Value::Map(map) => map,
-                _ => Map::default(),
-            };
-            map.insert(at, item);
-            (Value::Map(map), cut)
-        })
+        self.edit(field, keys, &[], Edit::InsertAt(at.into(), item))
     }
 
     /// Takes a value out of a set, the first equal one out of a list, or the entry under a text out of a map. Taking out
@@ -250,59 +196,82 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
+        self.edit(field, keys, &[], Edit::Remove(item))
+    }
+
+    /// Edits a field by name, or to a part of its value: an item, an entry, a member. `path` leads from the value to
+    /// that part; an empty one means the whole.
+    ///
+    /// # Errors
+    /// As [`Progress::write`], and if the type has no such operation or there is no such part: a write makes no item.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Edit, Part, Progress, Spec, Value};
+    /// let spec = Spec::from_toml(r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     [levels]
+    ///     order = ["mill_lane"]
+    ///     [struct.hound]
+    ///     name = "text"
+    ///     health = { type = "int", default = 10, range = [0, 10] }
+    ///     [field.team]
+    ///     type = "list of hound"
+    ///     default = [{ name = "Rook" }]
+    ///     lasts = "run"
+    ///     after_failure = "keep"
+    /// "#)?;
+    /// let mut game = Progress::fresh(&spec);
+    /// let health = [Part::Item(1), Part::member("health")];
+    /// game.edit("team", &[], &health, Edit::Add(Value::Int(-4)))?;
+    /// assert_eq!(game.value("team", &[])?.part(&health), Some(&Value::Int(6)));
+    /// assert!(game.edit("team", &[], &[Part::Item(2)], Edit::Add(Value::Int(1))).is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn edit(&mut self, field: &str, keys: &[&str], path: &[Part], edit: Edit) -> Result<Written, AccessError> {
         let id = self.find(field)?.id;
-        let item = match self.model.field(id).ty.clone() {
-            Type::List(inner) | Type::Set(inner) => self.fitted_to(id, item, &inner)?,
-            Type::Map(_) => self.fitted_to(id, item, &Type::Text)?,
-            Type::Bool
-            | Type::Int
-            | Type::Float
-            | Type::Text
-            | Type::Bytes
-            | Type::Vec2
-            | Type::Vec3
-            | Type::Choice(_)
-            | Type::Struct(_) => return Err(self.no_such_operation(id, "removed from")),
+        let of = self.model.field(id);
+        let no_part = |why: String| AccessErrorKind::NoPart { part: part_name(field, path), why };
+        let (ty, limits) = part_type(&of.ty, &of.limits, path).map_err(|(_, why)| no_part(why))?;
+        let edit = edit.fitted(&ty).map_err(|unfit| self.unfit(&part_name(field, path), &ty, unfit))?;
+        let raises = edit.raises();
+        let mut beaten = false;
+        let made = |old: Value| {
+            let before = raises.then(|| old.clone());
+            let (value, clamped) = edit.made(old, &ty, &limits);
+            beaten = before.is_some_and(|before| before != value);
+            (value, clamped)
         };
-        self.put_by_name(id, keys, |old, _| {
-            let new = match old {
-                Value::Set(mut set) => {
-                    set.remove(&item);
-                    Value::Set(set)
-                }
-                Value::List(mut list) => {
-                    if let Some(at) = list.iter().position(|known| *known == item) {
-                        list.remove(at);
-                    }
-                    Value::List(list)
-                }
-                Value::Map(mut map) => {
-                    map.remove(item.as_text());
-                    Value::Map(map)
-                }
-                other => other,
-            };
-            (new, false)
-        })
+        if path.is_empty() {
+            let written = self.put_by_name(id, keys, |old, _| made(old))?;
+            return Ok(Written { beaten, ..written });
+        }
+        if let EntrySlot::Slot(slot) = self.entry(self.model.field(id), keys)?
+            && self.state.value(slot).part(path).is_some()
+        {
+            let written = self.put_by_name(id, keys, |mut whole, _| {
+                let Some(part) = whole.part_mut(path) else { return (whole, false) };
+                let (value, clamped) = made(std::mem::take(part));
+                *part = value;
+                (whole, clamped)
+            })?;
+            return Ok(Written { beaten, ..written });
+        }
+        Err(no_part("there is nothing of that kind: `insert` adds items and entries".into()).into())
     }
 
-    fn fitted(&self, field: FieldId, value: Value) -> Result<Value, AccessError> {
-        let ty = self.model.field(field).ty.clone();
-        self.fitted_to(field, value, &ty)
-    }
-
-    fn fitted_to(&self, field: FieldId, value: Value, ty: &Type) -> Result<Value, AccessError> {
-        let name = || self.model.field(field).name.to_string();
-        value.clone().fitted(ty).ok_or_else(|| match exactly(&Tree::of(&value), ty, &name()) {
-            // Of a struct it says which member is the matter.
-            Err(misfits) if ty.has_struct() => AccessErrorKind::Shape { field: name(), why: misfits.join("; ") }.into(),
-            _ => AccessErrorKind::WrongType { field: name(), wanted: ty.clone(), value: value.to_string() }.into(),
-        })
-    }
-
-    fn no_such_operation(&self, field: FieldId, what: &'static str) -> AccessError {
-        let field = self.model.field(field);
-        AccessErrorKind::NoSuchOperation { field: field.name.to_string(), ty: field.ty.clone(), what }.into()
+    fn unfit(&self, name: &str, ty: &Type, unfit: Unfit) -> AccessError {
+        let field = name.to_owned();
+        match unfit {
+            Unfit::Operation(what) => AccessErrorKind::NoSuchOperation { field, ty: ty.clone(), what }.into(),
+            Unfit::Value(value, wanted) => match exactly(&Tree::of(&value), &wanted, name) {
+                // Of a struct it says which member is the matter.
+                Err(misfits) if wanted.has_struct() => AccessErrorKind::Shape { field, why: misfits.join("; ") }.into(),
+                _ => AccessErrorKind::WrongType { field, wanted, value: value.to_string() }.into(),
+            },
+        }
     }
 
     /// Nothing is made and nothing written unless play may write the field.
@@ -331,7 +300,7 @@ impl Progress {
 
     #[inline(always)]
     fn written(&mut self, judge: bool, clamped: bool) -> Written {
-        Written { clamped, opened: if judge { self.opened_now() } else { None } }
+        Written { clamped, beaten: false, opened: if judge { self.opened_now() } else { None } }
     }
 
     #[inline(always)]

@@ -2,7 +2,7 @@
 
 use crate::codes;
 use crate::model::node::{Node, ReadAt};
-use crate::reading::compile::{Compiler, Typed};
+use crate::reading::compile::{Compiler, Scope, Typed};
 use crate::syntax::parse::{Ast, AstKind};
 use crate::value::types::Type;
 use crate::vocabulary::function::{Aggregate, Function, General, TableFunction};
@@ -24,6 +24,7 @@ impl Compiler<'_> {
         }
         match function {
             Function::Aggregate(over) => self.over(over, &arguments[0]),
+            Function::Quantified(quantifier) => self.quantified(quantifier, &arguments[0]),
             Function::Table(steps) => self.steps(steps, arguments),
             Function::Rounded(whole) => {
                 let (number, _) = self.number(&arguments[0])?;
@@ -75,15 +76,23 @@ impl Compiler<'_> {
         }
     }
 
-    fn over(&mut self, over: Aggregate, argument: &Ast) -> Option<Typed> {
+    pub(super) fn over(&mut self, over: Aggregate, argument: &Ast) -> Option<Typed> {
         let keyed = match &argument.kind {
             AstKind::Name(name) => match self.spec.find_field(name) {
                 Some(field) => field.is_keyed().then_some(field),
-                None => return self.unknown_name(name, argument.span),
+                None => match self.spec.derived_ids.get(name.as_str()).and_then(|id| self.spec.keyed_derived(*id)) {
+                    Some(each) => return self.over_derived(over, each, argument),
+                    None if self.spec.derived_ids.contains_key(name.as_str()) => None,
+                    None => return self.unknown_name(name, argument.span),
+                },
             },
             _ => None,
         };
         let Some(field) = keyed else {
+            let alone = matches!(over, Aggregate::Count | Aggregate::Size) && matches!(argument.kind, AstKind::Name(_));
+            if let Some(container) = self.container_in(argument).filter(|_| !alone) {
+                return self.over_items(over, container, argument);
+            }
             let function = over.word();
             if let AstKind::Name(name) = &argument.kind
                 && let Some(container) = self.spec.find_field(name).filter(|field| field.ty.has_length())
@@ -94,10 +103,12 @@ impl Compiler<'_> {
                 let error = self.error(codes::WRONG_TYPE, argument.span, message);
                 return self.fail(error.help(format!("`len({name})` tells how much is in it")));
             }
-            let message = format!("`{function}` takes a field that has a value for each level or key");
-            let error = self
-                .error(codes::WRONG_TYPE, argument.span, message)
-                .help("write the field without a key, as in `sum(stars)`");
+            let message = format!(
+                "`{function}` takes a field that has a value for each level or key, or the items of a container"
+            );
+            let error = self.error(codes::WRONG_TYPE, argument.span, message).help(
+                "write the field without a key, as in `sum(stars)`, or name the container, as in `sum(team.health)`",
+            );
             return self.fail(error);
         };
         self.may_read(field, argument.span)?;
@@ -154,6 +165,16 @@ impl Compiler<'_> {
         let float = table.float || ty == Type::Float;
         let x = if float && ty == Type::Int { Node::Wide(Box::new(x)) } else { x };
         let result = if float && steps != TableFunction::Grade { Type::Float } else { Type::Int };
-        Some((Node::Table(steps, Box::new(x), index as u32), result))
+        let level = match self.scope {
+            Scope::DerivedOf(key) => key.level(),
+            Scope::Opens
+            | Scope::OverWhen
+            | Scope::Rule(_)
+            | Scope::Derived
+            | Scope::Play
+            | Scope::Promise { .. }
+            | Scope::Fill { .. } => None,
+        };
+        Some((Node::Table(steps, Box::new(x), index as u32, level), result))
     }
 }

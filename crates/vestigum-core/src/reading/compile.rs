@@ -11,9 +11,10 @@ use crate::model::Readable;
 use crate::model::expression::{Clause, Expression, Parts};
 use crate::model::field::{Field, FieldId};
 use crate::model::node::{EntryRef, Made, Node};
+use crate::reading::items::EachItem;
 use crate::syntax::parse::{Ast, AstKind, Operator, parse};
 use crate::value::Value;
-use crate::value::types::Type;
+use crate::value::types::{Member, StructType, Type};
 use crate::vocabulary::function::{Function, General};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::span::Span;
@@ -29,6 +30,8 @@ pub enum Scope {
     Rule(Moment),
     /// A derived value: it needs a level if what it reads does.
     Derived,
+    /// A derived value for one key.
+    DerivedOf(DerivedKey),
     /// `expect` and the values that a playthrough writes: a level is meant where play is in one.
     Play,
     /// A promise: whether a level and its marks are there, and whether there is a state before it.
@@ -38,12 +41,44 @@ pub enum Scope {
     Fill { level: bool, sets: [Option<u32>; 3] },
 }
 
+/// The key for which a derived value is worked out.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum DerivedKey {
+    Level(u32),
+    /// A key set and its key.
+    Key(u32, u32),
+}
+
+impl DerivedKey {
+    pub fn level(self) -> Option<u32> {
+        match self {
+            DerivedKey::Level(level) => Some(level),
+            DerivedKey::Key(..) => None,
+        }
+    }
+}
+
 impl Scope {
+    /// The key for which a derived value is worked out, if that is what stands here.
+    pub(super) fn derived_key(self) -> Option<DerivedKey> {
+        match self {
+            Scope::DerivedOf(key) => Some(key),
+            Scope::Opens
+            | Scope::OverWhen
+            | Scope::Rule(_)
+            | Scope::Derived
+            | Scope::Play
+            | Scope::Promise { .. }
+            | Scope::Fill { .. } => None,
+        }
+    }
+
     pub(super) fn has_level(self) -> bool {
         match self {
             Scope::Opens | Scope::OverWhen => false,
             Scope::Rule(moment) => moment.has_level(),
             Scope::Derived | Scope::Play => true,
+            Scope::DerivedOf(key) => key.level().is_some(),
             Scope::Promise { level, .. } | Scope::Fill { level, .. } => level,
         }
     }
@@ -52,7 +87,12 @@ impl Scope {
         match self {
             Scope::Rule(moment) => moment.has_marks(),
             Scope::Promise { marks, .. } => marks,
-            Scope::Opens | Scope::OverWhen | Scope::Derived | Scope::Play | Scope::Fill { .. } => false,
+            Scope::Opens
+            | Scope::OverWhen
+            | Scope::Derived
+            | Scope::DerivedOf(_)
+            | Scope::Play
+            | Scope::Fill { .. } => false,
         }
     }
 }
@@ -67,6 +107,18 @@ pub fn compile(
     place: &dyn Fn(SourceSpan) -> SourceSpan,
     errors: &mut Vec<Diagnostic>,
 ) -> Option<Expression> {
+    compile_with(spec, scope, text, wanted, place, errors, None)
+}
+
+fn compile_with(
+    spec: &Readable,
+    scope: Scope,
+    text: &str,
+    wanted: Option<&Type>,
+    place: &dyn Fn(SourceSpan) -> SourceSpan,
+    errors: &mut Vec<Diagnostic>,
+    each: Option<EachItem>,
+) -> Option<Expression> {
     let ast = match parse(text) {
         Ok(ast) => ast,
         Err(unreadable) => {
@@ -79,7 +131,7 @@ pub fn compile(
         }
     };
     let mut compiler =
-        Compiler { spec, scope, text, place, errors, needs_level: None, reads: Vec::new(), derived: Vec::new() };
+        Compiler { spec, scope, text, place, errors, needs_level: None, reads: Vec::new(), derived: Vec::new(), each };
     let (node, ty) = match wanted {
         Some(wanted) => (compiler.of_type(&ast, wanted)?, wanted.clone()),
         None => compiler.node(&ast)?,
@@ -95,10 +147,32 @@ pub fn compile(
     Some(Expression { source: text.into(), node, ty, needs_level, reads, derived: derived.into(), parts })
 }
 
-/// What a fill writes: a field, or one entry of it.
+/// What a fill writes: a field, one entry of it, or a member of its values.
 pub struct FillTarget {
     pub field: FieldId,
     pub at: Option<usize>,
+    /// The names on the way to the member; none where the whole value is filled.
+    pub members: Vec<Arc<str>>,
+}
+
+/// The field and the members of `team.mood`, where a fill of members is meant.
+fn member_target<'s>(spec: &'s Readable, ast: &Ast) -> Option<(&'s Field, Vec<Arc<str>>)> {
+    match &ast.kind {
+        AstKind::Name(name) => Some((spec.find_field(name)?, Vec::new())),
+        AstKind::Member(of, member) => {
+            let (field, mut members) = member_target(spec, of)?;
+            members.push(member.as_str().into());
+            Some((field, members))
+        }
+        AstKind::Literal(_)
+        | AstKind::Keyed(..)
+        | AstKind::List(_)
+        | AstKind::Struct(_)
+        | AstKind::Call(..)
+        | AstKind::Not(_)
+        | AstKind::Negative(_)
+        | AstKind::Binary(..) => None,
+    }
 }
 
 /// Reads the target of a fill: a field of the new version, or one entry by its keys.
@@ -111,26 +185,72 @@ pub fn target(
     let ast = parse(text);
     if let Ok(Ast { kind: AstKind::Name(name), span, .. }) = &ast {
         if let Some(field) = spec.find_field(name) {
-            return Some(FillTarget { field: field.id, at: None });
+            return Some(FillTarget { field: field.id, at: None, members: Vec::new() });
         }
         let fields = spec.fields.iter().map(|field| &*field.name);
         let message = format!("version {} has no field `{name}`", spec.version);
         errors.push(Diagnostic::error(codes::BAD_STEP, place(*span), message).suggest(name, fields));
         return None;
     }
+    if let Ok(ast) = &ast
+        && let Some((field, members)) = member_target(spec, ast)
+    {
+        return match struct_with(&field.ty, &members) {
+            Ok(_) => Some(FillTarget { field: field.id, at: None, members }),
+            Err(why) => {
+                errors.push(Diagnostic::error(codes::BAD_STEP, place(ast.span), why));
+                None
+            }
+        };
+    }
     let named = Scope::Fill { level: false, sets: [None; 3] };
     let expression = compile(spec, named, text, None, place, errors)?;
     match &expression.node {
-        Node::Read(_, field, EntryRef::Slot(slot)) => Some(FillTarget { field: *field, at: Some(*slot) }),
+        Node::Read(_, field, EntryRef::Slot(slot)) => {
+            Some(FillTarget { field: *field, at: Some(*slot), members: Vec::new() })
+        }
         _ => {
             let error =
                 Diagnostic::error(codes::BAD_STEP, place(SourceSpan::new(0, text.len())), "this cannot be filled");
             errors.push(
-                error.help("fill a field, or one entry of it by its declared keys, as in `best_letters[mill_lane]`"),
+                error.help("fill a field, one entry of it by its declared keys, as in `best_letters[mill_lane]`, or a member of its values, as in `team.mood`"),
             );
             None
         }
     }
+}
+
+/// The struct that has the last of the members, inside containers and structs of a type.
+pub fn struct_with<'t>(ty: &'t Type, members: &[Arc<str>]) -> Result<&'t Arc<StructType>, String> {
+    let (first, rest) = members.split_first().ok_or("no member is named")?;
+    match ty {
+        Type::List(inner) | Type::Set(inner) | Type::Map(inner) => struct_with(inner, members),
+        Type::Struct(ty) => match ty.position(first) {
+            None => {
+                let known: Vec<&str> = ty.members().map(|member| member.name()).collect();
+                Err(format!("a {} has no member `{first}`; it has: {}", ty.name, known.join(", ")))
+            }
+            Some(_) if rest.is_empty() => Ok(ty),
+            Some(index) => struct_with(&ty.members[index].ty, rest),
+        },
+        Type::Bool | Type::Int | Type::Float | Type::Text | Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Choice(_) => {
+            Err(format!("a value of type {ty} has no member `{first}`"))
+        }
+    }
+}
+
+/// Compiles an expression over the members of one item, by their names.
+pub fn compile_of_item(
+    spec: &Readable,
+    item: &Type,
+    text: &str,
+    wanted: Option<&Type>,
+    place: &dyn Fn(SourceSpan) -> SourceSpan,
+    errors: &mut Vec<Diagnostic>,
+) -> Option<Expression> {
+    let scope = Scope::Fill { level: false, sets: [None; 3] };
+    let each = EachItem { container: None, ty: item.clone() };
+    compile_with(spec, scope, text, wanted, place, errors, Some(each))
 }
 
 pub struct Compiler<'a> {
@@ -142,6 +262,8 @@ pub struct Compiler<'a> {
     pub needs_level: Option<Arc<str>>,
     pub reads: Vec<FieldId>,
     pub derived: Vec<u32>,
+    /// What the name of a container stands for inside the brackets of a function over its items.
+    pub each: Option<EachItem>,
 }
 
 pub type Typed = (Node, Type);
@@ -240,11 +362,11 @@ impl Compiler<'_> {
             let ty = match wanted {
                 Type::Map(inner) => (**inner).clone(),
                 Type::Struct(ty) => match ty.position(name) {
-                    Some(index) => ty.members[index].1.clone(),
+                    Some(index) => ty.members[index].ty.clone(),
                     None => {
                         let error = self
                             .error(codes::UNKNOWN_NAME, item.span, format!("a {} has no member `{name}`", ty.name))
-                            .suggest(name, ty.members.iter().map(|(name, _)| &**name));
+                            .suggest(name, ty.members.iter().map(|member| &*member.name));
                         return self.fail(error);
                     }
                 },
@@ -270,12 +392,12 @@ impl Compiler<'_> {
             return self.fail(error);
         }
         let mut names: Vec<Arc<str>> = members.iter().map(|(name, _)| name.as_str().into()).collect();
-        // What a document leaves out of a struct is zero.
+        // What a document leaves out of a struct is at its default.
         if let Type::Struct(ty) = wanted {
-            for (name, member) in ty.members.iter().filter(|(name, _)| members.iter().all(|(said, _)| **said != **name))
-            {
-                nodes.push(Node::Const(member.zero()));
-                names.push(name.clone());
+            let said = |name: &str| members.iter().any(|(said, _)| said == name);
+            for member in ty.members.iter().filter(|member| !said(&member.name)) {
+                nodes.push(Node::Const(member.default.clone()));
+                names.push(member.name.clone());
             }
         }
         Some(Node::Make(nodes, Made::Named(wanted.clone(), names.into())))
@@ -312,6 +434,10 @@ impl Compiler<'_> {
     }
 
     pub fn node(&mut self, ast: &Ast) -> Option<Typed> {
+        if let Some(each) = self.each.as_ref().filter(|each| each.container.as_ref().is_some_and(|it| it.says_as(ast)))
+        {
+            return Some((Node::Each, each.ty.clone()));
+        }
         match &ast.kind {
             AstKind::Literal(value) => {
                 let ty = match value {
@@ -354,25 +480,21 @@ impl Compiler<'_> {
 
     fn member(&mut self, of: &Ast, member: &str, ast: &Ast) -> Option<Typed> {
         let (node, ty) = self.node(of)?;
+        let component = |node| (Node::Member(Box::new(node), member.into(), None), Type::Float);
         let found = match &ty {
-            Type::Struct(ty) => ty.position(member).map(|index| ty.members[index].1.clone()),
-            Type::Vec2 => ["x", "y"].contains(&member).then_some(Type::Float),
-            Type::Vec3 => ["x", "y", "z"].contains(&member).then_some(Type::Float),
-            Type::Bool
-            | Type::Int
-            | Type::Float
-            | Type::Text
-            | Type::Bytes
-            | Type::Choice(_)
-            | Type::List(_)
-            | Type::Set(_)
-            | Type::Map(_) => return self.wrong_type(of, &ty, "something with members"),
+            Type::Struct(ty) => ty.position(member).map(|index| member_of(node, &ty.members[index])),
+            Type::Vec2 => ["x", "y"].contains(&member).then(|| component(node)),
+            Type::Vec3 => ["x", "y", "z"].contains(&member).then(|| component(node)),
+            Type::List(_) | Type::Set(_) | Type::Map(_) => return self.member_of_all(of, member, &ty),
+            Type::Bool | Type::Int | Type::Float | Type::Text | Type::Bytes | Type::Choice(_) => {
+                return self.wrong_type(of, &ty, "something with members");
+            }
         };
         match found {
-            Some(found) => Some((Node::Member(Box::new(node), member.into()), found)),
+            Some(found) => Some(found),
             None => {
                 let known: Vec<&str> = match &ty {
-                    Type::Struct(ty) => ty.members.iter().map(|(name, _)| &**name).collect(),
+                    Type::Struct(ty) => ty.members.iter().map(|member| &*member.name).collect(),
                     Type::Vec2 => vec!["x", "y"],
                     Type::Bool
                     | Type::Int
@@ -392,6 +514,24 @@ impl Compiler<'_> {
                 self.fail(error)
             }
         }
+    }
+
+    /// The member of a container: of one of its items, or of all of them, but not of the whole.
+    fn member_of_all<T>(&mut self, of: &Ast, member: &str, ty: &Type) -> Option<T> {
+        let name = self.slice(of.span);
+        let (kind, one) = match ty {
+            Type::Map(_) => ("map", format!("`{name}['ring'].{member}` is that of one entry, ")),
+            Type::List(_) => ("list", format!("`{name}[1].{member}` is that of the first item, ")),
+            _ => ("set", String::new()),
+        };
+        let error = self
+            .error(
+                codes::WRONG_TYPE,
+                of.span,
+                format!("`{name}` is a {kind}, and each of its items has its own `{member}`"),
+            )
+            .help(format!("{one}`sum({name}.{member})` or `any({name}.{member} …)` asks all of them"));
+        self.fail(error)
     }
 
     fn binary(&mut self, operator: Operator, left: &Ast, right: &Ast) -> Option<Typed> {
@@ -491,7 +631,23 @@ impl Compiler<'_> {
     }
 
     fn name(&mut self, name: &str, ast: &Ast) -> Option<Typed> {
+        if let Some(each) = &self.each
+            && each.container.is_none()
+            && let Type::Struct(ty) = &each.ty
+            && let Some(index) = ty.position(name)
+        {
+            return Some(member_of(Node::Each, &ty.members[index]));
+        }
         let built_in = match name {
+            "level" | "level_index" if self.scope.derived_key().is_some() => {
+                return self.key_of_derived(name, ast.span);
+            }
+            "checkpoint" | "checkpoint_index" if self.scope.derived_key().is_some() => {
+                let message =
+                    format!("`{name}` is not the same for a key wherever play stands, and this value is kept per key");
+                let error = self.error(codes::OUT_OF_REACH, ast.span, message);
+                return self.fail(error);
+            }
             "level" => (Node::Level, Type::Text),
             "checkpoint" => (Node::Checkpoint, Type::Text),
             "level_index" => (Node::LevelIndex, Type::Int),
@@ -532,6 +688,7 @@ impl Compiler<'_> {
             | Scope::OverWhen
             | Scope::Rule(_)
             | Scope::Derived
+            | Scope::DerivedOf(_)
             | Scope::Play
             | Scope::Promise { .. }
             | Scope::Fill { .. } => return Some(()),
@@ -539,9 +696,12 @@ impl Compiler<'_> {
         let help = match self.scope {
             Scope::Opens => "read a run, profile or device field: what was written at `complete`, say",
             Scope::OverWhen => "a launch clears session fields, so quitting would undo the game over",
-            Scope::Rule(_) | Scope::Derived | Scope::Play | Scope::Promise { .. } | Scope::Fill { .. } => {
-                "read a field that lives longer"
-            }
+            Scope::Rule(_)
+            | Scope::Derived
+            | Scope::DerivedOf(_)
+            | Scope::Play
+            | Scope::Promise { .. }
+            | Scope::Fill { .. } => "read a field that lives longer",
         };
         let error = self.error(codes::OUT_OF_REACH, span, why).help(help);
         self.fail(error)
@@ -550,6 +710,11 @@ impl Compiler<'_> {
     pub fn slice(&self, span: SourceSpan) -> Arc<str> {
         self.text.get(span.start..span.end).unwrap_or_default().into()
     }
+}
+
+fn member_of(of: Node, member: &Member) -> Typed {
+    let range = member.range.clone().map(Arc::new);
+    (Node::Member(Box::new(of), member.name.clone(), range), member.ty.clone())
 }
 
 /// Whether an expression takes on the type of the other side: a literal, or a choice between two.

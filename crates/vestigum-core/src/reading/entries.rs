@@ -7,7 +7,7 @@ use crate::diagnostic::SourceSpan;
 use crate::model::axis::Axis;
 use crate::model::field::Field;
 use crate::model::node::{EntryRef, Node, Pick, ReadAt};
-use crate::reading::compile::{Compiler, Scope, Typed};
+use crate::reading::compile::{Compiler, DerivedKey, Scope, Typed};
 use crate::syntax::parse::{Ast, AstKind};
 use crate::value::Value;
 use crate::value::types::Type;
@@ -23,18 +23,7 @@ impl<'a> Compiler<'a> {
         let Some(index) = spec.derived_ids.get(name).copied() else {
             return self.unknown_name(name, span);
         };
-        // A derived value that could not be compiled was reported where it stands.
-        let derived = spec.derived.get(index as usize)?;
-        if derived.expression.needs_level() {
-            self.level_is_meant(name, span)?;
-        }
-        for read in &derived.expression.reads {
-            self.may_read(spec.field(*read), span)?;
-        }
-        self.reads.extend_from_slice(&derived.expression.reads);
-        self.derived.extend_from_slice(&derived.expression.derived);
-        self.derived.push(index);
-        Some((Node::Derived(index), derived.expression.ty.clone()))
+        self.derived_here(index, name, span)
     }
 
     pub(super) fn level_is_meant(&mut self, name: &str, span: SourceSpan) -> Option<()> {
@@ -54,7 +43,10 @@ impl<'a> Compiler<'a> {
                 .help(format!("name one, as in `{name}[{example}]`, or take them all, as in `{all}({name})`"));
             return self.fail(error);
         }
-        self.needs_level.get_or_insert_with(|| name.into());
+        // What is worked out for each level needs no play in one.
+        if self.scope.derived_key().is_none() {
+            self.needs_level.get_or_insert_with(|| name.into());
+        }
         Some(())
     }
 
@@ -71,7 +63,13 @@ impl<'a> Compiler<'a> {
             picks.push(match axis {
                 Axis::Level => {
                     self.level_is_meant(&field.name, span)?;
-                    Pick::Level
+                    self.scope.derived_key().and_then(DerivedKey::level).map_or(Pick::Level, Pick::Fixed)
+                }
+                Axis::Checkpoint if self.scope.derived_key().is_some() => {
+                    let error = self
+                        .error(codes::NO_LEVEL, span, format!("`{}` has a value for each checkpoint", field.name))
+                        .label("which checkpoint?");
+                    return self.fail(error);
                 }
                 Axis::Checkpoint => {
                     self.level_is_meant(&field.name, span)?;
@@ -87,6 +85,11 @@ impl<'a> Compiler<'a> {
     fn current(&mut self, field: &Field, set: u32, span: SourceSpan) -> Option<Pick> {
         if matches!(self.scope, Scope::Fill { sets, .. } if sets.contains(&Some(set))) {
             return Some(Pick::Filled(set));
+        }
+        if let Some(DerivedKey::Key(of, key)) = self.scope.derived_key()
+            && of == set
+        {
+            return Some(Pick::Fixed(key));
         }
         let keys = &self.spec.key_sets[set as usize];
         let Some((current, _)) = keys.current else {
@@ -116,13 +119,30 @@ impl<'a> Compiler<'a> {
             let entry = self.entry(field, keys, ast.span)?;
             return self.read(ReadAt::Now, field, entry, ast.span);
         }
+        if let AstKind::Name(name) = &of.kind
+            && let Some(index) = spec.derived_ids.get(name.as_str()).copied()
+            && spec.keyed_derived(index).is_some()
+        {
+            return self.derived_entry(index, name, keys, ast.span);
+        }
         let (map, ty) = self.node(of)?;
+        if let Type::List(inner) = &ty {
+            let [position] = keys else {
+                let error = self.error(codes::WRONG_TYPE, ast.span, "a list takes one position, a number from 1");
+                return self.fail(error);
+            };
+            let node = self.of_type(position, &Type::Int)?;
+            if matches!(node, Node::Const(Value::Int(..1))) {
+                let error = self.error(codes::OUT_OF_RANGE, position.span, "positions count from 1");
+                return self.fail(error);
+            }
+            return Some((Node::Item(Box::new(map), Box::new(node), (**inner).clone()), (**inner).clone()));
+        }
         let Type::Map(inner) = &ty else {
             let what = self.slice(of.span);
-            if matches!(ty, Type::List(_) | Type::Set(_)) {
-                let kind = if matches!(ty, Type::List(_)) { "list" } else { "set" };
+            if matches!(ty, Type::Set(_)) {
                 let error = self
-                    .error(codes::WRONG_TYPE, ast.span, format!("`{what}` is a {kind}, and its values have no keys"))
+                    .error(codes::WRONG_TYPE, ast.span, format!("`{what}` is a set, and its values have no keys"))
                     .help(format!("`has({what}, …)` asks what is in it, `len({what})` how much"));
                 return self.fail(error);
             }
@@ -136,17 +156,18 @@ impl<'a> Compiler<'a> {
             return self.fail(error);
         };
         let key = self.of_type(key, &Type::Text)?;
-        Some((Node::MapEntry(Box::new(map), Box::new(key), (**inner).clone()), (**inner).clone()))
+        Some((Node::Item(Box::new(map), Box::new(key), (**inner).clone()), (**inner).clone()))
     }
 
-    /// Whether what stands in brackets behind a keyed field is a key of the map that it is where play stands, and not a
-    /// key of the field: a single text, where the field has an entry without being given a key.
+    /// Whether what stands in brackets behind a keyed field is a key of the map or a position of the list that it is where
+    /// play stands, and not a key of the field: a single text or number, where the field has an entry without being given a
+    /// key.
     fn means_map_entry(&self, field: &Field, keys: &[Ast]) -> bool {
         let has_entry = |axis: &Axis| match axis {
             Axis::Level | Axis::Checkpoint => true,
             Axis::Keys(set) => self.spec.key_sets[*set as usize].current.is_some(),
         };
-        matches!(field.ty, Type::Map(_))
+        matches!(field.ty, Type::Map(_) | Type::List(_))
             && matches!(keys, [Ast { kind: AstKind::Literal(_), .. }])
             && field.axes.iter().all(has_entry)
     }
@@ -182,7 +203,7 @@ impl<'a> Compiler<'a> {
         };
         if name == "level" {
             self.level_is_meant(of, ast.span)?;
-            return Some(None);
+            return Some(self.scope.derived_key().and_then(DerivedKey::level));
         }
         match self.spec.level_ids.get(name.as_str()) {
             Some(level) => Some(Some(*level)),

@@ -34,7 +34,7 @@ impl Resolver<'_> {
                 self.error(codes::BAD_NAME, name.span, message);
                 continue;
             }
-            if self.name("field", name) {
+            if self.name_of_statement("field", name) {
                 let field = self.field(spec, name, entry);
                 add_field(spec, field);
             }
@@ -141,7 +141,7 @@ impl Resolver<'_> {
         }
     }
 
-    fn limits(&mut self, name: &Word, entry: &FieldEntry, ty: &Type) -> Limits {
+    pub(super) fn limits(&mut self, name: &Word, entry: &FieldEntry, ty: &Type) -> Limits {
         let max_len = match &entry.max_len {
             None => Limits::DEFAULT_MAX_LEN,
             Some(len) if !ty.has_length() => {
@@ -190,7 +190,7 @@ impl Resolver<'_> {
         value
     }
 
-    fn default(&mut self, name: &Word, entry: &FieldEntry, ty: &Type, limits: &Limits) -> Value {
+    pub(super) fn default(&mut self, name: &Word, entry: &FieldEntry, ty: &Type, limits: &Limits) -> Value {
         let Some(literal) = &entry.default else {
             if entry.optional {
                 return Value::Unfilled;
@@ -209,7 +209,7 @@ impl Resolver<'_> {
         let Some(value) = self.typed(ty, literal) else { return ty.zero() };
         let (inside, outside) = limits.clamp(value);
         if outside {
-            self.error(codes::OUT_OF_RANGE, literal.span, "the default lies outside the field's limits");
+            self.error(codes::OUT_OF_RANGE, literal.span, "the default lies outside these limits");
         }
         inside
     }

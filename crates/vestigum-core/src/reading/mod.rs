@@ -3,8 +3,10 @@
 pub mod calls;
 pub mod compile;
 pub mod conditions;
+pub mod derived;
 pub mod entries;
 pub mod fields;
+pub mod items;
 pub mod keys;
 pub mod parts;
 pub mod promises;
@@ -23,37 +25,28 @@ use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::document::{self, Document};
 use crate::model::fates::FatePlan;
-use crate::model::level::{Derived, Level};
-use crate::model::{Model, Names, Readable, Types};
+use crate::model::level::Level;
+use crate::model::{Model, Names, Readable};
 use crate::nearest::nearest;
-use crate::reading::compile::{Scope, compile};
+use crate::reading::compile::Scope;
 use crate::reading::conditions::opens_levels;
 use crate::reading::rules::Rules;
-use crate::syntax::token::{Token, tokens};
 use crate::vocabulary::moment::Moment;
-use crate::vocabulary::names::{is_name, is_reserved};
+use crate::vocabulary::names::{begins_a_statement, is_name, is_reserved};
 use crate::vocabulary::span::Lasts;
 use crate::words::HasWord;
 
 /// More slots than this are a mistake, or a trap.
 const MAX_SLOTS: usize = 4_000_000;
 
-/// How deep derived values may read each other.
-const DERIVED_DEPTH: usize = 100;
-
 /// Builds the model, stage by stage. What comes back is whole only if no error was added.
 pub fn resolve(document: &Document, text: &str, errors: &mut Vec<Diagnostic>) -> Option<Model> {
-    let mut resolver = Resolver { document, text, errors };
-    let names = resolver.names();
-    let mut types = resolver.types(names);
-    if types.slots > MAX_SLOTS {
-        let message = format!("the spec has {} values; {MAX_SLOTS} are the most", types.slots);
-        resolver.errors.push(Diagnostic::error(codes::OUT_OF_RANGE, document.game.span, message));
-        return None;
-    }
-    let rules = Rules::names(document, &mut types, resolver.errors);
-    let readable = resolver.derived(types);
-    Some(resolver.model(readable, rules))
+    Resolver { document, text, errors, frozen: false }.resolve()
+}
+
+/// Builds the model of a version that shipped.
+pub fn resolve_frozen(document: &Document, errors: &mut Vec<Diagnostic>) -> Option<Model> {
+    Resolver { document, text: "", errors, frozen: true }.resolve()
 }
 
 /// Where a piece of an expression stands in the document. A text with escapes is pointed at as a whole.
@@ -70,9 +63,24 @@ pub struct Resolver<'a> {
     pub document: &'a Document,
     pub text: &'a str,
     pub errors: &'a mut Vec<Diagnostic>,
+    /// Whether it is a version that shipped: its names are what they are.
+    pub frozen: bool,
 }
 
 impl Resolver<'_> {
+    fn resolve(mut self) -> Option<Model> {
+        let names = self.names();
+        let mut types = self.types(names);
+        if types.slots > MAX_SLOTS {
+            let message = format!("the spec has {} values; {MAX_SLOTS} are the most", types.slots);
+            self.errors.push(Diagnostic::error(codes::OUT_OF_RANGE, self.document.game.span, message));
+            return None;
+        }
+        let rules = Rules::names(self.document, &mut types, self.errors);
+        let readable = self.derived(types);
+        Some(self.model(readable, rules))
+    }
+
     pub(super) fn error(
         &mut self,
         code: &'static str,
@@ -153,19 +161,36 @@ impl Resolver<'_> {
         names
     }
 
-    pub(super) fn name(&mut self, what: &str, name: &document::Word) -> bool {
-        if !is_name(&name.value) {
+    /// Whether a thing can bear the name. Behind a dot no word means anything else, so members may have any.
+    pub(super) fn is_named(&mut self, what: &str, name: &document::Word) -> bool {
+        let fits = is_name(&name.value);
+        if !fits {
             let message = format!("`{}` cannot be the name of a {what}", name.value.escape_debug());
             let help = "names are made of letters, digits and underscores and do not begin with a digit";
             self.error(codes::BAD_NAME, name.span, message).help = Some(help.into());
+        }
+        fits
+    }
+
+    pub(super) fn name(&mut self, what: &str, name: &document::Word) -> bool {
+        if !self.is_named(what, name) {
             return false;
         }
-        if is_reserved(&name.value) {
+        !is_reserved(&name.value) || self.is_word(what, name)
+    }
+
+    /// The same of a thing with whose name a statement of a playthrough can begin.
+    pub(super) fn name_of_statement(&mut self, what: &str, name: &document::Word) -> bool {
+        self.name(what, name) && (!begins_a_statement(&name.value) || self.is_word(what, name))
+    }
+
+    /// Whether a word of the language can be a name: only in a version that shipped when it was no such word.
+    fn is_word(&mut self, what: &str, name: &document::Word) -> bool {
+        if !self.frozen {
             let message = format!("`{}` is a word of the language, so no {what} can bear it", name.value);
             self.error(codes::BAD_NAME, name.span, message);
-            return false;
         }
-        true
+        self.frozen
     }
 
     fn levels(&mut self, spec: &mut Names) {
@@ -231,90 +256,10 @@ impl Resolver<'_> {
         for name in &self.document.moments {
             if Moment::from_word(&name.value).is_some() || spec.own_moments.iter().any(|own| **own == *name.value) {
                 self.error(codes::BAD_NAME, name.span, format!("there is a moment `{}` already", name.value));
-            } else if self.name("moment", name) {
+            } else if self.name_of_statement("moment", name) {
                 spec.own_moments.push(name.value.as_str().into());
             }
         }
-    }
-
-    /// The third stage: derived values, each behind those that it reads.
-    fn derived(&mut self, types: Types) -> Readable {
-        let mut readable = Readable { types, derived: Vec::new(), derived_ids: FxHashMap::default() };
-        let spec = &mut readable;
-        let mut waiting: FxHashMap<&str, &(document::Word, document::Word)> = FxHashMap::default();
-        for entry in &self.document.derived {
-            let name = &entry.0;
-            let taken = spec.tables.iter().any(|table| *table.name == *name.value);
-            if taken || spec.find_field(&name.value).is_some() {
-                let what = if taken { "table" } else { "field" };
-                let message = format!("`{}` is the name of a {what} already", name.value);
-                self.error(codes::BAD_NAME, name.span, message);
-            } else if self.name("derived value", name) {
-                waiting.insert(&name.value, entry);
-            }
-        }
-        for (name, _) in &self.document.derived {
-            self.derive(spec, &mut waiting, &name.value, &mut Vec::new());
-        }
-        readable
-    }
-
-    /// Compiles a derived value after those it reads.
-    fn derive<'d>(
-        &mut self,
-        spec: &mut Readable,
-        waiting: &mut FxHashMap<&'d str, &'d (document::Word, document::Word)>,
-        name: &str,
-        path: &mut Vec<&'d str>,
-    ) {
-        let Some((key, (name, text))) = waiting.get_key_value(name) else { return };
-        let key = *key;
-        if path.len() >= DERIVED_DEPTH {
-            let message = format!("derived values read each other more than {DERIVED_DEPTH} deep here");
-            self.error(codes::OUT_OF_RANGE, name.span, message);
-            waiting.remove(key);
-            // Those that read it have nothing more to say.
-            spec.derived_ids.insert(key.into(), u32::MAX);
-            return;
-        }
-        if path.contains(&key) {
-            let circle = path.iter().skip_while(|step| **step != key).chain([&key]).copied();
-            let message = format!("these derived values need each other: {}", circle.collect::<Vec<_>>().join(" → "));
-            self.error(codes::CYCLE, name.span, message);
-            waiting.remove(key);
-            return;
-        }
-        path.push(key);
-        // What cannot be read names nothing; compiling it says what is wrong.
-        for (token, _) in tokens(&text.value).unwrap_or_default() {
-            if let Token::Name(other) = token {
-                self.derive(spec, waiting, other, path);
-            }
-        }
-        path.pop();
-        if waiting.remove(key).is_none() {
-            // A circle was found on the way; this keeps the message from being said once more.
-            spec.derived_ids.insert(key.into(), u32::MAX);
-            return;
-        }
-        let place = place_of(self.text, text);
-        let compiled = compile(spec, Scope::Derived, &text.value, None, &place, self.errors);
-        let index = match compiled {
-            Some(expression) => {
-                let below = expression.derived().iter().map(|index| spec.derived[*index as usize].depth).max();
-                let depth = below.unwrap_or(0) + 1;
-                if depth > DERIVED_DEPTH {
-                    let message = format!("derived values read each other more than {DERIVED_DEPTH} deep here");
-                    self.error(codes::OUT_OF_RANGE, name.span, message);
-                    spec.derived_ids.insert(key.into(), u32::MAX);
-                    return;
-                }
-                spec.derived.push(Derived { name: key.into(), expression, depth });
-                spec.derived.len() as u32 - 1
-            }
-            None => u32::MAX,
-        };
-        spec.derived_ids.insert(key.into(), index);
     }
 
     /// The last stage: what happens at every moment.

@@ -10,7 +10,7 @@ use crate::document::{FieldEntry, Word};
 use crate::model::Names;
 use crate::reading::Resolver;
 use crate::value::Chosen;
-use crate::value::types::{MAX_NESTING, StructType, Type};
+use crate::value::types::{MAX_NESTING, Member, StructType, Type};
 
 const CONTAINERS: [&str; 3] = ["list", "set", "map"];
 
@@ -99,20 +99,34 @@ impl Resolver<'_> {
                 continue;
             }
             let mut typed = Vec::new();
-            for (member, ty) in members {
+            for (member, entry) in members {
+                let Some(ty) = &entry.ty else {
+                    self.error(codes::SHAPE, member.span, format!("`{}` has no type", member.value)).help =
+                        Some("add `type`, as in `{ type = \"int\", default = 1 }`".into());
+                    continue;
+                };
                 let inner = ty.value.split(' ').next_back().unwrap_or_default();
                 if document.structs[index..].iter().any(|(later, _)| later.value == inner) {
                     let message = format!("`{inner}` is not declared before `{}`", name.value);
                     self.error(codes::CYCLE, ty.span, message).help =
                         Some("declare a struct after those it is made of".into());
-                } else if inner == "choice" {
-                    self.error(codes::WRONG_TYPE, ty.span, "a member of a struct is no choice").help =
-                        Some("use a text, or a field of its own".into());
-                } else if self.name("member", member) {
-                    typed.push((member.value.as_str().into(), self.ty(spec, ty, None)));
+                } else if self.is_named("member", member) {
+                    typed.push(self.member(spec, member, entry, ty));
                 }
             }
             spec.structs.push(Arc::new(StructType { name: name.value.as_str().into(), members: typed }));
         }
+    }
+
+    fn member(&mut self, spec: &Names, name: &Word, entry: &FieldEntry, word: &Word) -> Member {
+        let choice = self.choice(name, entry, word);
+        let ty = self.ty(spec, word, choice.as_ref());
+        let limits = self.limits(name, entry, &ty);
+        let default = self.default(name, entry, &ty, &limits);
+        if let (Some(literal), true) = (&entry.default, ty.has_bytes()) {
+            self.error(codes::SHAPE, literal.span, "bytes in a struct begin empty, so this member has no default");
+        }
+        let max_len = entry.max_len.as_ref().map(|_| limits.max_len);
+        Member { name: name.value.as_str().into(), ty, default, range: limits.range, max_len }
     }
 }

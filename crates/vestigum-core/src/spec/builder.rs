@@ -5,8 +5,8 @@
 
 use crate::diagnostic::{Diagnostics, SourceSpan, Spanned};
 use crate::document::{
-    Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry, TableEntry, Word,
-    write,
+    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry,
+    TableEntry, Word, write,
 };
 use crate::history::History;
 use crate::spec::Spec;
@@ -36,6 +36,51 @@ pub struct LevelBuilder {
 pub struct FieldBuilder {
     name: Word,
     entry: FieldEntry,
+}
+
+/// A member of a struct that is being written.
+#[derive(Clone, Debug)]
+#[must_use]
+pub struct MemberBuilder {
+    name: Word,
+    entry: FieldEntry,
+}
+
+impl MemberBuilder {
+    /// A member of a type.
+    pub fn new(name: &str, ty: &str) -> MemberBuilder {
+        MemberBuilder { name: word(name), entry: FieldEntry { ty: Some(word(ty)), ..FieldEntry::default() } }
+    }
+
+    /// The names of a choice.
+    pub fn of<I: IntoIterator<Item = T>, T: Into<String>>(mut self, names: I) -> Self {
+        self.entry.of = words(names);
+        self
+    }
+
+    /// What it is in a struct to which nothing was written.
+    pub fn default(mut self, value: impl Into<Value>) -> Self {
+        self.entry.default = Some(at(value.into()));
+        self
+    }
+
+    /// The lowest and the highest value.
+    pub fn range(mut self, lowest: impl Into<Value>, highest: impl Into<Value>) -> Self {
+        self.entry.range = Some(at((at(lowest.into()), at(highest.into()))));
+        self
+    }
+
+    /// The most characters, bytes or values.
+    pub fn max_len(mut self, len: i64) -> Self {
+        self.entry.max_len = Some(at(len));
+        self
+    }
+}
+
+impl From<(&str, &str)> for MemberBuilder {
+    fn from((name, ty): (&str, &str)) -> MemberBuilder {
+        MemberBuilder::new(name, ty)
+    }
 }
 
 /// A rule that is being written.
@@ -151,9 +196,12 @@ impl SpecBuilder {
         self
     }
 
-    /// A struct type: the names of its members and the words for their types.
-    pub fn structure<'a>(mut self, name: &str, members: impl IntoIterator<Item = (&'a str, &'a str)>) -> Self {
-        let members = members.into_iter().map(|(member, ty)| (word(member), word(ty)));
+    /// A struct type and its members. A pair is the name of a member and the word for its type.
+    pub fn structure<M: Into<MemberBuilder>>(mut self, name: &str, members: impl IntoIterator<Item = M>) -> Self {
+        let members = members.into_iter().map(|member| {
+            let MemberBuilder { name, entry } = member.into();
+            (name, entry)
+        });
         self.document.structs.push((word(name), members.collect()));
         self
     }
@@ -182,7 +230,13 @@ impl SpecBuilder {
 
     /// A derived value.
     pub fn derived(mut self, name: &str, expression: &str) -> Self {
-        self.document.derived.push((word(name), word(expression)));
+        self.document.derived.push((word(name), DerivedEntry { per: None, value: word(expression) }));
+        self
+    }
+
+    /// A derived value for each level (`"level"`) or for each key of a set.
+    pub fn derived_per(mut self, name: &str, axis: &str, expression: &str) -> Self {
+        self.document.derived.push((word(name), DerivedEntry { per: Some(word(axis)), value: word(expression) }));
         self
     }
 

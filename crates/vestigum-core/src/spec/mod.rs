@@ -266,9 +266,9 @@ impl Spec {
         self.model.tables.iter()
     }
 
-    /// The derived values, each after those it reads.
-    pub fn derived(&self) -> impl ExactSizeIterator<Item = &Derived> {
-        self.model.derived.iter()
+    /// The derived values, each after those it reads; one that is kept per level or key is there once.
+    pub fn derived(&self) -> impl Iterator<Item = &Derived> {
+        self.model.derived.iter().filter(|derived| !derived.is_of_key)
     }
 
     /// What play can give, for exploring.

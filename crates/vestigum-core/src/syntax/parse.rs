@@ -17,6 +17,35 @@ pub struct Ast {
     terms: u16,
 }
 
+impl Ast {
+    /// Whether both say the same, wherever they stand.
+    pub fn says_as(&self, other: &Ast) -> bool {
+        let all = |some: &[Ast], others: &[Ast]| {
+            some.len() == others.len() && some.iter().zip(others).all(|(one, other)| one.says_as(other))
+        };
+        match (&self.kind, &other.kind) {
+            (AstKind::Literal(one), AstKind::Literal(other)) => one == other,
+            (AstKind::Name(one), AstKind::Name(other)) => one == other,
+            (AstKind::Keyed(one, keys), AstKind::Keyed(other, others)) => one.says_as(other) && all(keys, others),
+            (AstKind::Member(one, member), AstKind::Member(other, of)) => member == of && one.says_as(other),
+            (AstKind::Call(one, items), AstKind::Call(other, others)) => one == other && all(items, others),
+            (AstKind::List(items), AstKind::List(others)) => all(items, others),
+            (AstKind::Not(one), AstKind::Not(other)) | (AstKind::Negative(one), AstKind::Negative(other)) => {
+                one.says_as(other)
+            }
+            (AstKind::Binary(operator, left, right), AstKind::Binary(other, first, second)) => {
+                operator == other && left.says_as(first) && right.says_as(second)
+            }
+            (AstKind::Struct(members), AstKind::Struct(others)) => {
+                let same =
+                    |((name, one), (of, other)): (&(String, Ast), &(String, Ast))| name == of && one.says_as(other);
+                members.len() == others.len() && members.iter().zip(others).all(same)
+            }
+            _ => false,
+        }
+    }
+}
+
 #[derive(Clone, Debug, PartialEq)]
 pub enum AstKind {
     Literal(Value),

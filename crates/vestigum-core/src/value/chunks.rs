@@ -84,6 +84,13 @@ impl<T> Chunks<T> {
 }
 
 impl<T: Clone> Chunks<T> {
+    /// The item at a position, to be changed where it is.
+    pub(super) fn get_mut(&mut self, at: Position) -> Option<&mut T> {
+        self.get(at)?;
+        let inner = Arc::make_mut(&mut self.inner);
+        Arc::make_mut(&mut inner.chunks[at.chunk]).get_mut(at.index)
+    }
+
     /// Puts another item in the place of one, and gives that one back; none if there is no such position.
     pub(super) fn replace(&mut self, at: Position, item: T) -> Option<T> {
         self.get(at)?;

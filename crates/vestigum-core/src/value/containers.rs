@@ -53,6 +53,11 @@ impl List {
         self.items.get(self.items.position(index)?)
     }
 
+    /// The value at a position that counts from 0, to be changed where it is.
+    pub fn get_mut(&mut self, index: usize) -> Option<&mut Value> {
+        self.items.get_mut(self.items.position(index)?)
+    }
+
     /// Whether a value is in it.
     pub fn contains(&self, value: &Value) -> bool {
         self.iter().any(|item| item == value)
@@ -216,6 +221,12 @@ impl Map {
     pub fn get(&self, key: &str) -> Option<&Value> {
         let at = self.entries.search(|(known, _)| (**known).cmp(key)).ok()?;
         self.entries.get(at).map(|(_, value)| value)
+    }
+
+    /// The value under a key, to be changed where it is.
+    pub fn get_mut(&mut self, key: &str) -> Option<&mut Value> {
+        let at = self.entries.search(|(known, _)| (**known).cmp(key)).ok()?;
+        self.entries.get_mut(at).map(|(_, value)| value)
     }
 
     /// Whether there is a value under a key.

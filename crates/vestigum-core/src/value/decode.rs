@@ -18,6 +18,19 @@ impl Serialize for Value {
 }
 
 impl Tree {
+    /// The value that it would be in a document, where no type says what it is.
+    pub(crate) fn plain(&self) -> Value {
+        match self {
+            Tree::Null => Value::Unfilled,
+            Tree::Bool(bool) => Value::Bool(*bool),
+            Tree::Int(int) => Value::Int(*int),
+            Tree::Float(float) => Value::Float(*float),
+            Tree::Text(text) => Value::Text(text.clone()),
+            Tree::List(items) => Value::List(items.iter().map(Tree::plain).collect()),
+            Tree::Map(entries) => Value::Map(entries.iter().map(|(key, item)| (key.clone(), item.plain())).collect()),
+        }
+    }
+
     /// The tree of a value. Bytes are written as base64 text.
     pub(crate) fn of(value: &Value) -> Tree {
         match value {
@@ -30,7 +43,7 @@ impl Tree {
             Value::Vec2(_) | Value::Vec3(_) => Tree::List(value.as_vector().iter().copied().map(Tree::Float).collect()),
             Value::Choice(chosen) => Tree::Text(chosen.name.clone()),
             Value::Struct(ty, members) => {
-                let names = ty.members.iter().map(|(name, _)| name.clone());
+                let names = ty.members.iter().map(|member| member.name.clone());
                 Tree::Map(names.zip(members.iter().map(Tree::of)).collect())
             }
             Value::List(list) => Tree::List(list.iter().map(Tree::of).collect()),
@@ -71,16 +84,12 @@ pub fn decode(tree: &Tree, ty: &Type, inside: &str, drop: &mut dyn FnMut(String,
             for (member, _) in entries.iter().filter(|(member, _)| struct_type.position(member).is_none()) {
                 drop(format!("{inside}.{member}"), format!("a {} has no such member", struct_type.name));
             }
-            let members = struct_type.members.iter().map(|(member, member_type)| {
-                let tree = entries.get(member)?;
-                decode(tree, member_type, &format!("{inside}.{member}"), drop)
+            let members = struct_type.members.iter().map(|member| {
+                let tree = entries.get(&member.name);
+                let said = tree.and_then(|tree| decode(tree, &member.ty, &format!("{inside}.{}", member.name), drop));
+                said.unwrap_or_else(|| member.default.clone())
             });
-            let members: Vec<Option<Value>> = members.collect();
-            let filled = members
-                .into_iter()
-                .zip(&struct_type.members)
-                .map(|(value, (_, ty))| value.unwrap_or_else(|| ty.zero()));
-            Value::Struct(struct_type.clone(), Arc::new(filled.collect()))
+            Value::Struct(struct_type.clone(), Arc::new(members.collect()))
         }
         (Tree::List(items), Type::List(inner)) => Value::List(decode_all(items, inner, inside, drop).into()),
         (Tree::List(items), Type::Set(inner)) => {

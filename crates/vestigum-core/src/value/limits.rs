@@ -3,6 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use crate::value::types::Member;
 use crate::value::{Value, below};
 
 /// What values of a field may be. Values outside are brought inside, and the outcome says so.
@@ -59,6 +60,17 @@ impl Limits {
         self.shortened(item)
     }
 
+    /// The limits of what is inside a container.
+    pub(crate) fn of_items(&self) -> Limits {
+        Limits::new(None, self.max_len)
+    }
+
+    /// The limits of a member of a struct: its own, and the length of the field where it says none.
+    #[doc(hidden)]
+    pub fn of_member(&self, member: &Member) -> Limits {
+        Limits::new(member.range.clone(), member.max_len.unwrap_or(self.max_len))
+    }
+
     /// Both sets or maps in one, as far as there is room: what `a` has stays, the entries of `b` win over those of the same
     /// key. Says whether something was cut or found no room.
     pub(crate) fn united(&self, a: &Value, b: &Value) -> (Value, bool) {
@@ -102,8 +114,7 @@ impl Limits {
         let whole = match &value {
             Value::Text(text) => text.len() <= max,
             Value::Bytes(bytes) => bytes.len() <= max,
-            Value::Struct(_, members) => members.iter().all(|member| !self.is_too_long(member)),
-            Value::List(_) | Value::Set(_) | Value::Map(_) => !self.is_too_long(&value),
+            Value::Struct(..) | Value::List(_) | Value::Set(_) | Value::Map(_) => !is_outside(&value, max),
             _ => true,
         };
         if whole {
@@ -116,7 +127,11 @@ impl Limits {
                 None => return (value, false),
             },
             Value::Bytes(bytes) => Value::bytes(&bytes[..max]),
-            Value::Struct(ty, members) => Value::Struct(ty.clone(), Arc::new(members.iter().map(inner).collect())),
+            Value::Struct(ty, members) => {
+                let typed = ty.members.iter().zip(members.iter());
+                let inside = typed.map(|(member, value)| self.of_member(member).clamp(value.clone()).0);
+                Value::Struct(ty.clone(), Arc::new(inside.collect()))
+            }
             Value::List(list) => Value::List(list.iter().take(max).map(inner).collect()),
             Value::Set(set) => Value::Set(set.iter().take(max).map(inner).collect()),
             Value::Map(map) => {
@@ -134,26 +149,34 @@ impl Limits {
         (short, true)
     }
 
-    fn is_long_key(&self, key: &str) -> bool {
-        key.len() > self.max_len && key.chars().count() > self.max_len
-    }
-
     /// The key of a map, cut as a text is.
     pub(crate) fn shortened_key(&self, key: &Arc<str>) -> Arc<str> {
         match key.char_indices().nth(self.max_len) {
-            Some((end, _)) if self.is_long_key(key) => key[..end].into(),
+            Some((end, _)) if is_long_key(key, self.max_len) => key[..end].into(),
             _ => key.clone(),
         }
     }
+}
 
-    fn is_too_long(&self, value: &Value) -> bool {
-        let inside = match value {
-            Value::Struct(_, members) => members.iter().any(|member| self.is_too_long(member)),
-            Value::List(list) => list.iter().any(|member| self.is_too_long(member)),
-            Value::Set(set) => set.iter().any(|member| self.is_too_long(member)),
-            Value::Map(map) => map.iter().any(|(key, member)| self.is_long_key(key) || self.is_too_long(member)),
-            _ => false,
-        };
-        inside || value.len() > self.max_len
-    }
+fn is_long_key(key: &str, max: usize) -> bool {
+    key.len() > max && key.chars().count() > max
+}
+
+/// Whether some part of a value is longer than `max`, or a member of a struct outside its own limits.
+fn is_outside(value: &Value, max: usize) -> bool {
+    let inside = match value {
+        Value::Struct(ty, members) => {
+            let mut typed = ty.members.iter().zip(members.iter());
+            typed.any(|(member, value)| {
+                let out_of_range = |(lowest, highest): &(Value, Value)| below(value, lowest) || below(highest, value);
+                member.range.as_ref().is_some_and(out_of_range) || is_outside(value, member.max_len.unwrap_or(max))
+            })
+        }
+        Value::List(list) => list.iter().any(|item| is_outside(item, max)),
+        Value::Set(set) => set.iter().any(|item| is_outside(item, max)),
+        Value::Map(map) => map.iter().any(|(key, item)| is_long_key(key, max) || is_outside(item, max)),
+        Value::Text(text) => return text.len() > max && text.chars().count() > max,
+        _ => false,
+    };
+    inside || value.len() > max
 }

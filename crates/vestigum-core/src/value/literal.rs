@@ -22,7 +22,7 @@ impl Value {
             }
             Value::Struct(ty, members) => {
                 let members = ty.members().zip(members.iter());
-                let members = members.map(|((name, _), value)| Some(format!("{name} = {}", value.literal()?)));
+                let members = members.map(|(member, value)| Some(format!("{} = {}", member.name, value.literal()?)));
                 format!("{{ {} }}", members.collect::<Option<Vec<_>>>()?.join(", "))
             }
             Value::List(list) => {

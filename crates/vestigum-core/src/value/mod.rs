@@ -8,8 +8,10 @@ mod chunks;
 pub mod containers;
 pub mod decode;
 pub mod difference;
+pub mod edit;
 pub mod limits;
 pub mod literal;
+pub mod parts;
 pub mod tree;
 pub mod types;
 
@@ -249,6 +251,15 @@ impl Value {
         }
     }
 
+    /// The value under a text key of a map, or at a position of a list; positions count from 1.
+    pub fn item(&self, key: &Value) -> Option<&Value> {
+        match (self, key) {
+            (Value::Map(map), Value::Text(key)) => map.get(key),
+            (Value::List(list), Value::Int(position)) => list.get(usize::try_from(position.checked_sub(1)?).ok()?),
+            _ => None,
+        }
+    }
+
     /// A member of a struct, or a component of a vector.
     pub fn member(&self, name: &str) -> Option<Value> {
         match self {
@@ -314,7 +325,8 @@ impl Value {
                     return None;
                 }
                 let typed = members.iter().zip(&wanted.members);
-                let fitted = typed.map(|(value, (_, ty))| value.clone().fitted(ty)).collect::<Option<Vec<_>>>()?;
+                let fitted =
+                    typed.map(|(value, member)| value.clone().fitted(&member.ty)).collect::<Option<Vec<_>>>()?;
                 Value::Struct(found, Arc::new(fitted))
             }
             // A struct is written whole: a member that is left out, or one more, is a mistake and no zero.
@@ -322,7 +334,7 @@ impl Value {
                 if map.len() != ty.members.len() {
                     return None;
                 }
-                let members = ty.members.iter().map(|(name, member)| map.get(name)?.clone().fitted(member));
+                let members = ty.members.iter().map(|member| map.get(&member.name)?.clone().fitted(&member.ty));
                 Value::Struct(ty.clone(), Arc::new(members.collect::<Option<Vec<_>>>()?))
             }
             (Type::List(inner), Value::List(list)) => Value::List(fitted_all(&list, inner)?),
@@ -341,14 +353,14 @@ impl Value {
 }
 
 impl Value {
-    /// The value with the members that a document leaves out of structs, each at its zero.
+    /// The value with the members that a document leaves out of structs, each at its default.
     pub(crate) fn completed(self, ty: &Type) -> Value {
         match (ty, self) {
             (Type::Struct(ty), Value::Map(map)) => {
                 let mut map = map;
-                for (name, member) in &ty.members {
-                    let value = map.remove(name).map_or_else(|| member.zero(), |value| value.completed(member));
-                    map.insert(name.clone(), value);
+                for member in &ty.members {
+                    let said = map.remove(&member.name).map(|value| value.completed(&member.ty));
+                    map.insert(member.name.clone(), said.unwrap_or_else(|| member.default.clone()));
                 }
                 Value::Map(map)
             }
@@ -449,7 +461,8 @@ impl Value {
             }
             Value::Choice(chosen) => chosen.name.to_string(),
             Value::Struct(ty, members) => {
-                let members = ty.members.iter().zip(&**members).map(|((name, _), value)| format!("{name} = {value}"));
+                let members =
+                    ty.members.iter().zip(&**members).map(|(member, value)| format!("{} = {value}", member.name));
                 format!("{{ {} }}", members.collect::<Vec<_>>().join(", "))
             }
             Value::List(list) => few(list.iter().take(PRINTED).map(Value::to_string).collect(), list.len(), ["[", "]"]),

@@ -1,6 +1,7 @@
 //! The types of fields.
 
 use std::fmt;
+use std::hash::{Hash, Hasher};
 use std::sync::Arc;
 
 use crate::value::containers::{List, Map, Set};
@@ -39,13 +40,67 @@ pub enum Type {
 }
 
 /// A named struct type.
-#[derive(Clone, Debug, PartialEq, Eq, Hash)]
+#[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct StructType {
     #[doc(hidden)]
     pub name: Arc<str>,
     #[doc(hidden)]
-    pub members: Vec<(Arc<str>, Type)>,
+    pub members: Vec<Member>,
+}
+
+/// One member of a struct type.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct Member {
+    #[doc(hidden)]
+    pub name: Arc<str>,
+    #[doc(hidden)]
+    pub ty: Type,
+    /// What it is before anything was written.
+    #[doc(hidden)]
+    pub default: Value,
+    /// Lowest and highest value, for numbers.
+    #[doc(hidden)]
+    pub range: Option<(Value, Value)>,
+    /// The most characters, bytes or values, where the member says so; else the field decides.
+    #[doc(hidden)]
+    pub max_len: Option<usize>,
+}
+
+impl Member {
+    /// Its name.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
+    /// Its type.
+    pub fn ty(&self) -> &Type {
+        &self.ty
+    }
+
+    /// What it is in a struct to which nothing was written.
+    pub fn default(&self) -> &Value {
+        &self.default
+    }
+
+    /// Its lowest and its highest value, where it has a range.
+    pub fn range(&self) -> Option<(&Value, &Value)> {
+        self.range.as_ref().map(|(lowest, highest)| (lowest, highest))
+    }
+
+    /// The most characters, bytes or values that it holds, where the member says so; else `max_len` of the field decides.
+    pub fn max_len(&self) -> Option<usize> {
+        self.max_len
+    }
+}
+
+// Two equal types have equal hashes; what members begin with and may be is left out.
+impl Hash for StructType {
+    fn hash<H: Hasher>(&self, state: &mut H) {
+        self.name.hash(state);
+        self.members.iter().for_each(|member| (&member.name, &member.ty).hash(state));
+    }
 }
 
 impl StructType {
@@ -54,14 +109,14 @@ impl StructType {
         &self.name
     }
 
-    /// Its members and their types, in the order of the spec.
-    pub fn members(&self) -> impl ExactSizeIterator<Item = (&str, &Type)> {
-        self.members.iter().map(|(name, ty)| (&**name, ty))
+    /// Its members, in the order of the spec.
+    pub fn members(&self) -> impl ExactSizeIterator<Item = &Member> {
+        self.members.iter()
     }
 
     #[doc(hidden)]
     pub fn position(&self, member: &str) -> Option<usize> {
-        self.members.iter().position(|(name, _)| &**name == member)
+        self.members.iter().position(|known| &*known.name == member)
     }
 }
 
@@ -83,7 +138,7 @@ impl Type {
         })
     }
 
-    /// The value of this type before anything was written.
+    /// The value of this type before anything was written: each member of a struct is at its default.
     pub fn zero(&self) -> Value {
         match self {
             Type::Bool => Value::Bool(false),
@@ -95,7 +150,7 @@ impl Type {
             Type::Vec3 => Value::vec3(0.0, 0.0, 0.0),
             Type::Choice(names) => names.first().cloned().map_or(Value::Unfilled, Value::Choice),
             Type::Struct(ty) => {
-                Value::Struct(ty.clone(), ty.members.iter().map(|(_, member)| member.zero()).collect::<Vec<_>>().into())
+                Value::Struct(ty.clone(), Arc::new(ty.members.iter().map(|member| member.default.clone()).collect()))
             }
             Type::List(_) => Value::List(List::default()),
             Type::Set(_) => Value::Set(Set::default()),
@@ -125,7 +180,13 @@ impl Type {
     /// Whether `max_len` means something for it.
     pub fn has_length(&self) -> bool {
         matches!(self, Type::Text | Type::Bytes | Type::List(_) | Type::Set(_) | Type::Map(_))
-            || matches!(self, Type::Struct(ty) if ty.members.iter().any(|(_, member)| member.has_length()))
+            || matches!(self, Type::Struct(ty) if ty.members.iter().any(|member| member.ty.has_length()))
+    }
+
+    /// Whether its values have items at positions or under keys.
+    #[doc(hidden)]
+    pub fn is_indexed(&self) -> bool {
+        matches!(self, Type::List(_) | Type::Map(_))
     }
 
     /// Whether `union` means something for it.
@@ -149,11 +210,21 @@ impl Type {
         }
     }
 
+    /// Whether it is bytes or has bytes inside.
+    pub(crate) fn has_bytes(&self) -> bool {
+        match self {
+            Type::Bytes => true,
+            Type::List(inner) | Type::Set(inner) | Type::Map(inner) => inner.has_bytes(),
+            Type::Struct(ty) => ty.members.iter().any(|member| member.ty.has_bytes()),
+            Type::Bool | Type::Int | Type::Float | Type::Text | Type::Vec2 | Type::Vec3 | Type::Choice(_) => false,
+        }
+    }
+
     /// How deep it goes: 1 for a type without others inside.
     pub(crate) fn nesting(&self) -> usize {
         match self {
             Type::List(inner) | Type::Set(inner) | Type::Map(inner) => 1 + inner.nesting(),
-            Type::Struct(ty) => 1 + ty.members.iter().map(|(_, member)| member.nesting()).max().unwrap_or(0),
+            Type::Struct(ty) => 1 + ty.members.iter().map(|member| member.ty.nesting()).max().unwrap_or(0),
             Type::Bool
             | Type::Int
             | Type::Float

@@ -3,7 +3,7 @@
 use crate::words::words;
 
 words! {
-    /// What is made of all entries of a keyed field.
+    /// What is made of all entries of a keyed field, or of all items of a container.
     pub enum Aggregate {
         /// Their sum.
         Sum = "sum",
@@ -15,6 +15,16 @@ words! {
         Count = "count",
         /// How many there are.
         Size = "size",
+    }
+}
+
+words! {
+    /// What is asked of all items of a container, or of all entries.
+    pub enum Quantifier {
+        /// Whether it holds for one of them.
+        Any = "any",
+        /// Whether it holds for each of them; so it does where there are none.
+        All = "all",
     }
 }
 
@@ -81,6 +91,8 @@ words! {
 pub enum Function {
     /// Something of all entries of a keyed field.
     Aggregate(Aggregate),
+    /// Whether something holds for the items of a container.
+    Quantified(Quantifier),
     /// Something of a table.
     Table(TableFunction),
     /// An int of a float.
@@ -93,15 +105,21 @@ impl Function {
     /// All of them.
     pub fn all() -> impl Iterator<Item = Function> {
         let aggregates = Aggregate::ALL.iter().copied().map(Function::Aggregate);
+        let quantified = Quantifier::ALL.iter().copied().map(Function::Quantified);
         let tables = TableFunction::ALL.iter().copied().map(Function::Table);
         let rounded = Rounding::ALL.iter().copied().map(Function::Rounded);
-        aggregates.chain(tables).chain(rounded).chain(General::ALL.iter().copied().map(Function::General))
+        aggregates
+            .chain(quantified)
+            .chain(tables)
+            .chain(rounded)
+            .chain(General::ALL.iter().copied().map(Function::General))
     }
 
     /// The word for it.
     pub fn word(self) -> &'static str {
         match self {
             Function::Aggregate(aggregate) => aggregate.word(),
+            Function::Quantified(quantifier) => quantifier.word(),
             Function::Table(table) => table.word(),
             Function::Rounded(rounding) => rounding.word(),
             Function::General(general) => general.word(),
@@ -116,7 +134,7 @@ impl Function {
     /// How many arguments it takes, where so many are given.
     pub fn takes(self, given: usize) -> usize {
         match self {
-            Function::Aggregate(_) | Function::Rounded(_) => 1,
+            Function::Aggregate(_) | Function::Quantified(_) | Function::Rounded(_) => 1,
             Function::Table(_) => 2,
             Function::General(general) => match general {
                 General::If => 3,

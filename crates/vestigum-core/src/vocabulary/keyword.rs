@@ -28,6 +28,10 @@ words! {
         Insert = "insert",
         /// A value goes out of a container.
         Remove = "remove",
+        /// A value is written if it is higher.
+        Raise = "raise",
+        /// A value is written if it is lower.
+        Lower = "lower",
         /// Progress is put back to its beginning.
         Reset = "reset",
         /// The level overview is shown.

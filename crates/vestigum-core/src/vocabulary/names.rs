@@ -5,11 +5,16 @@ use std::borrow::Cow;
 use crate::vocabulary::function::Function;
 use crate::vocabulary::keyword::statement_words;
 
-/// Words that expressions and playthroughs use themselves, or will; nothing declared may bear them.
+/// Words that expressions use themselves: what an expression names may not bear them.
 pub fn is_reserved(word: &str) -> bool {
     const OTHERS: [&str; 10] =
         ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
-    OTHERS.contains(&word) || Function::named(word).is_some() || statement_words().any(|known| known == word)
+    OTHERS.contains(&word) || Function::named(word).is_some()
+}
+
+/// Words with which statements of a playthrough begin: fields and moments, with which some begin too, may not bear them.
+pub fn begins_a_statement(word: &str) -> bool {
+    statement_words().any(|known| known == word)
 }
 
 /// Whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.

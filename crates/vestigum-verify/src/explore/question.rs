@@ -351,7 +351,7 @@ fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: 
         })
         .collect();
     let when = moment.map(|moment| format!("after `{}` ", env.spec.moment_name(moment))).unwrap_or_default();
-    let restating = Restating { env: *env, seen, level: after.state().position.level() };
+    let restating = Restating { env: *env, seen, level: after.state().position.level(), each: None };
     let expect = condition.restated(restating).filter(|text| fails(text, after));
     Broken {
         what: format!("{when}{}", parts.join("; ")),

@@ -5,16 +5,20 @@ use std::sync::Arc;
 use indexmap::IndexSet;
 use thiserror::Error;
 
-use vestigum_core::diagnostic::position;
+use vestigum_core::diagnostic::{SourceSpan, position};
+use vestigum_core::model::axis::Axis;
 use vestigum_core::model::entry::entry_of;
 use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::Field;
 use vestigum_core::reading::compile::{Scope, compile};
+use vestigum_core::value::parts::{part_name, part_type};
 use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
-use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Progress, Reset, Spec, Type, codes};
+use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Part, Progress, Reset, Spec, Type, codes};
 
-use super::script::{self, How, Statement, StatementKind, Word, WriteTarget, WrittenPlaythrough};
+use super::script::{
+    self, Bracketed, How, Statement, StatementKind, TargetStep, Word, WriteTarget, WrittenPlaythrough,
+};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
 pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, ImportError> + Send + Sync;
@@ -80,6 +84,12 @@ pub(super) enum Action {
         how: How,
         value: Expression,
     },
+    /// `raise` or `lower`
+    Beat {
+        entry: EntryTarget,
+        higher: bool,
+        value: Expression,
+    },
     Insert {
         entry: EntryTarget,
         at: Option<String>,
@@ -106,11 +116,12 @@ pub(super) enum Action {
     Repeat(u32, Vec<ScriptStep>),
 }
 
-/// A field and the keys of an entry.
+/// A field, the keys of an entry, and the way to a part of its value.
 #[derive(Clone, Debug)]
 pub(super) struct EntryTarget {
     pub field: String,
     pub keys: Vec<String>,
+    pub path: Vec<Part>,
 }
 
 impl EntryTarget {
@@ -164,6 +175,7 @@ impl Playthrough {
                 | Action::Enter { .. }
                 | Action::Checkpoint(_)
                 | Action::Write { .. }
+                | Action::Beat { .. }
                 | Action::Insert { .. }
                 | Action::Remove { .. }
                 | Action::Reset(_)
@@ -257,41 +269,62 @@ impl<'s> Checker<'s, '_> {
             StatementKind::Checkpoint(word) => Action::Checkpoint(word.value.clone()),
             StatementKind::Write { target, how, value } => {
                 let field = self.known_field(&target.field)?;
-                let ty = field.ty().clone();
-                match self.taken(field, target, refused)? {
-                    Err(why) => Action::NeverAccepted(why),
-                    Ok(entry) => {
-                        if *how != How::Set && !ty.is_number() {
-                            return self.wrong(&target.field, format!("is of type {ty}; only numbers are added to"));
-                        }
-                        let value = self.expression(value, Some(&ty))?;
-                        Action::Write { entry, how: *how, value }
-                    }
+                let (entry, ty) = match self.taken(field, target, refused)? {
+                    Err(why) => return Some(Action::NeverAccepted(why)),
+                    Ok(taken) => taken,
+                };
+                let number = match how {
+                    How::Set => true,
+                    How::Add | How::Subtract => ty.is_number(),
+                };
+                if !number {
+                    return self.wrong(&entry, &target.field, format!("is of type {ty}; only numbers are added to"));
                 }
+                let value = self.expression(value, Some(&ty))?;
+                Action::Write { entry, how: *how, value }
+            }
+            StatementKind::Beat { target, higher, value } => {
+                let field = self.known_field(&target.field)?;
+                let (entry, ty) = match self.taken(field, target, refused)? {
+                    Err(why) => return Some(Action::NeverAccepted(why)),
+                    Ok(taken) => taken,
+                };
+                if !ty.is_ordered() {
+                    let message = format!("is of type {ty}; numbers and choices are raised and lowered");
+                    return self.wrong(&entry, &target.field, message);
+                }
+                let value = self.expression(value, Some(&ty))?;
+                Action::Beat { entry, higher: *higher, value }
             }
             StatementKind::Insert { target, at, item } => {
                 let field = self.known_field(&target.field)?;
-                let inner = match (field.ty(), at) {
+                let (entry, ty) = match self.taken(field, target, refused)? {
+                    Err(why) => return Some(Action::NeverAccepted(why)),
+                    Ok(taken) => taken,
+                };
+                let inner = match (&ty, at) {
                     (Type::List(inner) | Type::Set(inner), None) | (Type::Map(inner), Some(_)) => inner.clone(),
                     (Type::Map(_), None) => {
-                        return self.wrong(&target.field, "is a map: say under which key, in quotes".into());
+                        let message = "is a map: say under which key, in quotes".into();
+                        return self.wrong(&entry, &target.field, message);
                     }
                     (ty, _) => {
                         let message = format!("is of type {ty}; values are inserted into lists, sets and maps");
-                        return self.wrong(&target.field, message);
+                        return self.wrong(&entry, &target.field, message);
                     }
                 };
-                match self.taken(field, target, refused)? {
-                    Err(why) => Action::NeverAccepted(why),
-                    Ok(entry) => Action::Insert { entry, at: at.clone(), item: self.expression(item, Some(&inner))? },
-                }
+                Action::Insert { entry, at: at.clone(), item: self.expression(item, Some(&inner))? }
             }
             StatementKind::Remove { target, item } => {
                 let field = self.known_field(&target.field)?;
-                let inner = match field.ty() {
+                let (entry, ty) = match self.taken(field, target, refused)? {
+                    Err(why) => return Some(Action::NeverAccepted(why)),
+                    Ok(taken) => taken,
+                };
+                let inner = match &ty {
                     Type::List(inner) | Type::Set(inner) => (**inner).clone(),
                     Type::Map(_) => Type::Text,
-                    ty @ (Type::Bool
+                    Type::Bool
                     | Type::Int
                     | Type::Float
                     | Type::Text
@@ -299,15 +332,12 @@ impl<'s> Checker<'s, '_> {
                     | Type::Vec2
                     | Type::Vec3
                     | Type::Choice(_)
-                    | Type::Struct(_)) => {
+                    | Type::Struct(_) => {
                         let message = format!("is of type {ty}; values are removed from lists, sets and maps");
-                        return self.wrong(&target.field, message);
+                        return self.wrong(&entry, &target.field, message);
                     }
                 };
-                match self.taken(field, target, refused)? {
-                    Err(why) => Action::NeverAccepted(why),
-                    Ok(entry) => Action::Remove { entry, item: self.expression(item, Some(&inner))? },
-                }
+                Action::Remove { entry, item: self.expression(item, Some(&inner))? }
             }
             StatementKind::Reset(reset, span) => {
                 // What does not exist cannot be reset; asking a fresh game tells.
@@ -389,43 +419,103 @@ impl<'s> Checker<'s, '_> {
         found
     }
 
-    fn wrong<T>(&mut self, field: &Word, message: String) -> Option<T> {
-        let message = format!("`{}` {message}", field.value);
+    fn wrong<T>(&mut self, entry: &EntryTarget, field: &Word, message: String) -> Option<T> {
+        let message = format!("`{}` {message}", part_name(&entry.field, &entry.path));
         self.errors.push(Diagnostic::error(codes::WRONG_TYPE, field.span, message));
         None
     }
 
-    /// The entry that a statement writes; or why no progress would ever take the write, if it should be refused.
-    fn taken(&mut self, field: &Field, target: &WriteTarget, refused: bool) -> Option<Result<EntryTarget, String>> {
-        match self.problem(field, target) {
-            Some(error) if refused => Some(Err(error.message)),
-            Some(error) => {
+    /// The part that a statement writes and its type; or why no progress would ever take the write, if it should be refused.
+    fn taken(
+        &mut self,
+        field: &Field,
+        target: &WriteTarget,
+        refused: bool,
+    ) -> Option<Result<(EntryTarget, Type), String>> {
+        match self.found(field, target) {
+            Err(error) if refused => Some(Err(error.message)),
+            Err(error) => {
                 self.errors.push(error);
                 None
             }
-            None => {
-                let keys = target.keys.iter().map(|key| key.value.clone()).collect();
-                Some(Ok(EntryTarget { field: target.field.value.clone(), keys }))
+            Ok(found) => Some(Ok(found)),
+        }
+    }
+
+    fn found(&self, field: &Field, target: &WriteTarget) -> Result<(EntryTarget, Type), Diagnostic> {
+        if !field.written_by().play() {
+            let message = format!("only rules write `{}`", field.name());
+            let error = Diagnostic::error(codes::WRONG_TYPE, target.field.span, message);
+            return Err(error.help("to let play write it too, declare it with `written_by = \"both\"`"));
+        }
+        let (keys, rest) = match &target.steps[..] {
+            [TargetStep::Brackets(keys), rest @ ..] if field.is_keyed() && !self.is_part(field, keys) => {
+                (self.keys(field, keys)?, rest)
+            }
+            steps => (Vec::new(), steps),
+        };
+        let path = rest.iter().map(part).collect::<Result<Vec<Part>, Diagnostic>>()?;
+        let entry = EntryTarget { field: target.field.value.clone(), keys, path };
+        match part_type(field.ty(), field.limits(), &entry.path) {
+            Ok((ty, _)) => Ok((entry, ty)),
+            Err((at, why)) => {
+                let span = rest.get(at).map_or(target.field.span, TargetStep::span);
+                let message = format!("there is no `{}`: {why}", part_name(&entry.field, &entry.path));
+                Err(Diagnostic::error(codes::WRONG_TYPE, span, message))
             }
         }
     }
 
-    fn problem(&self, field: &Field, target: &WriteTarget) -> Option<Diagnostic> {
-        if !field.written_by().play() {
-            let message = format!("only rules write `{}`", field.name());
-            let error = Diagnostic::error(codes::WRONG_TYPE, target.field.span, message);
-            return Some(error.help("to let play write it too, declare it with `written_by = \"both\"`"));
-        }
-        let (first, last) = (target.keys.first()?, target.keys.last()?);
-        let names: Vec<&str> = target.keys.iter().map(|key| key.value.as_str()).collect();
+    /// Whether brackets behind a keyed field name a part of the value that it has where play stands, as in expressions: a
+    /// position or a text that stands alone.
+    fn is_part(&self, field: &Field, keys: &[Bracketed]) -> bool {
+        let spec = self.spec.model();
+        let literal = match keys {
+            [Bracketed::Position(_)] => true,
+            [Bracketed::Text(_)] => field.axes().iter().all(|axis| match axis {
+                Axis::Level | Axis::Checkpoint => true,
+                Axis::Keys(set) => spec.key_sets[*set as usize].current.is_some(),
+            }),
+            _ => false,
+        };
+        literal && field.ty().is_indexed()
+    }
+
+    /// The names of the keys of an entry, if there is one of these names.
+    fn keys(&self, field: &Field, keys: &[Bracketed]) -> Result<Vec<String>, Diagnostic> {
+        let span = match keys {
+            [first, .., last] => first.span().to(last.span()),
+            [only] => only.span(),
+            [] => SourceSpan::default(),
+        };
+        let wrong = |message: String| Diagnostic::error(codes::UNKNOWN_NAME, span, message);
+        let names: Option<Vec<&Word>> = keys.iter().map(Bracketed::key).collect();
+        let names = names.ok_or_else(|| wrong(format!("`{}` takes the names of keys", field.name())))?;
+        let plain: Vec<&str> = names.iter().map(|name| name.value.as_str()).collect();
         let none_made = vec![IndexSet::new(); self.spec.model().key_sets.len()];
-        let error = entry_of(self.spec.model(), field, &names, &none_made).err()?;
-        Some(Diagnostic::error(codes::UNKNOWN_NAME, first.span.to(last.span), error.to_string()))
+        entry_of(self.spec.model(), field, &plain, &none_made).map_err(|error| wrong(error.to_string()))?;
+        Ok(names.into_iter().map(|name| name.value.clone()).collect())
     }
 
     fn expression(&mut self, word: &Word, wanted: Option<&Type>) -> Option<Expression> {
         let start = word.span.start;
         compile(self.spec.model(), Scope::Play, &word.value, wanted, &|span| span.shifted(start), self.errors)
+    }
+}
+
+/// The part that a step behind a field means.
+fn part(step: &TargetStep) -> Result<Part, Diagnostic> {
+    let wrong = || {
+        let error = Diagnostic::error(codes::STATEMENT, step.span(), "one position or one key is wanted here");
+        error.help("write a position as a number from 1, the key of a map in quotes")
+    };
+    match step {
+        TargetStep::Member(name) => Ok(Part::member(&name.value)),
+        TargetStep::Brackets(keys) => match &keys[..] {
+            [Bracketed::Position(position)] => usize::try_from(position.value).map(Part::Item).map_err(|_| wrong()),
+            [Bracketed::Text(key)] => Ok(Part::entry(&key.value)),
+            _ => Err(wrong()),
+        },
     }
 }
 
@@ -438,15 +528,16 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
     };
     for step in steps {
         match &step.action {
-            Action::Write { entry, .. } | Action::Insert { entry, .. } | Action::Remove { entry, .. } => {
-                match &entry.keys[..] {
-                    [] => add(&entry.field),
-                    keys => {
-                        let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
-                        add(&format!("{}[{}]", entry.field, keys.join(", ")));
-                    }
+            Action::Write { entry, .. }
+            | Action::Beat { entry, .. }
+            | Action::Insert { entry, .. }
+            | Action::Remove { entry, .. } => match &entry.keys[..] {
+                [] => add(&entry.field),
+                keys => {
+                    let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
+                    add(&format!("{}[{}]", entry.field, keys.join(", ")));
                 }
-            }
+            },
             Action::Expect(condition) => {
                 for id in condition.reads() {
                     let field = spec.model().field(*id);

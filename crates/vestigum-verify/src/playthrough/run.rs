@@ -12,10 +12,10 @@ use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::FieldId;
 use vestigum_core::value::negated;
 use vestigum_core::{
-    AccessError, Call, Image, Launched, LiveDevice, LoadError, Moment, Owner, Progress, Span, Spec, Value, Written,
+    AccessError, Call, Edit, Image, Launched, LiveDevice, LoadError, Moment, Owner, Progress, Span, Spec, Value,
 };
 
-use super::check::{Action, Playthrough, ScriptStep};
+use super::check::{Action, EntryTarget, Playthrough, ScriptStep};
 use super::saves::{Saves, SavesError};
 use super::script::How;
 use super::timeline::{Row, Timeline, Watch};
@@ -220,6 +220,7 @@ impl Runner<'_> {
                 | Action::Enter { .. }
                 | Action::Checkpoint(_)
                 | Action::Write { .. }
+                | Action::Beat { .. }
                 | Action::Insert { .. }
                 | Action::Remove { .. }
                 | Action::Reset(_)
@@ -256,18 +257,18 @@ impl Runner<'_> {
                 self.say(Call::Enter { level, checkpoint: checkpoint.as_deref(), locked: *locked })
             }
             Action::Checkpoint(name) => self.say(Call::Checkpoint(name)),
-            Action::Write { entry, how, value } => self.write(value, |progress, value| match how {
-                How::Set => progress.write(&entry.field, &entry.keys(), value),
-                How::Add => progress.write_add(&entry.field, &entry.keys(), value),
-                How::Subtract => progress.write_add(&entry.field, &entry.keys(), negated(&value)),
+            Action::Write { entry, how, value } => self.edit(entry, value, |value| match how {
+                How::Set => Edit::Set(value),
+                How::Add => Edit::Add(value),
+                How::Subtract => Edit::Add(negated(&value)),
             }),
-            Action::Insert { entry, at, item } => self.write(item, |progress, item| match at {
-                None => progress.insert(&entry.field, &entry.keys(), item),
-                Some(at) => progress.insert_at(&entry.field, &entry.keys(), at, item),
+            Action::Beat { entry, higher: true, value } => self.edit(entry, value, Edit::Raise),
+            Action::Beat { entry, higher: false, value } => self.edit(entry, value, Edit::Lower),
+            Action::Insert { entry, at, item } => self.edit(entry, item, |item| match at {
+                None => Edit::Insert(item),
+                Some(at) => Edit::InsertAt(at.as_str().into(), item),
             }),
-            Action::Remove { entry, item } => {
-                self.write(item, |progress, item| progress.remove(&entry.field, &entry.keys(), item))
-            }
+            Action::Remove { entry, item } => self.edit(entry, item, Edit::Remove),
             Action::Reset(reset) => {
                 let changes = self.session()?.reset(reset).map_err(|error| Why::Refused(error.to_string()))?;
                 let note = self.save()?;
@@ -413,16 +414,16 @@ impl Runner<'_> {
         Ok(notes.join(", "))
     }
 
-    fn write(
-        &mut self,
-        value: &Expression,
-        write: impl FnOnce(&mut Progress, Value) -> Result<Written, AccessError>,
-    ) -> Answer {
+    fn edit(&mut self, entry: &EntryTarget, value: &Expression, edit: impl FnOnce(Value) -> Edit) -> Answer {
         let progress = self.session()?;
         let refused = |error: AccessError| Why::Refused(error.to_string());
-        let value = progress.evaluate(value).map_err(refused)?;
-        let written = write(progress, value).map_err(refused)?;
+        let edit = edit(progress.evaluate(value).map_err(refused)?);
+        let beats = matches!(edit, Edit::Raise(_) | Edit::Lower(_));
+        let written = progress.edit(&entry.field, &entry.keys(), &entry.path, edit).map_err(refused)?;
         let mut notes: Vec<String> = written.opened().iter().map(|level| format!("{level} opens")).collect();
+        if beats {
+            notes.push(if written.beaten() { "beaten".into() } else { "not beaten".into() });
+        }
         if written.clamped() {
             notes.push("brought into its limits".into());
         }

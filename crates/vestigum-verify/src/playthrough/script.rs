@@ -40,6 +40,12 @@ pub(super) enum StatementKind {
         how: How,
         value: Word,
     },
+    /// `raise FIELD to v`, or with `higher` false `lower FIELD to v`
+    Beat {
+        target: WriteTarget,
+        higher: bool,
+        value: Word,
+    },
     /// `insert FIELD v` or `insert FIELD 'key' v`
     Insert {
         target: WriteTarget,
@@ -66,11 +72,58 @@ pub(super) enum StatementKind {
     Repeat(u32, Vec<Statement>),
 }
 
-/// A field and the keys of an entry.
+/// A field, the keys of an entry, and the way to a part of its value.
 #[derive(Debug)]
 pub(super) struct WriteTarget {
     pub field: Word,
-    pub keys: Vec<Word>,
+    pub steps: Vec<TargetStep>,
+}
+
+/// What stands behind the name of a field.
+#[derive(Debug)]
+pub(super) enum TargetStep {
+    /// `[mill_lane, ford]`, `[1]`, `['ring']`
+    Brackets(Vec<Bracketed>),
+    /// `.health`
+    Member(Word),
+}
+
+/// What stands in brackets.
+#[derive(Debug)]
+pub(super) enum Bracketed {
+    Name(Word),
+    Text(Word),
+    Position(Spanned<i64>),
+}
+
+impl TargetStep {
+    pub(super) fn span(&self) -> SourceSpan {
+        match self {
+            TargetStep::Member(name) => name.span,
+            TargetStep::Brackets(keys) => match &keys[..] {
+                [first, .., last] => first.span().to(last.span()),
+                [only] => only.span(),
+                [] => SourceSpan::default(),
+            },
+        }
+    }
+}
+
+impl Bracketed {
+    pub(super) fn span(&self) -> SourceSpan {
+        match self {
+            Bracketed::Name(word) | Bracketed::Text(word) => word.span,
+            Bracketed::Position(position) => position.span,
+        }
+    }
+
+    /// The name of a key, if it can be one.
+    pub(super) fn key(&self) -> Option<&Word> {
+        match self {
+            Bracketed::Name(word) | Bracketed::Text(word) => Some(word),
+            Bracketed::Position(_) => None,
+        }
+    }
 }
 
 /// How a statement writes.
@@ -292,6 +345,8 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
             StatementKind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
         }
         Some(Keyword::Insert) => insert(rest)?,
+        Some(Keyword::Raise) => beat(rest, true)?,
+        Some(Keyword::Lower) => beat(rest, false)?,
         Some(Keyword::Remove) => remove(rest)?,
         Some(Keyword::Reset) => reset(word, rest)?,
         Some(Keyword::Board) => bare(StatementKind::Board, rest)?,
@@ -325,6 +380,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Enter { .. }
         | StatementKind::Checkpoint(_) => {}
         StatementKind::Write { .. }
+        | StatementKind::Beat { .. }
         | StatementKind::Insert { .. }
         | StatementKind::Remove { .. }
         | StatementKind::Reset(..) => {}
@@ -471,26 +527,52 @@ fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnosti
     })
 }
 
-/// A field and its keys at the beginning of a line, and how many tokens they take.
+/// A field, its keys and the way to a part at the beginning of a line, and how many tokens they take.
 fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Result<(WriteTarget, usize), Diagnostic> {
-    let name = |at: usize| match tokens.get(at) {
-        Some((Token::Name(name), span)) => Some(Spanned::new((*name).to_owned(), span.shifted(line.start))),
-        _ => None,
-    };
-    // A key that is no plain name.
-    let quoted = |at: usize| match tokens.get(at) {
-        Some((Token::Text(name), span)) => Some(Spanned::new(name.clone(), span.shifted(line.start))),
-        _ => None,
-    };
-    let Some(field) = name(0) else { return Err(error(line.span(), "which field?")) };
-    let mut keys = Vec::new();
-    let Some((Token::Sign("["), open)) = tokens.get(1) else { return Ok((WriteTarget { field, keys }, 1)) };
-    let wrong = || error(open.shifted(line.start), "the names of keys are wanted in these brackets");
-    let mut at = 2;
+    let placed = |text: &str, span: &SourceSpan| Spanned::new(text.to_owned(), span.shifted(line.start));
+    let Some((Token::Name(field), span)) = tokens.first() else { return Err(error(line.span(), "which field?")) };
+    let mut target = WriteTarget { field: placed(field, span), steps: Vec::new() };
+    let mut at = 1;
     loop {
-        keys.push(name(at).or_else(|| quoted(at)).ok_or_else(wrong)?);
+        match tokens.get(at) {
+            Some((Token::Sign("."), dot)) => {
+                let Some((Token::Name(member), span)) = tokens.get(at + 1) else {
+                    let missing = "the name of a member is missing behind this dot";
+                    return Err(error(dot.shifted(line.start), missing));
+                };
+                target.steps.push(TargetStep::Member(placed(member, span)));
+                at += 2;
+            }
+            Some((Token::Sign("["), open)) => {
+                let (bracketed, used) = bracketed(line, *open, &tokens[at + 1..])?;
+                target.steps.push(TargetStep::Brackets(bracketed));
+                at += 1 + used;
+            }
+            _ => return Ok((target, at)),
+        }
+    }
+}
+
+/// What stands behind an opening bracket, and how many tokens it takes.
+fn bracketed(
+    line: Line<'_>,
+    open: SourceSpan,
+    tokens: &[(Token<'_>, SourceSpan)],
+) -> Result<(Vec<Bracketed>, usize), Diagnostic> {
+    let wrong = || error(open.shifted(line.start), "the names of keys or a position are wanted in these brackets");
+    let mut found = Vec::new();
+    let mut at = 0;
+    loop {
+        let (token, span) = tokens.get(at).ok_or_else(wrong)?;
+        let span = span.shifted(line.start);
+        found.push(match token {
+            Token::Name(name) => Bracketed::Name(Spanned::new((*name).to_owned(), span)),
+            Token::Text(text) => Bracketed::Text(Spanned::new(text.clone(), span)),
+            Token::Int(position) => Bracketed::Position(Spanned::new(*position, span)),
+            Token::Beyond | Token::Float(_) | Token::Sign(_) => return Err(wrong()),
+        });
         match tokens.get(at + 1) {
-            Some((Token::Sign("]"), _)) => return Ok((WriteTarget { field, keys }, at + 2)),
+            Some((Token::Sign("]"), _)) => return Ok((found, at + 2)),
             Some((Token::Sign(","), _)) => at += 2,
             _ => return Err(wrong()),
         }
@@ -515,6 +597,20 @@ fn insert(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     };
     let item = behind(rest, &tokens, used).ok_or_else(missing)?;
     Ok(StatementKind::Insert { target, at, item })
+}
+
+/// `raise FIELD to v` and `lower FIELD to v`
+fn beat(rest: Line<'_>, higher: bool) -> Result<StatementKind, Diagnostic> {
+    let (word, than) = if higher { ("raise", "higher") } else { ("lower", "lower") };
+    let help = || format!("write `{word} best_time to 61500`: the value is written if it is {than}");
+    let tokens = line_tokens(rest)?;
+    let (target, used) = target(rest, &tokens).map_err(|error| error.help(help()))?;
+    let value = match tokens.get(used) {
+        Some((Token::Name("to"), _)) => behind(rest, &tokens, used + 1),
+        _ => None,
+    };
+    let value = value.ok_or_else(|| error(rest.span(), "to which value?").help(help()))?;
+    Ok(StatementKind::Beat { target, higher, value })
 }
 
 fn remove(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
@@ -544,10 +640,13 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         "field" => {
             let tokens = line_tokens(behind)?;
             let (target, used) = target(behind, &tokens).map_err(|error| error.help(HELP))?;
-            if used < tokens.len() {
-                return Err(error(behind.span(), "nothing stands behind the field and its keys").help(HELP));
-            }
-            let keys = target.keys.into_iter().map(|key| key.value).collect();
+            let plain = || error(behind.span(), "nothing stands behind the field and its keys").help(HELP);
+            let keys = match &target.steps[..] {
+                [] => Some(Vec::new()),
+                [TargetStep::Brackets(keys)] => keys.iter().map(|key| Some(key.key()?.value.clone())).collect(),
+                _ => None,
+            };
+            let keys = keys.filter(|_| used == tokens.len()).ok_or_else(plain)?;
             Reset::Field { name: target.field.value, keys }
         }
         "" => return Err(error(word.span(), "what should be reset?").help(HELP)),
@@ -558,6 +657,6 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     error(line.span(), "this is no statement")
-        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, reset, board, save, crash, watch, profile, repeat")
+        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, reset, board, save, crash, watch, profile, repeat")
         .suggest(word.text, statement_words())
 }

@@ -9,6 +9,7 @@ use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
 use vestigum_core::value::limits::Limits;
+use vestigum_core::value::types::Member;
 use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Image, Suspended, Type, Value};
 
@@ -195,7 +196,7 @@ pub(super) fn of_type(ty: &Type, limits: &Limits, kind: SampleKind, slot: u64) -
         }
         Type::Struct(structure) => {
             let members = structure.members.iter().zip(0..);
-            let members = members.map(|((_, ty), index)| of_type(ty, limits, kind, slot * 13 + index));
+            let members = members.map(|(member, index)| of_member(member, limits, kind, slot * 13 + index));
             Value::Struct(structure.clone(), Arc::new(members.collect()))
         }
         Type::List(inner) => Value::List(items(inner).into()),
@@ -205,6 +206,11 @@ pub(super) fn of_type(ty: &Type, limits: &Limits, kind: SampleKind, slot: u64) -
             Value::Map(entries.collect())
         }
     }
+}
+
+/// A value of a member, inside its own limits where it has some.
+pub(super) fn of_member(member: &Member, limits: &Limits, kind: SampleKind, slot: u64) -> Value {
+    of_type(&member.ty, &limits.of_member(member), kind, slot)
 }
 
 fn int(limits: &Limits, kind: SampleKind, number: u64) -> i64 {

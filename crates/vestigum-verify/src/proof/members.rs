@@ -3,9 +3,10 @@
 use std::sync::Arc;
 
 use vestigum_core::model::field::Field;
+use vestigum_core::value::types::Member;
 use vestigum_core::{Type, Value};
 
-use super::images::{SampleKind, made, of_type};
+use super::images::{SampleKind, made, of_member};
 use super::{LostPart, Prover};
 
 /// A member of a struct, however deep in the type of a field.
@@ -14,7 +15,7 @@ struct Path {
     names: Vec<Arc<str>>,
     /// The struct that has it.
     of: Arc<str>,
-    ty: Type,
+    member: Member,
 }
 
 impl Prover<'_> {
@@ -33,7 +34,8 @@ impl Prover<'_> {
     fn member_matters(&self, field: &Field, slot: usize, path: &Path) -> bool {
         let kinds = [SampleKind::Smallest, SampleKind::Largest, SampleKind::Typical(40), SampleKind::Typical(91)];
         let whole = made(field, SampleKind::Typical(40), slot as u64);
-        let value = |kind: &SampleKind| with_member(&whole, &path.names, &of_type(&path.ty, &field.limits, *kind, 3));
+        let value =
+            |kind: &SampleKind| with_member(&whole, &path.names, &of_member(&path.member, &field.limits, *kind, 3));
         let values: Vec<Value> = kinds.iter().map(value).collect();
         // Of what has only one value, nothing can be lost.
         let same = values.iter().all(|value| *value == values[0]);
@@ -45,10 +47,10 @@ impl Prover<'_> {
 fn gather(ty: &Type, names: &mut Vec<Arc<str>>, paths: &mut Vec<Path>) {
     match ty {
         Type::Struct(structure) => {
-            for (name, member) in &structure.members {
-                names.push(name.clone());
-                paths.push(Path { names: names.clone(), of: structure.name.clone(), ty: member.clone() });
-                gather(member, names, paths);
+            for member in &structure.members {
+                names.push(member.name.clone());
+                paths.push(Path { names: names.clone(), of: structure.name.clone(), member: member.clone() });
+                gather(&member.ty, names, paths);
                 names.pop();
             }
         }

@@ -67,6 +67,14 @@ macro_rules! reads {
                 self.progress().derived(name)
             }
 
+            /// Computes a derived value for one level or key; see [`Progress::derived_of`].
+            ///
+            /// # Errors
+            /// As there.
+            pub fn derived_of(&self, name: &str, key: &str) -> Result<Value, AccessError> {
+                self.progress().derived_of(name, key)
+            }
+
             /// Reads a field as a Rust value; see [`Progress::read_as`].
             ///
             /// # Errors

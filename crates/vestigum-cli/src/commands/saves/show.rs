@@ -6,6 +6,7 @@ use std::sync::Arc;
 use serde_json::{Value as Json, json};
 
 use vestigum::image::SavedPlace;
+use vestigum::spec::{Axis, KeySet};
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
 use super::{Key, SaveState, Whose, moment_of};
@@ -157,8 +158,22 @@ fn values(spec: &Spec, loaded: &Loaded) -> String {
         rows.push(row);
     }
     for derived in spec.derived().filter(|_| loaded.image.owner != Owner::Device) {
-        if let Ok(value) = loaded.progress.derived(derived.name()) {
-            rows.push(vec![derived.name().to_owned(), value.brief(), paint(QUIET, "derived")]);
+        let mut row = |name: String, value: &Value| rows.push(vec![name, value.brief(), paint(QUIET, "derived")]);
+        match derived.axis() {
+            None => {
+                if let Ok(value) = loaded.progress.derived(derived.name()) {
+                    row(derived.name().to_owned(), &value);
+                }
+            }
+            // Those of a level are on the board.
+            Some(Axis::Level | Axis::Checkpoint) => {}
+            Some(Axis::Keys(set)) => {
+                for key in spec.key_sets().nth(set as usize).into_iter().flat_map(KeySet::names) {
+                    if let Ok(value) = loaded.progress.derived_of(derived.name(), key) {
+                        row(format!("{}[{key}]", derived.name()), &value);
+                    }
+                }
+            }
         }
     }
     table(&heading, rows, 3)

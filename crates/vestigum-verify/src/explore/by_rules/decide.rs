@@ -335,7 +335,9 @@ fn condition_in(node: &Node) -> Option<&Node> {
         | Node::Not(_)
         | Node::Len(_)
         | Node::Has(..)
-        | Node::MapEntry(..)
+        | Node::Item(..)
+        | Node::Items(..)
+        | Node::Each
         | Node::Member(..)
         | Node::Make(..)
         | Node::Table(..)

@@ -1,0 +1,336 @@
+//! Derived values: each is compiled behind those that it reads, and one that is kept per level or key once for each of them.
+
+use indexmap::IndexSet;
+use rustc_hash::FxHashMap;
+
+use crate::codes;
+use crate::diagnostic::SourceSpan;
+use crate::document::{DerivedEntry, Word};
+use crate::model::axis::Axis;
+use crate::model::level::Derived;
+use crate::model::node::Node;
+use crate::model::{Readable, Types};
+use crate::reading::compile::{Compiler, DerivedKey, Scope, Typed, compile};
+use crate::reading::{Resolver, place_of};
+use crate::syntax::parse::{Ast, AstKind, Operator};
+use crate::syntax::token::{Token, tokens};
+use crate::value::Value;
+use crate::value::types::Type;
+use crate::vocabulary::function::Aggregate;
+
+/// How deep derived values may read each other.
+const DERIVED_DEPTH: usize = 100;
+
+/// Those that are still to be compiled, by name.
+type Waiting<'d> = FxHashMap<&'d str, &'d (Word, DerivedEntry)>;
+
+impl Resolver<'_> {
+    /// The third stage: derived values, each behind those that it reads.
+    pub(super) fn derived(&mut self, types: Types) -> Readable {
+        let mut readable = Readable { types, derived: Vec::new(), derived_ids: FxHashMap::default() };
+        let spec = &mut readable;
+        let mut waiting = Waiting::default();
+        for entry in &self.document.derived {
+            let name = &entry.0;
+            let taken = spec.tables.iter().any(|table| *table.name == *name.value);
+            if taken || spec.find_field(&name.value).is_some() {
+                let what = if taken { "table" } else { "field" };
+                let message = format!("`{}` is the name of a {what} already", name.value);
+                self.error(codes::BAD_NAME, name.span, message);
+            } else if self.name("derived value", name) {
+                waiting.insert(&name.value, entry);
+            }
+        }
+        for (name, _) in &self.document.derived {
+            self.derive(spec, &mut waiting, &name.value, &mut Vec::new());
+        }
+        readable
+    }
+
+    /// Compiles a derived value after those it reads.
+    fn derive<'d>(&mut self, spec: &mut Readable, waiting: &mut Waiting<'d>, name: &str, path: &mut Vec<&'d str>) {
+        let Some((key, (name, entry))) = waiting.get_key_value(name) else { return };
+        let key = *key;
+        if path.len() >= DERIVED_DEPTH {
+            self.too_deep(name);
+            waiting.remove(key);
+            // Those that read it have nothing more to say.
+            spec.derived_ids.insert(key.into(), u32::MAX);
+            return;
+        }
+        if path.contains(&key) {
+            let circle = path.iter().skip_while(|step| **step != key).chain([&key]).copied();
+            let message = format!("these derived values need each other: {}", circle.collect::<Vec<_>>().join(" → "));
+            self.error(codes::CYCLE, name.span, message);
+            waiting.remove(key);
+            return;
+        }
+        path.push(key);
+        // What cannot be read names nothing; compiling it says what is wrong.
+        let tokens = tokens(&entry.value.value).unwrap_or_default();
+        for (at, (token, _)) in tokens.iter().enumerate() {
+            let before = at.checked_sub(1).and_then(|at| tokens.get(at));
+            let behind_dot = before.is_some_and(|(token, _)| *token == Token::Sign("."));
+            let of_literal = tokens.get(at + 1).is_some_and(|(token, _)| *token == Token::Sign("="));
+            // The name of a member means nothing else.
+            if let (Token::Name(other), false) = (token, behind_dot || of_literal) {
+                self.derive(spec, waiting, other, path);
+            }
+        }
+        path.pop();
+        if waiting.remove(key).is_none() {
+            // A circle was found on the way; this keeps the message from being said once more.
+            spec.derived_ids.insert(key.into(), u32::MAX);
+            return;
+        }
+        let index = self.compiled(spec, name, entry).unwrap_or(u32::MAX);
+        spec.derived_ids.insert(key.into(), index);
+    }
+
+    fn too_deep(&mut self, name: &Word) {
+        let message = format!("derived values read each other more than {DERIVED_DEPTH} deep here");
+        self.error(codes::OUT_OF_RANGE, name.span, message);
+    }
+
+    /// The place of the compiled value: behind its values for each key, where it has some.
+    fn compiled(&mut self, spec: &mut Readable, name: &Word, entry: &DerivedEntry) -> Option<u32> {
+        let place = place_of(self.text, &entry.value);
+        let text = &entry.value.value;
+        let axis = match &entry.per {
+            Some(per) => Some(self.derived_axis(spec, per)?),
+            None => None,
+        };
+        let keys = axis.map_or(0, |axis| spec.axis_len(axis) as u32);
+        let mut all = Vec::new();
+        for key in 0..keys {
+            let scope = Scope::DerivedOf(match axis? {
+                Axis::Keys(set) => DerivedKey::Key(set, key),
+                Axis::Level | Axis::Checkpoint => DerivedKey::Level(key),
+            });
+            let expression = compile(spec, scope, text, None, &place, self.errors)?;
+            let names = spec.key_names(axis?, key, &vec![IndexSet::new(); spec.key_sets.len()]);
+            let called = format!("{}[{}]", name.value, names.join(", "));
+            all.push(Derived { name: called.into(), expression, depth: 0, axis: None, keys: 0, is_of_key: true });
+        }
+        // Without a key it is that of the level in which play stands, or of the key that `current` names.
+        let means_one = match axis {
+            Some(Axis::Keys(set)) => spec.key_sets[set as usize].current.is_some(),
+            Some(Axis::Level | Axis::Checkpoint) | None => true,
+        };
+        let expression = match (means_one, all.last()) {
+            (false, Some(last)) => last.expression.clone(),
+            _ => compile(spec, Scope::Derived, text, None, &place, self.errors)?,
+        };
+        all.push(Derived { name: name.value.as_str().into(), expression, depth: 0, axis, keys, is_of_key: false });
+        for mut derived in all {
+            let below = derived.expression.derived().iter().map(|index| spec.derived[*index as usize].depth).max();
+            derived.depth = below.unwrap_or(0) + 1;
+            if derived.depth > DERIVED_DEPTH {
+                self.too_deep(name);
+                return None;
+            }
+            spec.derived.push(derived);
+        }
+        Some(spec.derived.len() as u32 - 1)
+    }
+
+    fn derived_axis(&mut self, spec: &Readable, per: &Word) -> Option<Axis> {
+        let set = spec.key_sets.iter().position(|set| *set.name == *per.value);
+        let help = "a derived value is kept for each level, or for each key of a set that declares its names";
+        match (per.value.as_str(), set) {
+            ("level", _) => Some(Axis::Level),
+            (_, Some(set)) if spec.key_sets[set].max.is_none() => Some(Axis::Keys(set as u32)),
+            ("checkpoint", _) | (_, Some(_)) => {
+                let message = format!("no derived value is kept per {}", per.value);
+                self.error(codes::SHAPE, per.span, message).help = Some(help.into());
+                None
+            }
+            (name, None) => {
+                let names = spec.key_sets.iter().map(|set| &*set.name).chain(["level"]);
+                let message = format!("there is no key set `{}`", name.escape_debug());
+                let error = crate::diagnostic::Diagnostic::error(codes::UNKNOWN_NAME, per.span, message);
+                self.errors.push(error.help(help).suggest(name, names));
+                None
+            }
+        }
+    }
+}
+
+impl Readable {
+    /// The values for each key of a derived value that is kept per level or key.
+    pub fn keyed_derived(&self, id: u32) -> Option<std::ops::Range<u32>> {
+        let derived = self.derived.get(id as usize)?;
+        derived.axis.map(|_| id - derived.keys..id)
+    }
+}
+
+impl Compiler<'_> {
+    /// A derived value without a key.
+    pub(super) fn derived_here(&mut self, index: u32, name: &str, span: SourceSpan) -> Option<Typed> {
+        let spec = self.spec;
+        // A derived value that could not be compiled was reported where it stands.
+        let derived = spec.derived.get(index as usize)?;
+        match (derived.axis, self.scope.derived_key()) {
+            (Some(axis), Some(key)) => match (axis, key) {
+                (Axis::Level, DerivedKey::Level(level)) => return self.derived_at(index, level, span),
+                (Axis::Keys(set), DerivedKey::Key(of, key)) if of == set => return self.derived_at(index, key, span),
+                _ => return self.which_key(axis, name, span),
+            },
+            (Some(axis @ Axis::Keys(set)), None) if spec.key_sets[set as usize].current.is_none() => {
+                return self.which_key(axis, name, span);
+            }
+            (None, Some(_)) if derived.expression.needs_level() => {
+                let message =
+                    format!("`{name}` is that of the level in which play stands, and here each level has its own");
+                let error = self.error(codes::NO_LEVEL, span, message);
+                return self
+                    .fail(error.help(format!("give `{name}` a value for each level as well, with `per = \"level\"`")));
+            }
+            _ => {}
+        }
+        if derived.expression.needs_level() {
+            self.level_is_meant(name, span)?;
+        }
+        self.derived(index, span)
+    }
+
+    fn which_key<T>(&mut self, axis: Axis, name: &str, span: SourceSpan) -> Option<T> {
+        let axis = self.spec.axis_word(axis);
+        let error = self
+            .error(codes::NO_LEVEL, span, format!("`{name}` has a value for each {axis}"))
+            .label(format!("which {axis}?"))
+            .help(format!("name one in brackets, as in `{name}[…]`"));
+        self.fail(error)
+    }
+
+    /// `medal[mill_lane]`
+    pub(super) fn derived_entry(&mut self, index: u32, name: &str, keys: &[Ast], span: SourceSpan) -> Option<Typed> {
+        let axis = self.spec.derived.get(index as usize)?.axis?;
+        let [key] = keys else {
+            let message = format!("`{name}` takes a {}; here are {}", self.spec.axis_word(axis), keys.len());
+            let error = self.error(codes::WRONG_TYPE, span, message);
+            return self.fail(error);
+        };
+        let key = match axis {
+            Axis::Keys(set) => self.declared_key(set, key)?,
+            Axis::Level | Axis::Checkpoint => self.level(name, key)?,
+        };
+        match key {
+            Some(key) => self.derived_at(index, key, span),
+            None => self.derived_here(index, name, span),
+        }
+    }
+
+    fn derived_at(&mut self, index: u32, key: u32, span: SourceSpan) -> Option<Typed> {
+        let mut keys = self.spec.keyed_derived(index)?;
+        self.derived(keys.nth(key as usize)?, span)
+    }
+
+    fn derived(&mut self, index: u32, span: SourceSpan) -> Option<Typed> {
+        let spec = self.spec;
+        let derived = &spec.derived[index as usize];
+        for read in &derived.expression.reads {
+            self.may_read(spec.field(*read), span)?;
+        }
+        self.reads.extend_from_slice(&derived.expression.reads);
+        self.derived.extend_from_slice(&derived.expression.derived);
+        self.derived.push(index);
+        Some((Node::Derived(index), derived.expression.ty.clone()))
+    }
+
+    /// A function over the values of all keys.
+    pub(super) fn over_derived(
+        &mut self,
+        over: Aggregate,
+        keys: std::ops::Range<u32>,
+        argument: &Ast,
+    ) -> Option<Typed> {
+        let count = i64::from(keys.end - keys.start);
+        let mut nodes = Vec::new();
+        let mut ty = Type::Int;
+        for key in keys {
+            let (node, found) = self.derived(key, argument.span)?;
+            nodes.push(node);
+            ty = found;
+        }
+        let number = |int| Node::Const(Value::Int(int));
+        let fits = match over {
+            Aggregate::Sum => ty.is_number(),
+            Aggregate::Highest | Aggregate::Lowest => ty.is_ordered(),
+            Aggregate::Count | Aggregate::Size => true,
+        };
+        if !fits {
+            return self.wrong_type(argument, &ty, "a value that is a number");
+        }
+        Some(match over {
+            Aggregate::Size => (number(count), Type::Int),
+            // Each of them has a value.
+            Aggregate::Count if ty != Type::Bool => (number(count), Type::Int),
+            Aggregate::Count => {
+                let one = |node| Node::If(Box::new([node, number(1), number(0)]));
+                (summed(nodes.into_iter().map(one), number(0)), Type::Int)
+            }
+            Aggregate::Sum => (summed(nodes.into_iter(), Node::Const(ty.zero())), ty),
+            Aggregate::Highest => (Node::Highest(nodes), ty),
+            Aggregate::Lowest => (Node::Lowest(nodes), ty),
+        })
+    }
+
+    /// Whether a name is a field or a derived value with a value for each of something.
+    pub(super) fn is_keyed_name(&self, name: &str) -> bool {
+        let derived = || self.spec.derived_ids.get(name).and_then(|id| self.spec.keyed_derived(*id)).is_some();
+        self.spec.find_field(name).map_or_else(derived, |field| field.is_keyed())
+    }
+
+    pub(super) fn type_of_entries(&self, name: &str) -> Option<Type> {
+        let spec = self.spec;
+        let derived = || Some(spec.derived.get(*spec.derived_ids.get(name)? as usize)?.expression.ty.clone());
+        spec.find_field(name).map(|field| field.ty.clone()).or_else(derived)
+    }
+
+    /// `level` and `level_index` where a derived value is worked out for one key.
+    pub(super) fn key_of_derived(&mut self, word: &str, span: SourceSpan) -> Option<Typed> {
+        let Some(level) = self.scope.derived_key().and_then(DerivedKey::level) else {
+            let error = self.error(codes::NO_LEVEL, span, format!("`{word}` means nothing here: no level is meant"));
+            return self.fail(error);
+        };
+        let spec = self.spec;
+        Some(if word == "level" {
+            (Node::Const(Value::Text(spec.level(level).id.clone())), Type::Text)
+        } else {
+            let listed = (level as usize) < spec.in_order;
+            (Node::Const(Value::Int(if listed { i64::from(level) + 1 } else { 0 })), Type::Int)
+        })
+    }
+
+    /// A key of a set by its name; none where the name of the `current` field is meant.
+    fn declared_key(&mut self, set: u32, ast: &Ast) -> Option<Option<u32>> {
+        let keys = &self.spec.key_sets[set as usize];
+        let name = match &ast.kind {
+            AstKind::Name(name) => name.as_str(),
+            AstKind::Literal(Value::Text(name)) => name,
+            _ => {
+                let message = format!("the name of a {} is wanted here", keys.name);
+                let error = self.error(codes::WRONG_TYPE, ast.span, message);
+                return self.fail(error);
+            }
+        };
+        if let Some(key) = keys.names.get_index_of(name) {
+            return Some(Some(key as u32));
+        }
+        if keys.current.as_ref().is_some_and(|(current, _)| *self.spec.field(*current).name == *name) {
+            return Some(None);
+        }
+        let error = self
+            .error(codes::UNKNOWN_NAME, ast.span, format!("no {} is called `{name}`", keys.name))
+            .suggest(name, keys.names());
+        self.fail(error)
+    }
+}
+
+/// The sum of many, one after the other.
+fn summed(mut nodes: impl Iterator<Item = Node>, zero: Node) -> Node {
+    let first = nodes.next().unwrap_or(zero);
+    let rest: Vec<(Operator, Node)> = nodes.map(|node| (Operator::Plus, node)).collect();
+    if rest.is_empty() { first } else { Node::Chain(Box::new(first), rest.into()) }
+}
