@@ -52,7 +52,11 @@ pub mod words;
 
 pub use device::LiveDevice;
 pub use diagnostic::{Diagnostic, Diagnostics, Severity};
-pub use handle::{Handle, HandleError, PerLevel};
+pub use handle::Handle;
+pub use handle::derived::{DerivedHandle, DerivedPerKey};
+pub use handle::error::HandleError;
+pub use handle::field_value::{FieldValue, Number};
+pub use handle::keyed::PerKey;
 pub use history::History;
 pub use image::Image;
 pub use image::encoded::EncodedImage;
@@ -63,7 +67,9 @@ pub use outcome::{AccessError, AccessErrorKind, Change, Outcome, Refused, Writte
 pub use progress::Progress;
 pub use progress::board::BoardRow;
 pub use progress::call::Call;
+pub use progress::collections::{Item, ListMut, ListView, MapMut, MapValue, MapView, Plays, SetMut, SetValue, SetView};
 pub use progress::display::{Entry, Update};
+pub use progress::reads::Reads;
 pub use progress::reset::Reset;
 pub use spec::Spec;
 pub use suspension::Suspended;

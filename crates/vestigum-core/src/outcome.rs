@@ -225,6 +225,11 @@ impl AccessError {
     pub fn kind(&self) -> &AccessErrorKind {
         &self.0
     }
+
+    /// What is wrong, to be kept.
+    pub fn into_kind(self) -> AccessErrorKind {
+        *self.0
+    }
 }
 
 impl From<AccessErrorKind> for AccessError {

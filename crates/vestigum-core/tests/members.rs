@@ -244,7 +244,7 @@ fn derived_values_are_kept_per_level_and_key() {
     let board = game.board();
     let on_board: Vec<String> = board[0].values.iter().skip(2).map(|(name, value)| format!("{name} {value}")).collect();
     assert_eq!(on_board, ["medal 3", "gold true", "open_medal 3"]);
-    assert_eq!(spec.derived().count(), 13, "one for each declaration");
+    assert_eq!(spec.derived_values().count(), 13, "one for each declaration");
     assert_eq!(Spec::from_toml(&spec.to_toml()).unwrap().to_toml(), spec.to_toml());
 }
 

@@ -44,11 +44,16 @@ fn a_handle_says_which_call_reads_the_field() {
     let spec = spec("").unwrap();
     let said = spec.int("best").unwrap_err().to_string();
     assert!(
-        said.contains("has a value for each level and each weather: no handle reads it, but `value(\"best\", &[…])`"),
+        said.contains("has a value for each level and each weather: read it with `spec.field_per::<i64, 2>(\"best\")`"),
         "{said}"
     );
-    assert!(spec.int("rank").unwrap_err().to_string().contains("read it with `derived(\"rank\")`"));
-    assert!(spec.int_per_level("score").unwrap_err().to_string().contains("has one value: ask for it without a level"));
+    assert!(spec.int("rank").unwrap_err().to_string().contains("read it with `spec.derived::<i64>(\"rank\")`"));
+    assert!(
+        spec.int_per_level("score")
+            .unwrap_err()
+            .to_string()
+            .contains("has one value: read it with `spec.field::<i64>(\"score\")`")
+    );
     let game = Progress::fresh(&spec);
     let said = game.value("rank", &[]).unwrap_err().to_string();
     assert!(said.contains("`derived(\"rank\")` computes it"), "{said}");

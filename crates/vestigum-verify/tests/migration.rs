@@ -390,9 +390,11 @@ const HOUNDS: &str = "[levels]\norder = [\"old_mill\"]\n[save]\nresume = \"check
 #[test]
 fn fills_reach_the_members_of_items() {
     let fields = [field("team", "list of hound", ""), field("kennel", "map of hound", ""), field("lead", "hound", "")];
-    let fields =
-        [&fields.concat()[..], "[field.pack]\ntype = \"set of hound\"\nlasts = \"run\"\nafter_failure = \"checkpoint\"\n"]
-            .concat();
+    let fields = [
+        &fields.concat()[..],
+        "[field.pack]\ntype = \"set of hound\"\nlasts = \"run\"\nafter_failure = \"checkpoint\"\n",
+    ]
+    .concat();
     let old = spec(1, &format!("{HOUNDS}{fields}"));
     let mut game = Progress::fresh(&old);
     let hound = |name: &str, level: i64, kind: &str| {

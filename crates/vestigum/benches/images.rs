@@ -41,23 +41,23 @@ struct Plain<V, M> {
     check: String,
 }
 
-type PerLevel<T> = BTreeMap<String, T>;
+type PerKey<T> = BTreeMap<String, T>;
 
 #[derive(Serialize, Deserialize)]
 struct DemoValues {
-    best_letters: PerLevel<i64>,
+    best_letters: PerKey<i64>,
     best_score: i64,
     best_streak: i64,
-    best_time: PerLevel<i64>,
-    completed: PerLevel<bool>,
+    best_time: PerKey<i64>,
+    completed: PerKey<bool>,
     falls: i64,
-    gate_open: PerLevel<bool>,
+    gate_open: PerKey<bool>,
     lanterns: i64,
     letters: i64,
-    opened: PerLevel<bool>,
+    opened: PerKey<bool>,
     score: i64,
     stamps: i64,
-    stars: PerLevel<i64>,
+    stars: PerKey<i64>,
     time: i64,
     xp: i64,
 }
@@ -90,14 +90,14 @@ macro_rules! large {
     ($($visit:ident $run:ident $best:ident $kept:ident),*) => {
         #[derive(Serialize, Deserialize)]
         struct LargeValues {
-            $($visit: i64, $run: i64, $best: PerLevel<i64>, $kept: PerLevel<i64>,)*
-            completed: PerLevel<bool>,
-            opened: PerLevel<bool>,
+            $($visit: i64, $run: i64, $best: PerKey<i64>, $kept: PerKey<i64>,)*
+            completed: PerKey<bool>,
+            opened: PerKey<bool>,
         }
 
         #[derive(Serialize, Deserialize)]
         struct LargeMarks {
-            $($visit: i64, $run: i64, $kept: PerLevel<i64>,)*
+            $($visit: i64, $run: i64, $kept: PerKey<i64>,)*
         }
     };
 }

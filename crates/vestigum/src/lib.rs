@@ -74,9 +74,10 @@ pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{
-    AccessError, AccessErrorKind, BoardRow, Call, Change, Diagnostic, Diagnostics, EncodedImage, Entry, EntryName,
-    Finite, Handle, HandleError, History, Image, Launched, List, LoadError, LoadReport, Map, Moment, Outcome, Owner,
-    PerLevel, Place, Progress, Refused, Reset, Set, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
+    AccessError, AccessErrorKind, BoardRow, Call, Change, DerivedHandle, DerivedPerKey, Diagnostic, Diagnostics, Edit,
+    EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image, Launched, List, LoadError, LoadReport,
+    Map, Moment, Outcome, Owner, Part, PerKey, Place, Progress, Refused, Reset, Set, Severity, Span, Spec, Suspended,
+    Type, Update, Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.
@@ -88,9 +89,11 @@ pub mod spec {
     pub use vestigum_core::model::promise::Promise;
     pub use vestigum_core::model::source::Source;
     pub use vestigum_core::model::table::Table;
-    pub use vestigum_core::spec::builder::{FieldBuilder, LevelBuilder, MigrationBuilder, RuleBuilder, SpecBuilder};
+    pub use vestigum_core::spec::builder::{
+        FieldBuilder, LevelBuilder, MemberBuilder, MigrationBuilder, RuleBuilder, SpecBuilder,
+    };
     pub use vestigum_core::value::limits::Limits;
-    pub use vestigum_core::value::types::StructType;
+    pub use vestigum_core::value::types::{Member, StructType};
     pub use vestigum_core::vocabulary::fate::{Fate, Operation, PlainFate};
     pub use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
     pub use vestigum_core::vocabulary::span::WrittenBy;
@@ -115,7 +118,11 @@ pub mod update {
 
 /// What handles can hold.
 pub mod handle {
-    pub use vestigum_core::handle::{Number, Scalar};
+    pub use vestigum_core::handle::derived::DerivedKeyed;
+    pub use vestigum_core::handle::keyed::{KeyIndex, KeyNames, Keyed};
+    pub use vestigum_core::{
+        FieldValue, Item, ListMut, ListView, MapMut, MapValue, MapView, Number, Plays, Reads, SetMut, SetValue, SetView,
+    };
 }
 
 /// What the project's own tools need besides. No promise is made about it.

@@ -100,9 +100,13 @@ fn a_handle_that_does_not_fit_says_why() {
     let spec = spec();
     let said = |error: vestigum::HandleError| error.to_string();
     assert_eq!(said(spec.int("scor").unwrap_err()), "no field is called `scor`; did you mean `score`?");
-    assert_eq!(said(spec.int("name").unwrap_err()), "`name` is of type text; a handle of type int cannot read it");
-    assert_eq!(said(spec.int("best").unwrap_err()), "`best` has a value for each level: ask for it per level");
-    assert_eq!(said(spec.int_per_level("score").unwrap_err()), "`score` has one value: ask for it without a level");
+    let wrong = "`name` is of type text, and `i64` does not fit: the field can be '', and reading it fails: invalid type: string \
+                 \"\", expected i64; read it with `spec.field::<String>(\"name\")`";
+    assert_eq!(said(spec.int("name").unwrap_err()), wrong);
+    let per_level = "`best` has a value for each level: read it with `spec.field_per::<i64, 1>(\"best\")`";
+    assert_eq!(said(spec.int("best").unwrap_err()), per_level);
+    let one = "`score` has one value: read it with `spec.field::<i64>(\"score\")`";
+    assert_eq!(said(spec.int_per_level("score").unwrap_err()), one);
     let missing = spec.int_per_level("best").unwrap().at("mil_lane").unwrap_err();
     assert_eq!(said(missing), "no level is called `mil_lane`; did you mean `mill_lane`?");
 }

@@ -110,7 +110,7 @@ fn size(spec: &Spec) -> String {
         "({}, {}, {})",
         counted(spec.levels().len(), "level"),
         counted(spec.fields().len() - built_in, "field"),
-        counted(spec.derived().count(), "derived value"),
+        counted(spec.derived_values().count(), "derived value"),
     )
 }
 

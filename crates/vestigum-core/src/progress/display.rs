@@ -6,13 +6,12 @@ use std::sync::Arc;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
+use crate::handle::field_value::typed;
 use crate::model::entry::keys_of;
 use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
 use crate::value::Value;
-use crate::value::decode::decode;
-use crate::value::tree::Tree;
-use crate::value::types::Type;
+use crate::value::serial::{Misfit, from_value, to_value};
 use crate::vocabulary::key::{EntryName, Keys};
 
 /// A value that is not what a display was last told.
@@ -181,10 +180,7 @@ impl Progress {
     /// ```
     pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
         let value = self.value(field, keys)?;
-        let failed = |error: serde_json::Error| {
-            AccessErrorKind::Shape { field: field.to_owned(), why: error.to_string() }.into()
-        };
-        serde_json::from_value(serde_json::to_value(Tree::of(&value)).map_err(failed)?).map_err(failed)
+        from_value(&value).map_err(|Misfit(why)| AccessErrorKind::Shape { field: field.to_owned(), why }.into())
     }
 
     /// Writes a Rust value into a field; the counterpart of [`Progress::read_as`].
@@ -192,50 +188,9 @@ impl Progress {
     /// # Errors
     /// As [`Progress::write`], and if the Rust value has another shape than the field: nothing is left out.
     pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
-        let shape = |why: String| AccessErrorKind::Shape { field: field.to_owned(), why }.into();
+        let shape = |Misfit(why)| AccessErrorKind::Shape { field: field.to_owned(), why };
         let ty = self.find(field)?.ty.clone();
-        let json = serde_json::to_value(value).map_err(|error| shape(error.to_string()))?;
-        let tree: Tree = serde_json::from_value(json).map_err(|error| shape(error.to_string()))?;
-        match exactly(&tree, &ty, field) {
-            Ok(value) => self.write(field, keys, value),
-            Err(misfits) => Err(shape(misfits.join("; "))),
-        }
-    }
-}
-
-/// The value that a tree means, if it fits in every piece and leaves no member of a struct out; else what does not fit.
-///
-/// # Errors
-/// What does not fit, piece by piece.
-pub fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
-    let mut misfits = Vec::new();
-    let value = decode(tree, ty, "", &mut |inside, why| misfits.push(format!("{name}{inside}: {why}")));
-    left_out(tree, ty, name, &mut misfits);
-    value.filter(|_| misfits.is_empty()).ok_or(misfits)
-}
-
-/// The members of structs that a tree does not have: a Rust value that lacks one is a mistake, and no zero.
-fn left_out(tree: &Tree, ty: &Type, name: &str, misfits: &mut Vec<String>) {
-    match (tree, ty) {
-        (Tree::Map(entries), Type::Struct(ty)) => {
-            for member in ty.members() {
-                let shown = format!("{name}.{}", member.name());
-                match entries.get(member.name()) {
-                    Some(tree) => left_out(tree, member.ty(), &shown, misfits),
-                    None => misfits.push(format!("{shown}: it is left out, and a {} is written whole", ty.name())),
-                }
-            }
-        }
-        (Tree::List(items), Type::List(inner) | Type::Set(inner)) => {
-            for (index, item) in items.iter().enumerate() {
-                left_out(item, inner, &format!("{name}, item {}", index + 1), misfits);
-            }
-        }
-        (Tree::Map(entries), Type::Map(inner)) => {
-            for (key, item) in entries {
-                left_out(item, inner, &format!("{name}['{key}']"), misfits);
-            }
-        }
-        _ => {}
+        let value = to_value(value).and_then(|value| typed(value, &ty, field)).map_err(shape)?;
+        self.write(field, keys, value)
     }
 }

@@ -5,11 +5,13 @@
 
 pub mod board;
 pub mod call;
+pub mod collections;
 pub mod display;
 pub mod entries;
 pub mod fates;
 pub mod moments;
 pub mod openings;
+pub mod reads;
 pub mod reset;
 pub mod writes;
 
@@ -17,7 +19,7 @@ use std::sync::Arc;
 
 use crate::evaluation::Env;
 use crate::evaluation::judge::Judged;
-use crate::handle::{Handle, Scalar};
+use crate::handle::Handle;
 use crate::model::Model;
 use crate::model::axis::Axis;
 use crate::model::entry::EntrySlot;
@@ -25,6 +27,7 @@ use crate::model::expression::Expression;
 use crate::nearest::suggestion;
 use crate::outcome::{AccessError, AccessErrorKind};
 use crate::progress::display::Update;
+use crate::progress::reads::Reads;
 use crate::state::State;
 use crate::state::position::Checkpoint;
 use crate::value::Value;
@@ -144,10 +147,9 @@ impl Progress {
     /// assert_eq!(game.get(letters), 30);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    #[inline]
-    pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
-        self.check_handle(at.fingerprint);
-        T::read(self.state.value(at.slot as usize))
+    #[inline(always)]
+    pub fn get<H: Reads>(&self, at: H) -> H::Value<'_> {
+        at.read(self)
     }
 
     /// Whether an optional field has a value.

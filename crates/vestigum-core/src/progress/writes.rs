@@ -3,16 +3,17 @@
 use std::sync::Arc;
 
 use super::openings::opened_level;
-use crate::handle::{Handle, Number, Scalar};
+use crate::handle::Handle;
+use crate::handle::field_value::{FieldValue, Number};
 use crate::model::entry::EntrySlot;
 use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
-use crate::progress::display::exactly;
 use crate::value::Value;
+use crate::value::decode::exactly;
 use crate::value::edit::{Edit, Unfit};
-use crate::value::limits::Limits;
 use crate::value::parts::{Part, part_name, part_type};
+use crate::value::serial::Misfit;
 use crate::value::tree::Tree;
 use crate::value::types::Type;
 
@@ -38,7 +39,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     #[inline(always)]
-    pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
+    pub fn set<T: FieldValue + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
         if self.is_plain(at)
             && let Some(place) = self.state.settled(at.slot as usize)
@@ -57,12 +58,19 @@ impl Progress {
 
     #[cold]
     #[inline(never)]
-    fn set_with_care<T: Scalar + ?Sized>(
+    fn set_with_care<T: FieldValue + ?Sized>(
         &mut self,
         at: Handle<T>,
         value: T::Write<'_>,
     ) -> Result<Written, AccessError> {
-        self.put(at.field, at.slot as usize, |_, limits| T::fit(value, limits))
+        let field = self.model.field(at.field);
+        if !self.takes(field) {
+            return Err(self.why_not(at.field));
+        }
+        let (value, clamped) = T::fit(value, field)
+            .map_err(|Misfit(why)| AccessErrorKind::Shape { field: field.name.to_string(), why })?;
+        self.state.write(at.slot as usize, value);
+        Ok(self.written(self.model.opens_levels(at.field), clamped))
     }
 
     /// Adds to a number. The sum saturates.
@@ -100,11 +108,70 @@ impl Progress {
     #[cold]
     #[inline(never)]
     fn add_with_care<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
-        self.put(at.field, at.slot as usize, |old, limits| {
-            let (sum, cut) = T::plus(old, by);
-            let (value, clamped) = T::fit(sum, limits);
-            (value, clamped || cut)
-        })
+        let (sum, cut) = T::plus(self.state.value(at.slot as usize), by);
+        let written = self.set_with_care(at, sum)?;
+        Ok(Written { clamped: written.clamped || cut, ..written })
+    }
+
+    /// Writes a number or a choice if it is higher than what is there, or if nothing is: a record as it happens. The answer says
+    /// whether it was [beaten](Written::beaten).
+    ///
+    /// # Errors
+    /// As [`Progress::set`], and if the field has no order.
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Progress::fresh(&spec);
+    /// let best_time = spec.field_per::<Option<i64>, 1>("best_time")?.at("mill_lane")?;
+    /// assert!(game.lower(best_time, Some(61_500))?.beaten());      // the first time there is
+    /// assert!(!game.lower(best_time, Some(70_000))?.beaten());
+    /// assert_eq!(game.get(best_time), Some(61_500));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn raise<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
+        let value = self.value_of(at, to)?;
+        self.edit_handle(at, &[], Edit::Raise(value))
+    }
+
+    /// Writes a number or a choice if it is lower than what is there, or if nothing is; see [`Progress::raise`].
+    ///
+    /// # Errors
+    /// As [`Progress::raise`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn lower<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
+        let value = self.value_of(at, to)?;
+        self.edit_handle(at, &[], Edit::Lower(value))
+    }
+
+    /// Reads a value, lets a function change it, and writes it.
+    ///
+    /// # Errors
+    /// As [`Progress::set`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn update<T>(&mut self, at: Handle<T>, change: impl FnOnce(&mut T)) -> Result<Written, AccessError>
+    where
+        T: for<'a> FieldValue<Read<'a> = T, Write<'a> = T>,
+    {
+        let mut value = self.get(at);
+        change(&mut value);
+        self.set(at, value)
+    }
+
+    fn value_of<T: FieldValue>(&self, at: Handle<T>, written: T::Write<'_>) -> Result<Value, AccessError> {
+        self.check_handle(at.fingerprint);
+        let field = self.model.field(at.field);
+        let shape = |Misfit(why)| AccessErrorKind::Shape { field: field.name.to_string(), why };
+        Ok(T::fit(written, field).map_err(shape)?.0)
     }
 
     /// Writes a field by name; see [`Progress::value`] for `keys`. A key of an open set is made by its first write.
@@ -199,7 +266,7 @@ impl Progress {
         self.edit(field, keys, &[], Edit::Remove(item))
     }
 
-    /// Edits a field by name, or to a part of its value: an item, an entry, a member. `path` leads from the value to
+    /// Edits a field by name, or a part of its value: an item, an entry, a member. `path` leads from the value to
     /// that part; an empty one means the whole.
     ///
     /// # Errors
@@ -231,35 +298,60 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn edit(&mut self, field: &str, keys: &[&str], path: &[Part], edit: Edit) -> Result<Written, AccessError> {
-        let id = self.find(field)?.id;
+        let field = self.find(field)?;
+        let (id, found) = (field.id, self.entry(field, keys)?);
+        self.edit_entry(id, found, keys, path, edit)
+    }
+
+    /// The same through a handle.
+    pub(crate) fn edit_handle<T: ?Sized>(
+        &mut self,
+        at: Handle<T>,
+        path: &[Part],
+        edit: Edit,
+    ) -> Result<Written, AccessError> {
+        self.check_handle(at.fingerprint);
+        self.edit_entry(at.field, EntrySlot::Slot(at.slot as usize), &[], path, edit)
+    }
+
+    fn edit_entry(
+        &mut self,
+        id: FieldId,
+        found: EntrySlot,
+        keys: &[&str],
+        path: &[Part],
+        edit: Edit,
+    ) -> Result<Written, AccessError> {
         let of = self.model.field(id);
-        let no_part = |why: String| AccessErrorKind::NoPart { part: part_name(field, path), why };
+        let name = part_name(&of.name, path);
+        let no_part = |why: String| AccessErrorKind::NoPart { part: name.clone(), why };
         let (ty, limits) = part_type(&of.ty, &of.limits, path).map_err(|(_, why)| no_part(why))?;
-        let edit = edit.fitted(&ty).map_err(|unfit| self.unfit(&part_name(field, path), &ty, unfit))?;
+        let part = match found {
+            EntrySlot::Slot(slot) => self.state.value(slot).part(path),
+            EntrySlot::NotMade => Some(&of.default).filter(|_| path.is_empty()),
+        };
+        let Some(part) = part else {
+            return Err(no_part("there is nothing of that kind: `insert` adds items and entries".into()).into());
+        };
+        if let Edit::RemoveAt(position) = edit
+            && let Value::List(list) = part
+            && !(1..=list.len()).contains(&position)
+        {
+            return Err(no_part(format!("it has {}, and not the one at {position}", part.counted(part.len()))).into());
+        }
+        let edit = edit.fitted(&ty).map_err(|unfit| self.unfit(&name, &ty, unfit))?;
         let raises = edit.raises();
         let mut beaten = false;
-        let made = |old: Value| {
+        let written = self.put_entry(id, found, keys, |mut whole| {
+            let Some(part) = whole.part_mut(path) else { return (whole, false) };
+            let old = std::mem::take(part);
             let before = raises.then(|| old.clone());
             let (value, clamped) = edit.made(old, &ty, &limits);
             beaten = before.is_some_and(|before| before != value);
-            (value, clamped)
-        };
-        if path.is_empty() {
-            let written = self.put_by_name(id, keys, |old, _| made(old))?;
-            return Ok(Written { beaten, ..written });
-        }
-        if let EntrySlot::Slot(slot) = self.entry(self.model.field(id), keys)?
-            && self.state.value(slot).part(path).is_some()
-        {
-            let written = self.put_by_name(id, keys, |mut whole, _| {
-                let Some(part) = whole.part_mut(path) else { return (whole, false) };
-                let (value, clamped) = made(std::mem::take(part));
-                *part = value;
-                (whole, clamped)
-            })?;
-            return Ok(Written { beaten, ..written });
-        }
-        Err(no_part("there is nothing of that kind: `insert` adds items and entries".into()).into())
+            *part = value;
+            (whole, clamped)
+        })?;
+        Ok(Written { beaten, ..written })
     }
 
     fn unfit(&self, name: &str, ty: &Type, unfit: Unfit) -> AccessError {
@@ -275,15 +367,15 @@ impl Progress {
     }
 
     /// Nothing is made and nothing written unless play may write the field.
-    fn put_by_name(
+    fn put_entry(
         &mut self,
         id: FieldId,
+        found: EntrySlot,
         keys: &[&str],
-        new: impl FnOnce(Value, &Limits) -> (Value, bool),
+        new: impl FnOnce(Value) -> (Value, bool),
     ) -> Result<Written, AccessError> {
         let spec = self.model.clone();
         let field = spec.field(id);
-        let found = self.entry(field, keys)?;
         if !self.takes(field) {
             return Err(self.why_not(id));
         }
@@ -293,7 +385,7 @@ impl Progress {
         };
         // Taken out, a container that no mark shares is changed where it is.
         let old = self.state.take(slot);
-        let (value, clamped) = new(old, &field.limits);
+        let (value, clamped) = new(old);
         self.state.write(slot, value);
         Ok(self.written(self.model.opens_levels(id), clamped))
     }
@@ -306,24 +398,6 @@ impl Progress {
     #[inline(always)]
     fn takes(&self, field: &Field) -> bool {
         !self.closed && field.played && (!field.in_level || self.state.position.is_level())
-    }
-
-    /// Writes what `new` makes of the old value, if play may write the field where it is now.
-    #[inline(always)]
-    fn put(
-        &mut self,
-        id: FieldId,
-        slot: usize,
-        new: impl FnOnce(&Value, &Limits) -> (Value, bool),
-    ) -> Result<Written, AccessError> {
-        let field = self.model.field(id);
-        if !self.takes(field) {
-            return Err(self.why_not(id));
-        }
-        let (value, clamped) = new(self.state.value(slot), &field.limits);
-        let judge = self.model.opens_levels(id);
-        self.state.write(slot, value);
-        Ok(self.written(judge, clamped))
     }
 
     #[cold]

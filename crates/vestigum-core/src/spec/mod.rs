@@ -11,9 +11,15 @@ pub mod updates;
 
 use std::sync::Arc;
 
+use serde::de::DeserializeOwned;
+
 use crate::diagnostic::{Diagnostic, Diagnostics};
 use crate::document::{self, Document};
-use crate::handle::{Handle, HandleError, PerLevel, Scalar};
+use crate::handle::Handle;
+use crate::handle::derived::{DerivedHandle, DerivedPerKey};
+use crate::handle::error::HandleError;
+use crate::handle::field_value::FieldValue;
+use crate::handle::keyed::PerKey;
 use crate::history::History;
 use crate::image::Image;
 use crate::migration::hook::{HookError, Hooks};
@@ -267,7 +273,7 @@ impl Spec {
     }
 
     /// The derived values, each after those it reads; one that is kept per level or key is there once.
-    pub fn derived(&self) -> impl Iterator<Item = &Derived> {
+    pub fn derived_values(&self) -> impl Iterator<Item = &Derived> {
         self.model.derived.iter().filter(|derived| !derived.is_of_key)
     }
 
@@ -330,12 +336,80 @@ impl Spec {
         self.model.plan.fate(field.id, moment)
     }
 
+    /// A handle on a field that has one value, as a Rust type: a number, a text, a struct or an enum of the game's own, a
+    /// collection of them. See [`FieldValue`] for what fits.
+    ///
+    /// # Errors
+    /// If there is no such field, the type does not fit it in both directions, or it has a value for each key of something. The
+    /// error says which call reads it.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use serde::{Deserialize, Serialize};
+    /// use vestigum_core::{Progress, Spec};
+    ///
+    /// #[derive(Clone, Debug, PartialEq, Serialize, Deserialize)]
+    /// struct Hound {
+    ///     name: String,
+    ///     health: u8,
+    /// }
+    ///
+    /// let spec = Spec::from_toml(r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     [levels]
+    ///     order = ["mill_lane"]
+    ///     [struct.hound]
+    ///     name = "text"
+    ///     health = { type = "int", default = 10, range = [0, 10] }
+    ///     [field.team]
+    ///     type = "list of hound"
+    ///     lasts = "run"
+    ///     after_failure = "keep"
+    /// "#)?;
+    /// let team = spec.field::<Vec<Hound>>("team")?;      // the shape is checked here
+    /// let mut game = Progress::fresh(&spec);
+    /// game.set(team, vec![Hound { name: "Rook".into(), health: 7 }])?;
+    /// assert_eq!(game.get(team)[0].name, "Rook");
+    /// assert!(spec.field::<Vec<String>>("team").is_err());
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn field<T: FieldValue + ?Sized>(&self, name: &str) -> Result<Handle<T>, HandleError> {
+        Handle::new(&self.model, name)
+    }
+
+    /// A handle on a field that has a value for each key of something; `N` is how many names a key has. Its
+    /// [`at`](PerKey::at) gives the handle on one entry.
+    ///
+    /// # Errors
+    /// As [`Spec::field`], and if its keys have another number of names, or are names that play makes.
+    pub fn field_per<T: FieldValue + ?Sized, const N: usize>(&self, name: &str) -> Result<PerKey<T, N>, HandleError> {
+        PerKey::new(&self.model, name)
+    }
+
+    /// A handle on a derived value, which [`Progress::get`](crate::Progress::get) computes.
+    ///
+    /// # Errors
+    /// If there is no such value, the type does not read it, or it is kept per level or key.
+    pub fn derived<T: DeserializeOwned>(&self, name: &str) -> Result<DerivedHandle<T>, HandleError> {
+        DerivedHandle::new(&self.model, name)
+    }
+
+    /// A handle on a derived value that is kept per level or key; its [`at`](DerivedPerKey::at) gives the handle on one.
+    ///
+    /// # Errors
+    /// If there is no such value, the type does not read it, or it has one value.
+    pub fn derived_per<T: DeserializeOwned>(&self, name: &str) -> Result<DerivedPerKey<T>, HandleError> {
+        DerivedPerKey::new(&self.model, name)
+    }
+
     /// A handle on an int field that has one value.
     ///
     /// # Errors
     /// If there is no such field, or it is of another type or keyed.
     pub fn int(&self, name: &str) -> Result<Handle<i64>, HandleError> {
-        self.handle(name)
+        self.field(name)
     }
 
     /// A handle on a bool field that has one value.
@@ -343,7 +417,7 @@ impl Spec {
     /// # Errors
     /// As [`Spec::int`].
     pub fn bool(&self, name: &str) -> Result<Handle<bool>, HandleError> {
-        self.handle(name)
+        self.field(name)
     }
 
     /// A handle on a float field that has one value.
@@ -351,7 +425,7 @@ impl Spec {
     /// # Errors
     /// As [`Spec::int`].
     pub fn float(&self, name: &str) -> Result<Handle<f64>, HandleError> {
-        self.handle(name)
+        self.field(name)
     }
 
     /// A handle on a text field that has one value.
@@ -359,46 +433,38 @@ impl Spec {
     /// # Errors
     /// As [`Spec::int`].
     pub fn text(&self, name: &str) -> Result<Handle<str>, HandleError> {
-        self.handle(name)
+        self.field(name)
     }
 
     /// A handle on an int field that has a value for each level.
     ///
     /// # Errors
     /// If there is no such field, or it is of another type or not per level.
-    pub fn int_per_level(&self, name: &str) -> Result<PerLevel<i64>, HandleError> {
-        self.per_level(name)
+    pub fn int_per_level(&self, name: &str) -> Result<PerKey<i64>, HandleError> {
+        self.field_per(name)
     }
 
     /// A handle on a bool field that has a value for each level.
     ///
     /// # Errors
     /// As [`Spec::int_per_level`].
-    pub fn bool_per_level(&self, name: &str) -> Result<PerLevel<bool>, HandleError> {
-        self.per_level(name)
+    pub fn bool_per_level(&self, name: &str) -> Result<PerKey<bool>, HandleError> {
+        self.field_per(name)
     }
 
     /// A handle on a float field that has a value for each level.
     ///
     /// # Errors
     /// As [`Spec::int_per_level`].
-    pub fn float_per_level(&self, name: &str) -> Result<PerLevel<f64>, HandleError> {
-        self.per_level(name)
+    pub fn float_per_level(&self, name: &str) -> Result<PerKey<f64>, HandleError> {
+        self.field_per(name)
     }
 
     /// A handle on a text field that has a value for each level.
     ///
     /// # Errors
     /// As [`Spec::int_per_level`].
-    pub fn text_per_level(&self, name: &str) -> Result<PerLevel<str>, HandleError> {
-        self.per_level(name)
-    }
-
-    fn handle<T: Scalar + ?Sized>(&self, name: &str) -> Result<Handle<T>, HandleError> {
-        Handle::new(&self.model, name)
-    }
-
-    fn per_level<T: Scalar + ?Sized>(&self, name: &str) -> Result<PerLevel<T>, HandleError> {
-        PerLevel::new(&self.model, name)
+    pub fn text_per_level(&self, name: &str) -> Result<PerKey<str>, HandleError> {
+        self.field_per(name)
     }
 }

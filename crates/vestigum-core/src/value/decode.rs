@@ -124,3 +124,40 @@ fn number(tree: &Tree) -> Option<Value> {
         _ => None,
     }
 }
+
+/// The value that a tree means, if it fits in every piece and leaves no member of a struct out; else what does not fit.
+///
+/// # Errors
+/// What does not fit, piece by piece.
+pub(crate) fn exactly(tree: &Tree, ty: &Type, name: &str) -> Result<Value, Vec<String>> {
+    let mut misfits = Vec::new();
+    let value = decode(tree, ty, "", &mut |inside, why| misfits.push(format!("{name}{inside}: {why}")));
+    left_out(tree, ty, name, &mut misfits);
+    value.filter(|_| misfits.is_empty()).ok_or(misfits)
+}
+
+/// The members of structs that a tree does not have: a Rust value that lacks one is a mistake, and no zero.
+fn left_out(tree: &Tree, ty: &Type, name: &str, misfits: &mut Vec<String>) {
+    match (tree, ty) {
+        (Tree::Map(entries), Type::Struct(ty)) => {
+            for member in ty.members() {
+                let shown = format!("{name}.{}", member.name());
+                match entries.get(member.name()) {
+                    Some(tree) => left_out(tree, member.ty(), &shown, misfits),
+                    None => misfits.push(format!("{shown}: it is left out, and a {} is written whole", ty.name())),
+                }
+            }
+        }
+        (Tree::List(items), Type::List(inner) | Type::Set(inner)) => {
+            for (index, item) in items.iter().enumerate() {
+                left_out(item, inner, &format!("{name}, item {}", index + 1), misfits);
+            }
+        }
+        (Tree::Map(entries), Type::Map(inner)) => {
+            for (key, item) in entries {
+                left_out(item, inner, &format!("{name}['{key}']"), misfits);
+            }
+        }
+        _ => {}
+    }
+}

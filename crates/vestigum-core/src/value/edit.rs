@@ -24,6 +24,8 @@ pub enum Edit {
     InsertAt(Arc<str>, Value),
     /// Takes a value out of a set, the first equal one out of a list, or the entry under a text out of a map.
     Remove(Value),
+    /// Takes the item of a list out at a position that counts from 1.
+    RemoveAt(usize),
 }
 
 /// Why an edit cannot be made to values of a type.
@@ -39,7 +41,12 @@ impl Edit {
     pub(crate) fn raises(&self) -> bool {
         match self {
             Edit::Raise(_) | Edit::Lower(_) => true,
-            Edit::Set(_) | Edit::Add(_) | Edit::Insert(_) | Edit::InsertAt(..) | Edit::Remove(_) => false,
+            Edit::Set(_)
+            | Edit::Add(_)
+            | Edit::Insert(_)
+            | Edit::InsertAt(..)
+            | Edit::Remove(_)
+            | Edit::RemoveAt(_) => false,
         }
     }
 
@@ -60,6 +67,8 @@ impl Edit {
             (Edit::Lower(_), _) => return Err(Unfit::Operation("lowered")),
             (Edit::Insert(_), _) => return Err(Unfit::Operation("inserted into without a key")),
             (Edit::InsertAt(..), _) => return Err(Unfit::Operation("inserted into with a key")),
+            (Edit::RemoveAt(position), Type::List(_)) => Edit::RemoveAt(position),
+            (Edit::RemoveAt(_), _) => return Err(Unfit::Operation("asked for a position")),
             (Edit::Remove(_), _) => return Err(Unfit::Operation("removed from")),
         })
     }
@@ -90,6 +99,13 @@ impl Edit {
                 (Value::Map(map), cut)
             }
             Edit::Remove(item) => (without(old, &item), false),
+            Edit::RemoveAt(position) => match (old, position.checked_sub(1)) {
+                (Value::List(mut list), Some(index)) => {
+                    list.remove(index);
+                    (Value::List(list), false)
+                }
+                (old, _) => (old, false),
+            },
         }
     }
 }

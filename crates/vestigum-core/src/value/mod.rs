@@ -12,6 +12,7 @@ pub mod edit;
 pub mod limits;
 pub mod literal;
 pub mod parts;
+pub mod serial;
 pub mod tree;
 pub mod types;
 
@@ -299,7 +300,7 @@ impl Value {
     }
 
     /// The value of `ty` that this one means, if it means one: an int where a float is wanted, a text where a choice
-    /// is, a text where bytes are, a list where a set or a vector is, a map where a struct is.
+    /// is, a text or numbers where bytes are, a list where a set or a vector is, a map where a struct is.
     pub fn fitted(self, ty: &Type) -> Option<Value> {
         Some(match (ty, self) {
             (Type::Bool, value @ Value::Bool(_)) => value,
@@ -308,6 +309,10 @@ impl Value {
             (Type::Text, value @ Value::Text(_)) => value,
             (Type::Bytes, value @ Value::Bytes(_)) => value,
             (Type::Bytes, Value::Text(text)) => Value::bytes(text.as_bytes()),
+            (Type::Bytes, Value::List(list)) => {
+                let byte = |item: &Value| u8::try_from(item.as_int()).ok().filter(|_| matches!(item, Value::Int(_)));
+                Value::bytes(list.iter().map(byte).collect::<Option<Vec<u8>>>()?)
+            }
             (Type::Vec2, value @ Value::Vec2(_)) => value,
             (Type::Vec3, value @ Value::Vec3(_)) => value,
             (Type::Vec2 | Type::Vec3, Value::List(list)) => {

@@ -5,8 +5,10 @@ use vestigum_core::Progress;
 
 use serde::Serialize;
 
-use vestigum_core::handle::{Number, Scalar};
-use vestigum_core::{AccessError, Call, Change, Handle, Outcome, Refused, Reset, Update, Value, Written};
+use vestigum_core::{
+    AccessError, Call, Change, Edit, FieldValue, Handle, Item, ListMut, MapMut, MapValue, Number, Outcome, Part, Plays,
+    Refused, Reset, SetMut, SetValue, Update, Value, Written,
+};
 
 use super::Session;
 
@@ -89,7 +91,7 @@ impl Session {
     /// # Panics
     /// If the handle is of another spec.
     #[inline]
-    pub fn set<T: Scalar + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
+    pub fn set<T: FieldValue + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
         match at.is_of_device() {
             true => self.act(|progress| progress.set(at, value)),
             false => self.act_alone(|progress| progress.set(at, value)),
@@ -109,6 +111,69 @@ impl Session {
             true => self.act(|progress| progress.add(at, by)),
             false => self.act_alone(|progress| progress.add(at, by)),
         }
+    }
+
+    /// Writes a number or a choice if it is higher; see [`Progress::raise`].
+    ///
+    /// # Errors
+    /// As [`Progress::raise`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn raise<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
+        self.act_on(at, |progress| progress.raise(at, to))
+    }
+
+    /// Writes a number or a choice if it is lower; see [`Progress::lower`].
+    ///
+    /// # Errors
+    /// As [`Progress::lower`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn lower<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
+        self.act_on(at, |progress| progress.lower(at, to))
+    }
+
+    /// Reads a value, lets a function change it, and writes it; see [`Progress::update`].
+    ///
+    /// # Errors
+    /// As [`Session::set`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn update<T>(&mut self, at: Handle<T>, change: impl FnOnce(&mut T)) -> Result<Written, AccessError>
+    where
+        T: for<'a> FieldValue<Read<'a> = T, Write<'a> = T>,
+    {
+        self.act_on(at, |progress| progress.update(at, change))
+    }
+
+    /// A list, to be changed item by item; see [`Progress::list`].
+    pub fn list_mut<T: Item>(&mut self, at: Handle<Vec<T>>) -> ListMut<'_, Session, T> {
+        ListMut::new(self, at)
+    }
+
+    /// A set, to be changed item by item; see [`Progress::list`].
+    pub fn set_of_mut<S: SetValue>(&mut self, at: Handle<S>) -> SetMut<'_, Session, S> {
+        SetMut::new(self, at)
+    }
+
+    /// A map, to be changed entry by entry; see [`Progress::list`].
+    pub fn map_mut<M: MapValue>(&mut self, at: Handle<M>) -> MapMut<'_, Session, M> {
+        MapMut::new(self, at)
+    }
+
+    fn act_on<T: ?Sized, R>(&mut self, at: Handle<T>, act: impl FnOnce(&mut Progress) -> R) -> R {
+        if at.is_of_device() { self.act(act) } else { self.act_alone(act) }
+    }
+
+    /// Edits a field by name, or a part of its value; see [`Progress::edit`].
+    ///
+    /// # Errors
+    /// As [`Progress::edit`].
+    pub fn edit(&mut self, field: &str, keys: &[&str], path: &[Part], edit: Edit) -> Result<Written, AccessError> {
+        self.write_field(field, |progress| progress.edit(field, keys, path, edit))
     }
 
     /// Writes a field by name; see [`Progress::write`].
@@ -161,7 +226,7 @@ impl Session {
 
     /// What changed since the last call, for a display; see [`Progress::drain_changes`].
     pub fn drain_changes(&mut self) -> Vec<Update> {
-        self.act_alone(vestigum_core::Progress::drain_changes)
+        self.act_alone(Progress::drain_changes)
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.
@@ -184,5 +249,15 @@ impl Session {
         let changes = self.act(|progress| progress.reset(reset))?;
         self.save();
         Ok(changes)
+    }
+}
+
+impl Plays for Session {
+    fn progress(&self) -> &Progress {
+        &self.progress
+    }
+
+    fn edit_at<T: ?Sized>(&mut self, at: Handle<T>, path: &[Part], edit: Edit) -> Result<Written, AccessError> {
+        self.act_on(at, |progress| progress.edit_at(at, path, edit))
     }
 }

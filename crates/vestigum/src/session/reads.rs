@@ -2,8 +2,10 @@
 
 use serde::de::DeserializeOwned;
 
-use vestigum_core::handle::Scalar;
-use vestigum_core::{AccessError, BoardRow, Change, Entry, Handle, Place, Progress, Reset, Spec, Suspended, Value};
+use vestigum_core::{
+    AccessError, BoardRow, Change, Entry, Handle, Item, ListView, MapValue, MapView, Place, Progress, Reads, Reset,
+    SetValue, SetView, Spec, Suspended, Value,
+};
 
 use super::{Peek, Session};
 
@@ -38,9 +40,33 @@ macro_rules! reads {
             ///
             /// # Panics
             /// If the handle is of another spec.
-            #[inline]
-            pub fn get<T: Scalar + ?Sized>(&self, at: Handle<T>) -> T::Read<'_> {
+            #[inline(always)]
+            pub fn get<H: Reads>(&self, at: H) -> H::Value<'_> {
                 self.progress().get(at)
+            }
+
+            /// A list, item by item; see [`Progress::list`].
+            ///
+            /// # Panics
+            /// If the handle is of another spec.
+            pub fn list<T: Item>(&self, at: Handle<Vec<T>>) -> ListView<'_, T> {
+                self.progress().list(at)
+            }
+
+            /// A set, item by item; see [`Progress::set_of`].
+            ///
+            /// # Panics
+            /// If the handle is of another spec.
+            pub fn set_of<S: SetValue>(&self, at: Handle<S>) -> SetView<'_, S::Item> {
+                self.progress().set_of(at)
+            }
+
+            /// A map, entry by entry; see [`Progress::map`].
+            ///
+            /// # Panics
+            /// If the handle is of another spec.
+            pub fn map<M: MapValue>(&self, at: Handle<M>) -> MapView<'_, M::Item> {
+                self.progress().map(at)
             }
 
             /// Whether an optional field has a value.

@@ -157,7 +157,7 @@ fn values(spec: &Spec, loaded: &Loaded) -> String {
         }
         rows.push(row);
     }
-    for derived in spec.derived().filter(|_| loaded.image.owner != Owner::Device) {
+    for derived in spec.derived_values().filter(|_| loaded.image.owner != Owner::Device) {
         let mut row = |name: String, value: &Value| rows.push(vec![name, value.brief(), paint(QUIET, "derived")]);
         match derived.axis() {
             None => {
