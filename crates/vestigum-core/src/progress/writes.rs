@@ -135,8 +135,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn raise<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
-        let value = self.value_of(at, to)?;
-        self.edit_handle(at, &[], Edit::Raise(value))
+        self.beat(at, to, Edit::Raise)
     }
 
     /// Writes a number or a choice if it is lower than what is there, or if nothing is; see [`Progress::raise`].
@@ -147,8 +146,7 @@ impl Progress {
     /// # Panics
     /// If the handle is of another spec.
     pub fn lower<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
-        let value = self.value_of(at, to)?;
-        self.edit_handle(at, &[], Edit::Lower(value))
+        self.beat(at, to, Edit::Lower)
     }
 
     /// Reads a value, lets a function change it, and writes it.
@@ -167,11 +165,18 @@ impl Progress {
         self.set(at, value)
     }
 
-    fn value_of<T: FieldValue>(&self, at: Handle<T>, written: T::Write<'_>) -> Result<Value, AccessError> {
+    fn beat<T: FieldValue>(
+        &mut self,
+        at: Handle<T>,
+        to: T::Write<'_>,
+        edit: fn(Value) -> Edit,
+    ) -> Result<Written, AccessError> {
         self.check_handle(at.fingerprint);
         let field = self.model.field(at.field);
         let shape = |Misfit(why)| AccessErrorKind::Shape { field: field.name.to_string(), why };
-        Ok(T::fit(written, field).map_err(shape)?.0)
+        let (value, clamped) = T::fit(to, field).map_err(shape)?;
+        let written = self.edit_handle(at, &[], edit(value))?;
+        Ok(Written { clamped: clamped && written.beaten, ..written })
     }
 
     /// Writes a field by name; see [`Progress::value`] for `keys`. A key of an open set is made by its first write.
