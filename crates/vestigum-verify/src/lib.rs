@@ -3,7 +3,7 @@
 //! | module | answers |
 //! |---|---|
 //! | [`lint`] | what is wrong with a spec, and what is sound and probably not meant |
-//! | [`mod@render`] | findings over the text of their document |
+//! | [`render()`] | findings over the text of their document |
 //! | [`fate_table`] | what every moment does to every field |
 //! | [`playthrough`] | does a script of moments end as it expects? |
 //! | [`explore`] | can any play break a promise, and what is the shortest one? |
@@ -35,13 +35,13 @@ mod parallel;
 pub mod playthrough;
 pub mod probe;
 pub mod proof;
-pub mod render;
 mod sim_disk;
 mod store_saves;
 pub mod store_suite;
 pub mod testing;
 
-pub use imported::{imported_file, scripts_beside};
-pub use render::render;
+pub use imported::imported_file;
 pub use sim_disk::{DiskOperation, Fault, PowerLoss, PowerLosses, SimDisk};
 pub use store_saves::StoreSaves;
+pub use vestigum_macros::tests;
+pub use vestigum_render::{render, scripts_beside};

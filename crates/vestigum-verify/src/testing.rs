@@ -1,6 +1,13 @@
 //! A spec, its playthroughs, its promises and its migrations in a game's own `cargo test`.
 //!
-//! This crate is a dev-dependency of the game, and a file in its `tests/` has four tests:
+//! This crate is a dev-dependency of the game, and a file in its `tests/` has one line, which makes a test of the spec, of each
+//! playthrough, of each promise and of the saves of older versions:
+//!
+//! ```text
+//! vestigum_verify::tests!("progress.toml");
+//! ```
+//!
+//! With functions, it has four tests:
 //!
 //! ```no_run
 //! use vestigum_verify::testing::{assert_migrates, assert_plays, assert_promises, assert_sound};
@@ -35,7 +42,7 @@ use std::path::Path;
 
 use vestigum_core::{History, Severity, Spec};
 
-use crate::explore::{Ending, SearchBounds, explore_all, questions};
+use crate::explore::{Ending, Question, SearchBounds, explore_all, questions};
 use crate::playthrough::{MemorySaves, Script, run};
 use crate::proof::{FieldVerdict, Options, prove};
 use crate::{imported_file, lint, render, scripts_beside};
@@ -102,6 +109,36 @@ pub fn assert_plays(path: impl AsRef<Path>) {
     assert!(failures.is_empty(), "{} of {count} playthroughs failed\n\n{}", failures.len(), failures.join("\n\n"));
 }
 
+/// That one playthrough of a file passes.
+///
+/// # Panics
+/// If it fails, as [`assert_plays`] tells it; and if the file has none of that name.
+#[track_caller]
+pub fn assert_play(path: impl AsRef<Path>, file: impl AsRef<Path>, playthrough: &str) {
+    let (spec, file) = (spec_in(path), file.as_ref());
+    let name = file.display().to_string();
+    let script = Script::from_text_with(&name, &text_of(file), &spec, &imported_file);
+    let script = script.unwrap_or_else(|findings| panic!("{}", render(&findings, false)));
+    let found = script.playthroughs().iter().find(|known| known.name() == playthrough);
+    let found = found.unwrap_or_else(|| panic!("{name} has no playthrough \"{playthrough}\""));
+    if let Some(failure) = run(&spec, found, &mut MemorySaves::default()).failure {
+        panic!("{name}: {playthrough}\n{failure}");
+    }
+}
+
+/// That one promise of the spec is not broken.
+///
+/// # Panics
+/// If it is, with the shortest play that breaks it; and if the spec has none of that name.
+#[track_caller]
+pub fn assert_promise(path: impl AsRef<Path>, promise: &str) {
+    let spec = spec_in(path);
+    let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.is_of(promise)).collect();
+    assert!(!asked.is_empty(), "the spec has no promise \"{promise}\"");
+    let broken = broken(&spec, &asked);
+    assert!(broken.is_empty(), "{}", broken.join("\n"));
+}
+
 /// That no promise of the spec is broken, and nothing that is asked of every game: what `vestigum explore` asks, within a minute.
 ///
 /// # Panics
@@ -110,17 +147,20 @@ pub fn assert_plays(path: impl AsRef<Path>) {
 pub fn assert_promises(path: impl AsRef<Path>) {
     let spec = spec_in(path);
     let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.allowed(&spec).is_none()).collect();
-    let answers = explore_all(&spec, &asked, &SearchBounds::default(), Some(TIME), None, &mut |_, _| {});
-    let broken: Vec<String> = answers
-        .iter()
-        .filter_map(|answer| match &answer.ending {
-            Ending::Broken(counterexample) => {
-                Some(format!("{}: {}\n\n{}", counterexample.name(), counterexample.what(), counterexample.play()))
-            }
-            Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) | Ending::Unknown(..) => None,
-        })
-        .collect();
+    let broken = broken(&spec, &asked);
     assert!(broken.is_empty(), "{} of {} are broken\n\n{}", broken.len(), asked.len(), broken.join("\n"));
+}
+
+/// The promises that are broken, each with the play that breaks it.
+fn broken(spec: &Spec, asked: &[Question]) -> Vec<String> {
+    let answers = explore_all(spec, asked, &SearchBounds::default(), Some(TIME), None, &mut |_, _| {});
+    let told = answers.iter().filter_map(|answer| match &answer.ending {
+        Ending::Broken(counterexample) => {
+            Some(format!("{}: {}\n\n{}", counterexample.name(), counterexample.what(), counterexample.play()))
+        }
+        Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) | Ending::Unknown(..) => None,
+    });
+    told.collect()
 }
 
 /// That saves of every version which shipped come to this one and lose nothing that no step drops: `vestigum migrate --prove`.

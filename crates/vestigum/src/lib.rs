@@ -48,6 +48,10 @@
 #[doc = include_str!("../docs/design.md")]
 pub mod design {}
 
+#[cfg(feature = "macros")]
+#[doc = include_str!("../docs/cookbook.md")]
+pub mod cookbook {}
+
 /// The examples of this crate's README run as tests.
 #[cfg(doctest)]
 #[doc = include_str!("../README.md")]
@@ -124,6 +128,20 @@ pub mod handle {
         FieldValue, Item, ListMut, ListView, MapMut, MapValue, MapView, Number, Plays, Reads, SetMut, SetValue, SetView,
     };
 }
+
+/// What the code that [`spec!`] makes uses. No promise is made about it.
+#[cfg(feature = "macros")]
+#[doc(hidden)]
+pub mod generated {
+    pub use serde;
+    pub use vestigum_core::handle::derived::{DerivedHandle, DerivedKeyed};
+    pub use vestigum_core::handle::keyed::{KeyIndex, Keyed};
+    pub use vestigum_core::handle::{Handle, Placed};
+    pub use vestigum_core::{History, Spec};
+}
+
+#[cfg(feature = "macros")]
+pub use vestigum_macros::spec;
 
 /// What the project's own tools need besides. No promise is made about it.
 #[doc(hidden)]

@@ -16,6 +16,14 @@ pub mod hunting;
 pub mod promises;
 pub mod updates;
 
+vestigum::spec! {
+    pub mod fellpost = "../../demo/fellpost/fellpost.toml";
+}
+
+vestigum::spec! {
+    pub mod kennel = "worlds/kennel.toml";
+}
+
 use std::fmt::Write;
 
 use proptest::collection::vec;

@@ -38,24 +38,24 @@ impl Progress {
     /// game.enter("heather_rise")?;                       // it is open now
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn enter(&mut self, level: &str) -> Result<Outcome, Refused> {
-        self.enter_level(level, None, true)
+    pub fn enter(&mut self, level: impl AsRef<str>) -> Result<Outcome, Refused> {
+        self.enter_level(level.as_ref(), None, true)
     }
 
     /// Play begins at a checkpoint of a level; a restart comes back to it.
     ///
     /// # Errors
     /// As [`Progress::enter`], and if the level has no such checkpoint.
-    pub fn enter_at(&mut self, level: &str, checkpoint: &str) -> Result<Outcome, Refused> {
-        self.enter_level(level, Some(checkpoint), true)
+    pub fn enter_at(&mut self, level: impl AsRef<str>, checkpoint: impl AsRef<str>) -> Result<Outcome, Refused> {
+        self.enter_level(level.as_ref(), Some(checkpoint.as_ref()), true)
     }
 
     /// Enters a level whether it is open or not, for debugging and practice. It opens nothing.
     ///
     /// # Errors
     /// As [`Progress::enter`], but for the lock.
-    pub fn enter_any(&mut self, level: &str, checkpoint: Option<&str>) -> Result<Outcome, Refused> {
-        self.enter_level(level, checkpoint, false)
+    pub fn enter_any(&mut self, level: impl AsRef<str>, checkpoint: Option<&str>) -> Result<Outcome, Refused> {
+        self.enter_level(level.as_ref(), checkpoint, false)
     }
 
     pub(super) fn enter_level(
@@ -87,7 +87,8 @@ impl Progress {
     ///
     /// # Errors
     /// If the player is not in a level, or the level lists its checkpoints and this is none of them.
-    pub fn checkpoint(&mut self, name: &str) -> Result<Outcome, Refused> {
+    pub fn checkpoint(&mut self, name: impl AsRef<str>) -> Result<Outcome, Refused> {
+        let name = name.as_ref();
         let standing = self.inside(Moment::Checkpoint)?;
         let reached = self.find_checkpoint(standing.level, name)?;
         let last = standing.checkpoint.as_ref().map_or(0, Checkpoint::index);
@@ -294,7 +295,8 @@ impl Progress {
     /// assert_eq!(game.get(spec.int("days")?), 1);
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn own_moment(&mut self, name: &str) -> Result<Outcome, Refused> {
+    pub fn own_moment(&mut self, name: impl AsRef<str>) -> Result<Outcome, Refused> {
+        let name = name.as_ref();
         self.open_session()?;
         match self.model.moment(name) {
             Some(moment @ Moment::Own(_)) => {

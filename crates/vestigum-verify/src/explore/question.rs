@@ -136,6 +136,12 @@ impl Question {
         &self.name
     }
 
+    /// Whether it is a promise of that name, or the part of one that is about one of its fields.
+    pub fn is_of(&self, promise: &str) -> bool {
+        let rest = self.name.strip_prefix(promise);
+        self.is_promise() && rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(": "))
+    }
+
     /// Whether the spec asks it; the others are asked of every game.
     pub fn is_promise(&self) -> bool {
         matches!(self.asked, Asked::NeverFalls(_) | Asked::Holds(..))

@@ -59,13 +59,13 @@ moments! {
     /// "New game": a new run begins.
     new_run() => Call::NewRun;
     /// Play begins in a level that has finished loading.
-    enter(level: &str) => Call::enter(level);
+    enter(level: impl AsRef<str>) => Call::enter(level.as_ref());
     /// Play begins at a checkpoint of a level.
-    enter_at(level: &str, checkpoint: &str) => Call::enter(level).at(checkpoint);
+    enter_at(level: impl AsRef<str>, checkpoint: impl AsRef<str>) => Call::enter(level.as_ref()).at(checkpoint.as_ref());
     /// Enters a level whether it is open or not.
-    enter_any(level: &str, checkpoint: Option<&str>) => Call::Enter { level, checkpoint, locked: false };
+    enter_any(level: impl AsRef<str>, checkpoint: Option<&str>) => Call::Enter { level: level.as_ref(), checkpoint, locked: false };
     /// A checkpoint was reached.
-    checkpoint(name: &str) => Call::Checkpoint(name);
+    checkpoint(name: impl AsRef<str>) => Call::Checkpoint(name.as_ref());
     /// The player died.
     death() => Call::Death;
     /// The player starts the level again.
@@ -79,7 +79,7 @@ moments! {
     /// The run is over.
     game_over() => Call::GameOver;
     /// One of the game's own moments.
-    own_moment(name: &str) => Call::Own(name);
+    own_moment(name: impl AsRef<str>) => Call::Own(name.as_ref());
 }
 
 impl Session {

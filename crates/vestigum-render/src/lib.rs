@@ -1,4 +1,9 @@
-//! Findings over the text of their document.
+//! Findings over the text of their document, and the playthroughs that belong to a spec: what the program, a game's tests and the
+//! compiler have in common.
+#![forbid(unsafe_code)]
+
+use std::path::{Path, PathBuf};
+use std::{fs, io};
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 
@@ -10,10 +15,10 @@ const SHOWN: usize = 100;
 /// Renders all findings with their snippets, with terminal colours if `styled`.
 ///
 /// ```
-/// use vestigum::Spec;
+/// use vestigum_core::Spec;
 ///
 /// let findings = Spec::from_toml("[game]\nid = \"fellpost\"\nversoin = 2").unwrap_err();
-/// let shown = vestigum_verify::render(&findings, false);
+/// let shown = vestigum_render::render(&findings, false);
 /// assert!(shown.contains("versoin = 2"), "{shown}");
 /// assert!(shown.contains("did you mean `version`?"));
 /// ```
@@ -44,4 +49,24 @@ pub fn render(findings: &Diagnostics, styled: bool) -> String {
     }
     out.truncate(out.trim_end().len());
     out
+}
+/// The scripts that belong to a spec: all `.play` files in its folder and in the folders beside it, in the order of their paths.
+///
+/// # Errors
+/// If a folder cannot be read.
+pub fn scripts_beside(spec: &Path) -> io::Result<Vec<PathBuf>> {
+    let folder = spec.parent().filter(|parent| !parent.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let in_folder = |folder: &Path| -> io::Result<Vec<PathBuf>> {
+        Ok(fs::read_dir(folder)?.flatten().map(|entry| entry.path()).collect())
+    };
+    let mut found = in_folder(folder)?;
+    for entry in fs::read_dir(folder)?.flatten() {
+        // A link is not followed.
+        if entry.file_type().is_ok_and(|kind| kind.is_dir()) {
+            found.extend(in_folder(&entry.path())?);
+        }
+    }
+    found.retain(|path| path.extension().is_some_and(|ending| ending == "play") && path.is_file());
+    found.sort();
+    Ok(found)
 }

@@ -1,0 +1,99 @@
+//! The macros of Vestigum, which the crate `vestigum` re-exports.
+//!
+//! [`tests!`] writes the tests of a spec. [`spec!`] reads a spec when the game compiles and writes a module of types: [`module`] puts it together, [`enums`], [`structs`]
+//! and [`fields`] write its parts, [`names`] makes Rust names of the spec's, and [`comments`] finds what the document says about
+//! a thing.
+
+#![forbid(unsafe_code)]
+
+mod comments;
+mod enums;
+mod fields;
+mod module;
+mod names;
+mod structs;
+mod tests;
+
+use proc_macro2::{Span, TokenStream};
+use quote::quote_spanned;
+use syn::parse::{Parse, ParseStream};
+use syn::{Attribute, Ident, LitStr, Token, Visibility, parse_macro_input};
+
+/// `pub mod progress = "fellpost.toml";`
+struct Asked {
+    attributes: Vec<Attribute>,
+    visibility: Visibility,
+    name: Ident,
+    path: LitStr,
+}
+
+impl Parse for Asked {
+    fn parse(input: ParseStream<'_>) -> syn::Result<Asked> {
+        let attributes = input.call(Attribute::parse_outer)?;
+        let visibility = input.parse()?;
+        input.parse::<Token![mod]>()?;
+        let name = input.parse()?;
+        input.parse::<Token![=]>()?;
+        let path = input.parse()?;
+        input.parse::<Option<Token![;]>>()?;
+        if input.is_empty() {
+            Ok(Asked { attributes, visibility, name, path })
+        } else {
+            Err(input.error("one module is made of one spec, as in `pub mod progress = \"fellpost.toml\";`"))
+        }
+    }
+}
+
+/// The spec in a file as a module of Rust types. A mistake in the spec is an error of the compiler, with the text of the spec.
+///
+/// ```text
+/// vestigum::spec! {
+///     pub mod progress = "fellpost.toml";
+/// }
+/// ```
+///
+/// The path begins at the folder of the crate's `Cargo.toml`; the history, if there is one, is read from beside the spec. The
+/// module has
+///
+/// - `spec()`, ready with its history;
+/// - an enum for the levels (`Level`), one for the keys of each set, one for each choice, one for the checkpoints of each level
+///   that lists some (`MillLaneCheckpoint`), and one for the game's own moments (`Own`): each with `ALL`, `name()`, `Display`,
+///   `FromStr`, `Ord` in declared order and serde, and levels with `title()`;
+/// - a struct for each struct of the spec, with serde and a `Default` of the declared defaults;
+/// - a constant for each field and derived value, typed by its value and by what it is kept for: `LETTERS`,
+///   `BEST_LETTERS.at(Level::MillLane)`.
+#[proc_macro]
+pub fn spec(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
+    let Asked { attributes, visibility, name, path } = parse_macro_input!(input as Asked);
+    let folder = std::env::var("CARGO_MANIFEST_DIR").unwrap_or_default();
+    let module = match module::of_file(&folder, &path.value()) {
+        Ok(inner) => quote::quote! {
+            #(#attributes)*
+            #visibility mod #name {
+                #inner
+            }
+        },
+        Err(message) => failed(&message, path.span()),
+    };
+    module.into()
+}
+
+/// Tests of a spec: that it is sound, one for each of its playthroughs (`plays::…`) and promises (`promises::…`), named after
+/// them, and one of the saves of older versions, if it has a history.
+///
+/// ```text
+/// vestigum_verify::tests!("progress.toml");
+/// ```
+///
+/// The path begins at the folder of the crate's `Cargo.toml`. The playthroughs are those in the folder of the spec and in the
+/// folders beside it. A file that is changed builds the tests anew; after a new file, save the one with this line.
+#[proc_macro]
+pub fn tests(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
+    let path = parse_macro_input!(input as LitStr);
+    let folder = std::env::var("CARGO_MANIFEST_DIR").unwrap_or_default();
+    tests::of_file(&folder, &path.value()).unwrap_or_else(|message| failed(&message, path.span())).into()
+}
+
+fn failed(message: &str, span: Span) -> TokenStream {
+    quote_spanned! { span => ::core::compile_error!(#message); }
+}
