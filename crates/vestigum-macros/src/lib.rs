@@ -11,8 +11,8 @@ mod enums;
 mod fields;
 mod module;
 mod names;
+mod plays;
 mod structs;
-mod tests;
 
 use proc_macro2::{Span, TokenStream};
 use quote::quote_spanned;
@@ -91,7 +91,7 @@ pub fn spec(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
 pub fn tests(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
     let path = parse_macro_input!(input as LitStr);
     let folder = std::env::var("CARGO_MANIFEST_DIR").unwrap_or_default();
-    tests::of_file(&folder, &path.value()).unwrap_or_else(|message| failed(&message, path.span())).into()
+    plays::of_file(&folder, &path.value()).unwrap_or_else(|message| failed(&message, path.span())).into()
 }
 
 fn failed(message: &str, span: Span) -> TokenStream {

@@ -118,7 +118,7 @@ proptest! {
             };
             let name = format!("f{}", field % sketch.fields.len());
             let done = match what {
-                0 => game.enter_any(&sketch.level(field), None).is_ok().then(|| format!("enter_any {}", sketch.level(field))),
+                0 => game.enter_any(sketch.level(field), None).is_ok().then(|| format!("enter_any {}", sketch.level(field))),
                 1 => game.death().is_ok().then(|| "death".to_owned()),
                 2 => game.complete().is_ok().then(|| "complete".to_owned()),
                 3 => game.travel().is_ok().then(|| "travel".to_owned()),

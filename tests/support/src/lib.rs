@@ -472,7 +472,7 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
                 Place::Menu | Place::RunOver => None,
             };
             let count = listed.map_or(0, |index| sketch.levels[index]);
-            moment(game.checkpoint(&format!("stop_{}", at % (count + 1))))
+            moment(game.checkpoint(format!("stop_{}", at % (count + 1))))
         }
         Step::Write { field, level, value, add } => {
             let index = field % (sketch.fields.len() + 1);

@@ -45,7 +45,7 @@ fn the_demo_is_played_the_same_both_ways() {
     named.complete().unwrap();
     typed.complete().unwrap();
     same(&named, &typed);
-    assert_eq!(typed.get(post::COMPLETED.at(Level::MillLane)), true);
+    assert!(typed.get(post::COMPLETED.at(Level::MillLane)));
     assert_eq!((letters, best), (post::LETTERS, post::BEST_LETTERS.at(Level::MillLane)));
     assert!(spec.history().is_some_and(|history| !history.is_empty()), "the history beside the spec is read");
     named.quit().unwrap();

@@ -80,7 +80,7 @@ impl<T: FieldValue + ?Sized, const N: usize> PerKey<T, N> {
         let model = &*self.model;
         let field = model.field(self.field);
         let none_made = vec![IndexSet::new(); model.key_sets.len()];
-        match entry_of(model, field, &key.names(), &none_made).map_err(|error| error.into_kind()) {
+        match entry_of(model, field, &key.names(), &none_made).map_err(super::super::outcome::AccessError::into_kind) {
             Ok(EntrySlot::Slot(slot)) => Ok(Handle::at(model, field, slot)),
             Err(AccessErrorKind::UnknownKey { axis, name, nearest }) => {
                 Err(HandleError::UnknownKey { axis, name, nearest })

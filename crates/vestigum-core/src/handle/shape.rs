@@ -38,6 +38,7 @@ pub(crate) fn unreadable<T: DeserializeOwned>(ty: &Type) -> Option<String> {
     })
 }
 
+#[allow(clippy::float_cmp, reason = "both came from one value")]
 /// Equal, but for what a smaller float cannot tell apart.
 fn alike(a: &Value, b: &Value) -> bool {
     match (a, b) {

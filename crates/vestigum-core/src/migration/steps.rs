@@ -294,7 +294,7 @@ impl StepReader<'_> {
                 steps.said.keys.insert((set, name(from)), to.map(name)).is_some()
             }
             "choice" => {
-                let (owner, names) = match self.member_of(self.old, of) {
+                let (owner, names) = match StepReader::member_of(self.old, of) {
                     Some((ty, member)) => {
                         (ChoiceOwner::Member(ty.name.clone(), member.name.clone()), choices(&member.ty))
                     }
@@ -347,8 +347,8 @@ impl StepReader<'_> {
                 }
                 (&set.name, set.names().collect())
             }
-            "choice" if self.member_of(new, of).is_some() => {
-                let (_, member) = self.member_of(new, of)?;
+            "choice" if StepReader::member_of(new, of).is_some() => {
+                let (_, member) = StepReader::member_of(new, of)?;
                 (of.value.as_str(), choices(&member.ty)?.iter().map(|chosen| &*chosen.name).collect())
             }
             "choice" => {
@@ -373,7 +373,7 @@ impl StepReader<'_> {
     }
 
     /// The member that `struct.member` names in a version.
-    fn member_of<'m>(&self, spec: &'m Model, of: &Word) -> Option<(&'m StructType, &'m Member)> {
+    fn member_of<'m>(spec: &'m Model, of: &Word) -> Option<(&'m StructType, &'m Member)> {
         let (ty, member) = of.value.split_once('.')?;
         let ty = spec.structs.iter().find(|known| *known.name == *ty)?;
         Some((ty, &ty.members[ty.position(member)?]))

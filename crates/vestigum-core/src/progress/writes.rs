@@ -344,7 +344,7 @@ impl Progress {
         {
             return Err(no_part(format!("it has {}, and not the one at {position}", part.counted(part.len()))).into());
         }
-        let edit = edit.fitted(&ty).map_err(|unfit| self.unfit(&name, &ty, unfit))?;
+        let edit = edit.fitted(&ty).map_err(|unfit| Progress::unfit(&name, &ty, unfit))?;
         let raises = edit.raises();
         let mut beaten = false;
         let written = self.put_entry(id, found, keys, |mut whole| {
@@ -359,7 +359,7 @@ impl Progress {
         Ok(Written { beaten, ..written })
     }
 
-    fn unfit(&self, name: &str, ty: &Type, unfit: Unfit) -> AccessError {
+    fn unfit(name: &str, ty: &Type, unfit: Unfit) -> AccessError {
         let field = name.to_owned();
         match unfit {
             Unfit::Operation(what) => AccessErrorKind::NoSuchOperation { field, ty: ty.clone(), what }.into(),

@@ -227,7 +227,7 @@ pub fn struct_with<'t>(ty: &'t Type, members: &[Arc<str>]) -> Result<&'t Arc<Str
         Type::List(inner) | Type::Set(inner) | Type::Map(inner) => struct_with(inner, members),
         Type::Struct(ty) => match ty.position(first) {
             None => {
-                let known: Vec<&str> = ty.members().map(|member| member.name()).collect();
+                let known: Vec<&str> = ty.members().map(Member::name).collect();
                 Err(format!("a {} has no member `{first}`; it has: {}", ty.name, known.join(", ")))
             }
             Some(_) if rest.is_empty() => Ok(ty),

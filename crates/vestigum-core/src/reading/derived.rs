@@ -279,7 +279,7 @@ impl Compiler<'_> {
     /// Whether a name is a field or a derived value with a value for each of something.
     pub(super) fn is_keyed_name(&self, name: &str) -> bool {
         let derived = || self.spec.derived_ids.get(name).and_then(|id| self.spec.keyed_derived(*id)).is_some();
-        self.spec.find_field(name).map_or_else(derived, |field| field.is_keyed())
+        self.spec.find_field(name).map_or_else(derived, super::super::model::field::Field::is_keyed)
     }
 
     pub(super) fn type_of_entries(&self, name: &str) -> Option<Type> {

@@ -99,7 +99,7 @@ impl Value {
                 changed(a.iter().filter_map(|(key, before)| Some((&**key, before, b.get(key)?)))),
             ),
             (Value::Struct(ty, a), Value::Struct(_, b)) => {
-                let members = ty.members().map(|member| member.name()).zip(a.iter().zip(b.iter()));
+                let members = ty.members().map(super::types::Member::name).zip(a.iter().zip(b.iter()));
                 changed(members.map(|(name, (before, after))| (name, before, after))).join(", ")
             }
             (Value::List(a), Value::List(b)) => {

@@ -82,7 +82,7 @@ impl Edit {
                 let (value, clamped) = limits.clamp(sum);
                 (value, clamped || cut)
             }
-            Edit::Raise(value) => beaten(old, value, limits, |old, value| crate::value::below(old, value)),
+            Edit::Raise(value) => beaten(old, value, limits, crate::value::below),
             Edit::Lower(value) => beaten(old, value, limits, |old, value| crate::value::below(value, old)),
             Edit::Insert(item) => inserted(old, item, matches!(ty, Type::Set(_)), limits),
             Edit::InsertAt(key, item) => {

@@ -67,6 +67,7 @@ impl Limits {
 
     /// The limits of a member of a struct: its own, and the length of the field where it says none.
     #[doc(hidden)]
+    #[must_use]
     pub fn of_member(&self, member: &Member) -> Limits {
         Limits::new(member.range.clone(), member.max_len.unwrap_or(self.max_len))
     }

@@ -43,7 +43,7 @@ impl fmt::Display for Part {
         match self {
             Part::Item(position) => write!(f, "[{position}]"),
             Part::Entry(key) => write!(f, "['{}']", key.replace('\'', "''")),
-            Part::Member(name) => write!(f, ".{}", name),
+            Part::Member(name) => write!(f, ".{name}"),
         }
     }
 }
@@ -68,7 +68,7 @@ pub fn part_type(ty: &Type, limits: &Limits, path: &[Part]) -> Result<(Type, Lim
             (Part::Member(name), Type::Struct(of)) => match of.position(name).map(|index| &of.members[index]) {
                 Some(member) => (member.ty.clone(), limits.of_member(member)),
                 None => {
-                    let known: Vec<&str> = of.members().map(|member| member.name()).collect();
+                    let known: Vec<&str> = of.members().map(super::types::Member::name).collect();
                     return Err((at, format!("a {} has no member `{name}`; it has: {}", of.name, known.join(", "))));
                 }
             },

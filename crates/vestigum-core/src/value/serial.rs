@@ -35,11 +35,17 @@ impl ser::Error for Misfit {
 }
 
 /// A value as a Rust value.
+///
+/// # Errors
+/// What the Rust type does not take.
 pub fn from_value<T: DeserializeOwned>(value: &Value) -> Result<T, Misfit> {
     T::deserialize(Reader(value))
 }
 
 /// A Rust value as a value, before a type says what its parts are: a struct is a map, a name a text.
+///
+/// # Errors
+/// What has no shape in a spec.
 pub fn to_value<T: Serialize + ?Sized>(value: &T) -> Result<Value, Misfit> {
     value.serialize(Writer)
 }
@@ -71,7 +77,7 @@ impl<'de> Deserializer<'de> for Reader<'de> {
                 visitor.visit_seq(SeqDeserializer::new(self.0.as_vector().iter().copied().map(Finite::get)))
             }
             Value::Struct(ty, members) => {
-                let named = ty.members().map(|member| member.name()).zip(members.iter().map(Reader));
+                let named = ty.members().map(super::types::Member::name).zip(members.iter().map(Reader));
                 visitor.visit_map(MapDeserializer::new(named))
             }
             Value::List(list) => visitor.visit_seq(SeqDeserializer::new(list.iter().map(Reader))),
