@@ -247,6 +247,59 @@ fn statements_on_containers_are_checked_before_they_run() {
     }
 }
 
+const TEAM: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"heather_rise\"]\n\
+    [struct.hound]\nname = \"text\"\nlevel = { type = \"int\", default = 1, range = [1, 9] }\ntricks = \"list of text\"\n\
+    [field.team]\ntype = \"list of hound\"\nlasts = \"run\"\nafter_failure = \"entry\"\n\
+    [field.packs]\ntype = \"map of hound\"\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+    [field.best]\ntype = \"int\"\nper = \"level\"\noptional = true\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+    [field.given]\ntype = \"hound\"\nlasts = \"run\"\non.complete = { set = \"team[1]\" }\n";
+
+#[test]
+fn statements_write_parts_of_values() {
+    let spec = Spec::from_toml(TEAM).unwrap_or_else(|errors| panic!("{errors}"));
+    let text = "launch\ninsert team { name = 'Rook' }\nenter mill_lane\nteam[1].level += 4\ninsert team { name = 'Wren' }\n\
+                insert team[2].tricks 'fetch'\nexpect team[1].level == 5 and has(team[2].tricks, 'fetch')\n\
+                remove team[2].tricks 'fetch'\nteam[2] = { name = 'Lark', level = 2 }\nexpect sum(team.level) == 7\n\
+                insert packs['ring'] 'no' { name = 'x' }";
+    // A key of a map that stands alone is a part, so this is no entry of the field.
+    let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err().to_string();
+    assert!(errors.contains("`packs['ring']` is of type hound"), "{errors}");
+    let text = text.replace("insert packs['ring'] 'no' { name = 'x' }", "insert packs[heather_rise] 'ring' { name = 'Heron' }\n\
+                packs[heather_rise]['ring'].level = 12\nexpect packs[heather_rise]['ring'].level == 9\n\
+                insert packs 'crate' { name = 'Owl' }\npacks['crate'].level -= 5\nexpect packs[mill_lane]['crate'].level == 1\n\
+                raise best[mill_lane] to 40\nraise best to 30\nexpect best == 40\nlower best to 20\nexpect best[mill_lane] == 20\n\
+                refuse team[3].level = 2\nrefuse packs['none'].level = 2\nrefuse given.level = 2\ndeath\n\
+                expect len(team) == 1 and team[1].level == 1\nquit\nlaunch\nexpect packs[heather_rise]['ring'].name == 'Heron'");
+    let script = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec);
+    let script = script.unwrap_or_else(|errors| panic!("{errors}"));
+    let run = run(&spec, &script.playthroughs()[0], &mut MemorySaves::default());
+    assert_eq!(run.failure, None);
+    let notes = |word: &str| {
+        let rows = run.timeline.rows.iter().filter(|row| row.statement.starts_with(word));
+        rows.map(|row| row.note.clone()).collect::<Vec<_>>()
+    };
+    assert_eq!(notes("raise"), ["beaten", "not beaten"]);
+    assert_eq!(notes("packs[heather_rise]"), ["brought into its limits"]);
+    for (text, expected) in [
+        ("team[0].level = 1", "positions count from 1"),
+        ("team[-1].level = 1", "the names of keys or a position are wanted"),
+        ("team.level = 1", "`.level` is a part of a struct, and this is of type list of hound"),
+        ("team[1].levl = 1", "a hound has no member `levl`; it has: name, level, tricks"),
+        ("team[1].name += 1", "`team[1].name` is of type text; only numbers are added to"),
+        ("team[1, 2].level = 1", "one position or one key is wanted here"),
+        ("team[1].level = 'a'", "an int is wanted here, and this is a text"),
+        ("team[1]. = 1", "the name of a member is missing"),
+        ("given.level = 1", "only rules write `given`"),
+        ("raise team to 3", "numbers and choices are raised and lowered"),
+        ("raise best 3", "to which value?"),
+        ("team[99999999999999999999].level = 1", "this number is too large"),
+    ] {
+        let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), &spec).unwrap_err();
+        let errors = vestigum_verify::render(&errors, false);
+        assert!(errors.contains(expected), "{text}: `{expected}` is not said:\n{errors}");
+    }
+}
+
 /// A script whose imports find these images, by their names.
 fn importing(text: &str, images: Vec<(&'static str, Image)>) -> Result<Run, String> {
     let spec = spec();
