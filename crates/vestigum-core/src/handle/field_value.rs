@@ -82,24 +82,7 @@ impl<T: Serialize + DeserializeOwned + 'static> FieldValue for T {
 
     #[inline(always)]
     fn put(value: &mut Value, written: &T, lowest: i64, highest: i64) -> bool {
-        let any: &dyn Any = written;
-        match value {
-            Value::Int(int) => match any.downcast_ref::<i64>() {
-                Some(written) if lowest <= *written && *written <= highest => {
-                    *int = *written;
-                    true
-                }
-                _ => false,
-            },
-            Value::Bool(bool) => match any.downcast_ref::<bool>() {
-                Some(written) => {
-                    *bool = *written;
-                    true
-                }
-                None => false,
-            },
-            _ => false,
-        }
+        put_scalar(value, written, lowest, highest)
     }
 
     fn misfit(field: &Field) -> Option<String> {
@@ -111,7 +94,15 @@ impl<T: Serialize + DeserializeOwned + 'static> FieldValue for T {
 #[inline(always)]
 fn scalar<T: 'static>(value: &Value) -> Option<T> {
     let mut read: Option<T> = None;
-    let place: &mut dyn Any = &mut read;
+    read_scalar(value, &mut read);
+    read
+}
+
+// While a game is made, its own code is compiled without optimization, and so is what is inlined into it. What every read and
+// write does is therefore no generic code, and stays in this crate there: two lines in the game's profile make it fast.
+
+#[cfg_attr(not(debug_assertions), inline(always))]
+fn read_scalar(value: &Value, place: &mut dyn Any) {
     if let Some(int) = place.downcast_mut::<Option<i64>>() {
         *int = Some(value.as_int());
     } else if let Some(bool) = place.downcast_mut::<Option<bool>>() {
@@ -119,7 +110,27 @@ fn scalar<T: 'static>(value: &Value) -> Option<T> {
     } else if let Some(float) = place.downcast_mut::<Option<f64>>() {
         *float = Some(value.as_float());
     }
-    read
+}
+
+#[cfg_attr(not(debug_assertions), inline(always))]
+fn put_scalar(value: &mut Value, written: &dyn Any, lowest: i64, highest: i64) -> bool {
+    match value {
+        Value::Int(int) => match written.downcast_ref::<i64>() {
+            Some(written) if lowest <= *written && *written <= highest => {
+                *int = *written;
+                true
+            }
+            _ => false,
+        },
+        Value::Bool(bool) => match written.downcast_ref::<bool>() {
+            Some(written) => {
+                *bool = *written;
+                true
+            }
+            None => false,
+        },
+        _ => false,
+    }
 }
 
 /// An unfilled value reads as `None`, or as the zero of its type where the Rust type has none.
@@ -198,7 +209,7 @@ impl Number for i64 {
         sum_ints(value.as_int(), by)
     }
 
-    #[inline(always)]
+    #[cfg_attr(not(debug_assertions), inline(always))]
     fn add_to(value: &mut Value, by: i64, lowest: i64, highest: i64) -> bool {
         let Value::Int(int) = value else { return false };
         match int.checked_add(by) {

@@ -174,6 +174,12 @@ impl Progress {
         self.state.value(at.slot as usize).is_filled()
     }
 
+    #[cfg_attr(not(debug_assertions), inline(always))]
+    pub(crate) fn held_at(&self, fingerprint: u32, slot: u32) -> &Value {
+        self.check_handle(fingerprint);
+        self.state.value(slot as usize)
+    }
+
     #[inline]
     pub(crate) fn check_handle(&self, fingerprint: u32) {
         assert!(fingerprint == self.fingerprint, "this handle was made from another spec");

@@ -27,8 +27,7 @@ impl<T: FieldValue + ?Sized> Reads for Handle<T> {
 
     #[inline(always)]
     fn read(self, game: &Progress) -> T::Read<'_> {
-        game.check_handle(self.fingerprint);
-        T::read(game.state.value(self.slot as usize), &game.model, self.field)
+        T::read(game.held_at(self.fingerprint, self.slot), &game.model, self.field)
     }
 }
 

@@ -3,8 +3,8 @@
 use std::sync::Arc;
 
 use super::openings::opened_level;
-use crate::handle::Handle;
 use crate::handle::field_value::{FieldValue, Number};
+use crate::handle::{Gate, Handle};
 use crate::model::entry::EntrySlot;
 use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, AccessErrorKind, Written};
@@ -40,9 +40,7 @@ impl Progress {
     /// ```
     #[inline(always)]
     pub fn set<T: FieldValue + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
-        self.check_handle(at.fingerprint);
-        if self.is_plain(at)
-            && let Some(place) = self.state.settled(at.slot as usize)
+        if let Some(place) = self.plain_place(at.fingerprint, at.slot, at.gate)
             && T::put(place, &value, at.lowest, at.highest)
         {
             return Ok(Written::default());
@@ -50,10 +48,14 @@ impl Progress {
         self.set_with_care(at, value)
     }
 
-    /// Whether nothing has to be asked before a write through the handle but what the value is.
-    #[inline(always)]
-    fn is_plain<T: ?Sized>(&self, at: Handle<T>) -> bool {
-        !self.closed && at.gate.lets(self.state.position.is_level())
+    /// The value that a write through a handle changes, where nothing has to be asked before it but what the new value is.
+    #[cfg_attr(not(debug_assertions), inline(always))]
+    fn plain_place(&mut self, fingerprint: u32, slot: u32, gate: Gate) -> Option<&mut Value> {
+        self.check_handle(fingerprint);
+        if self.closed || !gate.lets(self.state.position.is_level()) {
+            return None;
+        }
+        self.state.settled(slot as usize)
     }
 
     #[cold]
@@ -95,9 +97,7 @@ impl Progress {
     /// ```
     #[inline(always)]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
-        self.check_handle(at.fingerprint);
-        if self.is_plain(at)
-            && let Some(place) = self.state.settled(at.slot as usize)
+        if let Some(place) = self.plain_place(at.fingerprint, at.slot, at.gate)
             && T::add_to(place, by, at.lowest, at.highest)
         {
             return Ok(Written::default());
