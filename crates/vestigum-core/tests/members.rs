@@ -179,7 +179,9 @@ fn parts_are_edited_where_they_are_and_what_is_not_there_is_not_made() {
     assert!(!game.edit("team", &[], &health, Edit::Add(Value::Int(-2))).unwrap().clamped());
     assert_eq!(of(&health, &game, "team"), Some(Value::Int(3)));
     assert!(game.edit("team", &[], &health, Edit::Add(Value::Int(90))).unwrap().clamped());
+    let before = game.value("team", &[]).unwrap();
     assert!(game.edit("team", &[], &health, Edit::Lower(Value::Int(6))).unwrap().beaten());
+    assert_eq!(before.difference(&game.value("team", &[]).unwrap()), "[1] health 10 → 6");
     assert!(!game.edit("team", &[], &health, Edit::Lower(Value::Int(6))).unwrap().beaten());
     assert!(!game.edit("team", &[], &health, Edit::Raise(Value::Int(2))).unwrap().beaten());
     assert_eq!(of(&health, &game, "team"), Some(Value::Int(6)));

@@ -175,12 +175,11 @@ fn written(spec: &Spec, enums: &[Names], path: &str, has_history: bool, text: &s
         #![allow(clippy::all, dead_code, reason = "generated from a spec")]
         use ::vestigum::generated as g;
 
-        const TEXT: &str = #spec_text;
-
         /// The spec, with its history where there is one. It is read once.
         pub fn spec() -> &'static g::Spec {
             static SPEC: ::std::sync::OnceLock<g::Spec> = ::std::sync::OnceLock::new();
             SPEC.get_or_init(|| {
+                const TEXT: &str = #spec_text;
                 let read = #read;
                 // The compiler has read the same text.
                 read.unwrap_or_else(|findings| ::core::panic!("{findings}"))

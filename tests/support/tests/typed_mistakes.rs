@@ -60,6 +60,10 @@ after_failure = "keep"
 type = "text"
 lasts = "profile"
 after_failure = "keep"
+[field.text]
+type = "text"
+lasts = "profile"
+after_failure = "keep"
 [field.team]
 type = "list of hound"
 lasts = "run"

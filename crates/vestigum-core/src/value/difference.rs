@@ -2,6 +2,7 @@
 
 use crate::value::Value;
 use crate::value::containers::{List, Map, Set};
+use crate::value::types::Member;
 
 impl Value {
     /// The value in a few characters: scalars as they are, of containers how much is in them.
@@ -77,7 +78,7 @@ impl Value {
     }
 
     /// What became of this value when it turned into `after`: `0 → 60` for scalars; for containers what came (`+`) and
-    /// what went (`−`); for structs the members that changed.
+    /// what went (`−`); for structs, and in lists of them, the members that changed.
     ///
     /// ```
     /// use vestigum_core::Value;
@@ -99,8 +100,14 @@ impl Value {
                 changed(a.iter().filter_map(|(key, before)| Some((&**key, before, b.get(key)?)))),
             ),
             (Value::Struct(ty, a), Value::Struct(_, b)) => {
-                let members = ty.members().map(super::types::Member::name).zip(a.iter().zip(b.iter()));
+                let members = ty.members().map(Member::name).zip(a.iter().zip(b.iter()));
                 changed(members.map(|(name, (before, after))| (name, before, after))).join(", ")
+            }
+            // Items that stay where they are and have members: what became of those.
+            (Value::List(a), Value::List(b)) if a.len() == b.len() && a.iter().any(is_struct) => {
+                let positions: Vec<String> = (1..=a.len()).map(|position| format!("[{position}]")).collect();
+                let pairs = positions.iter().map(String::as_str).zip(a.iter().zip(b));
+                came_and_went(Vec::new(), Vec::new(), changed(pairs.map(|(at, (before, after))| (at, before, after))))
             }
             (Value::List(a), Value::List(b)) => {
                 let missing = |from: &List, other: &List| {
@@ -121,6 +128,10 @@ impl Value {
             (before, after) => format!("{} → {}", before.brief(), after.brief()),
         }
     }
+}
+
+fn is_struct(value: &Value) -> bool {
+    matches!(value, Value::Struct(..))
 }
 
 fn changed<'a>(pairs: impl Iterator<Item = (&'a str, &'a Value, &'a Value)>) -> Vec<String> {
