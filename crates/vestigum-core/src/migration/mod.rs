@@ -51,6 +51,7 @@ pub(crate) mod apply;
 #[doc(hidden)]
 pub mod chain;
 pub(crate) mod entries;
+pub(crate) mod fills;
 pub mod hook;
 pub(crate) mod members;
 pub(crate) mod merged;

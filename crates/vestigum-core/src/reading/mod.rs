@@ -6,6 +6,7 @@ pub mod conditions;
 pub mod derived;
 pub mod entries;
 pub mod fields;
+pub mod fills;
 pub mod items;
 pub mod keys;
 pub mod parts;

@@ -16,9 +16,8 @@ use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
 use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Part, Progress, Reset, Spec, Type, codes};
 
-use super::script::{
-    self, Bracketed, How, Statement, StatementKind, TargetStep, Word, WriteTarget, WrittenPlaythrough,
-};
+use super::script::{self, How, Statement, StatementKind, Word, WrittenPlaythrough};
+use super::target::{Bracketed, TargetStep, WriteTarget};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
 pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, ImportError> + Send + Sync;

@@ -34,6 +34,7 @@ mod check;
 mod run;
 mod saves;
 mod script;
+mod target;
 mod timeline;
 mod told;
 
