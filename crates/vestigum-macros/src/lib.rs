@@ -1,8 +1,8 @@
-//! The macros of Vestigum, which the crate `vestigum` re-exports.
+//! The macros of Vestigum, which the crates `vestigum` and `vestigum-verify` re-export.
 //!
-//! [`tests!`] writes the tests of a spec. [`spec!`] reads a spec when the game compiles and writes a module of types: [`module`] puts it together, [`enums`], [`structs`]
-//! and [`fields`] write its parts, [`names`] makes Rust names of the spec's, and [`comments`] finds what the document says about
-//! a thing.
+//! [`spec!`] reads a spec when the game compiles and writes a module of types, [`tests!`] writes the tests of a spec. `module` puts
+//! the types together, `enums`, `structs` and `fields` write their parts, `names` makes Rust names of the spec's, `comments`
+//! finds what the document says about a thing, and `plays` finds playthroughs.
 
 #![forbid(unsafe_code)]
 
