@@ -2,7 +2,7 @@
 
 use crate::codes;
 use crate::model::node::{Node, ReadAt};
-use crate::reading::compile::{Compiler, Scope, Typed};
+use crate::reading::compile::{Compiler, DerivedKey, Typed};
 use crate::syntax::parse::{Ast, AstKind};
 use crate::value::types::Type;
 use crate::vocabulary::function::{Aggregate, Function, General, TableFunction};
@@ -165,16 +165,7 @@ impl Compiler<'_> {
         let float = table.float || ty == Type::Float;
         let x = if float && ty == Type::Int { Node::Wide(Box::new(x)) } else { x };
         let result = if float && steps != TableFunction::Grade { Type::Float } else { Type::Int };
-        let level = match self.scope {
-            Scope::DerivedOf(key) => key.level(),
-            Scope::Opens
-            | Scope::OverWhen
-            | Scope::Rule(_)
-            | Scope::Derived
-            | Scope::Play
-            | Scope::Promise { .. }
-            | Scope::Fill { .. } => None,
-        };
+        let level = self.scope.derived_key().and_then(DerivedKey::level);
         Some((Node::Table(steps, Box::new(x), index as u32, level), result))
     }
 }
