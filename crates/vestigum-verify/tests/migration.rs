@@ -481,3 +481,33 @@ fn a_fill_of_a_member_says_what_it_cannot_read() {
         "{narrower}"
     );
 }
+
+/// A fill covers the one place that it names: the same struct elsewhere, in another field or beside it, is asked for by itself.
+#[test]
+fn a_fill_of_a_member_covers_one_place() {
+    let before = "[levels]\norder = [\"old_mill\"]\n[struct.hound]\nhp = \"int\"\n[struct.sled]\nlead = \"hound\"\nspare = \"hound\"\n";
+    let fields = [field("sled", "sled", ""), field("team", "list of hound", "")].concat();
+    let history = frozen(&[&spec(1, &format!("{before}{fields}"))]);
+    let asked = |now: &str, steps: &[&str]| refused(2, &format!("{now}{fields}{}", migration(2, steps)), &history);
+    // The type of a member has changed.
+    let now = before.replace("hp = \"int\"", "hp = \"float\"");
+    let (lead, spare, team) = ("sled.lead.hp", "sled.spare.hp", "team.hp");
+    let fill = |target: &str| format!("{{ fill = \"{target}\", with = \"hp\" }}");
+    for (done, missing) in
+        [(vec![lead], vec![spare, team]), (vec![spare, team], vec![lead]), (vec![lead, spare], vec![team])]
+    {
+        let steps: Vec<String> = done.iter().map(|target| fill(target)).collect();
+        let said = asked(&now, &steps.iter().map(String::as_str).collect::<Vec<_>>());
+        let first = missing.iter().any(|target| said.contains(&fill(target)));
+        assert!(first && done.iter().all(|target| !said.contains(&fill(target))), "{done:?}:\n{said}");
+    }
+    // A member is gone, and a fill reads what it was.
+    let now = before.replace("hp = \"int\"", "health = \"int\"");
+    let read = |target: &str| format!("{{ fill = \"{target}.health\", with = \"hp * 10\" }}");
+    let two = [read("sled.lead"), read("team")];
+    let said = asked(&now, &two.iter().map(String::as_str).collect::<Vec<_>>());
+    assert!(said.contains("has the field `hp` of the struct `hound`"), "that of the spare hound goes nowhere: {said}");
+    let all = [read("sled.lead"), read("sled.spare"), read("team")];
+    let steps: Vec<&str> = all.iter().map(String::as_str).collect();
+    updated(2, &format!("{now}{fields}{}", migration(2, &steps)), &history);
+}

@@ -90,8 +90,7 @@ impl StepReader<'_> {
         }
         let mut reads = Vec::new();
         members_read(expression.node(), &mut reads);
-        let (of, was) = (is.name.clone(), was.name.clone());
-        steps.member_fills.push(MemberFill { field, members, of, was, reads, expression, span: with.span });
+        steps.member_fills.push(MemberFill { field, members, reads, expression, span: with.span });
         Some(())
     }
 

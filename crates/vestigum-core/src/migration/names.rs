@@ -59,11 +59,14 @@ pub struct NameMap {
     pub old_levels: Vec<Option<u32>>,
     pub old_stops: Vec<Option<u32>>,
     pub old_sets: Vec<Option<u32>>,
-    /// Members of the new version that fills make, by field, struct and member.
-    filled: FxHashSet<(FieldId, Arc<str>, Arc<str>)>,
-    /// Members of the old version that those fills read, by struct and member.
-    read: FxHashSet<(Arc<str>, Arc<str>)>,
+    /// Members that fills make.
+    filled: FxHashSet<(FieldId, MemberPath)>,
+    /// Members of the old version that those fills read, by the way to their struct and by name.
+    read: FxHashSet<(FieldId, MemberPath, Arc<str>)>,
 }
+
+/// The way to a member or to a struct in the values of a field: names of the new version.
+type MemberPath = Vec<Arc<str>>;
 
 fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
     let mut out = vec![None; len];
@@ -77,9 +80,10 @@ fn reversed(forward: &[Option<u32>], len: usize) -> Vec<Option<u32>> {
 
 impl NameMap {
     pub fn new(old: &Model, new: &Model, said: Renames, fills: &[MemberFill]) -> NameMap {
-        let last = |fill: &MemberFill| fill.members.last().cloned().unwrap_or_default();
-        let filled = fills.iter().map(|fill| (fill.field, fill.of.clone(), last(fill))).collect();
-        let read = fills.iter().flat_map(|fill| fill.reads.iter().map(|name| (fill.was.clone(), name.clone())));
+        let filled = fills.iter().map(|fill| (fill.field, fill.members.clone())).collect();
+        let holder = |fill: &MemberFill| fill.members[..fill.members.len().saturating_sub(1)].to_vec();
+        let read =
+            fills.iter().flat_map(|fill| fill.reads.iter().map(move |name| (fill.field, holder(fill), name.clone())));
         let levels = (0..old.levels.len() as u32).map(|level| {
             let same = || new.level_ids.get(&old.level(level).id).copied();
             said.levels.get(&level).copied().unwrap_or_else(same)
@@ -217,10 +221,19 @@ impl NameMap {
 
     /// Whether every value of `was` has one of `is`, with the new names; what stands in the way is told.
     pub fn fits(&self, was: &Field, is: &Field, lost: &mut Vec<Lost>) -> bool {
-        self.fits_of(is.id, &ChoiceOwner::Field(was.id), &was.ty, &is.ty, lost)
+        self.fits_of(is.id, &Vec::new(), &ChoiceOwner::Field(was.id), &was.ty, &is.ty, lost)
     }
 
-    fn fits_of(&self, field: FieldId, of: &ChoiceOwner, was: &Type, is: &Type, lost: &mut Vec<Lost>) -> bool {
+    /// The same of a part of a value. `field` is one of the new version.
+    fn fits_of(
+        &self,
+        field: FieldId,
+        path: &MemberPath,
+        of: &ChoiceOwner,
+        was: &Type,
+        is: &Type,
+        lost: &mut Vec<Lost>,
+    ) -> bool {
         match (was, is) {
             (Type::Choice(was), Type::Choice(is)) => {
                 for chosen in was.iter() {
@@ -243,12 +256,13 @@ impl NameMap {
                     let dropped = self.said.members.get(&(was.name.clone(), name.clone())) == Some(&None);
                     let now = self.member(&was.name, name).and_then(|now| is.position(now));
                     match now {
-                        Some(index) if self.fills(field, is, index) => {}
                         Some(index) => {
+                            let inner = [&path[..], &[is.members[index].name.clone()]].concat();
                             let of = ChoiceOwner::Member(was.name.clone(), name.clone());
-                            fits &= self.fits_of(field, &of, ty, &is.members[index].ty, lost);
+                            fits &= self.filled.contains(&(field, inner.clone()))
+                                || self.fits_of(field, &inner, &of, ty, &is.members[index].ty, lost);
                         }
-                        None if self.read.contains(&(was.name.clone(), name.clone())) => {}
+                        None if self.read.contains(&(field, path.clone(), name.clone())) => {}
                         None if !dropped => {
                             let new =
                                 is.members.iter().filter(|new| new.ty == *ty && was.position(&new.name).is_none());
@@ -261,15 +275,10 @@ impl NameMap {
                 fits
             }
             (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
-                self.fits_of(field, of, was, is, lost)
+                self.fits_of(field, path, of, was, is, lost)
             }
             (was, is) => was == is,
         }
-    }
-
-    /// Whether a fill makes the member.
-    fn fills(&self, field: FieldId, of: &StructType, member: usize) -> bool {
-        self.filled.contains(&(field, of.name.clone(), of.members[member].name.clone()))
     }
 
     /// The name that a member of the new version had before.
@@ -277,26 +286,33 @@ impl NameMap {
         was.members.iter().find(|member| self.member(&was.name, &member.name).is_some_and(|name| **name == *now))
     }
 
-    /// The member of a struct, however deep, whose type is another one now. `field` is one of the new version.
-    pub fn changed_member<'t>(&self, field: FieldId, was: &'t Type, is: &'t Type) -> Option<Changed<'t>> {
+    /// The member of a struct, however deep, whose type is another one now.
+    pub fn changed_member<'t>(&self, was: &'t Field, is: &'t Field) -> Option<Changed<'t>> {
+        self.changed_inside(is.id, &Vec::new(), &was.ty, &is.ty)
+    }
+
+    fn changed_inside<'t>(
+        &self,
+        field: FieldId,
+        path: &MemberPath,
+        was: &'t Type,
+        is: &'t Type,
+    ) -> Option<Changed<'t>> {
         match (was, is) {
             (Type::Struct(was), Type::Struct(is)) => was.members.iter().find_map(|Member { name, ty, .. }| {
-                let index = self.member(&was.name, name).and_then(|now| is.position(now))?;
-                if self.fills(field, is, index) {
+                let now = &is.members[self.member(&was.name, name).and_then(|now| is.position(now))?];
+                let inner = [&path[..], &[now.name.clone()]].concat();
+                if self.filled.contains(&(field, inner.clone())) {
                     return None;
                 }
-                let now = &is.members[index];
-                let of = ChoiceOwner::Member(was.name.clone(), name.clone());
-                let changed = !self.fits_of(field, &of, ty, &now.ty, &mut Vec::new());
-                let here = || Changed { of: &was.name, member: name, path: Vec::new(), was: ty, is: &now.ty };
-                let found = self.changed_member(field, ty, &now.ty).or_else(|| changed.then(here));
-                found.map(|mut changed| {
-                    changed.path.insert(0, &*now.name);
-                    changed
+                self.changed_inside(field, &inner, ty, &now.ty).or_else(|| {
+                    let of = ChoiceOwner::Member(was.name.clone(), name.clone());
+                    let fits = self.fits_of(field, &inner, &of, ty, &now.ty, &mut Vec::new());
+                    (!fits).then(|| Changed { of: &was.name, member: name, path: inner, was: ty, is: &now.ty })
                 })
             }),
             (Type::List(was), Type::List(is)) | (Type::Set(was), Type::Set(is)) | (Type::Map(was), Type::Map(is)) => {
-                self.changed_member(field, was, is)
+                self.changed_inside(field, path, was, is)
             }
             _ => None,
         }
@@ -345,8 +361,8 @@ impl NameMap {
 pub struct Changed<'t> {
     pub of: &'t str,
     pub member: &'t str,
-    /// The names on the way to it, in the new version.
-    pub path: Vec<&'t str>,
+    /// The names on the way to it, in the new version, and its own.
+    pub path: Vec<Arc<str>>,
     pub was: &'t Type,
     pub is: &'t Type,
 }

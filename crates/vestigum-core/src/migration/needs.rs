@@ -258,7 +258,7 @@ impl<'a> Finder<'a> {
         }
         let mut lost = Vec::new();
         if !names.fits(was, now, &mut lost) {
-            let changed = names.changed_member(now.id, &was.ty, &now.ty);
+            let changed = names.changed_member(was, now);
             let (what, before, after) = match &changed {
                 Some(Changed { of, member, was, is, .. }) => (format!("`{member}` of the {of} in `{name}`"), *was, *is),
                 None => (format!("`{name}`"), &was.ty, &now.ty),

@@ -48,10 +48,7 @@ pub struct MemberFill {
     pub field: FieldId,
     /// The names on the way to the member, in the new version.
     pub members: Vec<Arc<str>>,
-    /// The struct that has the member, in the new version.
-    pub of: Arc<str>,
-    /// That struct in the old version, and its members that the expression reads.
-    pub was: Arc<str>,
+    /// The members of the old version that the expression reads.
     pub reads: Vec<Arc<str>>,
     pub expression: Expression,
     pub span: SourceSpan,
