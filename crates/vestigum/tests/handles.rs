@@ -185,6 +185,14 @@ fn items_are_changed_where_they_are_and_marks_keep_what_they_were() {
     game.death().unwrap();
     assert_eq!(names(&game), [("Rook".to_owned(), 3)]);
 
+    // A `Vec` reads a set as well as a list, so neither view is silent about the other.
+    let team_as_set = game.set_of(team);
+    assert!(team_as_set.contains(&hound("Rook", 3)) && !team_as_set.contains(&hound("Rook", 4)));
+    assert_eq!(team_as_set.iter().map(|hound| hound.name).collect::<Vec<_>>(), ["Rook"]);
+    let stamps = spec.field::<Vec<String>>("stamps").unwrap();
+    game.list_mut(stamps).push("owl".into()).unwrap();
+    assert_eq!((game.list(stamps).get(0).as_deref(), game.list(stamps).iter().count()), (Some("owl"), 1));
+    assert!(game.list_mut(stamps).set(0, "stag".into()).unwrap_err().to_string().contains("is a part of a list"));
     game.map_mut(kennel).insert("ring", hound("Rook", 7)).unwrap();
     game.map_mut(kennel).update("ring", |hound| hound.kind = Kind::Shore).unwrap();
     assert_eq!(game.map(kennel).get("ring").map(|hound| hound.kind), Some(Kind::Shore));

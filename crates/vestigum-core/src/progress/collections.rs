@@ -85,6 +85,19 @@ fn written<T: Item>(game: &Progress, at: &Handle<impl ?Sized>, item: &T) -> Resu
     })
 }
 
+/// The items of a list or a set: a `Vec` reads both, so both views do.
+fn items(value: &Value) -> impl Iterator<Item = &Value> {
+    let list = match value {
+        Value::List(list) => Some(list.iter()),
+        _ => None,
+    };
+    let set = match value {
+        Value::Set(set) => Some(set.iter()),
+        _ => None,
+    };
+    list.into_iter().flatten().chain(set.into_iter().flatten())
+}
+
 /// A list of progress, item by item. Positions count from 0, as in Rust.
 pub struct ListView<'a, T> {
     value: &'a Value,
@@ -104,16 +117,12 @@ impl<'a, T: Item> ListView<'a, T> {
 
     /// The item at a position.
     pub fn get(&self, index: usize) -> Option<T> {
-        self.value.part(&[Part::Item(index + 1)]).map(read)
+        items(self.value).nth(index).map(read)
     }
 
     /// The items from the first to the last.
     pub fn iter(&self) -> impl Iterator<Item = T> + use<'a, T> {
-        let items = match self.value {
-            Value::List(list) => Some(list.iter()),
-            _ => None,
-        };
-        items.into_iter().flatten().map(read)
+        items(self.value).map(read)
     }
 }
 
@@ -187,17 +196,16 @@ impl<'a, T: Item> SetView<'a, T> {
 
     /// Whether an item is in it.
     pub fn contains<Q: Serialize + ?Sized>(&self, item: &Q) -> bool {
-        let (Value::Set(set), Ok(wanted)) = (self.value, to_value(item)) else { return false };
-        wanted.fitted(self.item).is_some_and(|wanted| set.contains(&wanted))
+        let Some(wanted) = to_value(item).ok().and_then(|wanted| wanted.fitted(self.item)) else { return false };
+        match self.value {
+            Value::Set(set) => set.contains(&wanted),
+            other => items(other).any(|known| *known == wanted),
+        }
     }
 
     /// The items in their order.
     pub fn iter(&self) -> impl Iterator<Item = T> + use<'a, T> {
-        let items = match self.value {
-            Value::Set(set) => Some(set.iter()),
-            _ => None,
-        };
-        items.into_iter().flatten().map(read)
+        items(self.value).map(read)
     }
 }
 
@@ -368,7 +376,7 @@ impl Progress {
     /// If the handle is of another spec.
     pub fn set_of<S: SetValue>(&self, at: Handle<S>) -> SetView<'_, S::Item> {
         let item = match &self.model.field(at.field).ty {
-            Type::Set(item) => item,
+            Type::Set(item) | Type::List(item) => item,
             other => other,
         };
         SetView { value: self.held(at), item, ty: PhantomData }
