@@ -32,6 +32,29 @@ fn a_byte_order_mark_begins_a_script_as_it_begins_a_spec() {
     assert!(Script::from_text("marked.play", &text.replace("m ==", "n =="), &spec).is_ok());
 }
 
+/// What asks all items may stand in the brackets of what asks all items, and what is kept per level may ask all levels: neither may
+/// be compiled again and again.
+#[test]
+fn what_asks_for_all_of_something_is_compiled_once() {
+    let team = "[struct.hound]\nlevel = \"int\"\n[field.team]\ntype = \"list of hound\"\nlasts = \"run\"\nafter_failure = \"keep\"\n";
+    let nested = (0..30).fold("1".to_owned(), |inner, _| format!("sum(team[{inner}].level)"));
+    let errors = Spec::from_toml(&format!("{WORLD}{team}[derived]\nd = \"{nested}\"\n")).unwrap_err().to_string();
+    assert!(errors.contains("`sum` takes a field"), "{errors}");
+    let levels: Vec<String> = (0..1_500).map(|level| format!("\"l{level}\"")).collect();
+    let head = format!("[game]\nid = \"fellpost\"\n[levels]\norder = [{}]\n", levels.join(", "));
+    let best = "[field.best]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n[derived]\n\
+                a = { per = \"level\", value = \"best + 1\" }\n";
+    let each = "b = { per = \"level\", value = \"sum(a)\" }\nc = \"sum(b)\"\nd = \"any(b)\"\n";
+    let errors = Spec::from_toml(&format!("{head}{best}{each}")).unwrap_err();
+    assert_eq!(errors.list().len(), 1, "what reads it has nothing more to say: {errors}");
+    assert!(errors.to_string().contains("let the game work it out"), "{errors}");
+    let once = "in_all = \"sum(a)\"\nb = { per = \"level\", value = \"in_all - a\" }\nc = \"highest(b)\"\n";
+    assert!(Spec::from_toml(&format!("{head}{best}{once}")).is_err(), "each of them reads all others through one");
+    let few = head.replace(", \"l600\"", "]#").split('#').next().unwrap_or_default().to_owned() + "\n";
+    let spec = Spec::from_toml(&format!("{few}{best}{once}")).unwrap();
+    assert_eq!(Progress::fresh(&spec).derived("c").unwrap().as_int(), 599);
+}
+
 #[test]
 fn many_derived_values_are_worked_out_once_and_never_too_deep() {
     // Each reads the one before twice: 2^40 steps if they were worked out again and again.

@@ -33,6 +33,33 @@ const WRONG: [(&str, &str, &[&str]); 8] = [
     ("no_text_number", "let _ = game().add(p::NAME, 1);", &["Number", "str"]),
 ];
 
+/// Names that Rust, or the code that is made, has a meaning for.
+const ODD: &str = r#"
+[keys.option]
+names = ["none", "some", "self"]
+[struct.string]
+type = "text"
+self = { type = "choice", of = ["ok", "err", "crate"], default = "err" }
+vec = { type = "list of vec2", default = [[1, 2]] }
+[struct.result]
+box = "string"
+[field.hash]
+type = "choice"
+of = ["debug", "clone", "static"]
+lasts = "device"
+[field.spec]
+type = "result"
+lasts = "run"
+after_failure = "keep"
+[field.placed]
+type = "set of text"
+per = ["option", "level"]
+lasts = "run"
+after_failure = "keep"
+[derived]
+fn = { per = "option", value = "1" }
+"#;
+
 /// Specs with mistakes, and what stands in the compiler's error.
 const SPECS: [(&str, &str, &[&str]); 4] = [
     (
@@ -103,6 +130,10 @@ fn written(edition: &str) -> PathBuf {
     let game = "fn game() -> vestigum::Session {\n    \
                 vestigum::Session::launch(p::spec(), vestigum::MemoryStore::default(), \"ada\").unwrap()\n}\n";
     fs::write(programs.join("right.rs"), format!("{modules}{RIGHT}")).unwrap();
+    fs::write(folder.join("odd.toml"), format!("{HEAD}{ODD}")).unwrap();
+    let odd = "vestigum::spec! { mod p = \"odd.toml\"; }\nfn main() {\n    let _ = (p::PLACED.at((p::Option::None, p::Level::MillLane)), \
+               p::FN.at(p::Option::Self_));\n    assert_eq!(p::String::default().self_, p::StringSelf::Err);\n}\n";
+    fs::write(programs.join("odd.rs"), odd).unwrap();
     for (name, code, _) in WRONG {
         let text = format!("#![allow(dead_code)]\n{modules}{game}fn main() {{\n    {code}\n}}\n");
         fs::write(programs.join(format!("{name}.rs")), text).unwrap();
@@ -139,7 +170,9 @@ fn compiled(folder: &Path) -> BTreeMap<String, String> {
 fn a_crate_that_depends_on_this_one_is_told_its_mistakes() {
     for edition in ["2021", "2024"] {
         let said = compiled(&written(edition));
-        assert_eq!(said.get("right").map(String::as_str), Some(""), "edition {edition}");
+        for right in ["right", "odd"] {
+            assert_eq!(said.get(right).map(String::as_str), Some(""), "{right}, edition {edition}");
+        }
         let wrong = WRONG.iter().map(|(name, _, expected)| (name, expected));
         for (name, expected) in wrong.chain(SPECS.iter().map(|(name, _, expected)| (name, expected))) {
             let said = said.get(*name).map_or("", |said| said);

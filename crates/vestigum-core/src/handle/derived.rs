@@ -10,8 +10,6 @@ use serde::de::DeserializeOwned;
 use crate::handle::error::{HandleError, checked_derived};
 use crate::handle::keyed::KeyIndex;
 use crate::model::Model;
-use crate::model::axis::Axis;
-use crate::nearest::suggestion;
 
 /// A handle on a derived value, or on that of one key.
 pub struct DerivedHandle<T> {
@@ -95,17 +93,14 @@ impl<T: DeserializeOwned> DerivedPerKey<T> {
     /// If there is no such level or key.
     pub fn at(&self, key: impl AsRef<str>) -> Result<DerivedHandle<T>, HandleError> {
         let (model, key) = (&*self.model, key.as_ref());
-        let (axis, found) = match model.derived[self.index as usize].axis {
-            Some(Axis::Keys(set)) => {
-                let set = &model.key_sets[set as usize];
-                let place = set.names.get_index_of(key).map(|place| place as u32);
-                (&*set.name, place.ok_or_else(|| suggestion(key, set.names())))
+        let index = match model.derived_for(self.index, key) {
+            Some(Ok(index)) => index,
+            Some(Err((axis, nearest))) => {
+                return Err(HandleError::UnknownKey { axis: axis.to_owned(), name: key.to_owned(), nearest });
             }
-            Some(Axis::Level | Axis::Checkpoint) | None => ("level", model.find_level(key)),
+            // What has no keys was refused where the handle was made.
+            None => self.index,
         };
-        let unknown = |nearest| HandleError::UnknownKey { axis: axis.to_owned(), name: key.to_owned(), nearest };
-        let place = found.map_err(unknown)?;
-        let index = model.keyed_derived(self.index).map_or(self.index, |ids| ids.start + place);
         Ok(DerivedHandle::placed(index, model.fingerprint))
     }
 }

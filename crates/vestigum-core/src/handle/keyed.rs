@@ -13,7 +13,7 @@ use crate::handle::{Handle, Placed};
 use crate::model::Model;
 use crate::model::entry::{EntrySlot, entry_of};
 use crate::model::field::FieldId;
-use crate::outcome::AccessErrorKind;
+use crate::outcome::{AccessError, AccessErrorKind};
 
 /// A handle on a field that has a value for each key of something. `N` is how many names a key has: one for a level or a key
 /// of a set, two for a checkpoint (its level and its own), and the sum where a field is kept by several.
@@ -80,7 +80,7 @@ impl<T: FieldValue + ?Sized, const N: usize> PerKey<T, N> {
         let model = &*self.model;
         let field = model.field(self.field);
         let none_made = vec![IndexSet::new(); model.key_sets.len()];
-        match entry_of(model, field, &key.names(), &none_made).map_err(super::super::outcome::AccessError::into_kind) {
+        match entry_of(model, field, &key.names(), &none_made).map_err(AccessError::into_kind) {
             Ok(EntrySlot::Slot(slot)) => Ok(Handle::at(model, field, slot)),
             Err(AccessErrorKind::UnknownKey { axis, name, nearest }) => {
                 Err(HandleError::UnknownKey { axis, name, nearest })

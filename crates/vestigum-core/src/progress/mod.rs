@@ -272,24 +272,13 @@ impl Progress {
     /// ```
     pub fn derived_of(&self, name: &str, key: &str) -> Result<Value, AccessError> {
         let index = self.find_derived(name)?;
-        let spec = &self.model;
-        let (Some(mut ids), Some(axis)) = (spec.keyed_derived(index), spec.derived[index as usize].axis) else {
-            return Err(AccessErrorKind::NoKey { name: name.to_owned() }.into());
-        };
-        let found = match axis {
-            Axis::Keys(set) => {
-                let names = &spec.key_sets[set as usize].names;
-                let found = names.get_index_of(key).map(|index| index as u32);
-                found.ok_or_else(|| suggestion(key, names.iter().map(|name| &**name)))
+        match self.model.derived_for(index, key) {
+            Some(Ok(index)) => self.evaluate(&self.model.derived[index as usize].expression),
+            Some(Err((axis, nearest))) => {
+                Err(AccessErrorKind::UnknownKey { axis: axis.to_owned(), name: key.to_owned(), nearest }.into())
             }
-            Axis::Level | Axis::Checkpoint => spec.find_level(key),
-        };
-        let unknown = |nearest| {
-            let axis = spec.axis_word(axis).to_owned();
-            AccessError::from(AccessErrorKind::UnknownKey { axis, name: key.to_owned(), nearest })
-        };
-        let id = ids.nth(found.map_err(unknown)? as usize).unwrap_or(index);
-        self.evaluate(&spec.derived[id as usize].expression)
+            None => Err(AccessErrorKind::NoKey { name: name.to_owned() }.into()),
+        }
     }
 
     fn find_derived(&self, name: &str) -> Result<u32, AccessError> {

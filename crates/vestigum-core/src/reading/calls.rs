@@ -82,6 +82,7 @@ impl Compiler<'_> {
                 Some(field) => field.is_keyed().then_some(field),
                 None => match self.spec.derived_ids.get(name.as_str()).and_then(|id| self.spec.keyed_derived(*id)) {
                     Some(each) => return self.over_derived(over, each, argument),
+                    None if self.was_reported(name) => return None,
                     None if self.spec.derived_ids.contains_key(name.as_str()) => None,
                     None => return self.unknown_name(name, argument.span),
                 },

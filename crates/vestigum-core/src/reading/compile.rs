@@ -328,8 +328,7 @@ impl Compiler<'_> {
     }
 
     pub fn node(&mut self, ast: &Ast) -> Option<Typed> {
-        if let Some(each) = self.each.as_ref().filter(|each| each.container.as_ref().is_some_and(|it| it.says_as(ast)))
-        {
+        if let Some(each) = self.each.as_ref().filter(|each| each.stands_for(ast)) {
             return Some((Node::Each, each.ty.clone()));
         }
         match &ast.kind {

@@ -1,18 +1,22 @@
 //! Derived values: each is compiled behind those that it reads, and one that is kept per level or key once for each of them.
 
+use std::ops::Range;
+
 use indexmap::IndexSet;
 use rustc_hash::FxHashMap;
 
 use crate::codes;
-use crate::diagnostic::SourceSpan;
+use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::document::{DerivedEntry, Word};
 use crate::model::axis::Axis;
+use crate::model::field::Field;
 use crate::model::level::Derived;
 use crate::model::node::Node;
 use crate::model::{Readable, Types};
+use crate::nearest::suggestion;
 use crate::reading::compile::{Compiler, DerivedKey, Scope, Typed, compile};
 use crate::reading::{Resolver, place_of};
-use crate::syntax::parse::{Ast, AstKind, Operator};
+use crate::syntax::parse::{Ast, Operator};
 use crate::syntax::token::{Token, tokens};
 use crate::value::Value;
 use crate::value::types::Type;
@@ -20,6 +24,9 @@ use crate::vocabulary::function::Aggregate;
 
 /// How deep derived values may read each other.
 const DERIVED_DEPTH: usize = 100;
+
+/// How many derived values all of them together may read, each counted with those that it reads in turn.
+const DERIVED_READS: usize = 1_000_000;
 
 /// Those that are still to be compiled, by name.
 type Waiting<'d> = FxHashMap<&'d str, &'d (Word, DerivedEntry)>;
@@ -102,12 +109,22 @@ impl Resolver<'_> {
         };
         let keys = axis.map_or(0, |axis| spec.axis_len(axis) as u32);
         let mut all = Vec::new();
+        let mut read: usize = spec.derived.iter().map(|derived| derived.expression.derived().len()).sum();
         for key in 0..keys {
             let scope = Scope::DerivedOf(match axis? {
                 Axis::Keys(set) => DerivedKey::Key(set, key),
                 Axis::Level | Axis::Checkpoint => DerivedKey::Level(key),
             });
             let expression = compile(spec, scope, text, None, &place, self.errors)?;
+            read += expression.derived().len();
+            if read > DERIVED_READS {
+                let message = format!("derived values read more than {DERIVED_READS} others, counted for each key");
+                self.error(codes::OUT_OF_RANGE, name.span, message).help = Some(
+                    "a value for each key that asks all keys costs their number twice over: let the game work it out"
+                        .into(),
+                );
+                return None;
+            }
             let names = spec.key_names(axis?, key, &vec![IndexSet::new(); spec.key_sets.len()]);
             let called = format!("{}[{}]", name.value, names.join(", "));
             all.push(Derived { name: called.into(), expression, depth: 0, axis: None, keys: 0, is_of_key: true });
@@ -148,7 +165,7 @@ impl Resolver<'_> {
             (name, None) => {
                 let names = spec.key_sets.iter().map(|set| &*set.name).chain(["level"]);
                 let message = format!("there is no key set `{}`", name.escape_debug());
-                let error = crate::diagnostic::Diagnostic::error(codes::UNKNOWN_NAME, per.span, message);
+                let error = Diagnostic::error(codes::UNKNOWN_NAME, per.span, message);
                 self.errors.push(error.help(help).suggest(name, names));
                 None
             }
@@ -157,8 +174,23 @@ impl Resolver<'_> {
 }
 
 impl Readable {
+    /// The value for one key of a derived value that is kept per level or key, or what the key should be one of and the name
+    /// that was probably meant.
+    pub fn derived_for(&self, id: u32, key: &str) -> Option<Result<u32, (&str, Option<String>)>> {
+        let (mut ids, axis) = (self.keyed_derived(id)?, self.derived[id as usize].axis?);
+        let place = match axis {
+            Axis::Keys(set) => {
+                let names = &self.key_sets[set as usize].names;
+                let place = names.get_index_of(key).map(|place| place as u32);
+                place.ok_or_else(|| suggestion(key, names.iter().map(|name| &**name)))
+            }
+            Axis::Level | Axis::Checkpoint => self.find_level(key),
+        };
+        Some(place.map(|place| ids.nth(place as usize).unwrap_or(id)).map_err(|near| (self.axis_word(axis), near)))
+    }
+
     /// The values for each key of a derived value that is kept per level or key.
-    pub fn keyed_derived(&self, id: u32) -> Option<std::ops::Range<u32>> {
+    pub fn keyed_derived(&self, id: u32) -> Option<Range<u32>> {
         let derived = self.derived.get(id as usize)?;
         derived.axis.map(|_| id - derived.keys..id)
     }
@@ -212,7 +244,10 @@ impl Compiler<'_> {
             return self.fail(error);
         };
         let key = match axis {
-            Axis::Keys(set) => self.declared_key(set, key)?,
+            Axis::Keys(set) => {
+                let name = self.key_name(set, key)?;
+                self.declared_key(set, name, key.span)?
+            }
             Axis::Level | Axis::Checkpoint => self.level(name, key)?,
         };
         match key {
@@ -239,12 +274,7 @@ impl Compiler<'_> {
     }
 
     /// A function over the values of all keys.
-    pub(super) fn over_derived(
-        &mut self,
-        over: Aggregate,
-        keys: std::ops::Range<u32>,
-        argument: &Ast,
-    ) -> Option<Typed> {
+    pub(super) fn over_derived(&mut self, over: Aggregate, keys: Range<u32>, argument: &Ast) -> Option<Typed> {
         let count = i64::from(keys.end - keys.start);
         let mut nodes = Vec::new();
         let mut ty = Type::Int;
@@ -276,10 +306,15 @@ impl Compiler<'_> {
         })
     }
 
+    /// Whether a name is that of a derived value that could not be compiled: that was reported where it stands.
+    pub(super) fn was_reported(&self, name: &str) -> bool {
+        self.spec.derived_ids.get(name).is_some_and(|id| self.spec.derived.len() <= *id as usize)
+    }
+
     /// Whether a name is a field or a derived value with a value for each of something.
     pub(super) fn is_keyed_name(&self, name: &str) -> bool {
         let derived = || self.spec.derived_ids.get(name).and_then(|id| self.spec.keyed_derived(*id)).is_some();
-        self.spec.find_field(name).map_or_else(derived, super::super::model::field::Field::is_keyed)
+        self.spec.find_field(name).map_or_else(derived, Field::is_keyed)
     }
 
     pub(super) fn type_of_entries(&self, name: &str) -> Option<Type> {
@@ -301,30 +336,6 @@ impl Compiler<'_> {
             let listed = (level as usize) < spec.in_order;
             (Node::Const(Value::Int(if listed { i64::from(level) + 1 } else { 0 })), Type::Int)
         })
-    }
-
-    /// A key of a set by its name; none where the name of the `current` field is meant.
-    fn declared_key(&mut self, set: u32, ast: &Ast) -> Option<Option<u32>> {
-        let keys = &self.spec.key_sets[set as usize];
-        let name = match &ast.kind {
-            AstKind::Name(name) => name.as_str(),
-            AstKind::Literal(Value::Text(name)) => name,
-            _ => {
-                let message = format!("the name of a {} is wanted here", keys.name);
-                let error = self.error(codes::WRONG_TYPE, ast.span, message);
-                return self.fail(error);
-            }
-        };
-        if let Some(key) = keys.names.get_index_of(name) {
-            return Some(Some(key as u32));
-        }
-        if keys.current.as_ref().is_some_and(|(current, _)| *self.spec.field(*current).name == *name) {
-            return Some(None);
-        }
-        let error = self
-            .error(codes::UNKNOWN_NAME, ast.span, format!("no {} is called `{name}`", keys.name))
-            .suggest(name, keys.names());
-        self.fail(error)
     }
 }
 

@@ -113,8 +113,7 @@ impl<'a> Compiler<'a> {
         let spec = self.spec;
         if let AstKind::Name(name) = &of.kind
             && let Some(field) = spec.find_field(name)
-            && field.is_keyed()
-            && !self.means_map_entry(field, keys)
+            && self.names_an_entry(name, keys)
         {
             let entry = self.entry(field, keys, ast.span)?;
             return self.read(ReadAt::Now, field, entry, ast.span);
@@ -157,6 +156,12 @@ impl<'a> Compiler<'a> {
         };
         let key = self.of_type(key, &Type::Text)?;
         Some((Node::Item(Box::new(map), Box::new(key), (**inner).clone()), (**inner).clone()))
+    }
+
+    /// Whether a name with keys behind it is an entry of a keyed field or derived value, and not a part of a value.
+    pub(super) fn names_an_entry(&self, name: &str, keys: &[Ast]) -> bool {
+        let is_part = |field: &Field| self.means_map_entry(field, keys);
+        self.is_keyed_name(name) && !self.spec.find_field(name).is_some_and(is_part)
     }
 
     /// Whether what stands in brackets behind a keyed field is a key of the map or a position of the list that it is where
@@ -243,27 +248,40 @@ impl<'a> Compiler<'a> {
     }
 
     fn key(&mut self, field: &Field, set: u32, ast: &Ast) -> Option<Pick> {
-        let keys = &self.spec.key_sets[set as usize];
-        let name = match &ast.kind {
-            AstKind::Name(name) => name.as_str(),
-            AstKind::Literal(Value::Text(name)) => name,
-            _ => {
-                let error =
-                    self.error(codes::WRONG_TYPE, ast.span, format!("the name of a {} is wanted here", keys.name));
-                return self.fail(error.help("a name that is no plain word stands in quotes, as in `['Bob''s mill']`"));
-            }
-        };
-        if keys.max.is_some() {
-            return Some(Pick::Made(set, name.into()));
+        let open = self.spec.key_sets[set as usize].max.is_some();
+        match self.key_name(set, ast)? {
+            name if open => Some(Pick::Made(set, name.into())),
+            name => match self.declared_key(set, name, ast.span)? {
+                Some(key) => Some(Pick::Fixed(key)),
+                None => self.current(field, set, ast.span),
+            },
         }
+    }
+
+    /// The name that stands for a key.
+    pub(super) fn key_name<'k>(&mut self, set: u32, ast: &'k Ast) -> Option<&'k str> {
+        match &ast.kind {
+            AstKind::Name(name) => Some(name),
+            AstKind::Literal(Value::Text(name)) => Some(name),
+            _ => {
+                let message = format!("the name of a {} is wanted here", self.spec.key_sets[set as usize].name);
+                let error = self.error(codes::WRONG_TYPE, ast.span, message);
+                self.fail(error.help("a name that is no plain word stands in quotes, as in `['Bob''s mill']`"))
+            }
+        }
+    }
+
+    /// A key of a set that declares its names; none where the name of its `current` field stands for it.
+    pub(super) fn declared_key(&mut self, set: u32, name: &str, span: SourceSpan) -> Option<Option<u32>> {
+        let keys = &self.spec.key_sets[set as usize];
         if let Some(key) = keys.names.get_index_of(name) {
-            return Some(Pick::Fixed(key as u32));
+            return Some(Some(key as u32));
         }
         if keys.current.as_ref().is_some_and(|(current, _)| *self.spec.field(*current).name == *name) {
-            return self.current(field, set, ast.span);
+            return Some(None);
         }
         let error = self
-            .error(codes::UNKNOWN_NAME, ast.span, format!("no {} is called `{name}`", keys.name))
+            .error(codes::UNKNOWN_NAME, span, format!("no {} is called `{name}`", keys.name))
             .suggest(name, keys.names());
         self.fail(error)
     }

@@ -18,17 +18,24 @@ pub struct EachItem {
     pub ty: Type,
 }
 
+impl EachItem {
+    /// Whether an expression names the container.
+    pub fn stands_for(&self, ast: &Ast) -> bool {
+        self.container.as_ref().is_some_and(|container| container.says_as(ast))
+    }
+}
+
 /// The container that the brackets name.
 pub struct Container {
     ast: Ast,
-    node: Node,
     item: Type,
 }
 
 impl Compiler<'_> {
     /// `sum(team.health)` and its like.
     pub(super) fn over_items(&mut self, over: Aggregate, container: Container, argument: &Ast) -> Option<Typed> {
-        let Container { ast, node, item } = container;
+        let Container { ast, item } = container;
+        let (node, _) = self.node(&ast)?;
         let name = self.slice(ast.span);
         let outside = self.each.replace(EachItem { container: Some(ast), ty: item });
         let another = self.container_in(argument);
@@ -78,6 +85,9 @@ impl Compiler<'_> {
             };
             return Some((node, Type::Bool));
         }
+        if matches!(&argument.kind, AstKind::Name(name) if self.was_reported(name)) {
+            return None;
+        }
         let Some(container) = self.container_in(argument) else {
             let word = quantifier.word();
             let message = format!("`{word}` asks the items of a list, a set or a map, and none is named here");
@@ -96,7 +106,7 @@ impl Compiler<'_> {
     }
 
     /// The first container whose items an expression speaks of.
-    pub(super) fn container_in(&mut self, ast: &Ast) -> Option<Container> {
+    pub(super) fn container_in(&self, ast: &Ast) -> Option<Container> {
         match &ast.kind {
             AstKind::Literal(_) => None,
             AstKind::Name(_) => self.as_container(ast),
@@ -126,7 +136,7 @@ impl Compiler<'_> {
     }
 
     /// The container on the way to something that is itself meant as a whole.
-    fn container_below(&mut self, ast: &Ast) -> Option<Container> {
+    fn container_below(&self, ast: &Ast) -> Option<Container> {
         match &ast.kind {
             AstKind::Member(of, _) => self.container_in(of),
             AstKind::Keyed(of, _) => self.container_below(of),
@@ -141,19 +151,58 @@ impl Compiler<'_> {
         }
     }
 
-    /// The container that a name means, if it means one. What is wrong with it is said where it is compiled.
-    fn as_container(&mut self, ast: &Ast) -> Option<Container> {
-        let (errors, reads, derived) = (self.errors.len(), self.reads.len(), self.derived.len());
-        let typed = self.node(ast);
-        self.errors.truncate(errors);
-        let item = match &typed {
-            Some((_, Type::List(item) | Type::Set(item) | Type::Map(item))) => Some((**item).clone()),
-            _ => None,
-        };
-        if item.is_none() {
-            self.reads.truncate(reads);
-            self.derived.truncate(derived);
+    /// The container that a name means, if it means one.
+    fn as_container(&self, ast: &Ast) -> Option<Container> {
+        match self.type_of(ast)? {
+            Type::List(item) | Type::Set(item) | Type::Map(item) => {
+                Some(Container { ast: ast.clone(), item: (*item).clone() })
+            }
+            Type::Bool
+            | Type::Int
+            | Type::Float
+            | Type::Text
+            | Type::Bytes
+            | Type::Vec2
+            | Type::Vec3
+            | Type::Choice(_)
+            | Type::Struct(_) => None,
         }
-        Some(Container { ast: ast.clone(), item: item?, node: typed?.0 })
+    }
+
+    /// The type of what a name, its keys and its members lead to. Nothing is compiled for it, so looking costs no more than the
+    /// text is long; what is wrong is said where it is compiled.
+    fn type_of(&self, ast: &Ast) -> Option<Type> {
+        if let Some(each) = self.each.as_ref().filter(|each| each.stands_for(ast)) {
+            return Some(each.ty.clone());
+        }
+        match &ast.kind {
+            AstKind::Name(name) => self.type_of_entries(name),
+            AstKind::Keyed(of, keys) => {
+                let ty = self.type_of(of)?;
+                let is_entry = match &of.kind {
+                    AstKind::Name(name) => self.names_an_entry(name, keys),
+                    _ => false,
+                };
+                match ty {
+                    ty if is_entry => Some(ty),
+                    Type::List(item) | Type::Map(item) => Some((*item).clone()),
+                    _ => None,
+                }
+            }
+            AstKind::Member(of, member) => match self.type_of(of)? {
+                Type::Struct(of) => Some(of.members[of.position(member)?].ty.clone()),
+                _ => None,
+            },
+            AstKind::Call(function, arguments) => match (Function::named(function)?, &arguments[..]) {
+                (Function::General(General::Was | General::Entry | General::Checkpoint), [of]) => self.type_of(of),
+                _ => None,
+            },
+            AstKind::Literal(_)
+            | AstKind::List(_)
+            | AstKind::Struct(_)
+            | AstKind::Not(_)
+            | AstKind::Negative(_)
+            | AstKind::Binary(..) => None,
+        }
     }
 }
