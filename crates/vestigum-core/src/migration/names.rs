@@ -257,7 +257,7 @@ impl NameMap {
                     let now = self.member(&was.name, name).and_then(|now| is.position(now));
                     match now {
                         Some(index) => {
-                            let inner = [&path[..], &[is.members[index].name.clone()]].concat();
+                            let inner = [&path[..], std::slice::from_ref(&is.members[index].name)].concat();
                             let of = ChoiceOwner::Member(was.name.clone(), name.clone());
                             fits &= self.filled.contains(&(field, inner.clone()))
                                 || self.fits_of(field, &inner, &of, ty, &is.members[index].ty, lost);
@@ -301,7 +301,7 @@ impl NameMap {
         match (was, is) {
             (Type::Struct(was), Type::Struct(is)) => was.members.iter().find_map(|Member { name, ty, .. }| {
                 let now = &is.members[self.member(&was.name, name).and_then(|now| is.position(now))?];
-                let inner = [&path[..], &[now.name.clone()]].concat();
+                let inner = [&path[..], std::slice::from_ref(&now.name)].concat();
                 if self.filled.contains(&(field, inner.clone())) {
                     return None;
                 }
