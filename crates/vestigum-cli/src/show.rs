@@ -8,7 +8,7 @@ use clap::ValueEnum;
 use comfy_table::{CellAlignment, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
 
-use vestigum::{Diagnostics, Severity, Value};
+use vestigum::{BoardRow, Diagnostics, LockReason, Severity, Value};
 
 use crate::Verdict;
 
@@ -222,5 +222,35 @@ mod tests {
         let said = harmless("a\u{1b}]0;title\u{7}b\u{1b}[2Jc\u{9b}31md\re\tf\nEnd\u{1b}[");
         assert_eq!(said, "a\\u{1b}]0;title\\u{7}b\\u{1b}[2Jc\\u{9b}31md\\re\\tf\nEnd\\u{1b}[");
         assert_eq!(harmless(&paint(BAD.bold(), "red")), paint(BAD.bold(), "red"));
+    }
+}
+
+/// A level of the board for machines, without its values.
+pub(crate) fn board_row(row: &BoardRow) -> Json {
+    json!({
+        "level": &*row.level, "title": row.title, "open": row.open, "hidden": row.hidden, "completed": row.completed,
+        "why_locked": row.lock.as_ref().map(ToString::to_string), "lock": row.lock.as_ref().map(lock),
+    })
+}
+
+/// The reason of a lock: each part has a member `is`, which says what it is.
+fn lock(reason: &LockReason) -> Json {
+    let parts = |locks: &[LockReason]| locks.iter().map(lock).collect::<Vec<_>>();
+    match reason {
+        LockReason::All(locks) => json!({ "is": "all", "of": parts(locks) }),
+        LockReason::Any(locks) => json!({ "is": "any", "of": parts(locks) }),
+        LockReason::Complete { level, title } => json!({ "is": "complete", "level": &**level, "title": title }),
+        LockReason::Exit { level, title, exit } => {
+            json!({ "is": "exit", "level": &**level, "title": title, "exit": &**exit })
+        }
+        LockReason::Needs { what, label, by, needed, has } => json!({
+            "is": "needs", "what": what, "label": &**label, "by": by.sign(), "needed": as_json(needed), "has": as_json(has),
+        }),
+        LockReason::Condition { text, values } => {
+            let values = values.iter().map(|(name, value)| (name.clone(), as_json(value)));
+            json!({ "is": "condition", "text": text, "values": Json::Object(values.collect()) })
+        }
+        LockReason::Hidden => json!({ "is": "hidden" }),
+        LockReason::Soon => json!({ "is": "soon" }),
     }
 }

@@ -65,6 +65,14 @@ pub const DEVICE_SUM: &str = "V107";
 pub const IDLE_ALLOW: &str = "V108";
 /// Migrations without a history.
 pub const NO_HISTORY: &str = "V109";
+/// A clock that a failure turns back.
+pub const CLOCK_TURNED_BACK: &str = "V110";
+/// A hidden level to which another leads by itself.
+pub const HIDDEN_NEXT: &str = "V111";
+/// A level that has no file.
+pub const NO_ASSET: &str = "V112";
+/// A file of no level.
+pub const UNUSED_ASSET: &str = "V113";
 /// Found by exploring: a level that nothing played opens or completes.
 pub const NEVER_COMPLETED: &str = "V201";
 /// Found by exploring: failing gives more than playing on.
@@ -260,6 +268,34 @@ pub const ALL: &[Explanation] = &[
         text: "The history tells the shapes of the versions that players have saves of, and the steps of migrations are checked against them. Without it nothing is known of those saves, and a game that was built so refuses them. It lies beside the spec: `fellpost.history.json` for `fellpost.toml`.",
         wrong: "Spec::from_toml(include_str!(\"fellpost.toml\"))",
         right: "Spec::from_toml_with_history(include_str!(\"fellpost.toml\"), include_str!(\"fellpost.history.json\"))",
+    },
+    Explanation {
+        code: CLOCK_TURNED_BACK,
+        title: "a clock that a failure turns back",
+        text: "Time that was played is played, whatever becomes of the player. A clock that outlives the run and goes back to a mark shows less than that, and the more often a player dies the less. Keep it. A time that has to begin anew with each try lasts a visit or an attempt.",
+        wrong: "[field.played]\ncounts = \"ms\"\nlasts = \"profile\"\nafter_failure = \"checkpoint\"",
+        right: "[field.played]\ncounts = \"ms\"\nlasts = \"profile\"\nafter_failure = \"keep\"",
+    },
+    Explanation {
+        code: HIDDEN_NEXT,
+        title: "a hidden level to which another leads by itself",
+        text: "A level that is hidden is not on the board, and no reason of a lock names it. But completing the level before it, in the order or by `next`, leads there and gives it away. Take it out of the order and let an exit lead to it.",
+        wrong: "[levels]\norder = [\"mill_lane\", \"grotto\"]\n[level.grotto]\nhidden = \"not lamp_found\"",
+        right: "[levels]\norder = [\"mill_lane\"]\n[level.mill_lane]\nexits = { cellar = \"grotto\" }\n[level.grotto]\nhidden = \"not lamp_found\"",
+    },
+    Explanation {
+        code: NO_ASSET,
+        title: "a level without a file",
+        text: "Every level has a file in the folder that `[levels] assets` names: the one that `asset` says, or one whose name is the id of the level, with any extension. A level whose file was never added to the build opens, and strands the player who enters it. Upper and lower case count, because they do on some of the systems that a game runs on.",
+        wrong: "[levels]\nassets = \"maps\"            # with mill_lane.ron and no tarn_steps.ron\norder = [\"mill_lane\", \"tarn_steps\"]",
+        right: "[levels]\nassets = \"maps\"\norder = [\"mill_lane\", \"tarn_steps\"]\n[level.tarn_steps]\nasset = \"steps.ron\"",
+    },
+    Explanation {
+        code: UNUSED_ASSET,
+        title: "a file of no level",
+        text: "A file in the folder of `[levels] assets` belongs to no level: it is the file of a level that the spec forgot, or whose name is written in another way, or it is left over. Files in folders inside it, and files whose names begin with a dot, are not looked at.",
+        wrong: "[levels]\nassets = \"maps\"            # with mill_lane.ron and mill_lane_old.ron\norder = [\"mill_lane\"]",
+        right: "[levels]\nassets = \"maps\"            # with mill_lane.ron\norder = [\"mill_lane\"]",
     },
     Explanation {
         code: NEVER_COMPLETED,

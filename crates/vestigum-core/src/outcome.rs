@@ -61,6 +61,32 @@ pub struct RespawnAt {
     pub checkpoint: Option<Arc<str>>,
 }
 
+/// Where completing a level leads.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Next {
+    /// To this level, which is open: the exit leads there, `next` names it, or it is the one behind in `order`.
+    Level(Arc<str>),
+    /// To this level, which is still locked: [`Progress::lock_reason`](crate::Progress::lock_reason) says what is missing.
+    Locked(Arc<str>),
+    /// No level is named: these are open, not completed yet, and not hidden.
+    Choose(Vec<Arc<str>>),
+    /// No level is named, and of those that are open none is left to be completed.
+    End,
+}
+
+/// `next: heather_rise`
+impl fmt::Display for Next {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Next::Level(level) => write!(f, "next: {level}"),
+            Next::Locked(level) => write!(f, "next: {level}, still locked"),
+            Next::Choose(levels) => write!(f, "open: {}", levels.join(", ")),
+            Next::End => f.write_str("nothing comes after it"),
+        }
+    }
+}
+
 /// What a moment did.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
@@ -80,8 +106,8 @@ pub struct Outcome {
     pub set_back: Vec<Arc<str>>,
     /// Levels that are open from now on.
     pub opened: Vec<Arc<str>>,
-    /// After `complete`: the level that comes next, or none after the last.
-    pub next: Option<Arc<str>>,
+    /// After `complete`: where it leads. None after every other moment.
+    pub next: Option<Next>,
     /// Whether the run is over: by this moment, or because it made `over_when` true.
     pub game_over: bool,
     /// Whether `[save] at` asks for a save.
@@ -104,6 +130,14 @@ impl Outcome {
         }
     }
 
+    /// After `complete`: the level that comes next, if one is named and open.
+    pub fn next_level(&self) -> Option<&str> {
+        match self.next.as_ref()? {
+            Next::Level(level) => Some(level),
+            Next::Locked(_) | Next::Choose(_) | Next::End => None,
+        }
+    }
+
     /// The records that were beaten.
     pub fn records(&self) -> impl Iterator<Item = &Change> {
         self.changes.iter().filter(|change| change.is_record())
@@ -120,6 +154,7 @@ impl Outcome {
 pub struct Written {
     pub(crate) clamped: bool,
     pub(crate) beaten: bool,
+    pub(crate) save_due: bool,
     // Nearly always nothing, and writes are frequent: one word that is null.
     pub(crate) opened: Option<Box<[Arc<str>]>>,
 }
@@ -136,6 +171,12 @@ impl Written {
     #[must_use]
     pub fn beaten(&self) -> bool {
         self.beaten
+    }
+
+    /// Whether the field asks for a save, and the write changed it: `save = true`.
+    #[must_use]
+    pub fn save_due(&self) -> bool {
+        self.save_due
     }
 
     /// Levels that are open from now on. Only a write outside a level can open one at once.
@@ -184,6 +225,16 @@ pub enum Refused {
         /// The name asked for.
         name: String,
         /// The checkpoint that was probably meant.
+        nearest: Option<String>,
+    },
+    /// The level has no such exit.
+    #[error("`{level}` has no exit `{name}`{}", did_you_mean(.nearest))]
+    UnknownExit {
+        /// The level.
+        level: String,
+        /// The name asked for.
+        name: String,
+        /// The exit that was probably meant.
         nearest: Option<String>,
     },
     /// The level is locked.

@@ -1,7 +1,7 @@
 //! Every moment: where it is allowed, what it does besides the fates, and what its outcome tells.
 #![allow(clippy::float_cmp, reason = "values are kept exactly")]
 
-use vestigum_core::{Moment, Outcome, Place, Progress, Refused, Spec, Value};
+use vestigum_core::{Moment, Next, Outcome, Place, Progress, Refused, Spec, Value};
 
 const WORLD: &str = r#"
 [game]
@@ -91,7 +91,7 @@ fn completing_tells_records_openings_the_next_level_and_the_save() {
     );
     assert_eq!(done.records().map(|record| record.after.as_int()).collect::<Vec<_>>(), [12]);
     assert_eq!(done.opened.iter().map(|level| &**level).collect::<Vec<_>>(), ["heather_rise", "night_round"]);
-    assert_eq!((done.next.as_deref(), done.save_due, done.place), (Some("heather_rise"), true, Place::Menu));
+    assert_eq!((done.next_level(), done.save_due, &done.place), (Some("heather_rise"), true, &Place::Menu));
     assert_eq!(done.set_back.iter().map(|field| &**field).collect::<Vec<_>>(), ["letters", "door_open"]);
 }
 
@@ -99,9 +99,9 @@ fn completing_tells_records_openings_the_next_level_and_the_save() {
 fn the_last_level_has_no_next_and_next_overrides_the_order() {
     let mut game = world("");
     game.enter_any("tarn_steps", None).unwrap();
-    assert_eq!(game.complete().unwrap().next, None);
+    assert_eq!(game.complete().unwrap().next, Some(Next::Choose(vec!["mill_lane".into()])));
     game.enter_any("night_round", None).unwrap();
-    assert_eq!(game.complete().unwrap().next.as_deref(), Some("tarn_steps"));
+    assert_eq!(game.complete().unwrap().next, Some(Next::Locked("tarn_steps".into())));
 }
 
 #[test]

@@ -14,7 +14,7 @@
 //! | · | `none` | the field has no value there |
 
 use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::field::Field;
+use vestigum_core::model::field::{Counts, Field};
 use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::{Moment, Span, Spec};
@@ -45,6 +45,10 @@ pub struct FateRow {
     pub written_by: &'static str,
     /// Whether every game has it.
     pub built_in: bool,
+    /// Whether a write of play that changes it asks for a save.
+    pub saves: bool,
+    /// Whether it counts time, and where.
+    pub counts: Option<Counts>,
     /// One for each column.
     pub cells: Vec<FateCell>,
     /// Its rules in full: the moment and what happens there.
@@ -155,7 +159,7 @@ fn column(moment: Moment) -> Option<u32> {
         Moment::GameOver => Some(7),
         Moment::NewRun => Some(8),
         Moment::Launch => Some(9),
-        Moment::Own(n) => Some(10 + u32::from(n)),
+        Moment::Own(n) | Moment::OwnRun(n) => Some(10 + u32::from(n)),
         Moment::Quit => None,
     }
 }
@@ -209,6 +213,8 @@ fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
         lasts: field.lasts(),
         written_by: field.written_by().word(),
         built_in: field.is_built_in(),
+        saves: field.saves(),
+        counts: field.counts(),
         cells,
         rules: rules.collect(),
     }
@@ -216,7 +222,7 @@ fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
 
 fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     let fate = spec.fate(field, moment);
-    let outside = matches!(moment, Moment::NewRun | Moment::Launch) && field.needs_level();
+    let outside = (moment == Moment::Launch || moment.begins_run()) && field.needs_level();
     if outside {
         return FateCell::of(CellFate::None);
     }
@@ -260,7 +266,9 @@ fn at_crash(spec: &Spec, field: &Field, moments: &[Moment]) -> FateCell {
     };
     // A level opens when another is completed or something else is written; it opens again after the crash if that
     // was saved, so only its own rules count.
-    let safe = !field.written_by().play() && !moments.iter().any(changes_unsaved);
+    // What play writes is safe where each write asks for a save, if nothing else changes it between the saves.
+    let safe =
+        (!field.written_by().play() || (field.saves() && !field.rewinds())) && !moments.iter().any(changes_unsaved);
     FateCell::of(if safe { CellFate::Plain(PlainFate::Keep) } else { CellFate::Saved })
 }
 

@@ -1,4 +1,4 @@
-//! The files of playthroughs, and those that they import.
+//! The files beside a spec: those that playthroughs import, and those of the levels.
 
 use std::fs;
 use std::path::Path;
@@ -13,4 +13,24 @@ use crate::playthrough::ImportError;
 pub fn imported_file(script: &str, path: &str) -> Result<Vec<u8>, ImportError> {
     let beside = Path::new(script).parent().unwrap_or(Path::new("")).join(path);
     fs::read(&beside).map_err(|error| ImportError(format!("cannot read {}: {error}", beside.display())))
+}
+
+/// The names of the files in a folder that stands relative to a spec, as `[levels] assets` names it. Give it to
+/// [`check_beside`](crate::lint::check_beside).
+///
+/// # Errors
+/// If the folder cannot be read, with the reason in words.
+pub fn asset_files(spec: &Path, folder: &str) -> Result<Vec<String>, String> {
+    let beside = spec.parent().unwrap_or(Path::new("")).join(folder);
+    let failed = |error| format!("cannot read {}: {error}", beside.display());
+    let mut names = Vec::new();
+    for entry in fs::read_dir(&beside).map_err(failed)? {
+        let entry = entry.map_err(failed)?;
+        // A link to a file is one; a name that is no text is that of no level.
+        if fs::metadata(entry.path()).is_ok_and(|meta| meta.is_file()) {
+            names.push(entry.file_name().to_string_lossy().into_owned());
+        }
+    }
+    names.sort();
+    Ok(names)
 }

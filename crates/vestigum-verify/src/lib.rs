@@ -40,7 +40,7 @@ mod store_saves;
 pub mod store_suite;
 pub mod testing;
 
-pub use imported::imported_file;
+pub use imported::{asset_files, imported_file};
 pub use sim_disk::{DiskOperation, Fault, PowerLoss, PowerLosses, SimDisk};
 pub use store_saves::StoreSaves;
 pub use vestigum_macros::tests;

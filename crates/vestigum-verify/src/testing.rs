@@ -45,7 +45,7 @@ use vestigum_core::{History, Severity, Spec};
 use crate::explore::{Ending, Question, SearchBounds, explore_all, questions};
 use crate::playthrough::{MemorySaves, Script, run};
 use crate::proof::{FieldVerdict, Options, prove};
-use crate::{imported_file, lint, render, scripts_beside};
+use crate::{asset_files, imported_file, lint, render, scripts_beside};
 
 /// How long all promises together may be searched for what breaks them. Most need no search.
 const TIME: std::time::Duration = std::time::Duration::from_secs(60);
@@ -73,10 +73,7 @@ pub fn spec_in(path: impl AsRef<Path>) -> Spec {
 pub fn assert_sound(path: impl AsRef<Path>) {
     let path = path.as_ref();
     let (name, text) = (path.display().to_string(), text_of(path));
-    let checked = match history_of(path) {
-        Some(history) => lint::check_with_history(&name, &text, history),
-        None => lint::check(&name, &text),
-    };
+    let checked = lint::check_beside(&name, &text, history_of(path), &|folder| asset_files(path, folder));
     let found = checked.findings.list().iter().any(|finding| match finding.severity {
         Severity::Error | Severity::Warning => true,
     });

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 
 use vestigum::{History, Spec};
 use vestigum_verify::explore::{SearchBounds, explore_with, questions};
-use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
+use vestigum_verify::{asset_files, lint};
 
 fn demo(folder: &str) -> Vec<PathBuf> {
     let folder = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo").join(folder);
@@ -45,7 +45,8 @@ fn each_classic_mistake_is_found_and_gone_when_it_is_mended() {
             let begin = format!("# {what}: ");
             mistake.lines().filter_map(|line| line.strip_prefix(&begin)).map(str::to_owned).collect()
         };
-        let checked = lint::check("mistake.toml", &mistake);
+        let files = |inner: &str| asset_files(&folder.join("mistake.toml"), inner);
+        let checked = lint::check_beside("mistake.toml", &mistake, None, &files);
         let codes: Vec<&str> = checked.findings.list().iter().map(|finding| finding.code).collect();
         for code in expected("check") {
             assert!(codes.contains(&code.as_str()), "{shown}: {code} was not found: {codes:?}");
@@ -63,7 +64,7 @@ fn each_classic_mistake_is_found_and_gone_when_it_is_mended() {
                 assert!(!run.passed(), "{shown}: it passes:\n{play}");
             }
         }
-        let checked = lint::check("mended.toml", &mended);
+        let checked = lint::check_beside("mended.toml", &mended, None, &files);
         assert!(checked.findings.list().is_empty(), "{shown}, mended: {}", checked.findings);
         assert_eq!(broken(&checked.spec.unwrap(), 20_000), [], "{shown}, mended");
     }

@@ -7,7 +7,7 @@ use proptest::prelude::*;
 
 use vestigum_core::{Place, Progress, Spec, Value};
 use vestigum_testing::hunting::config;
-use vestigum_testing::{Allowed, FieldSketch, OWN, RuleSketch, Sketch, Step, apply, play, sketch, values};
+use vestigum_testing::{Allowed, FieldSketch, OWN_RUN, RuleSketch, Sketch, Step, apply, play, sketch, values};
 
 type Values = BTreeMap<String, Value>;
 
@@ -24,7 +24,7 @@ fn plain(sketch: Sketch) -> Sketch {
             .rules
             .into_iter()
             .filter(|rule| rule.effect != "union" && rule.moment != "launch")
-            .filter(|rule| !(field.per.contains(&"level") && rule.moment == "new_run"))
+            .filter(|rule| !(field.per.contains(&"level") && matches!(rule.moment, "new_run" | OWN_RUN)))
             .map(|rule| RuleSketch { operand: OPERAND, guard: None, ..rule })
             .collect(),
         ..field
@@ -73,7 +73,7 @@ impl Model<'_> {
         let ends = match field.lasts {
             "attempt" => failure || visit_ends,
             "visit" => visit_ends,
-            "run" => moment == "new_run",
+            "run" => matches!(moment, "new_run" | OWN_RUN),
             _ => false,
         };
         if ends {
@@ -119,7 +119,8 @@ fn moment_of(step: &Step) -> Option<&'static str> {
         Step::Enter { .. } => Some("enter"),
         Step::Checkpoint(_) => Some("checkpoint"),
         Step::Moment(name) => Some(name),
-        Step::Write { .. } | Step::Reset(..) => None,
+        Step::Exit(_) => Some("complete"),
+        Step::Write { .. } | Step::Tick(_) | Step::Reset(..) => None,
     }
 }
 
@@ -180,7 +181,7 @@ proptest! {
         let mut game = Progress::fresh(&spec);
         for step in &steps {
             let Ok(Some(outcome)) = apply(&sketch, &mut game, step) else { continue };
-            let name = if outcome.moment.word().is_some() { outcome.moment.to_string() } else { OWN.to_owned() };
+            let name = spec.moment_name(outcome.moment);
             let column = table.columns.iter().position(|column| *column == name).expect("a column for every moment");
             let over = table.columns.iter().position(|column| column == "game_over").expect("a column for game over");
             for change in &outcome.changes {

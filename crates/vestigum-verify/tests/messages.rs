@@ -87,7 +87,7 @@ fn what_cannot_be_judged_is_not_refused_and_what_comes_next_is_told() {
     );
     let run = played("launch\nenter mill_lane\ncomplete\nenter heather_rise\ncomplete");
     let notes: Vec<&str> = run.timeline.rows.iter().map(|row| row.note.as_str()).collect();
-    assert_eq!(notes[2..], ["opens heather_rise, next is heather_rise", "", "no level comes next"]);
+    assert_eq!(notes[2..], ["opens heather_rise, next: heather_rise", "", "nothing comes after it"]);
 }
 
 #[test]

@@ -43,10 +43,10 @@ fn refused_statements_say_why_in_a_sentence() {
     assert_eq!(why("enter mill_lane"), "no session runs; `launch` begins one");
     assert_eq!(why("launch\nlaunch"), "a session runs already; quit or crash first");
     assert_eq!(why("launch\ndeath"), "death happens only inside a level, and the player is in the menu");
-    assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: complete Mill Lane first");
+    assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: complete Mill Lane");
     assert_eq!(
         why("launch\nenter scree_gate"),
-        "`scree_gate` is locked: complete Heather Rise first; needs total_stars >= 4, has 0"
+        "`scree_gate` is locked: complete Heather Rise; needs total_stars >= 4, has 0"
     );
     assert_eq!(
         why("launch\nletters += 1"),

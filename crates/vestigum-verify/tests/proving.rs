@@ -79,7 +79,7 @@ fn was(operand: &str) -> String {
     said + rest
 }
 
-const AFTER: [&str; 13] = [
+const AFTER: [&str; 14] = [
     "",
     "",
     "death",
@@ -93,6 +93,7 @@ const AFTER: [&str; 13] = [
     "travel",
     "new_day",
     "new_run",
+    "new_cycle",
 ];
 
 static COMPARED: AtomicUsize = AtomicUsize::new(0);

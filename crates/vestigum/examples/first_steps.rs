@@ -68,7 +68,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     for record in done.records() {
         println!("a record: {record}");
     }
-    println!("next: {}", done.next.as_deref().unwrap_or("the end of the road"));
+    println!("next: {}", done.next_level().unwrap_or("the end of the road"));
     game.quit()?;
 
     // The next evening: everything is as it was.

@@ -59,7 +59,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     ada.add(letters, 60)?;
     // `[save] at` names this moment: what it leaves is handed over, and the call returns at once.
     let done = ada.complete()?;
-    println!("completed; the next path is {}", done.next.as_deref().unwrap_or("none"));
+    println!("completed; the next path is {}", done.next_level().unwrap_or("none"));
     // A loading screen has a limit: on a disk that takes nothing, it ends with the reason.
     match loading_screen(&ada, Duration::from_secs(5)) {
         Ok(()) => println!("durable as generation {}", ada.generation()),

@@ -34,7 +34,7 @@
 //! game.enter("mill_lane")?;
 //! game.add(letters, 60)?;
 //! let done = game.complete()?;
-//! assert_eq!(done.next.as_deref(), Some("heather_rise"));
+//! assert_eq!(done.next_level(), Some("heather_rise"));
 //! game.quit()?;
 //!
 //! let game = Session::launch(&spec, store, "ada")?;   // the next evening
@@ -78,17 +78,17 @@ pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{
-    AccessError, AccessErrorKind, BoardRow, Call, Change, DerivedHandle, DerivedPerKey, Diagnostic, Diagnostics, Edit,
-    EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image, Launched, List, LoadError, LoadReport,
-    Map, Moment, Outcome, Owner, Part, PerKey, Place, Progress, Refused, Reset, Set, Severity, Span, Spec, Suspended,
-    Type, Update, Value, Written,
+    AccessError, AccessErrorKind, BoardRow, Call, Change, Comparison, DerivedHandle, DerivedPerKey, Diagnostic,
+    Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image, Launched, List,
+    LoadError, LoadReport, LockReason, Map, Moment, Next, Outcome, Owner, Part, PerKey, Place, Progress, Refused,
+    Reset, Set, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.
 pub mod spec {
     pub use vestigum_core::model::axis::{Axis, KeySet};
     pub use vestigum_core::model::fates::{Effect, FieldFate, Rule};
-    pub use vestigum_core::model::field::Field;
+    pub use vestigum_core::model::field::{Counts, Field};
     pub use vestigum_core::model::level::{Derived, Level};
     pub use vestigum_core::model::promise::Promise;
     pub use vestigum_core::model::source::Source;

@@ -6,14 +6,16 @@ use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::vocabulary::span::WrittenBy;
 use vestigum_core::{Span, Spec};
 
-use super::{FieldSketch, MOMENTS, OWN, Sketch};
+use super::{FieldSketch, MOMENTS, OWN, OWN_RUN, Sketch};
 
 /// Builds the spec of a sketch in Rust.
 pub fn built(sketch: &Sketch) -> Spec {
-    let levels = (0..sketch.levels.len()).map(|level| sketch.level(level));
+    let listed = sketch.levels.len() - usize::from(sketch.ends_aside());
+    let levels = (0..listed).map(|level| sketch.level(level));
     let mut builder = Spec::builder("fellpost")
         .order(levels)
         .moments([OWN])
+        .new_runs([OWN_RUN])
         .keys_by("kind", ["k0", "k1"], "kind_now")
         .keys("tag", ["t0", "t1", "t2"])
         .open_keys("spot", 3)
@@ -42,6 +44,9 @@ pub fn built(sketch: &Sketch) -> Spec {
     if sketch.opened_last == "run" {
         builder = builder.levels_last_a_run();
     }
+    if sketch.cleared {
+        builder = builder.cleared_at([OWN_RUN]);
+    }
     for (level, count) in sketch.levels.iter().enumerate() {
         let stops = (0..*count).map(|stop| format!("stop_{stop}"));
         let mut built = LevelBuilder::new(&sketch.level(level)).checkpoints(stops);
@@ -50,6 +55,12 @@ pub fn built(sketch: &Sketch) -> Spec {
         }
         if let Some(next) = sketch.next.filter(|_| level == 0) {
             built = built.next(&sketch.level(next));
+        }
+        for (n, (_, to)) in sketch.exits.iter().enumerate().filter(|(_, (from, _))| *from == level) {
+            built = built.exit(&format!("way_{n}"), &sketch.level(*to));
+        }
+        if sketch.hidden && level + 1 == sketch.levels.len() {
+            built = built.hidden("count(completed) < 1");
         }
         builder = builder.level(built);
     }
@@ -88,6 +99,11 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
     }
     if field.optional {
         out = out.optional();
+    }
+    if field.counts() {
+        out = out.counts_ms();
+    } else if field.saves() {
+        out = out.save();
     }
     for moment in MOMENTS {
         for rule in field.rules.iter().filter(|rule| rule.moment == moment) {

@@ -34,6 +34,8 @@ use proptest::sample::select;
 use vestigum_core::{Edit, Outcome, Part, Place, Progress, Reset, Value};
 
 pub const OWN: &str = "new_day";
+/// A moment of the game's own that begins a run.
+pub const OWN_RUN: &str = "new_cycle";
 
 #[derive(Clone, Debug)]
 pub struct Sketch {
@@ -51,6 +53,12 @@ pub struct Sketch {
     pub opens: Option<(usize, usize)>,
     /// The level that comes after the first, whatever the order says.
     pub next: Option<usize>,
+    /// Exits, each from a level to one.
+    pub exits: Vec<(usize, usize)>,
+    /// Whether only the own moment that begins a run takes back what is completed and open.
+    pub cleared: bool,
+    /// Whether the last level is hidden at first.
+    pub hidden: bool,
 }
 
 #[derive(Clone, Debug)]
@@ -63,6 +71,8 @@ pub struct FieldSketch {
     pub per: Vec<&'static str>,
     pub optional: bool,
     pub range: bool,
+    /// Whether a write asks for a save, and for an int whether it counts time instead.
+    pub save: bool,
     pub rules: Vec<RuleSketch>,
 }
 
@@ -83,8 +93,20 @@ pub struct Allowed {
     pub priced_failures: bool,
 }
 
-const MOMENTS: [&str; 11] =
-    ["launch", "new_run", "enter", "checkpoint", "death", "restart", "complete", "travel", "abandon", "game_over", OWN];
+const MOMENTS: [&str; 12] = [
+    "launch",
+    "new_run",
+    OWN_RUN,
+    "enter",
+    "checkpoint",
+    "death",
+    "restart",
+    "complete",
+    "travel",
+    "abandon",
+    "game_over",
+    OWN,
+];
 const ENDS_VISIT: [&str; 4] = ["complete", "travel", "abandon", "game_over"];
 
 pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
@@ -97,10 +119,29 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
         select(vec!["none", "entry", "checkpoint"]),
         option::weighted(0.2, (0usize..7, -3i64..3)),
     );
-    let ways = (option::weighted(0.3, (0usize..7, 1usize..3)), option::weighted(0.3, 0usize..4));
-    (world, modes, ways).prop_map(move |((levels, fields), modes, (opens, next))| {
+    let ways = (
+        option::weighted(0.3, (0usize..7, 1usize..3)),
+        option::weighted(0.3, 0usize..4),
+        vec((0usize..4, 0usize..4), 0..3),
+        (any::<bool>(), any::<bool>()),
+    );
+    (world, modes, ways).prop_map(move |((levels, fields), modes, (opens, next, exits, (cleared, hidden)))| {
         let (opening, opened_last, accept, respawn, resume, over) = modes;
-        let mut sketch = Sketch { levels, fields, opening, opened_last, accept, respawn, resume, over, opens, next };
+        let mut sketch = Sketch {
+            levels,
+            fields,
+            opening,
+            opened_last,
+            accept,
+            respawn,
+            resume,
+            over,
+            opens,
+            next,
+            exits,
+            cleared,
+            hidden,
+        };
         sketch.tidy(allowed);
         sketch
     })
@@ -154,10 +195,10 @@ pub fn field() -> impl Strategy<Value = FieldSketch> {
         select(vec!["keep", "entry", "checkpoint"]),
         select(vec!["play", "both", "both"]),
         select(PER.to_vec()),
-        (any::<bool>(), any::<bool>()),
+        (any::<bool>(), any::<bool>(), proptest::bool::weighted(0.3)),
         vec(rule(), 0..4),
     )
-        .prop_map(|(ty, lasts, after_failure, written_by, per, (optional, range), rules)| FieldSketch {
+        .prop_map(|(ty, lasts, after_failure, written_by, per, (optional, range, save), rules)| FieldSketch {
             ty,
             lasts,
             after_failure,
@@ -165,6 +206,7 @@ pub fn field() -> impl Strategy<Value = FieldSketch> {
             per: per.to_vec(),
             optional,
             range,
+            save,
             rules,
         })
 }
@@ -180,6 +222,16 @@ pub fn has_length(ty: &str) -> bool {
 }
 
 impl FieldSketch {
+    /// Whether it counts time: an int for which it is known what entry is meant.
+    pub fn counts(&self) -> bool {
+        self.save && self.ty == "int" && !self.per.iter().any(|axis| matches!(*axis, "tag" | "spot"))
+    }
+
+    /// Whether a write asks for a save.
+    pub fn saves(&self) -> bool {
+        self.save && !self.counts() && !matches!(self.lasts, "attempt" | "session")
+    }
+
     /// Whether it begins at 7: entries of names that were never made must not show.
     pub fn has_default(&self) -> bool {
         self.ty == "int" && self.per.contains(&"spot") && !self.optional
@@ -187,7 +239,7 @@ impl FieldSketch {
 }
 
 fn has_level(moment: &str) -> bool {
-    !matches!(moment, "launch" | "new_run" | "game_over" | OWN)
+    !matches!(moment, "launch" | "new_run" | "game_over" | OWN | OWN_RUN)
 }
 
 impl Sketch {
@@ -207,8 +259,10 @@ impl Sketch {
             field.rules.retain(|rule| {
                 let at = rule.moment;
                 let gone = match lasts {
-                    "attempt" => matches!(at, "launch" | "new_run" | "death" | "restart") || ENDS_VISIT.contains(&at),
-                    "visit" => matches!(at, "launch" | "new_run") || ENDS_VISIT.contains(&at),
+                    "attempt" => {
+                        matches!(at, "launch" | "new_run" | OWN_RUN | "death" | "restart") || ENDS_VISIT.contains(&at)
+                    }
+                    "visit" => matches!(at, "launch" | "new_run" | OWN_RUN) || ENDS_VISIT.contains(&at),
                     _ => false,
                 };
                 let rewinds = matches!(rule.effect, "entry" | "checkpoint");
@@ -220,12 +274,16 @@ impl Sketch {
                     && (number || rule.effect != "add")
                     && (ordered || !matches!(rule.effect, "max" | "min"))
                     && (union || rule.effect != "union")
-                    && !(per_level && matches!(at, "launch" | "new_run"))
+                    && !(per_level && matches!(at, "launch" | "new_run" | OWN_RUN))
                     && !(rewinds && (matches!(lasts, "session" | "device") || !has_level(at) || at == "enter"))
                     && (allowed.launch_rules || at != "launch")
                     && (allowed.priced_failures || free || !matches!(at, "death" | "restart"))
             });
         }
+        for (from, to) in &mut self.exits {
+            (*from, *to) = (*from % self.levels.len(), *to % self.levels.len());
+        }
+        self.cleared &= self.opened_last == "run";
         self.opens = self.opens.filter(|(index, _)| {
             let read = self.fields.get(*index).filter(|field| field.ty == "int" && field.per.is_empty());
             read.is_some_and(|field| matches!(field.lasts, "run" | "profile" | "device"))
@@ -235,6 +293,12 @@ impl Sketch {
                 .get(*index)
                 .is_some_and(|field| field.ty == "int" && field.per.is_empty() && field.lasts != "session")
         });
+    }
+
+    /// Whether only exits lead to the last level.
+    pub fn ends_aside(&self) -> bool {
+        let last = self.levels.len() - 1;
+        last > 0 && self.opens.is_none() && self.exits.iter().any(|(from, to)| *from != last && *to == last)
     }
 
     /// The condition of the last level, if it has one of its own.
@@ -253,14 +317,25 @@ impl Sketch {
     /// The document with its fields in another order.
     pub fn toml_in_order(&self, order: &[usize]) -> String {
         let mut text = String::from("[game]\nid = \"fellpost\"\n");
-        let names: Vec<String> = (0..self.levels.len()).map(|index| format!("\"{}\"", self.level(index))).collect();
+        let listed = self.levels.len() - usize::from(self.ends_aside());
+        let names: Vec<String> = (0..listed).map(|index| format!("\"{}\"", self.level(index))).collect();
         let _ = writeln!(text, "[levels]\norder = [{}]\nopening = \"{}\"", names.join(", "), self.opening);
-        let _ = writeln!(text, "lasts = \"{}\"\n[moments]\nnames = [\"{OWN}\"]", self.opened_last);
+        let cleared = if self.cleared { format!("cleared_at = \"{OWN_RUN}\"\n") } else { String::new() };
+        let _ = writeln!(text, "lasts = \"{}\"\n{cleared}[moments]\nnames = [\"{OWN}\"]", self.opened_last);
+        let _ = writeln!(text, "new_runs = [\"{OWN_RUN}\"]");
         for (index, count) in self.levels.iter().enumerate() {
             let names: Vec<String> = (0..*count).map(|n| format!("\"stop_{n}\"")).collect();
             let _ = writeln!(text, "[level.{}]\ncheckpoints = [{}]", self.level(index), names.join(", "));
             if let Some(condition) = self.condition().filter(|_| index + 1 == self.levels.len()) {
                 let _ = writeln!(text, "opens = \"{condition}\"");
+            }
+            if self.hidden && index + 1 == self.levels.len() {
+                text.push_str("hidden = \"count(completed) < 1\"\n");
+            }
+            let exits = self.exits.iter().enumerate().filter(|(_, (from, _))| *from == index);
+            let exits: Vec<String> = exits.map(|(n, (_, to))| format!("way_{n} = \"{}\"", self.level(*to))).collect();
+            if !exits.is_empty() {
+                let _ = writeln!(text, "exits = {{ {} }}", exits.join(", "));
             }
             if let Some(next) = self.next.filter(|_| index == 0) {
                 let _ = writeln!(text, "next = \"{}\"", self.level(next));
@@ -298,6 +373,11 @@ impl Sketch {
         if field.range {
             text.push_str(if field.ty == "int" { "range = [-40, 60]\n" } else { "max_len = 2\n" });
         }
+        if field.counts() {
+            text.push_str("counts = \"ms\"\n");
+        } else if field.saves() {
+            text.push_str("save = true\n");
+        }
         if field.has_default() {
             text.push_str("default = 7\n");
         }
@@ -324,7 +404,7 @@ impl Sketch {
     /// How a field can be read at a moment, if it can.
     fn readable(&self, index: usize, moment: &str) -> Option<String> {
         let field = self.fields.get(index)?;
-        if matches!(field.lasts, "attempt" | "visit") && matches!(moment, "launch" | "new_run" | "enter") {
+        if matches!(field.lasts, "attempt" | "visit") && matches!(moment, "launch" | "new_run" | OWN_RUN | "enter") {
             return None;
         }
         let subject = |axis: &&str| match *axis {
@@ -410,6 +490,7 @@ impl Sketch {
             Some((read, "set of text")) => format!("has({read}, 'x')"),
             Some((read, "map of int")) => format!("{read}['x'] < 4"),
             Some((read, _)) => format!("len({read}) == 0"),
+            None if moment == "complete" && !self.exits.is_empty() && seed % 3 == 0 => "exit == 'way_0'".into(),
             None if seed.is_multiple_of(2) => format!("level == '{}'", self.level(seed)),
             None => format!("count(completed) < {}", seed % 3),
         }
@@ -418,10 +499,23 @@ impl Sketch {
 
 #[derive(Clone, Debug)]
 pub enum Step {
-    Enter { level: usize, at: Option<usize>, any: bool },
+    Enter {
+        level: usize,
+        at: Option<usize>,
+        any: bool,
+    },
     Checkpoint(usize),
-    Write { field: usize, level: usize, value: i64, add: bool },
+    Write {
+        field: usize,
+        level: usize,
+        value: i64,
+        add: bool,
+    },
     Moment(&'static str),
+    /// `complete` by an exit, and one that is not there now and then.
+    Exit(usize),
+    /// Time passes, in milliseconds: what is left of one is not saved.
+    Tick(u64),
     Reset(usize, usize),
 }
 
@@ -439,6 +533,7 @@ pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
         "new_run",
         "new_run",
         OWN,
+        OWN_RUN,
     ]);
     let step = prop_oneof![
         4 => (0usize..4, option::weighted(0.2, 0usize..3), proptest::bool::weighted(0.7))
@@ -447,6 +542,8 @@ pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
         6 => (0usize..7, 0usize..4, -50i64..70, any::<bool>())
             .prop_map(|(field, level, value, add)| Step::Write { field, level, value, add }),
         4 => moment.prop_map(Step::Moment),
+        1 => (0usize..4).prop_map(Step::Exit),
+        1 => (0u64..70).prop_map(Step::Tick),
         1 => (0usize..9, 0usize..7).prop_map(|(what, which)| Step::Reset(what, which)),
     ];
     vec(step, 0..len)
@@ -501,6 +598,11 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
                 _ => Reset::Field { name: field(), keys: Vec::new() },
             };
             game.reset(&reset).map(|_| None).map_err(|error| error.to_string())
+        }
+        Step::Exit(exit) => moment(game.complete_by(format!("way_{exit}"))),
+        Step::Tick(passed) => {
+            let passed = std::time::Duration::from_millis(*passed);
+            game.tick(passed).map(|_| None).map_err(|error| error.to_string())
         }
         Step::Moment(name) => moment(match *name {
             "death" => game.death(),

@@ -7,7 +7,7 @@ use serde_json::json;
 
 use vestigum::{Spec, codes};
 use vestigum_verify::lint::{self, Allowed};
-use vestigum_verify::render;
+use vestigum_verify::{asset_files, render};
 
 use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary};
 use crate::{Verdict, input};
@@ -42,8 +42,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     };
     let name = path.display().to_string();
     let checked = match input::history(out, path) {
-        Ok(Some(history)) => lint::check_with_history(&name, &text, history),
-        Ok(None) => lint::check(&name, &text),
+        Ok(history) => lint::check_beside(&name, &text, history, &|folder| asset_files(path, folder)),
         Err(verdict) => return verdict,
     };
     let found = &checked.findings;

@@ -6,7 +6,7 @@ use anstyle::Style;
 use clap::ValueEnum;
 use serde_json::{Value as Json, json};
 
-use vestigum::spec::{Operation, PlainFate};
+use vestigum::spec::{Counts, Operation, PlainFate};
 use vestigum::{Span, Spec};
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable};
 
@@ -181,8 +181,27 @@ fn notes(spec: &Spec, fates: &FateTable) -> String {
         text.push_str(&format!("{:width$}  {} {over}\n", "run over", paint(QUIET, "when")));
     }
     let saves = fates.saves.iter().map(String::as_str).chain(["quit", "reset"]).collect::<Vec<_>>().join(", ");
-    text.push_str(&format!("{:width$}  {} {saves}\n", "saved", paint(QUIET, "at")));
+    text.push_str(&format!("{:width$}  {} {saves}", "saved", paint(QUIET, "at")));
+    let at_writes: Vec<&str> = fates.rows.iter().filter(|row| row.saves).map(|row| row.field.as_str()).collect();
+    if !at_writes.is_empty() {
+        text.push_str(&format!("{} {}", paint(QUIET, ", and with each write of"), at_writes.join(", ")));
+    }
+    text.push('\n');
+    let clocks = fates.rows.iter().filter_map(|row| Some((row, row.counts?)));
+    let clocks: Vec<String> = clocks.map(|(row, counts)| clock(row, counts)).collect();
+    if !clocks.is_empty() {
+        text.push_str(&format!("{:width$}  {} {}\n", "counted", paint(QUIET, "in ms:"), clocks.join(", ")));
+    }
     text
+}
+
+/// A field that counts time, and where it does.
+fn clock(row: &FateRow, counts: Counts) -> String {
+    let place = match counts {
+        Counts::Everywhere => "",
+        Counts::InLevel => " in levels",
+    };
+    format!("{}{}", row.field, paint(QUIET, place))
 }
 
 fn as_markdown(fates: &FateTable) -> String {
@@ -243,6 +262,11 @@ fn as_json(spec: &Spec) -> Json {
             "lasts": row.lasts.word(),
             "written_by": row.written_by,
             "built_in": row.built_in,
+            "save": row.saves,
+            "counts": row.counts.map(|counts| match counts {
+                Counts::Everywhere => "everywhere",
+                Counts::InLevel => "level",
+            }),
             "fates": Json::Object(cells.collect()),
             "rules": row.rules.iter().map(|(moment, rule)| json!({ "moment": moment, "rule": rule })).collect::<Vec<_>>(),
         })

@@ -10,7 +10,7 @@ use vestigum_verify::playthrough::{
     Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Tone, Why, run as run_one,
 };
 
-use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, counted, paint, table};
+use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, counted, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -179,11 +179,12 @@ fn laid_out(timeline: &Timeline, shown: usize, width: usize) -> String {
 
 /// One level of the board: open or locked and why, and its values.
 fn board_line(row: &BoardRow) -> String {
-    let state = match (&row.why_locked, row.completed) {
-        (Some(why), _) => paint(BAD, format_args!("locked  {why}")),
+    let state = match (&row.lock, row.completed) {
+        (Some(lock), _) => paint(BAD, format_args!("locked  {lock}")),
         (None, true) => paint(GOOD, "done"),
         (None, false) => paint(RULE, "open"),
     };
+    let state = if row.hidden { format!("{}, {state}", paint(QUIET, "hidden")) } else { state };
     let filled = row.values.iter().filter(|(_, value)| value.is_filled());
     let values: Vec<String> = filled.map(|(name, value)| format!("{name} {}", paint(STRONG, value))).collect();
     let values = if row.open { values.join("  ") } else { String::new() };
@@ -250,10 +251,9 @@ fn run_as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
             });
             let board = row.board.iter().map(|level| {
                 let values = level.values.iter().map(|(name, found)| (name.to_string(), as_json(found)));
-                json!({
-                    "level": &*level.level, "open": level.open, "why_locked": level.why_locked,
-                    "completed": level.completed, "values": Json::Object(values.collect()),
-                })
+                let mut row = board_row(level);
+                row["values"] = Json::Object(values.collect());
+                row
             });
             json!({
                 "board": board.collect::<Vec<_>>(),

@@ -279,7 +279,7 @@ pub fn bounds(node: &Node, spec: &Readable, fields: &FieldBounds<'_>, derived: &
         Node::Table(..) | Node::Item(..) | Node::Items(..) | Node::Each | Node::Member(..) | Node::Make(..) => {
             Bounds::Any
         }
-        Node::Level | Node::Checkpoint => Bounds::Any,
+        Node::Level | Node::Checkpoint | Node::Exit => Bounds::Any,
     }
 }
 

@@ -109,7 +109,7 @@ pub fn moves(node: &Node, spec: &Readable, derived: &[(u32, Moves)]) -> Moves {
         // It moves with its container, which is looked at on its own.
         Node::Each => Moves::Not,
         Node::Make(nodes, _) => all(nodes).blurred(),
-        Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => Moves::Not,
+        Node::Level | Node::Checkpoint | Node::Exit | Node::LevelIndex | Node::CheckpointIndex => Moves::Not,
     }
 }
 

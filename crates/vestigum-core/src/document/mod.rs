@@ -18,6 +18,10 @@ pub struct Document {
     pub order: Vec<Word>,
     pub opening: Option<Word>,
     pub levels_last: Option<Word>,
+    /// The moments at which `completed` and `opened` begin anew, where they last a run.
+    pub cleared_at: Vec<Word>,
+    /// The folder in which every level has a file.
+    pub assets: Option<Word>,
     pub levels: Vec<(Word, LevelEntry)>,
     pub keys: Vec<(Word, KeysEntry)>,
     /// Struct types, each with its members: of a member only the type, its limits and its default are said.
@@ -26,6 +30,8 @@ pub struct Document {
     pub fields: Vec<(Word, FieldEntry)>,
     pub derived: Vec<(Word, DerivedEntry)>,
     pub moments: Vec<Word>,
+    /// Moments of the game's own that begin a run.
+    pub new_runs: Vec<Word>,
     pub over_when: Option<Word>,
     pub respawn: Option<Word>,
     pub accept: Option<Word>,
@@ -109,6 +115,12 @@ pub struct LevelEntry {
     pub checkpoints: Vec<Word>,
     pub opens: Option<Word>,
     pub next: Option<Word>,
+    /// The exits of the level, each with the level to which it leads.
+    pub exits: Vec<(Word, Word)>,
+    /// The condition under which the board does not show it.
+    pub hidden: Option<Word>,
+    /// Its file in the folder of assets.
+    pub asset: Option<Word>,
     /// The level's own steps of tables.
     pub steps: Vec<(Word, Vec<Literal>)>,
 }
@@ -135,6 +147,7 @@ pub struct TableEntry {
 #[derive(Clone, Debug)]
 pub struct DerivedEntry {
     pub per: Option<Word>,
+    pub label: Option<String>,
     pub value: Word,
 }
 
@@ -150,6 +163,14 @@ pub struct FieldEntry {
     pub default: Option<Literal>,
     pub max_len: Option<Spanned<i64>>,
     pub optional: bool,
+    /// What players call it.
+    pub label: Option<String>,
+    /// Whether a write of play asks for a save.
+    pub save: bool,
+    /// The unit in which it counts time.
+    pub counts: Option<Word>,
+    /// Where it counts.
+    pub counts_in: Option<Word>,
     pub on: Vec<(Word, Vec<RuleEntry>)>,
 }
 

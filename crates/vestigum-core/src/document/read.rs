@@ -238,6 +238,8 @@ impl Reader {
             document.order = self.texts("order", levels.take("order"));
             document.opening = self.text("opening", levels.take("opening"));
             document.levels_last = self.text("lasts", levels.take("lasts"));
+            document.cleared_at = self.one_or_more("cleared_at", levels.take("cleared_at"));
+            document.assets = self.text("assets", levels.take("assets"));
             self.finish(levels);
         }
         for (name, value) in self.entries(&mut root, "level") {
@@ -272,6 +274,7 @@ impl Reader {
         }
         if let Some(mut moments) = root.take("moments").and_then(|value| self.table("moments", value)) {
             document.moments = self.texts("names", moments.take("names"));
+            document.new_runs = self.texts("new_runs", moments.take("new_runs"));
             self.finish(moments);
         }
         if let Some(mut run) = root.take("run").and_then(|value| self.table("run", value)) {
@@ -324,6 +327,9 @@ impl Reader {
             checkpoints: self.texts("checkpoints", table.take("checkpoints")),
             opens: self.text("opens", table.take("opens")),
             next: self.text("next", table.take("next")),
+            exits: self.exits(table.take("exits")),
+            hidden: self.text("hidden", table.take("hidden")),
+            asset: self.text("asset", table.take("asset")),
         };
         self.finish(table);
         level
@@ -339,6 +345,20 @@ impl Reader {
         };
         self.finish(table);
         keys
+    }
+
+    /// The exits of a level: names, each with a level.
+    fn exits(&mut self, value: Option<&Spot<'_>>) -> Vec<(Word, Word)> {
+        let Some(value) = value else { return Vec::new() };
+        let DeValue::Table(table) = value.get_ref() else {
+            self.wrong("exits", "a table of names and levels, as in `{ secret = \"grotto\" }`", value);
+            return Vec::new();
+        };
+        let exits = table.iter().filter_map(|(name, level)| {
+            let name = Spanned::new(name.get_ref().to_string(), name.span().into());
+            Some((name, self.text("exits", Some(level))?))
+        });
+        exits.collect()
     }
 
     fn steps_table(&mut self, name: &Word, value: &Spot<'_>) -> TableEntry {
@@ -368,6 +388,10 @@ impl Reader {
             default: self.literal("default", table.take("default")),
             max_len: self.int("max_len", table.take("max_len")),
             optional: self.bool("optional", table.take("optional")),
+            label: self.text("label", table.take("label")).map(|label| label.value),
+            save: self.bool("save", table.take("save")),
+            counts: self.text("counts", table.take("counts")),
+            counts_in: self.text("in", table.take("in")),
             on: self.on(table.take("on")),
         };
         self.finish(table);
@@ -386,10 +410,13 @@ impl Reader {
                         Some("add `value`, an expression, as in `{ per = \"level\", value = \"stars >= 3\" }`".into());
                 }
                 let text = self.text("value", said);
+                let label = self.text("label", table.take("label")).map(|label| label.value);
                 self.finish(table);
-                Some(DerivedEntry { per, value: text? })
+                Some(DerivedEntry { per, label, value: text? })
             }
-            DeValue::String(_) => Some(DerivedEntry { per: None, value: self.text(&name.value, Some(value))? }),
+            DeValue::String(_) => {
+                Some(DerivedEntry { per: None, label: None, value: self.text(&name.value, Some(value))? })
+            }
             _ => {
                 self.wrong(&name.value, "an expression, or a table with `per` and `value`", value);
                 None

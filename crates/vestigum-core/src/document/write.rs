@@ -2,7 +2,7 @@
 
 use std::fmt::Write;
 
-use crate::document::{Document, EffectEntry, FieldEntry, Literal, RuleEntry, StepEntry, Word};
+use crate::document::{DerivedEntry, Document, EffectEntry, FieldEntry, Literal, RuleEntry, StepEntry, Word};
 use crate::value::Value;
 
 /// The document as TOML, in the order of its sections.
@@ -16,12 +16,20 @@ pub fn write(document: &Document) -> String {
     out.words("order", &document.order);
     out.word("opening", document.opening.as_ref());
     out.word("lasts", document.levels_last.as_ref());
+    out.words("cleared_at", &document.cleared_at);
+    out.word("assets", document.assets.as_ref());
     for (name, level) in &document.levels {
         out.section(&format!("level.{}", key(&name.value)));
         out.text("title", level.title.as_deref());
         out.words("checkpoints", &level.checkpoints);
         out.word("opens", level.opens.as_ref());
         out.word("next", level.next.as_ref());
+        if !level.exits.is_empty() {
+            let exits = level.exits.iter().map(|(name, to)| format!("{} = {}", key(&name.value), quoted(&to.value)));
+            out.line("exits", &format!("{{ {} }}", exits.collect::<Vec<_>>().join(", ")));
+        }
+        out.word("hidden", level.hidden.as_ref());
+        out.word("asset", level.asset.as_ref());
         for (table, steps) in &level.steps {
             let steps = list(steps.iter().map(|step| literal(&step.value)));
             out.line(&format!("steps.{}", key(&table.value)), &steps);
@@ -55,15 +63,14 @@ pub fn write(document: &Document) -> String {
     if !document.derived.is_empty() {
         out.section("derived");
         for (name, derived) in &document.derived {
-            let value = quoted(&derived.value.value);
-            let said = match &derived.per {
-                Some(per) => format!("{{ per = {}, value = {value} }}", quoted(&per.value)),
-                None => value,
-            };
-            out.line(&key(&name.value), &said);
+            out.line(&key(&name.value), &self::derived(derived));
         }
     }
-    out.words_in("moments", "names", &document.moments);
+    if !document.moments.is_empty() || !document.new_runs.is_empty() {
+        out.section("moments");
+        out.words("names", &document.moments);
+        out.words("new_runs", &document.new_runs);
+    }
     out.word_in("run", "over_when", document.over_when.as_ref());
     out.word_in("death", "respawn", document.respawn.as_ref());
     out.word_in("checkpoints", "accept", document.accept.as_ref());
@@ -157,13 +164,6 @@ impl Writer {
         }
     }
 
-    fn words_in(&mut self, section: &str, key: &str, words: &[Word]) {
-        if !words.is_empty() {
-            self.section(section);
-            self.words(key, words);
-        }
-    }
-
     fn field(&mut self, name: &Word, field: &FieldEntry) {
         self.section(&format!("field.{}", key(&name.value)));
         self.word("type", field.ty.as_ref());
@@ -183,6 +183,10 @@ impl Writer {
         }
         self.int("max_len", field.max_len.as_ref().map(|len| len.value));
         self.flag("optional", field.optional);
+        self.text("label", field.label.as_deref());
+        self.flag("save", field.save);
+        self.word("counts", field.counts.as_ref());
+        self.word("in", field.counts_in.as_ref());
         for (moment, rules) in &field.on {
             let text = match &rules[..] {
                 [one] => rule(one),
@@ -195,6 +199,15 @@ impl Writer {
 
 fn range((lowest, highest): &(Literal, Literal)) -> String {
     list([literal(&lowest.value), literal(&highest.value)].into_iter())
+}
+
+/// A derived value: its expression alone where nothing else is said.
+fn derived(entry: &DerivedEntry) -> String {
+    let value = quoted(&entry.value.value);
+    let mut said = Vec::new();
+    said.extend(entry.per.as_ref().map(|per| format!("per = {}", quoted(&per.value))));
+    said.extend(entry.label.as_ref().map(|label| format!("label = {}", quoted(label))));
+    if said.is_empty() { value } else { format!("{{ {}, value = {value} }}", said.join(", ")) }
 }
 
 /// A member of a struct: its type alone where nothing else is said.

@@ -2,9 +2,8 @@
 
 use crate::evaluation::Env;
 use crate::evaluation::restate::Restating;
-use crate::model::expression::{Clause, Expression};
+use crate::model::expression::Expression;
 use crate::model::field::FieldId;
-use crate::model::node::{EntryRef, Node, ReadAt};
 use crate::value::Value;
 
 /// What became of one part of a condition.
@@ -17,8 +16,6 @@ pub struct Judged {
     /// The names in it and their values.
     pub values: Vec<(String, Value)>,
     pub reads: Vec<FieldId>,
-    /// What the player has to do for it, in words, where that says more than the condition.
-    asks: Option<String>,
 }
 
 impl Expression {
@@ -60,21 +57,6 @@ impl Expression {
         evaluate(&Env { derived: &known, ..*env })
     }
 
-    /// What is missing before the condition holds, in words; nothing if it holds.
-    pub(crate) fn missing(&self, env: &Env<'_>) -> Option<String> {
-        let mut judged = self.judge(env);
-        // What is to be completed is said with the title of the level.
-        for (part, judged) in self.parts.all.iter().zip(&mut judged) {
-            if let Node::Read(ReadAt::Now, field, EntryRef::Slot(slot)) = &part.node
-                && *field == env.spec.completed
-            {
-                let level = (slot - env.spec.field(*field).first_slot) as u32;
-                judged.asks = Some(format!("complete {} first", env.spec.level(level).title()));
-            }
-        }
-        missing(&self.parts.clause, &judged)
-    }
-
     /// Every part of the condition with the values in it.
     pub fn judge(&self, env: &Env<'_>) -> Vec<Judged> {
         self.with_derived(env, |env| {
@@ -83,36 +65,8 @@ impl Expression {
                 holds: part.node.value(env).as_bool(),
                 values: part.leaves.iter().map(|(name, node)| (name.to_string(), node.value(env))).collect(),
                 reads: part.reads.clone(),
-                asks: None,
             });
             judged.collect()
         })
-    }
-}
-
-fn missing(clause: &Clause, parts: &[Judged]) -> Option<String> {
-    match clause {
-        Clause::Part(index) => {
-            let part = parts.get(*index).filter(|part| !part.holds)?;
-            if let Some(asks) = &part.asks {
-                return Some(asks.clone());
-            }
-            // A name that is not true says so by being named.
-            let has: Vec<String> = match &part.values[..] {
-                [(_, Value::Bool(_))] => Vec::new(),
-                [(_, value)] => vec![format!("has {value}")],
-                values => values.iter().map(|(name, value)| format!("{name} is {value}")).collect(),
-            };
-            let has = if has.is_empty() { String::new() } else { format!(", {}", has.join(", ")) };
-            Some(format!("needs {}{has}", part.part))
-        }
-        Clause::All(clauses) => {
-            let missing: Vec<String> = clauses.iter().filter_map(|clause| missing(clause, parts)).collect();
-            (!missing.is_empty()).then(|| missing.join("; "))
-        }
-        Clause::Any(clauses) => {
-            let missing: Option<Vec<String>> = clauses.iter().map(|clause| missing(clause, parts)).collect();
-            missing.map(|missing| missing.join(", or "))
-        }
     }
 }

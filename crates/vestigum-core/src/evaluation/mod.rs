@@ -24,6 +24,8 @@ pub struct Env<'a> {
     pub before: Option<&'a State>,
     pub level: Option<u32>,
     pub checkpoint: Option<&'a Checkpoint>,
+    /// The exit by which the level was completed, if one was named.
+    pub exit: Option<&'a str>,
     /// The keys of the entry that a migration fills, each with its key set.
     pub filled: &'a [(u32, u32)],
     /// The item of a container that is looked at.
@@ -98,6 +100,7 @@ impl Node {
                 (Some(checkpoint), Some(level)) => Value::Text(checkpoint.name(env.spec, level)),
                 _ => Value::text(""),
             },
+            Node::Exit => Value::text(env.exit.unwrap_or_default()),
             Node::LevelIndex => {
                 let listed = env.level.filter(|level| (*level as usize) < env.spec.in_order);
                 Value::Int(listed.map_or(0, |level| i64::from(level) + 1))
@@ -152,7 +155,7 @@ impl Node {
 impl<'a> Env<'a> {
     /// What a moment or a reader sees: the state as it is now.
     pub fn new(spec: &'a Model, state: &'a State, level: Option<u32>, checkpoint: Option<&'a Checkpoint>) -> Env<'a> {
-        Env { spec, state, before: None, level, checkpoint, filled: &[], each: None, derived: &[] }
+        Env { spec, state, before: None, level, checkpoint, exit: None, filled: &[], each: None, derived: &[] }
     }
 
     /// The key of the moment's checkpoint on the axis of checkpoints.

@@ -137,7 +137,7 @@ impl Restating<'_> {
     fn say(self, node: &Node) -> Option<Restated> {
         let spec = self.env.spec;
         Some(match node {
-            Node::Const(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => {
+            Node::Const(_) | Node::Level | Node::Checkpoint | Node::Exit | Node::LevelIndex | Node::CheckpointIndex => {
                 Restated::Bound
             }
             // What is not seen any more is bound, whatever it is.

@@ -32,7 +32,8 @@ pub struct Handle<T: ?Sized> {
     ty: PhantomData<fn() -> Box<T>>,
 }
 
-/// Where a write through a handle has nothing to ask but this: play may write the field, and no opening depends on it.
+/// Where a write through a handle has nothing to ask but this: play may write the field, no opening depends on it, and it asks
+/// for no save.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Gate(u8);
 
@@ -42,7 +43,7 @@ impl Gate {
     const IN_LEVEL: Gate = Gate(2);
 
     fn of(model: &Model, field: &Field) -> Gate {
-        if !field.played || model.opens_levels(field.id) {
+        if !field.played || field.saves || model.opens_levels(field.id) {
             Gate::CLOSED
         } else if field.in_level {
             Gate::IN_LEVEL

@@ -10,8 +10,9 @@
 //! [`FieldFate`] holds step 1 as [`FieldFate::rules`] and what is left of steps 2 to 4 as [`FieldFate::fallback`]. The
 //! runtime, the fate table and the checks all read the same `FatePlan`, which is worked out once when the spec is built.
 
+use crate::model::Types;
 use crate::model::expression::Expression;
-use crate::model::field::{Field, FieldId};
+use crate::model::field::FieldId;
 use crate::vocabulary::fate::{Operation, PlainFate};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::span::Span;
@@ -100,19 +101,21 @@ pub struct FatePlan {
 
 impl FatePlan {
     /// Lays out the plan. `rules` takes the rules of a field at a moment.
-    pub fn new(
-        fields: &[Field],
-        moments: impl Iterator<Item = Moment>,
-        mut rules: impl FnMut(FieldId, Moment) -> Vec<Rule>,
-    ) -> FatePlan {
-        let mut plan = FatePlan { fields: fields.len(), ..FatePlan::default() };
-        for moment in moments {
+    pub fn new(spec: &Types, mut rules: impl FnMut(FieldId, Moment) -> Vec<Rule>) -> FatePlan {
+        let mut plan = FatePlan { fields: spec.fields.len(), ..FatePlan::default() };
+        for moment in spec.moments() {
             let mut ruled = Vec::new();
             let mut set_back = Vec::new();
-            for field in fields {
+            // Which levels are completed and open outlasts a run that begins at another moment than these.
+            let levels_stay = moment.begins_run() && !spec.cleared_at.contains(&moment);
+            for field in &spec.fields {
                 let fate = FieldFate {
                     rules: rules(field.id, moment),
-                    fallback: fallback(field.lasts, field.after_failure, moment),
+                    fallback: if field.built_in && levels_stay {
+                        PlainFate::Keep
+                    } else {
+                        fallback(field.lasts, field.after_failure, moment)
+                    },
                 };
                 if !fate.is_keep() && !fate.only_rewinds() {
                     ruled.push(field.id);

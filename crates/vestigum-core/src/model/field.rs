@@ -14,6 +14,15 @@ use crate::vocabulary::span::{Span, WrittenBy};
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FieldId(pub u32);
 
+/// How a field counts time: in milliseconds.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Counts {
+    /// Wherever the player is.
+    Everywhere,
+    /// Only inside a level.
+    InLevel,
+}
+
 /// One named, typed piece of progress.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
@@ -36,6 +45,13 @@ pub struct Field {
     pub default: Value,
     #[doc(hidden)]
     pub optional: bool,
+    #[doc(hidden)]
+    pub label: Option<Arc<str>>,
+    /// Whether a write of play asks for a save.
+    #[doc(hidden)]
+    pub saves: bool,
+    #[doc(hidden)]
+    pub counts: Option<Counts>,
     #[doc(hidden)]
     pub axes: Vec<Axis>,
     /// How many keys each axis has.
@@ -90,6 +106,21 @@ impl Field {
     /// The value before anything was written.
     pub fn default(&self) -> &Value {
         &self.default
+    }
+
+    /// What players call it, where the spec says it.
+    pub fn label(&self) -> Option<&str> {
+        self.label.as_deref()
+    }
+
+    /// Whether a write of play that changes it asks for a save at once.
+    pub fn saves(&self) -> bool {
+        self.saves
+    }
+
+    /// Whether it counts time, and where.
+    pub fn counts(&self) -> Option<Counts> {
+        self.counts
     }
 
     /// Whether it can have no value.

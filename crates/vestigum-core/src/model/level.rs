@@ -24,6 +24,11 @@ pub struct Level {
     pub first_checkpoint_key: u32,
     #[doc(hidden)]
     pub next: Option<u32>,
+    /// Its exits, each with the level to which it leads.
+    #[doc(hidden)]
+    pub exits: Vec<(Arc<str>, u32)>,
+    #[doc(hidden)]
+    pub asset: Option<String>,
 }
 
 impl Level {
@@ -35,6 +40,28 @@ impl Level {
     /// The name that players see: the title, or the id where there is none.
     pub fn title(&self) -> &str {
         self.title.as_deref().unwrap_or(&self.id)
+    }
+
+    /// The names of its exits.
+    pub fn exits(&self) -> impl ExactSizeIterator<Item = &str> {
+        self.exits.iter().map(|(name, _)| &**name)
+    }
+
+    /// Its file in the folder of [`Spec::assets`](crate::Spec::assets): what `asset` says. Where it says nothing, the id,
+    /// which stands for a file of that name with any extension.
+    pub fn asset(&self) -> &str {
+        self.asset.as_deref().unwrap_or(&self.id)
+    }
+
+    /// The level to which an exit leads.
+    pub(crate) fn exit(&self, name: &str) -> Option<u32> {
+        self.exits.iter().find(|(exit, _)| **exit == *name).map(|(_, level)| *level)
+    }
+
+    /// Whether one of its exits leads to a level.
+    #[doc(hidden)]
+    pub fn leads_to(&self, level: u32) -> bool {
+        self.exits.iter().any(|(_, to)| *to == level)
     }
 
     /// The checkpoints in the order of the way, where the level lists any.
@@ -49,6 +76,8 @@ pub enum Opening {
     Always,
     After(u32),
     When(Expression),
+    /// Only when it is reached by an exit of another level.
+    ByExit,
 }
 
 /// A value computed from others when it is read.
@@ -66,6 +95,8 @@ pub struct Derived {
     #[doc(hidden)]
     pub axis: Option<Axis>,
     #[doc(hidden)]
+    pub label: Option<Arc<str>>,
+    #[doc(hidden)]
     pub keys: u32,
     /// Whether it is the value for one key of another.
     #[doc(hidden)]
@@ -81,6 +112,11 @@ impl Derived {
     /// What it has a value for each of: levels or the keys of a set; none where it has one value.
     pub fn axis(&self) -> Option<Axis> {
         self.axis
+    }
+
+    /// What players call it, where the spec says it.
+    pub fn label(&self) -> Option<&str> {
+        self.label.as_deref()
     }
 
     /// The type of its value.

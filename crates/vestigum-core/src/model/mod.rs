@@ -52,7 +52,13 @@ pub struct Names {
     pub lasts: Lasts,
     /// The axis of checkpoints: level and checkpoint of each, for the levels that list theirs.
     pub checkpoint_keys: Vec<(u32, u32)>,
+    /// The game's own moments; those that begin a run stand behind the others.
     pub own_moments: Vec<Arc<str>>,
+    pub first_new_run: usize,
+    /// The moments at which `completed` and `opened` begin anew, where they last a run.
+    pub cleared_at: Vec<Moment>,
+    /// The folder in which every level has a file.
+    pub assets: Option<String>,
     pub structs: Vec<Arc<StructType>>,
     pub key_sets: Vec<KeySet>,
     pub tables: Vec<Table>,
@@ -71,6 +77,8 @@ pub struct Types {
     pub fields_by_name: Vec<FieldId>,
     /// The fields that last as long as the device.
     pub device_fields: Vec<FieldId>,
+    /// The fields that count time.
+    pub clocks: Vec<FieldId>,
     pub slots: usize,
 }
 
@@ -89,6 +97,8 @@ pub struct Model {
     pub readable: Readable,
     /// When each level opens.
     pub openings: Vec<Opening>,
+    /// For each level, the condition under which the board does not show it.
+    pub hidden: Vec<Option<Expression>>,
     /// For each field, whether some level's opening reads it: only its writes have to judge openings.
     pub opens_levels: Vec<bool>,
     pub over_when: Option<Expression>,
@@ -143,7 +153,8 @@ impl Model {
             | Moment::Complete
             | Moment::Travel
             | Moment::Quit
-            | Moment::Own(_) => false,
+            | Moment::Own(_)
+            | Moment::OwnRun(_) => false,
         }
     }
 
@@ -160,7 +171,7 @@ impl Names {
 
     pub fn moment_name(&self, moment: Moment) -> &str {
         match moment {
-            Moment::Own(n) => self.own_moments.get(usize::from(n)).map_or("?", |name| name),
+            Moment::Own(n) | Moment::OwnRun(n) => self.own_moments.get(usize::from(n)).map_or("?", |name| name),
             built_in => built_in.word().unwrap_or_default(),
         }
     }
@@ -168,8 +179,18 @@ impl Names {
     pub fn moment(&self, name: &str) -> Option<Moment> {
         Moment::from_word(name).or_else(|| {
             let n = self.own_moments.iter().position(|own| &**own == name)?;
-            u16::try_from(n).ok().map(Moment::Own)
+            Some(self.own_moment(n as u16))
         })
+    }
+
+    fn own_moment(&self, n: u16) -> Moment {
+        if usize::from(n) < self.first_new_run { Moment::Own(n) } else { Moment::OwnRun(n) }
+    }
+
+    /// Every moment of the game: the built-in ones, and then its own.
+    pub fn moments(&self) -> impl Iterator<Item = Moment> {
+        let own = (0..self.own_moments.len() as u16).map(|n| self.own_moment(n));
+        Moment::BUILT_IN.iter().copied().chain(own)
     }
 }
 

@@ -90,6 +90,8 @@ pub enum Node {
     Open(Option<u32>),
     Level,
     Checkpoint,
+    /// The exit by which the level was completed; the empty text where none was named.
+    Exit,
     LevelIndex,
     CheckpointIndex,
 }
@@ -102,7 +104,8 @@ impl Node {
             Node::Read(_, _, EntryRef::Picked(picks)) | Node::Filled(_, EntryRef::Picked(picks)) => {
                 picks.iter().any(placed)
             }
-            Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex | Node::Open(None) => true,
+            Node::Level | Node::Checkpoint | Node::Exit => true,
+            Node::LevelIndex | Node::CheckpointIndex | Node::Open(None) => true,
             Node::Table(_, inner, table, None) => {
                 spec.tables[*table as usize].has_own_steps() || inner.speaks_of_place(spec)
             }
@@ -123,6 +126,7 @@ impl Node {
             | Node::Open(_)
             | Node::Level
             | Node::Checkpoint
+            | Node::Exit
             | Node::LevelIndex
             | Node::CheckpointIndex => self.clone(),
             Node::Wide(inner) => Node::Wide(boxed(inner)?),
@@ -179,7 +183,7 @@ impl Node {
             Node::Highest(nodes) | Node::Lowest(nodes) | Node::Make(nodes, _) => nodes.iter().any(is_so),
             Node::Const(_) | Node::Read(..) | Node::Filled(..) | Node::Aggregate(..) | Node::Derived(_) => false,
             Node::Open(_) | Node::Level | Node::Checkpoint | Node::LevelIndex | Node::CheckpointIndex => false,
-            Node::Each => false,
+            Node::Exit | Node::Each => false,
         }
     }
 }

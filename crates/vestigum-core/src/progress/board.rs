@@ -6,6 +6,7 @@ use std::sync::Arc;
 use crate::model::axis::Axis;
 use crate::model::field::Field;
 use crate::progress::Progress;
+use crate::progress::locks::LockReason;
 use crate::value::Value;
 use crate::vocabulary::names::key_text;
 
@@ -18,8 +19,10 @@ pub struct BoardRow {
     pub title: String,
     /// Whether it is open.
     pub open: bool,
-    /// What is missing before it opens, in words; only for a locked level.
-    pub why_locked: Option<String>,
+    /// What is missing before it opens; only for a locked level.
+    pub lock: Option<LockReason>,
+    /// Whether players should not see it yet: `hidden` of the level holds. [`Progress::board`] leaves such rows out.
+    pub hidden: bool,
     /// Whether it is completed.
     pub completed: bool,
     /// Every per-level field and its value here, and behind them the derived values that are kept per level. A field with more
@@ -30,13 +33,7 @@ pub struct BoardRow {
 /// `mill_lane     completed  best_letters 60, stars 1`
 impl fmt::Display for BoardRow {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let state = match (&self.why_locked, self.completed) {
-            (Some(why), false) => format!("locked: {why}"),
-            (Some(why), true) => format!("completed, locked: {why}"),
-            (None, true) => "completed".into(),
-            (None, false) => "open".into(),
-        };
-        write!(f, "{:14} {state}", self.level)?;
+        write!(f, "{:14} {}", self.level, self.standing())?;
         let values: Vec<String> = self.values.iter().map(|(name, value)| format!("{name} {value}")).collect();
         if !values.is_empty() {
             write!(f, "  {}", values.join(", "))?;
@@ -45,8 +42,22 @@ impl fmt::Display for BoardRow {
     }
 }
 
+impl BoardRow {
+    /// How the level stands, in words: "completed", "open", "locked: complete Mill Lane".
+    pub fn standing(&self) -> String {
+        let hidden = if self.hidden { "hidden, " } else { "" };
+        let state = match (&self.lock, self.completed) {
+            (Some(lock), false) => format!("locked: {lock}"),
+            (Some(lock), true) => format!("completed, locked: {lock}"),
+            (None, true) => "completed".into(),
+            (None, false) => "open".into(),
+        };
+        format!("{hidden}{state}")
+    }
+}
+
 impl Progress {
-    /// The level overview, in the order of the levels.
+    /// The level overview, in the order of the levels, without those that are hidden.
     ///
     /// # Example
     ///
@@ -62,6 +73,13 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn board(&self) -> Vec<BoardRow> {
+        let mut rows = self.full_board();
+        rows.retain(|row| !row.hidden);
+        rows
+    }
+
+    /// The same with the levels that are hidden, for tools.
+    pub fn full_board(&self) -> Vec<BoardRow> {
         let spec = &*self.model;
         let env = self.env();
         let fields: Vec<&Field> = spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()).collect();
@@ -96,8 +114,9 @@ impl Progress {
                 level: level.id.clone(),
                 title: level.title().to_owned(),
                 open,
-                why_locked: (!open).then(|| self.why_locked(index)),
-                completed: self.state.value(spec.field(spec.completed).slot_at(&[index])).as_bool(),
+                lock: (!open).then(|| self.lock_of(index)),
+                hidden: self.is_hidden(index),
+                completed: self.is_completed(index),
                 values,
             }
         });

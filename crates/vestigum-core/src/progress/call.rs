@@ -28,6 +28,8 @@ pub enum Call<'a> {
     Restart,
     /// The level was passed.
     Complete,
+    /// The level was passed through an exit.
+    CompleteBy(&'a str),
     /// The level was left without passing it and without failing.
     Travel,
     /// The level was given up.
@@ -56,7 +58,7 @@ impl<'a> Call<'a> {
             Moment::Travel => Some(Call::Travel),
             Moment::Abandon => Some(Call::Abandon),
             Moment::GameOver => Some(Call::GameOver),
-            Moment::Own(_) => Some(Call::Own(name)),
+            Moment::Own(_) | Moment::OwnRun(_) => Some(Call::Own(name)),
             Moment::Launch | Moment::Enter | Moment::Checkpoint | Moment::Quit => None,
         }
     }
@@ -97,6 +99,7 @@ impl Progress {
             Call::Death => self.death(),
             Call::Restart => self.restart(),
             Call::Complete => self.complete(),
+            Call::CompleteBy(exit) => self.complete_by(exit),
             Call::Travel => self.travel(),
             Call::Abandon => self.abandon(),
             Call::GameOver => self.game_over(),

@@ -29,7 +29,8 @@ impl Progress {
     pub(super) fn apply_fates(&mut self, moment: Moment, subject: &Subject, outcome: &mut Outcome) {
         let pending = {
             let spec = &*self.model;
-            let env = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
+            let at = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
+            let env = Env { exit: subject.exit.as_deref(), ..at };
             let in_level = self.state.position.level().is_some();
             let through = moment == Moment::Launch;
             let noted = self.state.noted_slots();

@@ -9,13 +9,16 @@ pub mod collections;
 pub mod display;
 pub mod entries;
 pub mod fates;
+pub mod locks;
 pub mod moments;
 pub mod openings;
 pub mod reads;
 pub mod reset;
+pub mod time;
 pub mod writes;
 
 use std::sync::Arc;
+use std::time::Duration;
 
 use crate::evaluation::Env;
 use crate::evaluation::judge::Judged;
@@ -58,7 +61,7 @@ use crate::vocabulary::span::Span;
 /// game.add(score, 40)?;
 /// let done = game.complete()?;
 /// assert_eq!(game.get(score), 40);
-/// assert_eq!(done.next.as_deref(), Some("heather_rise"));
+/// assert_eq!(done.next_level(), Some("heather_rise"));
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
 #[derive(Clone, Debug)]
@@ -73,6 +76,8 @@ pub struct Progress {
     /// Whether nobody asks what a moment changed.
     pub(crate) quiet: bool,
     fingerprint: u32,
+    /// What is left of the time that passed, less than a millisecond.
+    rest: Duration,
 }
 
 impl Progress {
@@ -87,6 +92,7 @@ impl Progress {
             quiet: false,
             gone: Vec::new(),
             fingerprint: model.fingerprint,
+            rest: Duration::ZERO,
         }
     }
 
@@ -360,4 +366,6 @@ pub struct Subject {
     pub level: Option<u32>,
     /// The checkpoint of that level.
     pub checkpoint: Option<Checkpoint>,
+    /// The exit by which it is completed, if one was named.
+    pub exit: Option<Arc<str>>,
 }

@@ -5,6 +5,7 @@ use crate::nearest::suggestion;
 use crate::outcome::{Outcome, Refused, RespawnAt};
 use crate::progress::{Progress, Subject};
 use crate::state::position::{Checkpoint, LevelPosition, Position};
+use crate::vocabulary::fate::Fate;
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::place::Place;
 use crate::vocabulary::policy::Accept;
@@ -15,8 +16,12 @@ impl Progress {
     /// # Errors
     /// If the player is in a level.
     pub fn new_run(&mut self) -> Result<Outcome, Refused> {
-        self.outside(Moment::NewRun)?;
-        let mut outcome = self.fated(Moment::NewRun, Subject::default());
+        self.begin_run(Moment::NewRun, "new_run")
+    }
+
+    fn begin_run(&mut self, moment: Moment, name: &str) -> Result<Outcome, Refused> {
+        self.outside(name)?;
+        let mut outcome = self.fated(moment, Subject::default());
         self.go(Position::Menu, &mut outcome);
         Ok(self.finished(outcome))
     }
@@ -73,9 +78,10 @@ impl Progress {
         let index = found.map_err(|nearest| Refused::UnknownLevel { name: level.to_owned(), nearest })?;
         let checkpoint = checkpoint.map(|name| self.find_checkpoint(index, name)).transpose()?;
         if locked && !self.is_open(index) {
-            return Err(Refused::Locked { level: level.to_owned(), why: self.why_locked(index) });
+            return Err(Refused::Locked { level: level.to_owned(), why: self.lock_of(index).to_string() });
         }
-        let mut outcome = self.fated(Moment::Enter, Subject { level: Some(index), checkpoint: checkpoint.clone() });
+        let mut outcome =
+            self.fated(Moment::Enter, Subject { level: Some(index), checkpoint: checkpoint.clone(), exit: None });
         let standing = LevelPosition { level: index, checkpoint: checkpoint.clone(), entered_at: checkpoint };
         self.go(Position::Level(standing), &mut outcome);
         self.state.take_marks();
@@ -102,7 +108,7 @@ impl Progress {
             outcome.accepted = false;
             return Ok(outcome);
         }
-        let subject = Subject { level: Some(standing.level), checkpoint: Some(reached.clone()) };
+        let subject = Subject { level: Some(standing.level), checkpoint: Some(reached.clone()), exit: None };
         let mut outcome = self.fated(Moment::Checkpoint, subject);
         self.go(Position::Level(LevelPosition { checkpoint: Some(reached), ..standing }), &mut outcome);
         self.state.take_checkpoint();
@@ -200,16 +206,64 @@ impl Progress {
     /// game.enter("mill_lane")?;
     /// game.set(spec.int("letters")?, 85)?;
     /// let done = game.complete()?;
-    /// assert_eq!(done.next.as_deref(), Some("heather_rise"));
+    /// assert_eq!(done.next_level(), Some("heather_rise"));
     /// assert_eq!(done.records().count(), 1);             // best_letters[mill_lane]
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn complete(&mut self) -> Result<Outcome, Refused> {
-        let standing = self.inside(Moment::Complete)?;
-        let mut outcome = self.leave(Moment::Complete);
-        let next = self.model.level(standing.level).next;
-        outcome.next = next.map(|next| self.model.level(next).id.clone());
-        Ok(self.finished(outcome))
+        let level = self.inside(Moment::Complete)?.level;
+        let named = self.model.level(level).next;
+        Ok(self.completed(None, named))
+    }
+
+    /// The level was passed through one of its exits. The level behind the exit opens.
+    ///
+    /// # Errors
+    /// If the player is not in a level, or the level has no such exit.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// let spec = Spec::from_toml(r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     [levels]
+    ///     order = ["mill_lane", "heather_rise"]
+    ///     [level.mill_lane]
+    ///     exits = { cellar = "millrace" }
+    ///     [level.millrace]
+    ///     title = "The Millrace"
+    /// "#)?;
+    /// let mut game = Progress::fresh(&spec);
+    /// game.enter("mill_lane")?;
+    /// let done = game.complete_by("cellar")?;
+    /// assert_eq!(done.next_level(), Some("millrace"));
+    /// assert_eq!(done.opened.len(), 2);                  // and heather_rise: mill_lane is completed
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn complete_by(&mut self, exit: impl AsRef<str>) -> Result<Outcome, Refused> {
+        let name = exit.as_ref();
+        let level = self.inside(Moment::Complete)?.level;
+        let of = self.model.level(level);
+        let to = of.exit(name).ok_or_else(|| Refused::UnknownExit {
+            level: of.id.to_string(),
+            name: name.to_owned(),
+            nearest: suggestion(name, of.exits()),
+        })?;
+        Ok(self.completed(Some(name), Some(to)))
+    }
+
+    /// `complete`, and where it leads: to the level that is `named`, if one is.
+    fn completed(&mut self, exit: Option<&str>, named: Option<u32>) -> Outcome {
+        let subject = Subject { exit: exit.map(Into::into), ..self.subject() };
+        let mut outcome = self.leave_as(Moment::Complete, subject);
+        if let (Some(_), Some(level)) = (exit, named) {
+            outcome.changes.extend(self.open(level));
+        }
+        let mut outcome = self.finished(outcome);
+        outcome.next = Some(self.next(named));
+        outcome
     }
 
     /// The level was left without passing it and without failing, through a door or over a map.
@@ -231,7 +285,10 @@ impl Progress {
     }
 
     fn leave(&mut self, moment: Moment) -> Outcome {
-        let subject = self.subject();
+        self.leave_as(moment, self.subject())
+    }
+
+    fn leave_as(&mut self, moment: Moment, subject: Subject) -> Outcome {
         let mut outcome = self.fated(moment, subject);
         self.go(Position::Menu, &mut outcome);
         outcome
@@ -283,7 +340,7 @@ impl Progress {
     /// One of the game's own moments.
     ///
     /// # Errors
-    /// If `[moments] names` has no such name.
+    /// If `[moments]` has no such name, and, for one of `new_runs`, if the player is in a level.
     ///
     /// # Example
     ///
@@ -303,6 +360,7 @@ impl Progress {
                 let outcome = self.fated(moment, self.subject());
                 Ok(self.finished(outcome))
             }
+            Some(moment @ Moment::OwnRun(_)) => self.begin_run(moment, name),
             _ => Err(Refused::UnknownMoment {
                 name: name.to_owned(),
                 nearest: suggestion(name, self.model.own_moments.iter().map(|name| &**name)),
@@ -329,17 +387,19 @@ impl Progress {
         }
     }
 
-    fn outside(&self, moment: Moment) -> Result<(), Refused> {
+    fn outside(&self, moment: &str) -> Result<(), Refused> {
         self.open_session()?;
         match self.state.position {
-            Position::Level(_) => Err(Refused::NotHere { moment: moment.to_string(), place: self.place() }),
+            Position::Level(_) => Err(Refused::NotHere { moment: moment.to_owned(), place: self.place() }),
             Position::Menu | Position::RunOver => Ok(()),
         }
     }
 
     fn subject(&self) -> Subject {
         match self.state.position.level_position() {
-            Some(standing) => Subject { level: Some(standing.level), checkpoint: standing.checkpoint.clone() },
+            Some(standing) => {
+                Subject { level: Some(standing.level), checkpoint: standing.checkpoint.clone(), exit: None }
+            }
             None => Subject::default(),
         }
     }
@@ -371,8 +431,9 @@ impl Progress {
     #[doc(hidden)]
     pub fn finished(&mut self, mut outcome: Outcome) -> Outcome {
         let opened = self.judge_openings();
-        outcome.opened.extend(opened.iter().filter_map(opened_level));
         outcome.changes.extend(opened);
+        outcome.opened =
+            outcome.changes.iter().filter(|change| change.fate == Fate::Opened).filter_map(opened_level).collect();
         outcome.place = self.place();
         outcome
     }

@@ -4,8 +4,9 @@
 
 use std::sync::Arc;
 
+use crate::model::Model;
 use crate::model::level::Opening;
-use crate::outcome::Change;
+use crate::outcome::{Change, Next};
 use crate::progress::Progress;
 use crate::value::Value;
 use crate::vocabulary::fate::Fate;
@@ -14,6 +15,17 @@ use crate::vocabulary::key::{Key, KeyAxis, Keys};
 /// The key of an entry of a level.
 fn level_key(id: &Arc<str>) -> Keys {
     Keys::new(vec![Key { axis: KeyAxis::Level, name: id.clone() }])
+}
+
+fn opened_change(spec: &Model, level: u32) -> Change {
+    Change {
+        field: spec.field(spec.opened).name.clone(),
+        keys: level_key(&spec.level(level).id),
+        before: Value::Bool(false),
+        after: Value::Bool(true),
+        fate: Fate::Opened,
+        clamped: false,
+    }
 }
 
 /// The level that a change of `opened` is about.
@@ -32,28 +44,27 @@ impl Progress {
         let spec = self.model.clone();
         loop {
             let mut opened = false;
-            for (index, level) in (0u32..).zip(&spec.levels) {
+            for index in 0..spec.levels.len() as u32 {
                 let slot = spec.opened_slot(index);
                 if !self.state.value(slot).as_bool() && self.can_open(index) {
-                    self.state.write(slot, Value::Bool(true));
                     opened = true;
-                    if self.quiet {
-                        continue;
-                    }
-                    changes.push(Change {
-                        field: spec.field(spec.opened).name.clone(),
-                        keys: level_key(&level.id),
-                        before: Value::Bool(false),
-                        after: Value::Bool(true),
-                        fate: Fate::Opened,
-                        clamped: false,
-                    });
+                    changes.extend(self.open(index));
                 }
             }
             if !opened {
                 return changes;
             }
         }
+    }
+
+    /// Opens a level, if it is locked.
+    pub(super) fn open(&mut self, level: u32) -> Option<Change> {
+        let slot = self.model.opened_slot(level);
+        if self.state.value(slot).as_bool() {
+            return None;
+        }
+        self.state.write(slot, Value::Bool(true));
+        (!self.quiet).then(|| opened_change(&self.model, level))
     }
 
     /// Opens a level that a reset has just taken back.
@@ -64,14 +75,7 @@ impl Progress {
         let taken = changes.iter().position(|change| change.field == *opened && change.keys.level() == Some(id));
         match taken {
             Some(at) => drop(changes.remove(at)),
-            None => changes.push(Change {
-                field: opened.clone(),
-                keys: level_key(id),
-                before: Value::Bool(false),
-                after: Value::Bool(true),
-                fate: Fate::Opened,
-                clamped: false,
-            }),
+            None => changes.push(opened_change(&spec, level)),
         }
         self.state.write_through(slot, Value::Bool(true));
     }
@@ -82,24 +86,29 @@ impl Progress {
             Opening::Always => true,
             Opening::After(before) => self.state.value(spec.field(spec.completed).slot_at(&[*before])).as_bool(),
             Opening::When(condition) => condition.holds(&self.env()),
+            Opening::ByExit => false,
         }
+    }
+
+    /// Where a completed level leads.
+    pub(super) fn next(&self, named: Option<u32>) -> Next {
+        let id = |level: u32| self.model.level(level).id.clone();
+        if let Some(level) = named {
+            return if self.is_open(level) { Next::Level(id(level)) } else { Next::Locked(id(level)) };
+        }
+        let levels = 0..self.model.levels.len() as u32;
+        let left = levels.filter(|level| self.is_open(*level) && !self.is_completed(*level) && !self.is_hidden(*level));
+        let left: Vec<Arc<str>> = left.map(id).collect();
+        if left.is_empty() { Next::End } else { Next::Choose(left) }
+    }
+
+    pub(super) fn is_completed(&self, level: u32) -> bool {
+        let completed = self.model.field(self.model.completed);
+        self.state.value(completed.slot_at(&[level])).as_bool()
     }
 
     #[doc(hidden)]
     pub fn is_open(&self, level: u32) -> bool {
         self.state.value(self.model.opened_slot(level)).as_bool()
-    }
-
-    /// What is missing before `level` opens, in words.
-    pub(crate) fn why_locked(&self, level: u32) -> String {
-        let spec = &*self.model;
-        match spec.opening(level) {
-            Opening::Always => "it opens at the next moment outside a level".into(),
-            Opening::After(before) => format!("complete {} first", spec.level(*before).title()),
-            Opening::When(condition) => {
-                let missing = condition.missing(&self.env());
-                missing.unwrap_or_else(|| "it opens at the next moment outside a level".into())
-            }
-        }
     }
 }

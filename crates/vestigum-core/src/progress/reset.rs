@@ -3,6 +3,7 @@
 //! What a reset does to a value, it does to both marks, so nothing that was reset comes back with a death.
 
 use std::fmt;
+use std::time::Duration;
 
 use crate::model::axis::Axis;
 use crate::model::entry::{EntrySlot, keys_of};
@@ -100,11 +101,13 @@ impl Progress {
         }
         let spec = self.model.clone();
         let mut changes = Vec::new();
+        self.rest = Duration::ZERO;
         match reset {
             Reset::Level(name) => {
                 let unknown =
                     |nearest| AccessErrorKind::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
                 let level = spec.find_level(name).map_err(unknown)?;
+                let reached = self.is_open(level) && spec.levels.iter().any(|from| from.leads_to(level));
                 for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
                     for slot in field.slots_of_level(&spec, level) {
                         self.back_to_default(field, slot, &mut changes);
@@ -114,6 +117,10 @@ impl Progress {
                     self.end_visit(&mut changes);
                 } else if self.can_open(level) {
                     // It was taken back, and nothing locks it. Outside a level judging the openings says the same.
+                    self.open_again(level, &mut changes);
+                }
+                // What an exit opened stays open: the exit belongs to another level.
+                if reached && !self.is_open(level) {
                     self.open_again(level, &mut changes);
                 }
             }

@@ -71,8 +71,10 @@ impl Progress {
         }
         let (value, clamped) = T::fit(value, field)
             .map_err(|Misfit(why)| AccessErrorKind::Shape { field: field.name.to_string(), why })?;
-        self.state.write(at.slot as usize, value);
-        Ok(self.written(self.model.opens_levels(at.field), clamped))
+        let slot = at.slot as usize;
+        let save_due = field.saves && value != *self.state.value(slot);
+        self.state.write(slot, value);
+        Ok(self.written(self.model.opens_levels(at.field), clamped, save_due))
     }
 
     /// Adds to a number. The sum saturates.
@@ -390,14 +392,16 @@ impl Progress {
         };
         // Taken out, a container that no mark shares is changed where it is.
         let old = self.state.take(slot);
+        let before = field.saves.then(|| old.clone());
         let (value, clamped) = new(old);
+        let save_due = before.is_some_and(|before| before != value);
         self.state.write(slot, value);
-        Ok(self.written(self.model.opens_levels(id), clamped))
+        Ok(self.written(self.model.opens_levels(id), clamped, save_due))
     }
 
     #[inline(always)]
-    fn written(&mut self, judge: bool, clamped: bool) -> Written {
-        Written { clamped, beaten: false, opened: if judge { self.opened_now() } else { None } }
+    pub(super) fn written(&mut self, judge: bool, clamped: bool, save_due: bool) -> Written {
+        Written { clamped, beaten: false, save_due, opened: if judge { self.opened_now() } else { None } }
     }
 
     #[inline(always)]

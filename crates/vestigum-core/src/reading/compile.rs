@@ -436,6 +436,7 @@ impl Compiler<'_> {
                 Some((boxed(a?, b), Type::Bool))
             }
             Operator::Equal | Operator::Unequal => {
+                self.check_exit(left, right)?;
                 let (a, b, _) = self.pair(left, right)?;
                 Some((boxed(a, b), Type::Bool))
             }
@@ -543,6 +544,7 @@ impl Compiler<'_> {
             }
             "level" => (Node::Level, Type::Text),
             "checkpoint" => (Node::Checkpoint, Type::Text),
+            "exit" => self.exit(ast)?,
             "level_index" => (Node::LevelIndex, Type::Int),
             "checkpoint_index" => (Node::CheckpointIndex, Type::Int),
             _ => return self.declared(name, ast.span),
@@ -557,7 +559,7 @@ impl Compiler<'_> {
         } else {
             let fields = self.spec.fields.iter().map(|field| &*field.name);
             let derived = self.spec.derived_ids.keys().map(|name| &**name);
-            let built_in = ["level", "checkpoint", "level_index", "checkpoint_index", "true", "false"];
+            let built_in = ["level", "checkpoint", "exit", "level_index", "checkpoint_index", "true", "false"];
             error.suggest(name, fields.chain(derived).chain(built_in))
         };
         self.fail(error)
@@ -574,7 +576,7 @@ impl Compiler<'_> {
             Scope::OverWhen if lasts == Span::Session => {
                 format!("`over_when` cannot read `{name}`, which lasts a session")
             }
-            Scope::Rule(Moment::Launch | Moment::NewRun | Moment::Enter) if field.needs_level() => {
+            Scope::Rule(Moment::Launch | Moment::NewRun | Moment::OwnRun(_) | Moment::Enter) if field.needs_level() => {
                 format!("`{name}` lasts {} {lasts}, and there is none before this moment", lasts.article())
             }
             Scope::Opens

@@ -25,7 +25,9 @@ impl Resolver<'_> {
     pub(super) fn openings(&mut self, spec: &Readable) -> Vec<Opening> {
         let order: OpeningOrder = self.choose("opening", self.document.opening.as_ref()).unwrap_or_default();
         let by_order = |level: usize| match order {
-            OpeningOrder::InOrder if (1..spec.in_order).contains(&level) => Opening::After(level as u32 - 1),
+            // What is not in the order and says no condition is reached by an exit: anything else was refused.
+            _ if level >= spec.in_order => Opening::ByExit,
+            OpeningOrder::InOrder if level > 0 => Opening::After(level as u32 - 1),
             OpeningOrder::InOrder | OpeningOrder::All => Opening::Always,
         };
         let mut openings: Vec<Opening> = (0..spec.levels.len()).map(by_order).collect();
@@ -78,7 +80,7 @@ pub(super) fn opens_levels(spec: &Readable, openings: &[Opening]) -> Vec<bool> {
     let mut read = vec![false; spec.fields.len()];
     for opening in openings {
         match opening {
-            Opening::Always => {}
+            Opening::Always | Opening::ByExit => {}
             Opening::After(_) => read[spec.completed.0 as usize] = true,
             Opening::When(condition) => condition.reads().iter().for_each(|id| read[id.0 as usize] = true),
         }

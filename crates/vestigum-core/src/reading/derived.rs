@@ -1,6 +1,7 @@
 //! Derived values: each is compiled behind those that it reads, and one that is kept per level or key once for each of them.
 
 use std::ops::Range;
+use std::sync::Arc;
 
 use indexmap::IndexSet;
 use rustc_hash::FxHashMap;
@@ -103,6 +104,7 @@ impl Resolver<'_> {
     fn compiled(&mut self, spec: &mut Readable, name: &Word, entry: &DerivedEntry) -> Option<u32> {
         let place = place_of(self.text, &entry.value);
         let text = &entry.value.value;
+        let label: Option<Arc<str>> = entry.label.as_deref().map(Into::into);
         let axis = match &entry.per {
             Some(per) => Some(self.derived_axis(spec, per)?),
             None => None,
@@ -127,7 +129,15 @@ impl Resolver<'_> {
             }
             let names = spec.key_names(axis?, key, &vec![IndexSet::new(); spec.key_sets.len()]);
             let called = format!("{}[{}]", name.value, names.join(", "));
-            all.push(Derived { name: called.into(), expression, depth: 0, axis: None, keys: 0, is_of_key: true });
+            all.push(Derived {
+                name: called.into(),
+                label: label.clone(),
+                expression,
+                depth: 0,
+                axis: None,
+                keys: 0,
+                is_of_key: true,
+            });
         }
         // Without a key it is that of the level in which play stands, or of the key that `current` names.
         let means_one = match axis {
@@ -138,7 +148,15 @@ impl Resolver<'_> {
             (false, Some(last)) => last.expression.clone(),
             _ => compile(spec, Scope::Derived, text, None, &place, self.errors)?,
         };
-        all.push(Derived { name: name.value.as_str().into(), expression, depth: 0, axis, keys, is_of_key: false });
+        all.push(Derived {
+            name: name.value.as_str().into(),
+            label,
+            expression,
+            depth: 0,
+            axis,
+            keys,
+            is_of_key: false,
+        });
         for mut derived in all {
             let below = derived.expression.derived().iter().map(|index| spec.derived[*index as usize].depth).max();
             derived.depth = below.unwrap_or(0) + 1;

@@ -25,6 +25,7 @@ impl Resolver<'_> {
             opened: FieldId(0),
             fields_by_name: Vec::new(),
             device_fields: Vec::new(),
+            clocks: Vec::new(),
             slots: 0,
         };
         let spec = &mut types;
@@ -92,7 +93,12 @@ impl Resolver<'_> {
                 Some("give the key set its `names`, or let the field last a profile".into());
         }
         let after_failure = self.choose_of("after_failure", entry.after_failure.as_ref(), PlainFate::follows_failure);
-        let by_default = if entry.on.is_empty() { WrittenBy::Play } else { WrittenBy::Rules };
+        // What counts time is written while the game is played, whatever rules do.
+        let by_default = match (entry.on.is_empty(), &entry.counts) {
+            (true, _) => WrittenBy::Play,
+            (false, Some(_)) => WrittenBy::Both,
+            (false, None) => WrittenBy::Rules,
+        };
         let written_by = self.choose("written_by", entry.written_by.as_ref()).unwrap_or(by_default);
         if let Some(lasts) = lasts {
             self.decided(name, entry, lasts, written_by);
@@ -100,6 +106,8 @@ impl Resolver<'_> {
         let limits = self.limits(name, entry, &ty);
         let default = self.default(name, entry, &ty, &limits);
         let lasts = lasts.unwrap_or(Span::Profile);
+        let counts = self.counts(spec, name, entry, &ty, written_by, &axes);
+        self.saves(name, entry, lasts, written_by);
         let after_failure = after_failure.filter(|_| lasts.can_rewind() && lasts != Span::Attempt);
         Field {
             lasts,
@@ -109,6 +117,9 @@ impl Resolver<'_> {
             limits,
             default,
             optional: entry.optional,
+            label: entry.label.as_deref().map(Into::into),
+            saves: entry.save,
+            counts,
             rewinds: lasts == Span::Visit || lasts == Span::Attempt || after_failure.is_some_and(PlainFate::rewinds),
             ..plain(&name.value, ty)
         }
@@ -224,6 +235,9 @@ fn add_field(spec: &mut Types, field: Field) -> FieldId {
     if field.lasts == Span::Device {
         spec.device_fields.push(id);
     }
+    if field.counts.is_some() {
+        spec.clocks.push(id);
+    }
     spec.fields.push(Field { id, first_slot: spec.slots, slots, dims, played, in_level, ..field });
     spec.slots = spec.slots.saturating_add(slots);
     id
@@ -240,6 +254,9 @@ fn plain(name: &str, ty: Type) -> Field {
         written_by: WrittenBy::Play,
         limits: Limits::new(None, Limits::DEFAULT_MAX_LEN),
         optional: false,
+        label: None,
+        saves: false,
+        counts: None,
         axes: Vec::new(),
         dims: Vec::new(),
         first_slot: 0,

@@ -1,10 +1,12 @@
 //! From a [`Document`] to a spec: every name gets its meaning, and what cannot mean anything is reported.
 
 pub mod calls;
+pub mod clocks;
 pub mod compile;
 pub mod conditions;
 pub mod derived;
 pub mod entries;
+pub mod exits;
 pub mod fields;
 pub mod fills;
 pub mod items;
@@ -150,11 +152,16 @@ impl Resolver<'_> {
             lasts: Lasts::default(),
             checkpoint_keys: Vec::new(),
             own_moments: Vec::new(),
+            first_new_run: 0,
+            cleared_at: Vec::new(),
+            assets: None,
             structs: Vec::new(),
             key_sets: Vec::new(),
             tables: Vec::new(),
         };
         self.levels(&mut names);
+        self.exits(&mut names);
+        self.assets(&mut names);
         self.moments(&mut names);
         self.structs(&mut names);
         self.key_sets(&mut names);
@@ -166,7 +173,8 @@ impl Resolver<'_> {
     pub(super) fn is_named(&mut self, what: &str, name: &document::Word) -> bool {
         let fits = is_name(&name.value);
         if !fits {
-            let message = format!("`{}` cannot be the name of a {what}", name.value.escape_debug());
+            let article = if what.starts_with(['e', 'i', 'o']) { "an" } else { "a" };
+            let message = format!("`{}` cannot be the name of {article} {what}", name.value.escape_debug());
             let help = "names are made of letters, digits and underscores and do not begin with a digit";
             self.error(codes::BAD_NAME, name.span, message).help = Some(help.into());
         }
@@ -216,23 +224,15 @@ impl Resolver<'_> {
         }
         for (name, entry) in &document.levels {
             let Some(index) = spec.level_ids.get(name.value.as_str()).copied() else { continue };
-            if index as usize >= in_order && entry.opens.is_none() {
+            let by_exit = || document.levels.iter().flat_map(|(_, of)| &of.exits).any(|(_, to)| to.value == name.value);
+            if index as usize >= in_order && entry.opens.is_none() && !by_exit() {
                 let message = format!("`{}` is not in `order` and does not say when it opens", name.value);
                 self.error(codes::LEVEL_ORDER, name.span, message).help =
-                    Some("put it into `order`, or say `opens = \"…\"`".into());
+                    Some("put it into `order`, say `opens = \"…\"`, or let an exit of another level lead to it".into());
             }
             if let Some(next) = &entry.next {
-                match spec.level_ids.get(next.value.as_str()) {
-                    Some(next) => spec.levels[index as usize].next = Some(*next),
-                    None => {
-                        let error = Diagnostic::error(
-                            codes::LEVEL_ORDER,
-                            next.span,
-                            format!("`next` names no level: `{}`", next.value.escape_debug()),
-                        );
-                        self.errors.push(error.suggest(&next.value, spec.levels.iter().map(|level| &*level.id)));
-                    }
-                }
+                let next = self.level_named(spec, "`next`", next);
+                spec.levels[index as usize].next = next.or(spec.levels[index as usize].next);
             }
             let mut checkpoints = IndexSet::default();
             for checkpoint in &entry.checkpoints {
@@ -254,7 +254,14 @@ impl Resolver<'_> {
     }
 
     fn moments(&mut self, spec: &mut Names) {
-        for name in &self.document.moments {
+        self.own_moments(spec, &self.document.moments);
+        spec.first_new_run = spec.own_moments.len();
+        self.own_moments(spec, &self.document.new_runs);
+        spec.cleared_at = self.cleared_at(spec);
+    }
+
+    fn own_moments(&mut self, spec: &mut Names, names: &[document::Word]) {
+        for name in names {
             if Moment::from_word(&name.value).is_some() || spec.own_moments.iter().any(|own| **own == *name.value) {
                 self.error(codes::BAD_NAME, name.span, format!("there is a moment `{}` already", name.value));
             } else if self.name_of_statement("moment", name) {
@@ -270,17 +277,14 @@ impl Resolver<'_> {
         let over_when = over_when.and_then(|text| self.condition(&readable, Scope::OverWhen, text));
         let text = self.text;
         let mut rules = rules.compile(&readable, &|word: &document::Word| place_of(text, word), self.errors);
-        let own = (0..readable.own_moments.len() as u16).map(Moment::Own);
-        let moments = Moment::BUILT_IN.iter().copied().chain(own);
-        let plan = FatePlan::new(&readable.fields, moments, |field, moment| {
-            rules.remove(&(field, moment)).unwrap_or_default()
-        });
+        let plan = FatePlan::new(&readable, |field, moment| rules.remove(&(field, moment)).unwrap_or_default());
         let sources = self.sources(&readable);
         let promises = self.promises(&readable);
         self.allowed();
         let hash = blake3::hash(text.as_bytes());
         Model {
             opens_levels: opens_levels(&readable, &openings),
+            hidden: self.hidden(&readable),
             openings,
             over_when,
             respawn: self.choose("respawn", self.document.respawn.as_ref()).unwrap_or_default(),
@@ -313,5 +317,13 @@ fn add_level(spec: &mut Names, id: &str) {
     let place = spec.levels_by_name.partition_point(|known| spec.levels[*known as usize].id < id);
     spec.levels_by_name.insert(place, index);
     spec.level_ids.insert(id.clone(), index);
-    spec.levels.push(Level { id, title: None, checkpoints: IndexSet::default(), first_checkpoint_key: 0, next: None });
+    spec.levels.push(Level {
+        id,
+        title: None,
+        checkpoints: IndexSet::default(),
+        first_checkpoint_key: 0,
+        next: None,
+        exits: Vec::new(),
+        asset: None,
+    });
 }

@@ -81,11 +81,9 @@ fn idle(spec: &Types, field: &Field, moment: Moment, word: &Word) -> Option<Diag
         );
     }
     let gone = match field.lasts {
-        Span::Attempt => moment == Moment::Launch || moment == Moment::NewRun || moment.ends(Span::Attempt),
+        Span::Attempt => moment == Moment::Launch || moment.begins_run() || moment.ends(Span::Attempt),
         Span::Visit => {
-            moment == Moment::Launch
-                || moment == Moment::NewRun
-                || (moment.ends(Span::Visit) && moment != Moment::Restart)
+            moment == Moment::Launch || moment.begins_run() || (moment.ends(Span::Visit) && moment != Moment::Restart)
         }
         Span::Session | Span::Run | Span::Profile | Span::Device => false,
     };
@@ -96,7 +94,7 @@ fn idle(spec: &Types, field: &Field, moment: Moment, word: &Word) -> Option<Diag
             "write the rule on the field that takes the value over",
         );
     }
-    if field.is_per_level() && matches!(moment, Moment::Launch | Moment::NewRun) {
+    if field.is_per_level() && (moment == Moment::Launch || moment.begins_run()) {
         return error(
             format!("at `{}` there is no level, so a rule of `{name}` would touch no entry", spec.moment_name(moment)),
             "`lasts = \"run\"` begins every entry anew with a new run; a reset clears them on request",

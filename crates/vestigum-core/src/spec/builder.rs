@@ -14,6 +14,7 @@ use crate::value::Value;
 use crate::vocabulary::fate::{Operation, PlainFate};
 use crate::vocabulary::policy::{Accept, Respawn, Resume};
 use crate::vocabulary::span::{Span, WrittenBy};
+use crate::vocabulary::time::{CountsIn, TimeUnit};
 
 /// A spec that is being written.
 #[derive(Clone, Debug, Default)]
@@ -170,6 +171,19 @@ impl SpecBuilder {
         self
     }
 
+    /// The moments at which `completed` and `opened` begin anew: `new_run`, or one of [`SpecBuilder::new_runs`]. Left out,
+    /// every one at which a run begins.
+    pub fn cleared_at<I: IntoIterator<Item = T>, T: Into<String>>(mut self, moments: I) -> Self {
+        self.document.cleared_at = words(moments);
+        self
+    }
+
+    /// The folder in which every level has a file.
+    pub fn assets(mut self, folder: &str) -> Self {
+        self.document.assets = Some(word(folder));
+        self
+    }
+
     /// What is special about a level.
     pub fn level(mut self, level: LevelBuilder) -> Self {
         self.document.levels.push((level.name, level.entry));
@@ -230,19 +244,27 @@ impl SpecBuilder {
 
     /// A derived value.
     pub fn derived(mut self, name: &str, expression: &str) -> Self {
-        self.document.derived.push((word(name), DerivedEntry { per: None, value: word(expression) }));
+        self.document.derived.push((word(name), DerivedEntry { per: None, label: None, value: word(expression) }));
         self
     }
 
     /// A derived value for each level (`"level"`) or for each key of a set.
     pub fn derived_per(mut self, name: &str, axis: &str, expression: &str) -> Self {
-        self.document.derived.push((word(name), DerivedEntry { per: Some(word(axis)), value: word(expression) }));
+        self.document
+            .derived
+            .push((word(name), DerivedEntry { per: Some(word(axis)), label: None, value: word(expression) }));
         self
     }
 
     /// The game's own moments.
     pub fn moments<I: IntoIterator<Item = T>, T: Into<String>>(mut self, names: I) -> Self {
         self.document.moments = words(names);
+        self
+    }
+
+    /// The game's own moments that begin a run, as `new_run` does.
+    pub fn new_runs<I: IntoIterator<Item = T>, T: Into<String>>(mut self, names: I) -> Self {
+        self.document.new_runs = words(names);
         self
     }
 
@@ -382,6 +404,24 @@ impl LevelBuilder {
         self
     }
 
+    /// An exit that leads to another level.
+    pub fn exit(mut self, name: &str, level: &str) -> Self {
+        self.entry.exits.push((word(name), word(level)));
+        self
+    }
+
+    /// The condition under which the board does not show it.
+    pub fn hidden(mut self, condition: &str) -> Self {
+        self.entry.hidden = Some(word(condition));
+        self
+    }
+
+    /// Its file in the folder of [`SpecBuilder::assets`].
+    pub fn asset(mut self, file: &str) -> Self {
+        self.entry.asset = Some(word(file));
+        self
+    }
+
     /// Its own steps of a table.
     pub fn steps<I: IntoIterator<Item = T>, T: Into<Value>>(mut self, table: &str, steps: I) -> Self {
         self.entry.steps.push((word(table), steps.into_iter().map(|step| at(step.into())).collect()));
@@ -446,6 +486,30 @@ impl FieldBuilder {
     /// It begins without a value.
     pub fn optional(mut self) -> Self {
         self.entry.optional = true;
+        self
+    }
+
+    /// What players call it, in the reasons of locks.
+    pub fn label(mut self, label: &str) -> Self {
+        self.entry.label = Some(label.to_owned());
+        self
+    }
+
+    /// A write of play that changes it asks for a save at once.
+    pub fn save(mut self) -> Self {
+        self.entry.save = true;
+        self
+    }
+
+    /// It counts milliseconds of play.
+    pub fn counts_ms(mut self) -> Self {
+        self.entry.counts = Some(word(TimeUnit::Ms.word()));
+        self
+    }
+
+    /// A field that counts does so only inside a level.
+    pub fn in_level(mut self) -> Self {
+        self.entry.counts_in = Some(word(CountsIn::Level.word()));
         self
     }
 

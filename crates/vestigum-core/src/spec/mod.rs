@@ -314,8 +314,13 @@ impl Spec {
 
     /// All moments of this game: the built-in ones, then its own.
     pub fn moments(&self) -> impl Iterator<Item = Moment> + use<> {
-        let own = u16::try_from(self.model.own_moments.len()).unwrap_or(u16::MAX);
-        Moment::BUILT_IN.iter().copied().chain((0..own).map(Moment::Own))
+        let moments: Vec<Moment> = self.model.moments().collect();
+        moments.into_iter()
+    }
+
+    /// The folder in which every level has a file, as `[levels] assets` names it: from where the spec is.
+    pub fn assets(&self) -> Option<&str> {
+        self.model.assets.as_deref()
     }
 
     /// The name of a moment in this game.

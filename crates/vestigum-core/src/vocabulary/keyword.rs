@@ -32,6 +32,8 @@ words! {
         Raise = "raise",
         /// A value is written if it is lower.
         Lower = "lower",
+        /// Time passes.
+        Tick = "tick",
         /// Progress is put back to its beginning.
         Reset = "reset",
         /// The level overview is shown.

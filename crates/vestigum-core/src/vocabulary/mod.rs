@@ -10,3 +10,4 @@ pub mod owner;
 pub mod place;
 pub mod policy;
 pub mod span;
+pub mod time;

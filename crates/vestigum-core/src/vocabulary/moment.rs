@@ -22,6 +22,8 @@ macro_rules! moments {
             $($(#[$doc])* $variant,)*
             /// One of the game's own moments, by its place in `[moments] names`.
             Own(u16),
+            /// One of the game's own moments that begin a run, by its place behind those of `names`: `[moments] new_runs`.
+            OwnRun(u16),
         }
 
         /// The built-in moments by their places in tables.
@@ -37,7 +39,7 @@ macro_rules! moments {
             pub const fn word(self) -> Option<&'static str> {
                 match self {
                     $(Moment::$variant => Some($word),)*
-                    Moment::Own(_) => None,
+                    Moment::Own(_) | Moment::OwnRun(_) => None,
                 }
             }
 
@@ -46,7 +48,7 @@ macro_rules! moments {
             pub const fn index(self) -> usize {
                 match self {
                     $(Moment::$variant => MomentRow::$variant as usize,)*
-                    Moment::Own(n) => Moment::BUILT_IN.len() + n as usize,
+                    Moment::Own(n) | Moment::OwnRun(n) => Moment::BUILT_IN.len() + n as usize,
                 }
             }
         }
@@ -111,7 +113,7 @@ impl Moment {
         const INSIDE: Nature = Nature { level: true, marks: true, ..NONE };
         match self {
             Moment::Launch => Nature { ends_session: true, ..NONE },
-            Moment::NewRun => Nature { ends_run: true, ..NONE },
+            Moment::NewRun | Moment::OwnRun(_) => Nature { ends_run: true, ..NONE },
             Moment::Enter => Nature { level: true, ..NONE },
             Moment::Checkpoint => INSIDE,
             Moment::Death => Nature { failure: true, stays: true, ..INSIDE },
@@ -131,6 +133,11 @@ impl Moment {
     /// Whether the moment is a failure. A game over counts as one only in a level.
     pub const fn is_failure(self) -> bool {
         self.nature().failure
+    }
+
+    /// Whether a run begins here, and the one before it has ended.
+    pub const fn begins_run(self) -> bool {
+        self.nature().ends_run
     }
 
     /// Whether values of `span` end here.
@@ -167,7 +174,7 @@ impl Moment {
 impl fmt::Display for Moment {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Moment::Own(n) => write!(f, "own moment {}", n + 1),
+            Moment::Own(n) | Moment::OwnRun(n) => write!(f, "own moment {}", n + 1),
             moment => f.write_str(moment.word().unwrap_or_default()),
         }
     }

@@ -7,8 +7,8 @@ use crate::vocabulary::keyword::statement_words;
 
 /// Words that expressions use themselves: what an expression names may not bear them.
 pub fn is_reserved(word: &str) -> bool {
-    const OTHERS: [&str; 10] =
-        ["or", "and", "not", "true", "false", "level", "checkpoint", "level_index", "checkpoint_index", "was"];
+    const OTHERS: [&str; 11] =
+        ["or", "and", "not", "true", "false", "level", "checkpoint", "exit", "level_index", "checkpoint_index", "was"];
     OTHERS.contains(&word) || Function::named(word).is_some()
 }
 

@@ -21,6 +21,8 @@ use super::relaxed::Relaxation;
 pub(crate) enum Act {
     Enter(u32),
     Checkpoint(u32),
+    /// The level is completed by one of its exits.
+    Exit(u16),
     /// A moment without an argument.
     Moment(Moment),
     /// Quit, and the next launch.
@@ -51,13 +53,14 @@ impl Repertoire {
             acts.extend(moments.iter().filter(|moment| allowed(moment)).map(|moment| Act::Moment(*moment)));
         };
         match &game.state().position {
-            Position::Menu | Position::RunOver => add(&[Moment::NewRun]),
+            Position::Menu | Position::RunOver => {
+                add(&data.moments().filter(|moment| moment.begins_run()).collect::<Vec<_>>());
+            }
             Position::Level(_) => {
                 add(&[Moment::Complete, Moment::Death, Moment::Restart, Moment::Travel, Moment::Abandon]);
             }
         }
-        let own: Vec<Moment> = (0..data.own_moments.len() as u16).map(Moment::Own).collect();
-        add(&own);
+        add(&data.moments().filter(|moment| matches!(moment, Moment::Own(_))).collect::<Vec<_>>());
         // In the menu a game over is no failure.
         let over = match &game.state().position {
             Position::Menu => true,
@@ -82,6 +85,9 @@ impl Repertoire {
                 acts.extend(sources.map(|(index, _)| Act::Take(index as u16)));
                 let listed = data.level(standing.level).checkpoints.len() as u32;
                 acts.extend((0..listed).map(Act::Checkpoint));
+                if allowed(&Moment::Complete) {
+                    acts.extend((0..data.level(standing.level).exits.len() as u16).map(Act::Exit));
+                }
             }
             Position::RunOver => {}
         }
@@ -114,6 +120,12 @@ impl Repertoire {
                 let name = level.and_then(|level| model.level(level).checkpoints.get_index(index as usize));
                 let Some(name) = name else { return false };
                 Call::Checkpoint(name)
+            }
+            Act::Exit(index) => {
+                let level = game.state().position.level();
+                let exit = level.and_then(|level| model.level(level).exits.get(usize::from(index)));
+                let Some((name, _)) = exit else { return false };
+                Call::CompleteBy(name)
             }
             Act::Moment(moment) => {
                 let Some(call) = Call::plain(moment, model.moment_name(moment)) else { return false };
@@ -168,6 +180,10 @@ pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<Strin
             let name = level.map(|level| data.level(level).checkpoints[index as usize].clone()).unwrap_or_default();
             vec![format!("checkpoint {name}")]
         }
+        Act::Exit(index) => {
+            let exit = level.and_then(|level| data.level(level).exits.get(usize::from(index)));
+            vec![format!("complete {}", exit.map(|(name, _)| name.to_string()).unwrap_or_default())]
+        }
         Act::Moment(moment) => vec![data.moment_name(moment).to_owned()],
         Act::Relaunch => vec!["quit".into(), "launch".into()],
         Act::Take(source) => {
@@ -202,6 +218,7 @@ impl fmt::Display for Act {
         match self {
             Act::Enter(_) => f.write_str("enter"),
             Act::Checkpoint(_) => f.write_str("checkpoint"),
+            Act::Exit(_) => f.write_str("complete"),
             Act::Moment(moment) => write!(f, "{moment}"),
             Act::Relaunch => f.write_str("launch"),
             Act::Take(_) => f.write_str("a source"),

@@ -50,7 +50,7 @@ fn expressions<'s>(
     let locked = (0..).zip(&data.openings).filter(|(level, _)| !relaxation.lifts(*level));
     let openings = locked.filter_map(|(_, opening)| match opening {
         Opening::When(condition) => Some(condition),
-        Opening::Always | Opening::After(_) => None,
+        Opening::Always | Opening::After(_) | Opening::ByExit => None,
     });
     let fields = data.fields.iter().filter(move |field| matter(field.id));
     let rules = fields.flat_map(move |field| {

@@ -75,7 +75,11 @@ impl Player<'_> {
             self.does(Act::Checkpoint(checkpoint));
             self.take_all();
         }
-        self.does(Act::Moment(Moment::Complete)).then_some(())?;
+        // By an exit whose level is still locked, if there is one: the next visit takes the next.
+        let model = self.spec.model();
+        let locked = model.level(level).exits.iter().position(|(_, to)| !self.game.is_open(*to));
+        let leaves = locked.map_or(Act::Moment(Moment::Complete), |exit| Act::Exit(exit as u16));
+        self.does(leaves).then_some(())?;
         self.completed[level as usize] |=
             self.game.state().value(self.spec.model().field(self.spec.model().completed).slot_at(&[level])).as_bool();
         Some(())

@@ -219,6 +219,7 @@ pub(super) fn moment_of(act: Act) -> Option<Moment> {
     match act {
         Act::Enter(_) => Some(Moment::Enter),
         Act::Checkpoint(_) => Some(Moment::Checkpoint),
+        Act::Exit(_) => Some(Moment::Complete),
         Act::Moment(moment) => Some(moment),
         Act::Relaunch => Some(Moment::Launch),
         Act::Take(_) => None,

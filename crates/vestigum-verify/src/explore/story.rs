@@ -110,22 +110,26 @@ fn played(spec: &Spec, name: &str, acts: &[Act]) -> Vec<String> {
     let mut lines = vec![format!("playthrough \"{}\"", name.replace('"', "'")), "launch".into()];
     let mut level = None;
     for act in acts {
-        let inside = level.is_some() && !matches!(act, Act::Moment(moment) if leaves(*moment));
+        let inside = level.is_some() && !leaves(*act);
         let indent = if inside { "  " } else { "" };
         lines.extend(statements(spec, *act, level).iter().map(|line| format!("{indent}{line}").trim_end().to_owned()));
         match act {
             Act::Enter(entered) => level = Some(*entered),
-            Act::Moment(moment) if leaves(*moment) => level = None,
-            Act::Checkpoint(_) | Act::Moment(_) | Act::Relaunch | Act::Take(_) => {}
+            act if leaves(*act) => level = None,
+            Act::Exit(_) | Act::Checkpoint(_) | Act::Moment(_) | Act::Relaunch | Act::Take(_) => {}
         }
     }
     lines
 }
 
 /// Whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.
-fn leaves(moment: vestigum_core::Moment) -> bool {
-    use vestigum_core::Moment::{Abandon, Complete, GameOver, NewRun, Travel};
-    matches!(moment, Complete | Travel | Abandon | GameOver | NewRun)
+fn leaves(act: Act) -> bool {
+    use vestigum_core::Moment::{Abandon, Complete, GameOver, Travel};
+    match act {
+        Act::Exit(_) => true,
+        Act::Moment(moment) => moment.begins_run() || matches!(moment, Complete | Travel | Abandon | GameOver),
+        Act::Enter(_) | Act::Checkpoint(_) | Act::Relaunch | Act::Take(_) => false,
+    }
 }
 
 fn capital(text: &str) -> String {

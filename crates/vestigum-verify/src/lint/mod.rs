@@ -25,6 +25,7 @@
 //! assert_eq!(checked.findings.list()[0].code, "V102");
 //! ```
 
+mod assets;
 mod kept;
 mod possible;
 mod reach;
@@ -84,15 +85,24 @@ pub(crate) struct Finding {
 
 /// Reads a spec and finds everything that is wrong with it or probably not meant.
 pub fn check(name: &str, text: &str) -> Checked {
-    check_against(name, text, None)
+    check_against(name, text, None, None)
 }
 
 /// The same, and everything that saves of older versions would lose.
 pub fn check_with_history(name: &str, text: &str, history: History) -> Checked {
-    check_against(name, text, Some(history))
+    check_against(name, text, Some(history), None)
 }
 
-fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
+/// The same, and whether every level has its file: `files` tells the names of the files in a folder, as the spec names it, or why
+/// it cannot be read. [`crate::asset_files`] does that for a spec in a file.
+pub fn check_beside(name: &str, text: &str, history: Option<History>, files: &AssetFiles<'_>) -> Checked {
+    check_against(name, text, history, Some(files))
+}
+
+/// The names of the files in a folder, or why it cannot be read.
+pub type AssetFiles<'f> = dyn Fn(&str) -> Result<Vec<String>, String> + 'f;
+
+fn check_against(name: &str, text: &str, history: Option<History>, files: Option<&AssetFiles<'_>>) -> Checked {
     let (spec, mut findings, needs) = Spec::read(text, history.map(Arc::new));
     let sound = findings.is_empty() && needs.is_empty();
     let mut allowed = Vec::new();
@@ -100,6 +110,7 @@ fn check_against(name: &str, text: &str, history: Option<History>) -> Checked {
         let mut found = reach::unreachable(spec);
         found.extend(warnings::warnings(spec));
         found.extend(unchecked_migrations(spec));
+        found.extend(files.iter().flat_map(|files| assets::findings(spec, files)));
         let (meant, others) = sorted_out(spec, found);
         findings.extend(meant);
         allowed = others;

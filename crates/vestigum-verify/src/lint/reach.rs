@@ -14,7 +14,7 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
     let data = &**spec.model();
     let conditions = data.openings.iter().filter_map(|opening| match opening {
         Opening::When(condition) => Some(condition.reads()),
-        Opening::Always | Opening::After(_) => None,
+        Opening::Always | Opening::After(_) | Opening::ByExit => None,
     });
     let mut possible = Possible::new(spec, conditions.flatten().copied().collect());
     let mut waiting: Vec<usize> = (0..data.levels.len()).collect();
@@ -29,7 +29,11 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
                     // A level that comes after one that was just found is found with it.
                     Opening::After(before) => reached[*before as usize],
                     Opening::When(condition) => condition.can_hold(data, &fields),
+                    Opening::ByExit => false,
                 };
+                // Whatever its own condition says, an exit of a level that can be played leads to it.
+                let by_exit = |(from, of): (usize, &Level)| reached[from] && of.leads_to(*level as u32);
+                let can = can || data.levels.iter().enumerate().any(by_exit);
                 reached[*level] |= can;
                 can
             };
@@ -57,6 +61,11 @@ fn finding(spec: &Spec, possible: &Possible<'_>, lost: &[usize], index: usize) -
                 [] => "its parts can never hold together".to_owned(),
                 parts => format!("{} can never hold", parts.join(" and ")),
             }
+        }
+        Opening::ByExit => {
+            let from = data.levels.iter().filter(|from| from.leads_to(index as u32));
+            let from: Vec<String> = from.map(|from| format!("`{}`", from.id)).collect();
+            format!("only the exits of {} lead to it", from.join(", "))
         }
         Opening::Always => String::new(),
     };

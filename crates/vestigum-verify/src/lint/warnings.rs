@@ -31,10 +31,12 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
         all.extend(about.endless_lives());
         all.extend(about.no_checkpoint());
         all.extend(about.device_sum());
+        all.extend(about.clock_turned_back());
         let subject = || field.name.to_string();
         found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
     }
     found.extend(no_steps(spec));
+    found.extend(hidden_next(spec));
     found
 }
 
@@ -153,7 +155,7 @@ impl Declared<'_> {
         }
         let opens = spec.levels.iter().zip(&spec.openings).find(|(_, opening)| match opening {
             Opening::When(condition) => condition.reads().iter().any(|read| fed.contains(read)),
-            Opening::Always | Opening::After(_) => false,
+            Opening::Always | Opening::After(_) | Opening::ByExit => false,
         });
         if let Some((level, _)) = opens {
             return Some(format!("the opening of `{}`", level.id));
@@ -184,7 +186,7 @@ impl Declared<'_> {
         let (index, _) = self.rules(Moment::Death).find(takes)?;
         let opens = |opening: &Opening| match opening {
             Opening::When(condition) => condition.reads().contains(&field.id),
-            Opening::Always | Opening::After(_) => false,
+            Opening::Always | Opening::After(_) | Opening::ByExit => false,
         };
         let ends = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
         // A game that has rules at a game over, and no condition for one, says it.
@@ -200,14 +202,28 @@ impl Declared<'_> {
         )
     }
 
+    /// Time that was played is played, whatever becomes of the player: what outlives the run and goes back with a failure
+    /// shows less than that.
+    fn clock_turned_back(&self) -> Option<Diagnostic> {
+        let Declared { field, .. } = *self;
+        field.counts?;
+        let back = field.after_failure.filter(|fate| field.lasts.outlives_run() && fate.rewinds())?;
+        let at = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
+        let message = format!("`{}` counts time, and a failure takes the time since the mark off it", field.name);
+        Some(
+            Diagnostic::warning(codes::CLOCK_TURNED_BACK, at, message)
+                .label(format!("`{back}` brings back what it was"))
+                .help("write `after_failure = \"keep\"`; a time that begins anew with each try lasts a visit or an attempt"),
+        )
+    }
+
     fn no_checkpoint(&self) -> Option<Diagnostic> {
         let Declared { spec, field, .. } = *self;
         if has_checkpoints(spec) {
             return None;
         }
         let rewinds = |rule: &Rule| matches!(rule.does, Effect::Plain(PlainFate::Checkpoint));
-        let ruled = Moment::BUILT_IN.iter().copied().chain((0..spec.own_moments.len() as u16).map(Moment::Own));
-        let mut ruled = ruled.filter_map(|moment| Some((moment, self.rule(moment, rewinds)?)));
+        let mut ruled = spec.moments().filter_map(|moment| Some((moment, self.rule(moment, rewinds)?)));
         let at = match (&self.entry.after_failure, field.after_failure) {
             (Some(word), Some(PlainFate::Checkpoint)) => word.span,
             _ => ruled.next().map(|(moment, index)| self.rule_span(moment, index))?,
@@ -223,8 +239,7 @@ impl Declared<'_> {
 
 /// Whether some rule can raise a field by what it takes from others.
 fn grows_with(spec: &Model, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
-    let own = (0..spec.own_moments.len() as u16).map(Moment::Own);
-    Moment::BUILT_IN.iter().copied().chain(own).any(|moment| grows_at(spec, field, moment, fed))
+    spec.moments().any(|moment| grows_at(spec, field, moment, fed))
 }
 
 fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
@@ -234,6 +249,23 @@ fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId
         }
         Effect::Operation(Operation::Min | Operation::Union, _) | Effect::Plain(_) => false,
     })
+}
+
+/// Levels that are hidden, and follow another by themselves.
+fn hidden_next(spec: &Model) -> Vec<Finding> {
+    let mut found = Vec::new();
+    for (index, (level, hidden)) in (0u32..).zip(spec.levels.iter().zip(&spec.hidden)) {
+        let Some(before) = spec.levels.iter().find(|before| before.next == Some(index) && hidden.is_some()) else {
+            continue;
+        };
+        let said = spec.document.levels.iter().find(|(name, _)| *name.value == *level.id());
+        let span = said.and_then(|(_, entry)| entry.hidden.as_ref()).map(|word| word.span).unwrap_or_default();
+        let message = format!("`{}` is hidden, and completing `{}` leads there", level.id(), before.id());
+        let diagnostic = Diagnostic::warning(codes::HIDDEN_NEXT, span, message)
+            .help("take it out of `order` and `next`, and let an exit lead to it");
+        found.push(Finding { subject: level.id().to_owned(), diagnostic });
+    }
+    found
 }
 
 fn no_steps(spec: &Model) -> Vec<Finding> {

@@ -78,6 +78,10 @@ pub(super) enum Action {
         locked: bool,
     },
     Checkpoint(String),
+    /// The level is completed by an exit.
+    CompleteBy(String),
+    /// Milliseconds pass.
+    Tick(u64),
     Write {
         entry: EntryTarget,
         how: How,
@@ -173,6 +177,8 @@ impl Playthrough {
                 | Action::Moment(_)
                 | Action::Enter { .. }
                 | Action::Checkpoint(_)
+                | Action::CompleteBy(_)
+                | Action::Tick(_)
                 | Action::Write { .. }
                 | Action::Beat { .. }
                 | Action::Insert { .. }
@@ -266,6 +272,13 @@ impl<'s> Checker<'s, '_> {
                 Action::Enter { level: level.value.clone(), checkpoint, locked: *locked }
             }
             StatementKind::Checkpoint(word) => Action::Checkpoint(word.value.clone()),
+            StatementKind::CompleteBy(word) => {
+                if !refused {
+                    self.known_exit(word)?;
+                }
+                Action::CompleteBy(word.value.clone())
+            }
+            StatementKind::Tick(ms) => Action::Tick(*ms),
             StatementKind::Write { target, how, value } => {
                 let field = self.known_field(&target.field)?;
                 let (entry, ty) = match self.taken(field, target, refused)? {
@@ -406,6 +419,19 @@ impl<'s> Checker<'s, '_> {
             return None;
         }
         Some(())
+    }
+
+    /// An exit of some level: which one it is of depends on where play stands.
+    fn known_exit(&mut self, word: &Word) -> Option<()> {
+        let exits = || self.spec.levels().flat_map(vestigum::spec::Level::exits);
+        if exits().any(|exit| exit == word.value) {
+            return Some(());
+        }
+        let message = format!("no level has an exit `{}`", word.value);
+        let help = "exits are named in `[level.NAME]`, as in `exits = { cellar = \"millrace\" }`";
+        let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message).help(help);
+        self.errors.push(error.suggest(&word.value, exits()));
+        None
     }
 
     fn known_field(&mut self, word: &Word) -> Option<&'s Field> {
@@ -550,11 +576,16 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
                 mentioned(spec, inner, &mut inner_names);
                 inner_names.iter().for_each(|name| add(name));
             }
+            Action::Tick(_) => {
+                let clocks = spec.model().clocks.iter().map(|id| spec.model().field(*id));
+                clocks.filter(|clock| !clock.is_keyed()).for_each(|clock| add(&clock.name));
+            }
             Action::Launch
             | Action::Quit
             | Action::Moment(_)
             | Action::Enter { .. }
             | Action::Checkpoint(_)
+            | Action::CompleteBy(_)
             | Action::Reset(_)
             | Action::Board
             | Action::Refuse(_)

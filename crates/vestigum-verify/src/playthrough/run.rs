@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
+use std::time::Duration;
 
 use indexmap::IndexSet;
 
@@ -12,7 +13,7 @@ use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::FieldId;
 use vestigum_core::value::negated;
 use vestigum_core::{
-    AccessError, Call, Edit, Image, Launched, LiveDevice, LoadError, Moment, Owner, Progress, Span, Spec, Value,
+    AccessError, Call, Edit, Image, Launched, LiveDevice, LoadError, Owner, Progress, Span, Spec, Value, Written,
 };
 
 use super::check::{Action, EntryTarget, Playthrough, ScriptStep};
@@ -213,12 +214,14 @@ impl Runner<'_> {
             cells: player.watch.cells(progress),
             note,
             board: match step.action {
-                Action::Board => progress.map(Progress::board).unwrap_or_default(),
+                Action::Board => progress.map(Progress::full_board).unwrap_or_default(),
                 Action::Launch
                 | Action::Quit
                 | Action::Moment(_)
                 | Action::Enter { .. }
                 | Action::Checkpoint(_)
+                | Action::CompleteBy(_)
+                | Action::Tick(_)
                 | Action::Write { .. }
                 | Action::Beat { .. }
                 | Action::Insert { .. }
@@ -257,6 +260,12 @@ impl Runner<'_> {
                 self.say(Call::Enter { level, checkpoint: checkpoint.as_deref(), locked: *locked })
             }
             Action::Checkpoint(name) => self.say(Call::Checkpoint(name)),
+            Action::CompleteBy(exit) => self.say(Call::CompleteBy(exit)),
+            Action::Tick(ms) => {
+                let ms = Duration::from_millis(*ms);
+                let written = self.session()?.tick(ms).map_err(|error| Why::Refused(error.to_string()))?;
+                self.wrote(&written, false)
+            }
             Action::Write { entry, how, value } => self.edit(entry, value, |value| match how {
                 How::Set => Edit::Set(value),
                 How::Add => Edit::Add(value),
@@ -402,12 +411,7 @@ impl Runner<'_> {
         if !outcome.opened.is_empty() {
             notes.push(format!("opens {}", outcome.opened.join(" and ")));
         }
-        if outcome.moment == Moment::Complete {
-            notes.push(match &outcome.next {
-                Some(next) => format!("next is {next}"),
-                None => "no level comes next".to_owned(),
-            });
-        }
+        notes.extend(outcome.next.iter().map(ToString::to_string));
         if outcome.save_due {
             notes.push(self.save()?);
         }
@@ -420,12 +424,20 @@ impl Runner<'_> {
         let edit = edit(progress.evaluate(value).map_err(refused)?);
         let beats = matches!(edit, Edit::Raise(_) | Edit::Lower(_));
         let written = progress.edit(&entry.field, &entry.keys(), &entry.path, edit).map_err(refused)?;
+        self.wrote(&written, beats)
+    }
+
+    /// What a write did, and the save that it asks for.
+    fn wrote(&mut self, written: &Written, beats: bool) -> Answer {
         let mut notes: Vec<String> = written.opened().iter().map(|level| format!("{level} opens")).collect();
         if beats {
             notes.push(if written.beaten() { "beaten".into() } else { "not beaten".into() });
         }
         if written.clamped() {
             notes.push("brought into its limits".into());
+        }
+        if written.save_due() {
+            notes.push(self.save()?);
         }
         Ok(notes.join(", "))
     }

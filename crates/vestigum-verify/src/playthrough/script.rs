@@ -3,6 +3,7 @@
 use vestigum_core::diagnostic::{SourceSpan, Spanned};
 use vestigum_core::syntax::token::{Token, tokens};
 use vestigum_core::vocabulary::keyword::{Keyword, statement_words};
+use vestigum_core::vocabulary::time::TimeUnit;
 use vestigum_core::{Diagnostic, Moment, Reset, codes};
 
 use super::target::{TargetStep, WriteTarget, target};
@@ -37,6 +38,10 @@ pub(super) enum StatementKind {
         locked: bool,
     },
     Checkpoint(Word),
+    /// `complete EXIT`
+    CompleteBy(Word),
+    /// `tick 90 s`, in milliseconds
+    Tick(u64),
     Write {
         target: WriteTarget,
         how: How,
@@ -85,6 +90,9 @@ pub(super) enum How {
 /// A repeat may run its statements this often, and all nested repeats together.
 const MAX_REPEAT: u64 = 1_000_000;
 const MAX_NESTING: usize = 16;
+
+/// The most milliseconds that a field can count.
+const MAX_TICK: u64 = i64::MAX as u64;
 
 /// Reads all playthroughs of a file.
 pub(super) fn read(source: &str) -> (Vec<WrittenPlaythrough>, Vec<Diagnostic>) {
@@ -296,6 +304,7 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
         Some(Keyword::Raise) => beat(rest, true)?,
         Some(Keyword::Lower) => beat(rest, false)?,
         Some(Keyword::Remove) => remove(rest)?,
+        Some(Keyword::Tick) => tick(line, rest)?,
         Some(Keyword::Reset) => reset(word, rest)?,
         Some(Keyword::Board) => bare(StatementKind::Board, rest)?,
         Some(Keyword::Save) => bare(StatementKind::Save, rest)?,
@@ -326,6 +335,8 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Quit
         | StatementKind::Moment(_)
         | StatementKind::Enter { .. }
+        | StatementKind::CompleteBy(_)
+        | StatementKind::Tick(_)
         | StatementKind::Checkpoint(_) => {}
         StatementKind::Write { .. }
         | StatementKind::Beat { .. }
@@ -349,7 +360,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
 /// A built-in moment, a write, or one of the game's own moments.
 fn moment_or_write(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     match Moment::from_word(word.text) {
-        None | Some(Moment::Own(_)) => write_or_own(line, word, rest),
+        None | Some(Moment::Own(_) | Moment::OwnRun(_)) => write_or_own(line, word, rest),
         Some(Moment::Launch) => bare(StatementKind::Launch, rest),
         Some(Moment::Quit) => bare(StatementKind::Quit, rest),
         Some(Moment::Enter) => enter(word, rest, true),
@@ -357,6 +368,11 @@ fn moment_or_write(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Sta
         Some(Moment::Checkpoint) => {
             Ok(StatementKind::Checkpoint(name(rest, "which checkpoint?", "write `checkpoint ford`")?))
         }
+        Some(Moment::Complete) if !rest.text.is_empty() => Ok(StatementKind::CompleteBy(name(
+            rest,
+            "by which exit?",
+            "write `complete`, or `complete cellar` for an exit",
+        )?)),
         Some(
             Moment::NewRun
             | Moment::Death
@@ -509,6 +525,19 @@ fn beat(rest: Line<'_>, higher: bool) -> Result<StatementKind, Diagnostic> {
     Ok(StatementKind::Beat { target, higher, value })
 }
 
+/// `tick 90 s`
+fn tick(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
+    let units: Vec<&str> = TimeUnit::ALL.iter().map(|unit| unit.word()).collect();
+    let help = || format!("write a whole number and its unit, as in `tick 90 s`; the units are: {}", units.join(", "));
+    let (number, unit) = rest.split();
+    let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+    let wrong = |message: &str| error(at, message).help(help());
+    let number: u64 = number.text.replace('_', "").parse().map_err(|_| wrong("how much time passes?"))?;
+    let unit = TimeUnit::from_word(unit.text).ok_or_else(|| wrong("in which unit?"))?;
+    let ms = number.checked_mul(unit.ms()).filter(|ms| *ms <= MAX_TICK);
+    Ok(StatementKind::Tick(ms.ok_or_else(|| wrong("this is more time than a field can count"))?))
+}
+
 fn remove(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     let tokens = line_tokens(rest)?;
     let help = "write `remove bag 'letter'`; out of a map, the key";
@@ -553,6 +582,6 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     error(line.span(), "this is no statement")
-        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, reset, board, save, crash, watch, profile, repeat")
+        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, tick, reset, board, save, crash, watch, profile, repeat")
         .suggest(word.text, statement_words())
 }

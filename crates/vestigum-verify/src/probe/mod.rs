@@ -30,6 +30,7 @@
 //! ```
 
 mod apart;
+mod stories;
 mod threads;
 mod weaken;
 
@@ -100,7 +101,7 @@ impl Probe {
         if let Some(by) = self.noticed(&weakened.spec) {
             return ProbeVerdict::Noticed(by);
         }
-        match apart::apart(&self.spec, weakened) {
+        match stories::told_apart(&self.spec, weakened).or_else(|| apart::apart(&self.spec, weakened)) {
             Some(play) => ProbeVerdict::Unnoticed(play),
             None => ProbeVerdict::Alike,
         }

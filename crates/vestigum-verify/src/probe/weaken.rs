@@ -45,9 +45,17 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
             let what = format!("{}: opens when `{text}`", name.value);
             change(what, &|document| set(&mut document.levels[index].1.opens, &moved));
         }
+        for (exit, (called, _)) in level.exits.iter().enumerate() {
+            change(format!("{}: without its exit `{}`", name.value, called.value), &|document| {
+                document.levels[index].1.exits.remove(exit);
+            });
+        }
         if level.opens.is_some() && document.order.iter().any(|level| level.value == name.value) {
             change(format!("{}: without its `opens`", name.value), &|document| document.levels[index].1.opens = None);
         }
+    }
+    if !document.cleared_at.is_empty() {
+        change("levels begin anew with every run".into(), &|document| document.cleared_at.clear());
     }
     for (text, moved) in document.over_when.iter().flat_map(|over_when| moved(&over_when.value)) {
         change(format!("the run is over when `{text}`"), &|document| set(&mut document.over_when, &moved));
@@ -119,6 +127,18 @@ fn rules(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
 }
 
 fn decisions(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
+    if field.save {
+        change(format!("{name}: without `save = true`"), &|document| document.fields[index].1.save = false);
+    }
+    if field.counts.is_some() {
+        change(format!("{name}: counts no time"), &|document| {
+            let field = &mut document.fields[index].1;
+            (field.counts, field.counts_in) = (None, None);
+        });
+    }
+    if field.counts_in.is_some() {
+        change(format!("{name}: counts outside of levels, too"), &|document| document.fields[index].1.counts_in = None);
+    }
     if let Some(now) = &field.after_failure {
         for other in PlainFate::after_failures().filter(|other| other.word() != now.value) {
             let what = format!("{name}: after_failure = \"{other}\" instead of \"{}\"", now.value);

@@ -12,7 +12,9 @@ use std::time::Duration;
 
 use thiserror::Error;
 
-use vestigum_core::{Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Span, Spec};
+use vestigum_core::{
+    AccessError, Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Span, Spec, Written,
+};
 
 use crate::error::SessionError;
 use crate::recovery::{NewestImage, anew, newest_readable};
@@ -48,6 +50,8 @@ pub struct Session {
     report: LoadReport,
     launched: Outcome,
     has_device: bool,
+    /// Whether a field of the device counts time.
+    counts_on_device: bool,
     /// Whether there is something to save for the device.
     saves_device: bool,
     /// The version of the device's values that the progress holds.
@@ -194,6 +198,7 @@ impl Session {
             report,
             launched: outcome,
             has_device,
+            counts_on_device: spec.fields().any(|field| field.lasts() == Span::Device && field.counts().is_some()),
             saves_device,
             seen,
         };
@@ -364,11 +369,16 @@ impl Session {
     }
 
     /// Writes a field by name.
-    fn write_field<T>(&mut self, field: &str, write: impl FnOnce(&mut Progress) -> T) -> T {
-        match self.has_device && self.progress.is_device_field(field) {
+    fn write_field(
+        &mut self,
+        field: &str,
+        write: impl FnOnce(&mut Progress) -> Result<Written, AccessError>,
+    ) -> Result<Written, AccessError> {
+        let written = match self.has_device && self.progress.is_device_field(field) {
             true => self.act(write),
             false => self.act_alone(write),
-        }
+        };
+        self.saved(written)
     }
 }
 

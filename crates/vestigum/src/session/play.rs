@@ -3,6 +3,8 @@
 #[allow(unused_imports, reason = "the documentation links to it")]
 use vestigum_core::Progress;
 
+use std::time::Duration;
+
 use serde::Serialize;
 
 use vestigum_core::{
@@ -72,6 +74,8 @@ moments! {
     restart() => Call::Restart;
     /// The level was passed.
     complete() => Call::Complete;
+    /// The level was passed through one of its exits.
+    complete_by(exit: impl AsRef<str>) => Call::CompleteBy(exit.as_ref());
     /// The level was left without passing it and without failing.
     travel() => Call::Travel;
     /// The level was given up.
@@ -92,10 +96,11 @@ impl Session {
     /// If the handle is of another spec.
     #[inline]
     pub fn set<T: FieldValue + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
-        match at.is_of_device() {
+        let written = match at.is_of_device() {
             true => self.act(|progress| progress.set(at, value)),
             false => self.act_alone(|progress| progress.set(at, value)),
-        }
+        };
+        self.saved(written)
     }
 
     /// Adds to a number; see [`Progress::add`].
@@ -107,10 +112,11 @@ impl Session {
     /// If the handle is of another spec.
     #[inline]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
-        match at.is_of_device() {
+        let written = match at.is_of_device() {
             true => self.act(|progress| progress.add(at, by)),
             false => self.act_alone(|progress| progress.add(at, by)),
-        }
+        };
+        self.saved(written)
     }
 
     /// Writes a number or a choice if it is higher; see [`Progress::raise`].
@@ -164,8 +170,34 @@ impl Session {
         MapMut::new(self, at)
     }
 
-    fn act_on<T: ?Sized, R>(&mut self, at: Handle<T>, act: impl FnOnce(&mut Progress) -> R) -> R {
-        if at.is_of_device() { self.act(act) } else { self.act_alone(act) }
+    fn act_on<T: ?Sized>(
+        &mut self,
+        at: Handle<T>,
+        act: impl FnOnce(&mut Progress) -> Result<Written, AccessError>,
+    ) -> Result<Written, AccessError> {
+        let written = if at.is_of_device() { self.act(act) } else { self.act_alone(act) };
+        self.saved(written)
+    }
+
+    /// Saves at once where a write asks for it.
+    #[inline(always)]
+    pub(super) fn saved(&mut self, written: Result<Written, AccessError>) -> Result<Written, AccessError> {
+        if written.as_ref().is_ok_and(Written::save_due) {
+            self.save();
+        }
+        written
+    }
+
+    /// Adds the time that passed to every field that counts it; see [`Progress::tick`].
+    ///
+    /// # Errors
+    /// As [`Progress::tick`].
+    pub fn tick(&mut self, passed: Duration) -> Result<Written, AccessError> {
+        if self.counts_on_device {
+            self.act(|progress| progress.tick(passed))
+        } else {
+            self.act_alone(|progress| progress.tick(passed))
+        }
     }
 
     /// Edits a field by name, or a part of its value; see [`Progress::edit`].

@@ -3,8 +3,8 @@
 use serde::de::DeserializeOwned;
 
 use vestigum_core::{
-    AccessError, BoardRow, Change, Entry, Handle, Item, ListView, MapValue, MapView, Place, Progress, Reads, Reset,
-    SetValue, SetView, Spec, Suspended, Value,
+    AccessError, BoardRow, Change, Entry, Handle, Item, ListView, LockReason, MapValue, MapView, Place, Progress,
+    Reads, Refused, Reset, SetValue, SetView, Spec, Suspended, Value,
 };
 
 use super::{Peek, Session};
@@ -29,6 +29,19 @@ macro_rules! reads {
             /// The level overview, in the order of the levels; see [`Progress::board`].
             pub fn board(&self) -> Vec<BoardRow> {
                 self.progress().board()
+            }
+
+            /// The level overview with the levels that are hidden; see [`Progress::full_board`].
+            pub fn full_board(&self) -> Vec<BoardRow> {
+                self.progress().full_board()
+            }
+
+            /// What is missing before a level opens; see [`Progress::lock_reason`].
+            ///
+            /// # Errors
+            /// As [`Progress::lock_reason`].
+            pub fn lock_reason(&self, level: &str) -> Result<Option<LockReason>, Refused> {
+                self.progress().lock_reason(level)
             }
 
             /// Every value; see [`Progress::entries`].

@@ -10,7 +10,7 @@ use vestigum::spec::{Axis, KeySet};
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
 use super::{Key, SaveState, Whose, moment_of};
-use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, paint, table};
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -107,7 +107,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
 
 /// The levels, one row each, with every per-level value in a column of its own.
 fn board(progress: &Progress) -> String {
-    let rows = progress.board();
+    let rows = progress.full_board();
     let mut names: Vec<Arc<str>> = Vec::new();
     for (name, _) in rows.iter().flat_map(|row| &row.values) {
         if !names.contains(name) {
@@ -118,11 +118,12 @@ fn board(progress: &Progress) -> String {
     heading.extend(names.iter().map(ToString::to_string));
     heading.push("state".into());
     let line = rows.iter().map(|row| {
-        let state = match (&row.why_locked, row.completed) {
-            (Some(why), _) => paint(BAD, format_args!("locked: {why}")),
+        let state = match (&row.lock, row.completed) {
+            (Some(lock), _) => paint(BAD, format_args!("locked: {lock}")),
             (None, true) => paint(GOOD, "completed"),
             (None, false) => paint(RULE, "open"),
         };
+        let state = if row.hidden { format!("{}, {state}", paint(QUIET, "hidden")) } else { state };
         let mut cells = vec![row.level.to_string()];
         for name in &names {
             let value = row.values.iter().find(|(known, _)| known == name).map(|(_, value)| value);
@@ -199,9 +200,8 @@ fn save_as_json(spec: &Spec, loaded: &Loaded, damaged: Option<String>) -> Json {
             "at_checkpoint": marks.map(|(_, value)| as_json(value)),
         })
     });
-    let board = loaded.progress.board().into_iter().map(|row| {
-        json!({ "level": &*row.level, "open": row.open, "completed": row.completed, "why_locked": row.why_locked })
-    });
+    let board = loaded.progress.full_board();
+    let board = board.iter().map(board_row);
     json!({
         "owner": loaded.image.owner.to_string(), "generation": loaded.image.generation,
         "saved_at": loaded.image.saved_at, "place": loaded.image.place.to_string(), "damaged": damaged,

@@ -65,6 +65,7 @@ fn is_of_now(node: &Node) -> bool {
         | Node::Open(_)
         | Node::Level
         | Node::Checkpoint
+        | Node::Exit
         | Node::LevelIndex
         | Node::CheckpointIndex
         | Node::Table(..) => false,

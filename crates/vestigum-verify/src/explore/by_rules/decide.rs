@@ -344,6 +344,7 @@ fn condition_in(node: &Node) -> Option<&Node> {
         | Node::Open(_)
         | Node::Level
         | Node::Checkpoint
+        | Node::Exit
         | Node::LevelIndex
         | Node::CheckpointIndex => None,
     }

@@ -112,7 +112,8 @@ pub(super) fn prove(spec: &Spec, question: &Question, without: &[Moment]) -> Opt
         | Moment::Complete
         | Moment::Travel
         | Moment::Quit
-        | Moment::Own(_) => false,
+        | Moment::Own(_)
+        | Moment::OwnRun(_) => false,
     };
     let moments: Vec<Moment> = spec.moments().filter(|moment| follows(moment) || !without.contains(moment)).collect();
     let grounds = match &question.asked {

@@ -1,0 +1,352 @@
+//! Why a level is locked: what is missing, as a tree that a game can put into its own words.
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::evaluation::Env;
+use crate::evaluation::judge::Judged;
+use crate::model::Model;
+use crate::model::expression::{Clause, Expression, Part};
+use crate::model::level::Opening;
+use crate::model::node::{EntryRef, Node, ReadAt};
+use crate::outcome::Refused;
+use crate::progress::Progress;
+use crate::syntax::parse::Operator;
+use crate::syntax::token::{Token, tokens};
+use crate::value::Value;
+
+/// What is missing before a level opens. What holds already is left out.
+///
+/// It is shown as a text made of titles and labels; a game that speaks another language makes its own of the parts.
+///
+/// ```
+/// use vestigum_core::{LockReason, Progress, Spec};
+///
+/// let spec = Spec::from_toml(r#"
+///     [game]
+///     id = "fellpost"
+///     [levels]
+///     order = ["mill_lane"]
+///     [level.mill_lane]
+///     title = "Mill Lane"
+///     [level.tarn]
+///     opens = "completed[mill_lane] and stars >= 4"
+///     [field.stars]
+///     type = "int"
+///     lasts = "profile"
+///     after_failure = "keep"
+///     label = "stars"
+/// "#)?;
+/// let game = Progress::fresh(&spec);
+/// let lock = game.lock_reason("tarn")?.expect("it is locked");
+/// assert_eq!(lock.to_string(), "complete Mill Lane; 4 stars, 0 so far");
+/// assert!(matches!(lock, LockReason::All(parts) if matches!(parts[0], LockReason::Complete { .. })));
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+#[derive(Clone, Debug, PartialEq)]
+pub enum LockReason {
+    /// All of these are missing.
+    All(Vec<LockReason>),
+    /// One of these suffices.
+    Any(Vec<LockReason>),
+    /// A level has to be completed.
+    Complete {
+        /// The level.
+        level: Arc<str>,
+        /// Its title.
+        title: String,
+    },
+    /// A level has to be left by an exit.
+    Exit {
+        /// The level.
+        level: Arc<str>,
+        /// Its title.
+        title: String,
+        /// The exit.
+        exit: Arc<str>,
+    },
+    /// A value has to be another one.
+    Needs {
+        /// The field or derived value, as the spec names it: `stars`, `count(completed)`.
+        what: String,
+        /// What players call it.
+        label: Arc<str>,
+        /// How the value and what is needed are compared.
+        by: Comparison,
+        /// What is needed.
+        needed: Value,
+        /// What there is.
+        has: Value,
+    },
+    /// Something else that the spec says no label for: the condition as it was written, and the values in it.
+    Condition {
+        /// The condition.
+        text: String,
+        /// Each name in it and its value.
+        values: Vec<(String, Value)>,
+    },
+    /// Something that names a hidden level.
+    Hidden,
+    /// Nothing: it opens at the next moment outside a level.
+    Soon,
+}
+
+/// How a value is compared with what is needed.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Comparison {
+    /// It has to be at least that.
+    AtLeast,
+    /// It has to be more.
+    Above,
+    /// It may be that at the most.
+    AtMost,
+    /// It has to be less.
+    Below,
+    /// It has to be exactly that.
+    Equal,
+}
+
+impl Comparison {
+    /// The sign for it in expressions.
+    pub const fn sign(self) -> &'static str {
+        match self {
+            Comparison::AtLeast => ">=",
+            Comparison::Above => ">",
+            Comparison::AtMost => "<=",
+            Comparison::Below => "<",
+            Comparison::Equal => "==",
+        }
+    }
+}
+
+impl fmt::Display for LockReason {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            LockReason::All(locks) => joined(f, locks, "; "),
+            LockReason::Any(locks) => joined(f, locks, ", or "),
+            LockReason::Complete { title, .. } => write!(f, "complete {title}"),
+            LockReason::Exit { title, exit, .. } => write!(f, "leave {title} by its exit `{exit}`"),
+            LockReason::Needs { label, needed: Value::Bool(true), .. } => f.write_str(label),
+            LockReason::Needs { label, by, needed, has, .. } => match by {
+                Comparison::AtLeast => write!(f, "{needed} {label}, {has} so far"),
+                Comparison::Above => write!(f, "more than {needed} {label}, {has} so far"),
+                Comparison::AtMost => write!(f, "{needed} {label} at the most, now {has}"),
+                Comparison::Below => write!(f, "fewer than {needed} {label}, now {has}"),
+                Comparison::Equal => write!(f, "{label}: {needed}, now {has}"),
+            },
+            LockReason::Condition { text, values } => {
+                write!(f, "needs {text}")?;
+                match &values[..] {
+                    // A name that is not true says so by being named.
+                    [] | [(_, Value::Bool(_))] => Ok(()),
+                    [(_, value)] => write!(f, ", has {value}"),
+                    values => values.iter().try_for_each(|(name, value)| write!(f, ", {name} is {value}")),
+                }
+            }
+            LockReason::Hidden => f.write_str("something that is not found yet"),
+            LockReason::Soon => f.write_str("it opens at the next moment outside a level"),
+        }
+    }
+}
+
+fn joined(f: &mut fmt::Formatter<'_>, locks: &[LockReason], between: &str) -> fmt::Result {
+    for (index, lock) in locks.iter().enumerate() {
+        let (open, close) = match lock {
+            LockReason::All(_) | LockReason::Any(_) => ("(", ")"),
+            LockReason::Complete { .. }
+            | LockReason::Exit { .. }
+            | LockReason::Needs { .. }
+            | LockReason::Condition { .. }
+            | LockReason::Hidden
+            | LockReason::Soon => ("", ""),
+        };
+        write!(f, "{}{open}{lock}{close}", if index == 0 { "" } else { between })?;
+    }
+    Ok(())
+}
+
+impl Progress {
+    /// What is missing before a level opens; none if it is open.
+    ///
+    /// # Errors
+    /// If there is no such level.
+    pub fn lock_reason(&self, level: &str) -> Result<Option<LockReason>, Refused> {
+        let found = self.model.find_level(level);
+        let index = found.map_err(|nearest| Refused::UnknownLevel { name: level.to_owned(), nearest })?;
+        Ok((!self.is_open(index)).then(|| self.lock_of(index)))
+    }
+
+    /// Whether the board leaves a level out.
+    pub(crate) fn is_hidden(&self, level: u32) -> bool {
+        let hidden = self.model.hidden.get(level as usize).and_then(Option::as_ref);
+        hidden.is_some_and(|condition| condition.holds(&self.env()))
+    }
+
+    /// What is missing before a locked level opens.
+    pub(crate) fn lock_of(&self, level: u32) -> LockReason {
+        let spec = &*self.model;
+        let own = match spec.opening(level) {
+            Opening::Always => LockReason::Soon,
+            Opening::After(before) => self.completing(*before),
+            Opening::When(condition) => self.missing(condition).unwrap_or(LockReason::Soon),
+            Opening::ByExit => return any_of(self.exits_to(level)),
+        };
+        match own {
+            LockReason::Soon => own,
+            own => any_of([own].into_iter().chain(self.exits_to(level)).collect()),
+        }
+    }
+
+    fn completing(&self, level: u32) -> LockReason {
+        if self.is_hidden(level) {
+            return LockReason::Hidden;
+        }
+        let of = self.model.level(level);
+        LockReason::Complete { level: of.id.clone(), title: of.title().to_owned() }
+    }
+
+    /// The exits that lead to a level, each once, and something hidden once for all that are.
+    fn exits_to(&self, level: u32) -> Vec<LockReason> {
+        let mut locks: Vec<LockReason> = Vec::new();
+        for (index, from) in (0u32..).zip(&self.model.levels) {
+            for (exit, _) in from.exits.iter().filter(|(_, to)| *to == level) {
+                let lock = if self.is_hidden(index) {
+                    LockReason::Hidden
+                } else {
+                    LockReason::Exit { level: from.id.clone(), title: from.title().to_owned(), exit: exit.clone() }
+                };
+                if !locks.contains(&lock) {
+                    locks.push(lock);
+                }
+            }
+        }
+        locks
+    }
+
+    /// What is missing before a condition holds; nothing if it holds.
+    fn missing(&self, condition: &Expression) -> Option<LockReason> {
+        let env = self.env();
+        let judged = condition.judge(&env);
+        let locks: Vec<Option<LockReason>> = condition
+            .parts
+            .all
+            .iter()
+            .zip(judged)
+            .map(|(part, judged)| (!judged.holds).then(|| self.part_missing(&env, part, judged)))
+            .collect();
+        missing(&condition.parts.clause, &locks)
+    }
+
+    fn part_missing(&self, env: &Env<'_>, part: &Part, judged: Judged) -> LockReason {
+        let spec = &*self.model;
+        if let Node::Read(ReadAt::Now, field, EntryRef::Slot(slot)) = &part.node
+            && *field == spec.completed
+        {
+            return self.completing((slot - spec.field(*field).first_slot) as u32);
+        }
+        if self.names_hidden(&part.source) {
+            return LockReason::Hidden;
+        }
+        needed(spec, env, part).unwrap_or(LockReason::Condition { text: judged.part, values: judged.values })
+    }
+
+    /// Whether a text names a level that is hidden.
+    fn names_hidden(&self, text: &str) -> bool {
+        let hidden = |name: &str| self.model.find_level(name).is_ok_and(|level| self.is_hidden(level));
+        tokens(text).unwrap_or_default().iter().any(|(token, _)| match token {
+            Token::Name(name) => hidden(name),
+            Token::Text(text) => hidden(text),
+            Token::Int(_) | Token::Beyond | Token::Float(_) | Token::Sign(_) => false,
+        })
+    }
+}
+
+/// One of several ways, or the only one there is.
+fn any_of(mut locks: Vec<LockReason>) -> LockReason {
+    if locks.len() == 1 { locks.remove(0) } else { LockReason::Any(locks) }
+}
+
+fn missing(clause: &Clause, parts: &[Option<LockReason>]) -> Option<LockReason> {
+    match clause {
+        Clause::Part(index) => parts.get(*index).cloned().flatten(),
+        Clause::All(clauses) => {
+            let mut locks: Vec<LockReason> = Vec::new();
+            for lock in clauses.iter().filter_map(|clause| missing(clause, parts)) {
+                match lock {
+                    LockReason::All(inner) => locks.extend(inner),
+                    lock => locks.push(lock),
+                }
+            }
+            locks.dedup();
+            match locks.len() {
+                0 => None,
+                1 => locks.pop(),
+                _ => Some(LockReason::All(locks)),
+            }
+        }
+        Clause::Any(clauses) => {
+            let mut locks = Vec::new();
+            for clause in clauses {
+                match missing(clause, parts)? {
+                    LockReason::Any(inner) => locks.extend(inner),
+                    lock => locks.push(lock),
+                }
+            }
+            locks.dedup();
+            Some(any_of(locks))
+        }
+    }
+}
+
+/// A value that is compared with a certain one, or a truth value that has to hold, where a label says what it is.
+fn needed(spec: &Model, env: &Env<'_>, part: &Part) -> Option<LockReason> {
+    let (value, by, needed) = match &part.node {
+        Node::Binary(operator, left, right) => match (&**left, &**right) {
+            (value, Node::Const(needed)) => (value, comparison(*operator)?, needed.clone()),
+            (Node::Const(needed), value) => (value, turned(comparison(*operator)?), needed.clone()),
+            _ => return None,
+        },
+        value => (value, Comparison::Equal, Value::Bool(true)),
+    };
+    let label = label(spec, value)?;
+    let what = part.leaves.first().map_or_else(|| part.source.to_string(), |(name, _)| name.to_string());
+    Some(LockReason::Needs { what, label, by, needed, has: value.value(env) })
+}
+
+fn comparison(operator: Operator) -> Option<Comparison> {
+    match operator {
+        Operator::AtLeast => Some(Comparison::AtLeast),
+        Operator::Above => Some(Comparison::Above),
+        Operator::AtMost => Some(Comparison::AtMost),
+        Operator::Below => Some(Comparison::Below),
+        Operator::Equal => Some(Comparison::Equal),
+        Operator::Unequal
+        | Operator::And
+        | Operator::Or
+        | Operator::Plus
+        | Operator::Minus
+        | Operator::Times
+        | Operator::Divide => None,
+    }
+}
+
+/// The same comparison with its sides changed.
+fn turned(by: Comparison) -> Comparison {
+    match by {
+        Comparison::AtLeast => Comparison::AtMost,
+        Comparison::Above => Comparison::Below,
+        Comparison::AtMost => Comparison::AtLeast,
+        Comparison::Below => Comparison::Above,
+        Comparison::Equal => Comparison::Equal,
+    }
+}
+
+/// What players call a value: the label of its field or of the derived value.
+fn label(spec: &Model, node: &Node) -> Option<Arc<str>> {
+    match node {
+        Node::Read(ReadAt::Now, field, _) | Node::Aggregate(_, field) => spec.field(*field).label.clone(),
+        Node::Derived(index) => spec.derived[*index as usize].label.clone(),
+        Node::Wide(inner) => label(spec, inner),
+        _ => None,
+    }
+}

@@ -1,0 +1,79 @@
+//! Playthroughs for changes that no search tells apart, because no moment and no source does: saves that a write asks for, and
+//! time that is counted.
+
+use vestigum_core::model::Model;
+use vestigum_core::model::entry::entry_name;
+use vestigum_core::model::field::Field;
+use vestigum_core::{Spec, Type, Value};
+
+use super::Weakened;
+use crate::playthrough::{MemorySaves, Script, run};
+
+/// A playthrough that passes on the spec and fails on the weakened one, of those that are likely to.
+pub(super) fn told_apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
+    let model = &**spec.model();
+    let changed = weakened.spec.model();
+    let fields = model.fields.iter().zip(&changed.fields);
+    let mut stories = Vec::new();
+    for (field, other) in fields.filter(|(field, other)| field.name == other.name) {
+        if field.saves && !other.saves {
+            stories.extend(of_saving(model, field));
+        }
+        if field.counts != other.counts {
+            stories.extend(of_counting(model, field));
+        }
+    }
+    let heading = format!("playthrough \"notices {}\"\nlaunch\n", weakened.what().replace('"', "'"));
+    let mut plays = stories.into_iter().map(|story| format!("{heading}{story}"));
+    plays.find(|play| passes(spec, play) && !passes(&weakened.spec, play))
+}
+
+fn passes(spec: &Spec, play: &str) -> bool {
+    let Ok(script) = Script::from_text("notices.play", play, spec) else { return false };
+    script.playthroughs().iter().all(|playthrough| run(spec, playthrough, &mut MemorySaves::default()).passed())
+}
+
+/// Into the first level, as a statement.
+fn enter(spec: &Model) -> Option<String> {
+    Some(format!("enter_any {}\n", spec.levels.first()?.id))
+}
+
+/// The first entry of a field: that of the first level and of the first keys.
+fn first_entry(spec: &Model, field: &Field) -> String {
+    let made = vec![Default::default(); spec.key_sets.len()];
+    entry_name(spec, field, field.first_slot, &made).to_string()
+}
+
+fn of_saving(spec: &Model, field: &Field) -> Vec<String> {
+    let Some(value) = another(field).and_then(|value| value.literal()) else { return Vec::new() };
+    let name = first_entry(spec, field);
+    let written = format!("{name} = {value}\ncrash\nlaunch\nexpect {name} == {value}\n");
+    let inside = enter(spec).map(|enter| format!("{enter}{written}"));
+    [written].into_iter().chain(inside).collect()
+}
+
+fn of_counting(spec: &Model, field: &Field) -> Vec<String> {
+    let name = first_entry(spec, field);
+    let begins = if field.default.is_filled() { field.default.as_int() } else { 0 };
+    let counted = [1, 1000].map(|ms| format!("tick {ms} ms\nexpect {name} == {}\n", begins.saturating_add(ms)));
+    let inside = |story: &String| Some(format!("{}{story}", enter(spec)?));
+    let still = field.default.literal().map(|value| format!("tick 1 s\nexpect {name} == {value}\n"));
+    let within: Vec<String> = counted.iter().filter_map(inside).collect();
+    within.into_iter().chain(counted).chain(still).collect()
+}
+
+/// Another value than the default, where one can be written.
+fn another(field: &Field) -> Option<Value> {
+    let first = &field.default;
+    let candidates = match &field.ty {
+        Type::Bool => vec![Value::Bool(!first.as_bool())],
+        Type::Int => vec![Value::Int(first.as_int().saturating_add(1)), Value::Int(first.as_int().saturating_sub(1))],
+        Type::Float => vec![Value::float(first.as_float() + 1.0), Value::float(first.as_float() - 1.0)],
+        Type::Text => vec![Value::text("a"), Value::text("b")],
+        Type::Choice(names) => names.iter().map(|chosen| Value::Choice(chosen.clone())).collect(),
+        Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Struct(_) | Type::List(_) | Type::Set(_) | Type::Map(_) => {
+            Vec::new()
+        }
+    };
+    candidates.into_iter().find(|value| value != first && !field.limits.clamp(value.clone()).1)
+}
