@@ -1,4 +1,4 @@
-//! Enums for names: levels, keys, choices, checkpoints, the game's own moments.
+//! Enums for names: levels, keys, choices, checkpoints, exits, the game's own moments.
 
 use proc_macro2::TokenStream;
 use quote::quote;

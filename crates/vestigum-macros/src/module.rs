@@ -106,6 +106,19 @@ fn enums_of(model: &Model, text: &str) -> Vec<Names> {
         }
     }
     model.fields.iter().for_each(|field| choice(camel(field.name()), field.name(), field.ty()));
+    let mut exits: Vec<&str> = model.levels.iter().flat_map(|level| level.exits()).collect();
+    exits.sort_unstable();
+    exits.dedup();
+    if !exits.is_empty() {
+        found.push(Names {
+            ident: "Exit".into(),
+            doc: "The exits of all levels.".into(),
+            names: exits.into_iter().map(Name::plain).collect(),
+            titled: false,
+            is_axis: false,
+            what: "exit".into(),
+        });
+    }
     if !model.own_moments.is_empty() {
         found.push(Names {
             ident: "Own".into(),

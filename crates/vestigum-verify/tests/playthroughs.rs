@@ -46,7 +46,7 @@ fn refused_statements_say_why_in_a_sentence() {
     assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: complete Mill Lane");
     assert_eq!(
         why("launch\nenter scree_gate"),
-        "`scree_gate` is locked: complete Heather Rise; needs total_stars >= 4, has 0"
+        "`scree_gate` is locked: complete Heather Rise; 4 stars, 0 so far"
     );
     assert_eq!(
         why("launch\nletters += 1"),

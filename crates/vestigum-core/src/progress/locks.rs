@@ -191,10 +191,12 @@ impl Progress {
             Opening::When(condition) => self.missing(condition).unwrap_or(LockReason::Soon),
             Opening::ByExit => return any_of(self.exits_to(level)),
         };
-        match own {
-            LockReason::Soon => own,
-            own => any_of([own].into_iter().chain(self.exits_to(level)).collect()),
-        }
+        let ways = match own {
+            LockReason::Soon => return own,
+            LockReason::Any(ways) => ways,
+            own => vec![own],
+        };
+        any_of(ways.into_iter().chain(self.exits_to(level)).collect())
     }
 
     fn completing(&self, level: u32) -> LockReason {
