@@ -44,6 +44,8 @@ enum Command {
     Probe(commands::probe::Arguments),
     /// Try power cuts, full disks, errors and damage under the saves of playthroughs
     Faults(commands::faults::Arguments),
+    /// Show what a code carries and what each value adds to it, or read one
+    Code(commands::code::Arguments),
     /// Put the shape of the spec's version into its history, when it ships
     Freeze(commands::freeze::Arguments),
     /// Show how saves of older versions come to this one, and prove that none is lost
@@ -76,6 +78,7 @@ fn main() -> ExitCode {
         Command::Explore(arguments) => commands::explore::run(&out, arguments),
         Command::Probe(arguments) => commands::probe::run(&out, arguments),
         Command::Faults(arguments) => commands::faults::run(&out, arguments),
+        Command::Code(arguments) => commands::code::run(&out, arguments),
         Command::Freeze(arguments) => commands::freeze::run(&out, arguments),
         Command::Migrate(arguments) => commands::migrate::run(&out, arguments),
         Command::Saves(arguments) => commands::saves::run(&out, arguments),

@@ -71,6 +71,7 @@ pub use progress::collections::{Item, ListMut, ListView, MapMut, MapValue, MapVi
 pub use progress::display::{Entry, Update};
 pub use progress::locks::{Comparison, LockReason};
 pub use progress::reads::Reads;
+pub use progress::redeem::{CodeError, Redeemed};
 pub use progress::reset::Reset;
 pub use spec::Spec;
 pub use suspension::Suspended;

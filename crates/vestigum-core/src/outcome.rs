@@ -422,7 +422,7 @@ pub enum AccessErrorKind {
     },
 }
 
-fn where_it_is(place: &Place) -> String {
+pub(crate) fn where_it_is(place: &Place) -> String {
     match place {
         Place::Menu => "in the menu".into(),
         Place::InLevel { .. } => format!("in {place}"),

@@ -119,6 +119,16 @@ fn enums_of(model: &Model, text: &str) -> Vec<Names> {
             what: "exit".into(),
         });
     }
+    if !model.codes.is_empty() {
+        found.push(Names {
+            ident: "Code".into(),
+            doc: "The codes.".into(),
+            names: model.codes.iter().map(|code| Name::plain(code.name())).collect(),
+            titled: false,
+            is_axis: false,
+            what: "code".into(),
+        });
+    }
     if !model.own_moments.is_empty() {
         found.push(Names {
             ident: "Own".into(),

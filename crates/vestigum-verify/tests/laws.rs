@@ -10,7 +10,7 @@ use vestigum_core::suspension::replica::Replica;
 use vestigum_core::{Image, Owner, Place, Progress, Reset, Span, Spec, Value};
 use vestigum_testing::building::built;
 use vestigum_testing::hunting::config;
-use vestigum_testing::{Allowed, Sketch, Step, apply, apply_all, play, sketch, values};
+use vestigum_testing::{Allowed, FieldSketch, Sketch, Step, apply, apply_all, play, sketch, values};
 use vestigum_verify::fate_table::FateTable;
 
 fn spec(sketch: &Sketch) -> Spec {
@@ -180,6 +180,36 @@ proptest! {
             prop_assert_eq!(apply(&sketch, &mut game, step), apply(&sketch, &mut resumed, step));
             prop_assert_eq!(images(&game), images(&resumed));
         }
+    }
+
+    /// A code is a pure read, and who redeems it has what it carries and nothing else of its maker.
+    #[test]
+    fn a_code_carries_its_values_and_nothing_else(sketch in free(), steps in play(25), other in play(10)) {
+        let carried = |field: &FieldSketch| {
+            !matches!(field.lasts, "attempt" | "visit")
+                && !field.per.contains(&"spot")
+                && (matches!(field.ty, "bool" | "choice") || field.ty == "int" && field.range)
+        };
+        let fields = sketch.fields.iter().enumerate().filter(|(_, field)| carried(field));
+        let mut names: Vec<String> = fields.map(|(index, _)| format!("\"f{index}\"")).collect();
+        names.extend(["\"completed\"".into(), "\"kind_now\"".into()]);
+        let code = format!("[code.card]\ncarries = [{}]\nas = \"text\"\n", names.join(", "));
+        // Too much for any code is told when the spec is read.
+        let Ok(spec) = Spec::from_toml(&format!("{}{code}", sketch.toml())) else { return Ok(()) };
+        let (mut ada, mut bo) = (Progress::fresh(&spec), Progress::fresh(&spec));
+        apply_all(&sketch, &mut ada, &steps);
+        apply_all(&sketch, &mut bo, &other);
+        let card = ada.code("card").expect("a code of anything");
+        prop_assert_eq!(ada.code("card"), Ok(card.clone()));
+        let before: BTreeMap<String, Value> = values(&sketch, &bo).into_iter().collect();
+        let redeemed = bo.redeem("card", &card);
+        prop_assert_eq!(redeemed.is_ok(), bo.place() == Place::Menu);
+        let told: BTreeMap<String, Value> = spec.read_code("card", &card).expect("it was made").into_iter().collect();
+        for (name, value) in values(&sketch, &bo) {
+            let expected = if redeemed.is_ok() { told.get(&name).unwrap_or(&before[&name]) } else { &before[&name] };
+            prop_assert!(name.starts_with("opened") || value == *expected, "{} is {}", name, value);
+        }
+        prop_assert!(redeemed.is_err() || bo.code("card") == Ok(card));
     }
 
     #[test]

@@ -44,10 +44,7 @@ fn refused_statements_say_why_in_a_sentence() {
     assert_eq!(why("launch\nlaunch"), "a session runs already; quit or crash first");
     assert_eq!(why("launch\ndeath"), "death happens only inside a level, and the player is in the menu");
     assert_eq!(why("launch\nenter heather_rise"), "`heather_rise` is locked: complete Mill Lane");
-    assert_eq!(
-        why("launch\nenter scree_gate"),
-        "`scree_gate` is locked: complete Heather Rise; 4 stars, 0 so far"
-    );
+    assert_eq!(why("launch\nenter scree_gate"), "`scree_gate` is locked: complete Heather Rise; 4 stars, 0 so far");
     assert_eq!(
         why("launch\nletters += 1"),
         "`letters` lasts one visit, so it can be written only inside a level; the player is in the menu"

@@ -78,15 +78,16 @@ pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{
-    AccessError, AccessErrorKind, BoardRow, Call, Change, Comparison, DerivedHandle, DerivedPerKey, Diagnostic,
-    Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image, Launched, List,
-    LoadError, LoadReport, LockReason, Map, Moment, Next, Outcome, Owner, Part, PerKey, Place, Progress, Refused,
-    Reset, Set, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
+    AccessError, AccessErrorKind, BoardRow, Call, Change, CodeError, Comparison, DerivedHandle, DerivedPerKey,
+    Diagnostic, Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image,
+    Launched, List, LoadError, LoadReport, LockReason, Map, Moment, Next, Outcome, Owner, Part, PerKey, Place,
+    Progress, Redeemed, Refused, Reset, Set, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.
 pub mod spec {
     pub use vestigum_core::model::axis::{Axis, KeySet};
+    pub use vestigum_core::model::code::{Code, Digit, Form, Holds, Signs};
     pub use vestigum_core::model::fates::{Effect, FieldFate, Rule};
     pub use vestigum_core::model::field::{Counts, Field};
     pub use vestigum_core::model::level::{Derived, Level};

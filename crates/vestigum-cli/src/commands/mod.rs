@@ -1,6 +1,7 @@
 //! The commands, one module each.
 
 pub(crate) mod check;
+pub(crate) mod code;
 pub(crate) mod demo;
 pub(crate) mod explore;
 pub(crate) mod fate;

@@ -27,7 +27,7 @@ pub enum Bounds {
 }
 
 impl Bounds {
-    const OPEN: Bounds = Bounds::Truth { holds: true, fails: true };
+    pub const OPEN: Bounds = Bounds::Truth { holds: true, fails: true };
 
     pub fn can_hold(self) -> bool {
         !matches!(self, Bounds::Truth { holds: false, .. })

@@ -1,10 +1,10 @@
-//! The tables of a document that stand one after the other: `[[source]]`, `[[promise]]`, `[[allow]]`, `[[migration]]`.
+//! The tables of a document that stand one after the other: `[[source]]`, `[[promise]]`, `[[allow]]`, `[[migration]]`; and codes.
 
 use toml::de::DeValue;
 
 use crate::diagnostic::{SourceSpan, Spanned};
-use crate::document::read::{Reader, TomlTable};
-use crate::document::{AllowEntry, MigrationEntry, PromiseEntry, SourceEntry, StepEntry, Word};
+use crate::document::read::{Reader, Spot, TomlTable};
+use crate::document::{AllowEntry, CodeEntry, MigrationEntry, PromiseEntry, SourceEntry, StepEntry, Word};
 
 impl Reader {
     /// The tables of `[[name]]`.
@@ -36,6 +36,22 @@ impl Reader {
             self.error(span, format!("`[[{}]]` does not say `{key}`", table.name)).help = Some(help.into());
         }
         self.text(key, value)
+    }
+
+    pub(super) fn code(&mut self, name: &Word, value: &Spot<'_>) -> CodeEntry {
+        let Some(mut table) = self.table(&format!("code.{}", name.value), value) else { return CodeEntry::default() };
+        let code = CodeEntry {
+            carries: self.one_or_more("carries", table.take("carries")),
+            form: self.text("as", table.take("as")),
+            max: self.int("max", table.take("max")),
+            step: self.int("step", table.take("step")),
+            alphabet: self.text("alphabet", table.take("alphabet")),
+            group: self.int("group", table.take("group")),
+            check: self.int("check", table.take("check")),
+            once: self.text("once", table.take("once")),
+        };
+        self.finish(table);
+        code
     }
 
     pub(super) fn source(&mut self, mut table: TomlTable<'_, '_>, span: SourceSpan) -> Option<SourceEntry> {

@@ -36,10 +36,25 @@ pub struct Document {
     pub respawn: Option<Word>,
     pub accept: Option<Word>,
     pub save: Save,
+    pub codes: Vec<(Word, CodeEntry)>,
     pub sources: Vec<SourceEntry>,
     pub promises: Vec<PromiseEntry>,
     pub allowed: Vec<AllowEntry>,
     pub migrations: Vec<MigrationEntry>,
+}
+
+/// `[code.*]`: values as a number, or as a text that a player writes down.
+#[derive(Clone, Debug, Default)]
+pub struct CodeEntry {
+    pub carries: Vec<Word>,
+    pub form: Option<Word>,
+    pub max: Option<Spanned<i64>>,
+    pub step: Option<Spanned<i64>>,
+    pub alphabet: Option<Word>,
+    pub group: Option<Spanned<i64>>,
+    pub check: Option<Spanned<i64>>,
+    /// The field that remembers what was redeemed.
+    pub once: Option<Word>,
 }
 
 /// `[[source]]`: what play can give in a level.

@@ -295,6 +295,10 @@ impl Reader {
             document.save.keep = self.int("keep", save.take("keep"));
             self.finish(save);
         }
+        for (name, value) in self.entries(&mut root, "code") {
+            let code = self.code(&name, value);
+            document.codes.push((name, code));
+        }
         for (table, span) in self.tables(&mut root, "source") {
             document.sources.extend(self.source(table, span));
         }

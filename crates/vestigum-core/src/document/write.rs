@@ -81,6 +81,16 @@ pub fn write(document: &Document) -> String {
         out.word("resume", save.resume.as_ref());
         out.int("keep", save.keep.as_ref().map(|keep| keep.value));
     }
+    for (name, code) in &document.codes {
+        out.section(&format!("code.{}", key(&name.value)));
+        out.words("carries", &code.carries);
+        out.word("as", code.form.as_ref());
+        for (name, int) in [("max", &code.max), ("step", &code.step), ("group", &code.group), ("check", &code.check)] {
+            out.int(name, int.as_ref().map(|int| int.value));
+        }
+        out.word("alphabet", code.alphabet.as_ref());
+        out.word("once", code.once.as_ref());
+    }
     for source in &document.sources {
         out.section("[source]");
         out.word("name", Some(&source.name));

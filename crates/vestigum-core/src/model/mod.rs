@@ -5,6 +5,7 @@
 //! ones inside and reads as they do; nothing is half built in between.
 
 pub mod axis;
+pub mod code;
 pub mod entry;
 pub mod expression;
 pub mod fates;
@@ -22,6 +23,7 @@ use rustc_hash::FxHashMap;
 
 use crate::document::Document;
 use crate::model::axis::KeySet;
+use crate::model::code::Code;
 use crate::model::expression::Expression;
 use crate::model::fates::FatePlan;
 use crate::model::field::{Field, FieldId};
@@ -110,6 +112,7 @@ pub struct Model {
     pub plan: FatePlan,
     pub sources: Vec<Source>,
     pub promises: Vec<Promise>,
+    pub codes: Vec<Code>,
     /// What the document says, to write it back.
     pub document: Document,
     /// Changes when anything in the document does; handles carry it.
@@ -230,6 +233,17 @@ impl Model {
     /// When a level opens.
     pub fn opening(&self, level: u32) -> &Opening {
         &self.openings[level as usize]
+    }
+
+    /// Whether a code can write a field: then it can be anything that its limits allow.
+    pub fn is_carried(&self, field: FieldId) -> bool {
+        self.codes.iter().flat_map(|code| &code.digits).any(|digit| digit.field == field)
+    }
+
+    /// The code of that name, or else the name that was probably meant.
+    pub fn find_code(&self, name: &str) -> Result<&Code, Option<String>> {
+        let found = self.codes.iter().find(|code| *code.name == *name);
+        found.ok_or_else(|| suggestion(name, self.codes.iter().map(|code| &*code.name)))
     }
 
     /// Whether a write of a field can open a level.

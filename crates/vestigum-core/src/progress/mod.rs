@@ -13,6 +13,7 @@ pub mod locks;
 pub mod moments;
 pub mod openings;
 pub mod reads;
+pub mod redeem;
 pub mod reset;
 pub mod time;
 pub mod writes;

@@ -1,6 +1,7 @@
 //! From a [`Document`] to a spec: every name gets its meaning, and what cannot mean anything is reported.
 
 pub mod calls;
+pub mod carried;
 pub mod clocks;
 pub mod compile;
 pub mod conditions;
@@ -280,6 +281,7 @@ impl Resolver<'_> {
         let plan = FatePlan::new(&readable, |field, moment| rules.remove(&(field, moment)).unwrap_or_default());
         let sources = self.sources(&readable);
         let promises = self.promises(&readable);
+        let codes = self.codes(&readable);
         self.allowed();
         let hash = blake3::hash(text.as_bytes());
         Model {
@@ -295,6 +297,7 @@ impl Resolver<'_> {
             plan,
             sources,
             promises,
+            codes,
             document: self.document.clone(),
             fingerprint: u32::from_le_bytes(hash.as_bytes()[..4].try_into().unwrap_or_default()),
             readable,

@@ -9,6 +9,7 @@ pub mod counters;
 pub mod freezing;
 pub mod updates;
 
+use std::fmt;
 use std::sync::Arc;
 
 use serde::de::DeserializeOwned;
@@ -27,13 +28,16 @@ use crate::migration::needs::Need;
 use crate::migration::prepare::{Updates, prepare};
 use crate::model::Model;
 use crate::model::axis::KeySet;
+use crate::model::code::Code;
 use crate::model::expression::Expression;
 use crate::model::field::Field;
 use crate::model::level::{Derived, Level};
 use crate::model::promise::Promise;
 use crate::model::source::Source;
 use crate::model::table::Table;
+use crate::progress::redeem::{CodeError, read};
 use crate::reading;
+use crate::value::Value;
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::policy::{Respawn, Resume};
 
@@ -316,6 +320,23 @@ impl Spec {
     pub fn moments(&self) -> impl Iterator<Item = Moment> + use<> {
         let moments: Vec<Moment> = self.model.moments().collect();
         moments.into_iter()
+    }
+
+    /// The values that a code stands for, each with the entry's name as expressions say it.
+    ///
+    /// # Errors
+    /// If there is no such code, or the text or number is none of it.
+    pub fn read_code(&self, name: &str, code: impl fmt::Display) -> Result<Vec<(String, Value)>, CodeError> {
+        let found = self.model.find_code(name);
+        let of = found.map_err(|nearest| CodeError::UnknownCode { name: name.to_owned(), nearest })?;
+        let (number, _) = read(of, &code.to_string())?;
+        let values = of.values(&self.model.fields, number);
+        Ok(values.map(|(digit, value)| (digit.entry().to_owned(), value)).collect())
+    }
+
+    /// The codes, in the order of the document.
+    pub fn codes(&self) -> impl ExactSizeIterator<Item = &Code> {
+        self.model.codes.iter()
     }
 
     /// The folder in which every level has a file, as `[levels] assets` names it: from where the spec is.

@@ -34,6 +34,10 @@ words! {
         Lower = "lower",
         /// Time passes.
         Tick = "tick",
+        /// A code is made.
+        Code = "code",
+        /// A code is redeemed.
+        Redeem = "redeem",
         /// Progress is put back to its beginning.
         Reset = "reset",
         /// The level overview is shown.

@@ -41,6 +41,16 @@ words! {
 }
 
 words! {
+    /// How a code is written: `as`.
+    pub enum CodeForm {
+        /// As a number.
+        Number = "number",
+        /// As signs that a player writes down.
+        Text = "text",
+    }
+}
+
+words! {
     /// What a save made inside a level brings back: `[save] resume`.
     #[derive(Default)]
     pub enum Resume {

@@ -43,7 +43,9 @@ impl Cone {
         let taken = counters.iter().zip(&sources).filter(|(_, matters)| **matters).map(|(counter, _)| *counter);
         matter.extend(taken);
         let given = |field: FieldId| data.sources.iter().any(|source| gives(source, &[field].into_iter().collect()));
-        let blind = data.fields.iter().filter(|field| opening.contains(&field.id) && field.played && !given(field.id));
+        let blind = data.fields.iter().filter(|field| {
+            opening.contains(&field.id) && ((field.played && !given(field.id)) || data.is_carried(field.id))
+        });
         let fields = data.fields.iter().filter(|field| matter.contains(&field.id));
         let fields = fields.map(|field| {
             // Nobody asks how often a source was taken but the search itself.

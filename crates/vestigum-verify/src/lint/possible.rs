@@ -74,6 +74,9 @@ impl<'s> Possible<'s> {
 
     fn entry(&self, field: &Field, slot: usize) -> Bounds {
         let reached = |level: Option<u32>| level.is_none_or(|level| self.reached[level as usize]);
+        if field.built_in && self.spec.is_carried(field.id) {
+            return Bounds::OPEN;
+        }
         if field.built_in {
             let there = reached(field.level_of(self.spec, slot));
             return Bounds::Truth { holds: there, fails: true };
@@ -216,7 +219,7 @@ fn begins(spec: &Model, field: &Field) -> Bounds {
     if field.built_in {
         return Bounds::of(&Value::Bool(false));
     }
-    if field.written_by.play() && !spec.sources.iter().any(given) {
+    if spec.is_carried(field.id) || field.written_by.play() && !spec.sources.iter().any(given) {
         return Bounds::of_range(field);
     }
     Bounds::of_default(field)

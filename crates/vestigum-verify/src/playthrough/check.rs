@@ -16,7 +16,7 @@ use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
 use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Part, Progress, Reset, Spec, Type, codes};
 
-use super::script::{self, How, Statement, StatementKind, Word, WrittenPlaythrough};
+use super::script::{self, Given, How, Statement, StatementKind, Word, WrittenPlaythrough};
 use super::target::{Bracketed, TargetStep, WriteTarget};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
@@ -80,6 +80,16 @@ pub(super) enum Action {
     Checkpoint(String),
     /// The level is completed by an exit.
     CompleteBy(String),
+    /// A code is made and remembered.
+    Code {
+        code: String,
+        variable: String,
+    },
+    /// A code is redeemed: one that was made before, or a text.
+    Redeem {
+        code: String,
+        given: Redeems,
+    },
     /// Milliseconds pass.
     Tick(u64),
     Write {
@@ -119,6 +129,13 @@ pub(super) enum Action {
     Repeat(u32, Vec<ScriptStep>),
 }
 
+/// The code that is redeemed.
+#[derive(Clone, Debug)]
+pub(super) enum Redeems {
+    Variable(String),
+    Text(String),
+}
+
 /// A field, the keys of an entry, and the way to a part of its value.
 #[derive(Clone, Debug)]
 pub(super) struct EntryTarget {
@@ -149,7 +166,8 @@ impl Script {
     /// As [`Script::from_text`].
     pub fn from_text_with(name: &str, text: &str, spec: &Spec, files: &Files) -> Result<Script, Diagnostics> {
         let (written, mut errors) = script::read(text);
-        let mut checker = Checker { spec, text, errors: &mut errors, watched: Vec::new(), name, files };
+        let mut checker =
+            Checker { spec, text, errors: &mut errors, watched: Vec::new(), name, files, variables: Vec::new() };
         let name: Arc<str> = name.into();
         let playthroughs = written.iter().map(|written| checker.playthrough(written, &name)).collect();
         if errors.is_empty() { Ok(Script { name, playthroughs }) } else { Err(Diagnostics::new(&name, text, errors)) }
@@ -178,6 +196,8 @@ impl Playthrough {
                 | Action::Enter { .. }
                 | Action::Checkpoint(_)
                 | Action::CompleteBy(_)
+                | Action::Code { .. }
+                | Action::Redeem { .. }
                 | Action::Tick(_)
                 | Action::Write { .. }
                 | Action::Beat { .. }
@@ -226,10 +246,13 @@ struct Checker<'s, 'a> {
     watched: Vec<Arc<Expression>>,
     name: &'a str,
     files: &'a Files,
+    /// Under which names the playthrough at hand has made codes so far.
+    variables: Vec<String>,
 }
 
 impl<'s> Checker<'s, '_> {
     fn playthrough(&mut self, written: &WrittenPlaythrough, file: &Arc<str>) -> Playthrough {
+        self.variables.clear();
         let steps = self.steps(&written.statements, 0);
         let mut columns = std::mem::take(&mut self.watched);
         if columns.is_empty() {
@@ -277,6 +300,19 @@ impl<'s> Checker<'s, '_> {
                     self.known_exit(word)?;
                 }
                 Action::CompleteBy(word.value.clone())
+            }
+            StatementKind::Code { code, variable } => {
+                self.known_code(code)?;
+                self.variables.push(variable.value.clone());
+                Action::Code { code: code.value.clone(), variable: variable.value.clone() }
+            }
+            StatementKind::Redeem { code, given } => {
+                self.known_code(code)?;
+                let given = match given {
+                    Given::Text(text) => Redeems::Text(text.clone()),
+                    Given::Variable(word) => Redeems::Variable(self.known_variable(word)?),
+                };
+                Action::Redeem { code: code.value.clone(), given }
             }
             StatementKind::Tick(ms) => Action::Tick(*ms),
             StatementKind::Write { target, how, value } => {
@@ -419,6 +455,30 @@ impl<'s> Checker<'s, '_> {
             return None;
         }
         Some(())
+    }
+
+    fn known_code(&mut self, word: &Word) -> Option<()> {
+        let nearest = match self.spec.model().find_code(&word.value) {
+            Ok(_) => return Some(()),
+            Err(nearest) => nearest,
+        };
+        let message = format!("no code is called `{}`", word.value);
+        let help =
+            nearest.map_or("codes are declared in `[code.NAME]`".into(), |name| format!("did you mean `{name}`?"));
+        self.errors.push(Diagnostic::error(codes::UNKNOWN_NAME, word.span, message).help(help));
+        None
+    }
+
+    /// The name under which a statement before this one has made a code.
+    fn known_variable(&mut self, word: &Word) -> Option<String> {
+        if self.variables.contains(&word.value) {
+            return Some(word.value.clone());
+        }
+        let message = format!("no code was made as `{}` before", word.value);
+        let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message)
+            .help("`code NAME as VARIABLE` makes one; a code that is known stands in quotes");
+        self.errors.push(error.suggest(&word.value, self.variables.iter().map(String::as_str)));
+        None
     }
 
     /// An exit of some level: which one it is of depends on where play stands.
@@ -576,6 +636,11 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
                 mentioned(spec, inner, &mut inner_names);
                 inner_names.iter().for_each(|name| add(name));
             }
+            Action::Redeem { code, .. } => {
+                let carried = spec.model().find_code(code).map(|code| code.digits().iter());
+                let fields = carried.into_iter().flatten().map(|digit| digit.entry());
+                fields.for_each(&mut add);
+            }
             Action::Tick(_) => {
                 let clocks = spec.model().clocks.iter().map(|id| spec.model().field(*id));
                 clocks.filter(|clock| !clock.is_keyed()).for_each(|clock| add(&clock.name));
@@ -586,6 +651,7 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
             | Action::Enter { .. }
             | Action::Checkpoint(_)
             | Action::CompleteBy(_)
+            | Action::Code { .. }
             | Action::Reset(_)
             | Action::Board
             | Action::Refuse(_)

@@ -16,7 +16,7 @@ use vestigum_core::{
     AccessError, Call, Edit, Image, Launched, LiveDevice, LoadError, Owner, Progress, Span, Spec, Value, Written,
 };
 
-use super::check::{Action, EntryTarget, Playthrough, ScriptStep};
+use super::check::{Action, EntryTarget, Playthrough, Redeems, ScriptStep};
 use super::saves::{Saves, SavesError};
 use super::script::How;
 use super::timeline::{Row, Timeline, Watch};
@@ -101,6 +101,7 @@ pub fn run(spec: &Spec, playthrough: &Playthrough, saves: &mut dyn Saves) -> Run
         device: LiveDevice::default(),
         statements: 0,
         rows: Vec::new(),
+        made: BTreeMap::new(),
     };
     let failure = runner.steps(&playthrough.steps).err();
     let columns = Watch::new(playthrough.columns.clone()).headings();
@@ -139,6 +140,8 @@ struct Runner<'a> {
     device: LiveDevice,
     statements: usize,
     rows: Vec<Row>,
+    /// The codes that were made, by the names that the script gives them.
+    made: BTreeMap<String, String>,
 }
 
 /// What a statement answers: a note for the timeline, or why it failed.
@@ -221,6 +224,8 @@ impl Runner<'_> {
                 | Action::Enter { .. }
                 | Action::Checkpoint(_)
                 | Action::CompleteBy(_)
+                | Action::Code { .. }
+                | Action::Redeem { .. }
                 | Action::Tick(_)
                 | Action::Write { .. }
                 | Action::Beat { .. }
@@ -261,6 +266,21 @@ impl Runner<'_> {
             }
             Action::Checkpoint(name) => self.say(Call::Checkpoint(name)),
             Action::CompleteBy(exit) => self.say(Call::CompleteBy(exit)),
+            Action::Code { code, variable } => {
+                let made = self.session()?.code(code).map_err(|error| Why::Refused(error.to_string()))?;
+                self.made.insert(variable.clone(), made.clone());
+                Ok(format!("{variable} is {made}"))
+            }
+            Action::Redeem { code, given } => {
+                let text = match given {
+                    Redeems::Text(text) => text.clone(),
+                    Redeems::Variable(variable) => self.made.get(variable).cloned().unwrap_or_default(),
+                };
+                let redeemed = self.session()?.redeem(code, text).map_err(|error| Why::Refused(error.to_string()))?;
+                let mut notes: Vec<String> = redeemed.opened.iter().map(|level| format!("{level} opens")).collect();
+                notes.push(self.save()?);
+                Ok(notes.join(", "))
+            }
             Action::Tick(ms) => {
                 let ms = Duration::from_millis(*ms);
                 let written = self.session()?.tick(ms).map_err(|error| Why::Refused(error.to_string()))?;

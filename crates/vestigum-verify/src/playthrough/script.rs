@@ -40,6 +40,16 @@ pub(super) enum StatementKind {
     Checkpoint(Word),
     /// `complete EXIT`
     CompleteBy(Word),
+    /// `code NAME as VARIABLE`
+    Code {
+        code: Word,
+        variable: Word,
+    },
+    /// `redeem NAME VARIABLE`, a text in quotes, or a number
+    Redeem {
+        code: Word,
+        given: Given,
+    },
     /// `tick 90 s`, in milliseconds
     Tick(u64),
     Write {
@@ -77,6 +87,15 @@ pub(super) enum StatementKind {
     Import(Word),
     Profile(Word),
     Repeat(u32, Vec<Statement>),
+}
+
+/// The code that is redeemed.
+#[derive(Clone, Debug)]
+pub(super) enum Given {
+    /// The one that a statement before made.
+    Variable(Word),
+    /// A number, or a text in quotes.
+    Text(String),
 }
 
 /// How a statement writes.
@@ -305,6 +324,8 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
         Some(Keyword::Lower) => beat(rest, false)?,
         Some(Keyword::Remove) => remove(rest)?,
         Some(Keyword::Tick) => tick(line, rest)?,
+        Some(Keyword::Code) => code(rest)?,
+        Some(Keyword::Redeem) => redeem(rest)?,
         Some(Keyword::Reset) => reset(word, rest)?,
         Some(Keyword::Board) => bare(StatementKind::Board, rest)?,
         Some(Keyword::Save) => bare(StatementKind::Save, rest)?,
@@ -337,6 +358,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Enter { .. }
         | StatementKind::CompleteBy(_)
         | StatementKind::Tick(_)
+        | StatementKind::Redeem { .. }
         | StatementKind::Checkpoint(_) => {}
         StatementKind::Write { .. }
         | StatementKind::Beat { .. }
@@ -344,6 +366,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Remove { .. }
         | StatementKind::Reset(..) => {}
         StatementKind::Board
+        | StatementKind::Code { .. }
         | StatementKind::Expect(_)
         | StatementKind::Refuse(_)
         | StatementKind::Save
@@ -525,6 +548,35 @@ fn beat(rest: Line<'_>, higher: bool) -> Result<StatementKind, Diagnostic> {
     Ok(StatementKind::Beat { target, higher, value })
 }
 
+/// `code crossing as mine`
+fn code(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
+    const HELP: &str = "write `code crossing as mine`, and redeem it with `redeem crossing mine`";
+    let (code, behind) = rest.split();
+    let (word, variable) = behind.split();
+    if code.text.is_empty() || word.text != "as" {
+        return Err(error(rest.span(), "which code, and what is it called here?").help(HELP));
+    }
+    Ok(StatementKind::Code { code: code.word(), variable: name(variable, "what is it called here?", HELP)? })
+}
+
+/// `redeem crossing mine`, `redeem crossing 'K7Q-2M'`, `redeem crossing 260`
+fn redeem(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
+    const HELP: &str = "write `redeem crossing mine` for one that `code` made, `'K7Q2'` for a text, `260` for a number";
+    let (code, given) = rest.split();
+    let wrong = |at: SourceSpan, message: &str| error(at, message).help(HELP);
+    if code.text.is_empty() || given.text.is_empty() {
+        return Err(wrong(rest.span(), "which code is redeemed?"));
+    }
+    let tokens = line_tokens(given)?;
+    let given = match &tokens[..] {
+        [(Token::Name(_), _)] => Given::Variable(given.word()),
+        [(Token::Text(text), _)] => Given::Text(text.clone()),
+        [(Token::Int(number), _)] => Given::Text(number.to_string()),
+        _ => return Err(wrong(given.span(), "this is no code")),
+    };
+    Ok(StatementKind::Redeem { code: code.word(), given })
+}
+
 /// `tick 90 s`
 fn tick(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     let units: Vec<&str> = TimeUnit::ALL.iter().map(|unit| unit.word()).collect();
@@ -582,6 +634,6 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     error(line.span(), "this is no statement")
-        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, tick, reset, board, save, crash, watch, profile, repeat")
+        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, tick, code, redeem, reset, board, save, crash, watch, profile, repeat")
         .suggest(word.text, statement_words())
 }

@@ -3,13 +3,14 @@
 #[allow(unused_imports, reason = "the documentation links to it")]
 use vestigum_core::Progress;
 
+use std::fmt;
 use std::time::Duration;
 
 use serde::Serialize;
 
 use vestigum_core::{
-    AccessError, Call, Change, Edit, FieldValue, Handle, Item, ListMut, MapMut, MapValue, Number, Outcome, Part, Plays,
-    Refused, Reset, SetMut, SetValue, Update, Value, Written,
+    AccessError, Call, Change, CodeError, Edit, FieldValue, Handle, Item, ListMut, MapMut, MapValue, Number, Outcome,
+    Part, Plays, Redeemed, Refused, Reset, SetMut, SetValue, Update, Value, Written,
 };
 
 use super::Session;
@@ -259,6 +260,16 @@ impl Session {
     /// What changed since the last call, for a display; see [`Progress::drain_changes`].
     pub fn drain_changes(&mut self) -> Vec<Update> {
         self.act_alone(Progress::drain_changes)
+    }
+
+    /// Writes the values of a code and saves at once; see [`Progress::redeem`].
+    ///
+    /// # Errors
+    /// As [`Progress::redeem`].
+    pub fn redeem(&mut self, name: &str, code: impl fmt::Display) -> Result<Redeemed, CodeError> {
+        let redeemed = self.act(|progress| progress.redeem(name, code))?;
+        self.save();
+        Ok(redeemed)
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.

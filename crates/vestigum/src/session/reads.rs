@@ -3,8 +3,8 @@
 use serde::de::DeserializeOwned;
 
 use vestigum_core::{
-    AccessError, BoardRow, Change, Entry, Handle, Item, ListView, LockReason, MapValue, MapView, Place, Progress,
-    Reads, Refused, Reset, SetValue, SetView, Spec, Suspended, Value,
+    AccessError, BoardRow, Change, CodeError, Entry, Handle, Item, ListView, LockReason, MapValue, MapView, Place,
+    Progress, Reads, Refused, Reset, SetValue, SetView, Spec, Suspended, Value,
 };
 
 use super::{Peek, Session};
@@ -42,6 +42,14 @@ macro_rules! reads {
             /// As [`Progress::lock_reason`].
             pub fn lock_reason(&self, level: &str) -> Result<Option<LockReason>, Refused> {
                 self.progress().lock_reason(level)
+            }
+
+            /// The code of the values as they are now; see [`Progress::code`].
+            ///
+            /// # Errors
+            /// As [`Progress::code`].
+            pub fn code(&self, name: &str) -> Result<String, CodeError> {
+                self.progress().code(name)
             }
 
             /// Every value; see [`Progress::entries`].

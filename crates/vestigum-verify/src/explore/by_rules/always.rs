@@ -104,9 +104,10 @@ impl Always<'_> {
         if moments.contains(&Moment::Quit) {
             self.quitting()?;
         }
-        // What play writes and no source gives can be anything.
+        // What play writes and no source gives can be anything, and so can what a code carries.
         let written = |(field, _): &Read| {
-            self.spec.field(*field).played && !self.spec.sources.iter().any(|source| gives(source, *field))
+            let given = self.spec.sources.iter().any(|source| gives(source, *field));
+            (self.spec.field(*field).played && !given) || self.spec.is_carried(*field)
         };
         (!self.reads.iter().any(written)).then_some(grounds)
     }

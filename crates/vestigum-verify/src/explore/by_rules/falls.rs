@@ -33,7 +33,7 @@ impl Rising<'_> {
         }
         let mut grounds = Vec::new();
         // What play writes can be anything, unless sources say what it is.
-        if field.played && !self.is_given() {
+        if (field.played && !self.is_given()) || self.spec.is_carried(field.id) {
             return None;
         }
         if self.is_given() {
