@@ -32,6 +32,14 @@ impl Saves for StoreSaves {
         committed.map(|committed| committed.generation).map_err(failed)
     }
 
+    fn readable(&mut self, owner: &Owner) -> Result<Vec<Image>, SavesError> {
+        readable_of(&self.store, owner)
+    }
+
+    fn purge(&mut self, owner: &Owner) -> Result<(), SavesError> {
+        prune_all(&self.store, owner, 1).map(|_| ()).map_err(failed)
+    }
+
     /// The store stays open: whoever gave it has a handle on it.
     fn crash(&mut self) {}
 
@@ -45,6 +53,12 @@ impl Saves for StoreSaves {
         }
         Ok(generations.len())
     }
+}
+
+/// All images of an owner that can be read, the newest first.
+pub(crate) fn readable_of(store: &dyn Store, owner: &Owner) -> Result<Vec<Image>, SavesError> {
+    let generations = store.generations(owner).map_err(failed)?;
+    Ok(generations.into_iter().rev().filter_map(|generation| store.read(owner, generation).ok()).collect())
 }
 
 /// What keeps a launch from happening, told apart from what is wrong with the disk.

@@ -42,6 +42,12 @@ pub enum SessionError {
         /// Its format.
         format: i64,
     },
+    /// The player was deleted. Nothing was overwritten.
+    #[error("{owner} was deleted; it can be brought back, and purged to use the name again")]
+    Removed {
+        /// The player.
+        owner: Owner,
+    },
     /// There are images, and none can be read. Nothing was overwritten.
     #[error("no save of {owner} can be read:{}\nnothing was overwritten; `saves verify` tells more, and a game begins anew only if it is asked to", damaged_list(.damaged))]
     AllDamaged {

@@ -62,6 +62,7 @@ mod dir_store;
 mod disk;
 mod error;
 mod memory_store;
+mod profiles;
 mod recovery;
 mod saver;
 mod session;
@@ -71,6 +72,7 @@ pub use dir_store::{DirStore, Removable, Stray};
 pub use disk::{Disk, DiskFile, EntryKind, HeldLock, Lock, RealDisk};
 pub use error::SessionError;
 pub use memory_store::MemoryStore;
+pub use profiles::{Profile, ProfileError, ProfileState, Profiles};
 pub use recovery::restore;
 pub use saver::{SaveTicket, Saved, Saver};
 pub use session::{Peek, QuitError, Session};
@@ -147,6 +149,6 @@ pub use vestigum_macros::spec;
 /// What the project's own tools need besides. No promise is made about it.
 #[doc(hidden)]
 pub mod tools {
-    pub use crate::recovery::{NewestImage, newest_readable};
+    pub use crate::recovery::{NewestImage, newest_image, newest_readable};
     pub use crate::saver::commit_making_room;
 }

@@ -1,5 +1,6 @@
 //! Finding the newest image that can be read, without ever passing over one that a newer game wrote.
 
+use vestigum_core::image::SavedPlace;
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
@@ -33,8 +34,24 @@ const LOOKS: usize = 3;
 /// The newest readable image of an owner. What cannot be read is passed over like damage: the images before it are whole.
 ///
 /// # Errors
-/// If the store cannot be read, a newer game wrote the newest image, or none can be read.
+/// If the store cannot be read, a newer game wrote the newest image, none can be read, or the player was deleted.
 pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
+    let found = newest_image(store, owner)?;
+    let Some(removed) = found.image.as_ref().filter(|image| image.place == SavedPlace::Removed) else {
+        return Ok(found);
+    };
+    // A purge leaves nothing but that image, and then the name is free.
+    if has_before(store, owner, removed.generation)? {
+        return Err(SessionError::Removed { owner: owner.clone() });
+    }
+    Ok(NewestImage { image: None, origin: Origin::Fresh, newest: found.newest })
+}
+
+/// The same, and of a player who was deleted the image that says so.
+///
+/// # Errors
+/// As [`newest_readable`], but for the player who was deleted.
+pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
     let mut looks = 0;
     loop {
         looks += 1;
@@ -66,6 +83,11 @@ pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<NewestImage, 
             return Err(SessionError::AllDamaged { owner: owner.clone(), damaged: passed_over });
         }
     }
+}
+
+/// Whether an owner has a generation before one.
+fn has_before(store: &dyn Store, owner: &Owner, before: u64) -> Result<bool, StoreError> {
+    Ok(store.generations(owner)?.iter().any(|generation| *generation < before))
 }
 
 /// The same, but where everything is damaged there is nothing: a new game begins behind the highest number.

@@ -49,6 +49,24 @@ pub struct Image {
     pub moved: Moved,
 }
 
+impl Image {
+    /// What is written behind this image when its player is deleted: it holds nothing but the name.
+    pub fn removed(&self, saved_at: String) -> Image {
+        Image {
+            game: self.game.clone(),
+            version: self.version,
+            owner: self.owner.clone(),
+            generation: 0,
+            saved_at,
+            place: SavedPlace::Removed,
+            made: BTreeMap::new(),
+            values: Values::default(),
+            marks: None,
+            moved: Moved::default(),
+        }
+    }
+}
+
 /// Where the player stands, in an image.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum SavedPlace {
@@ -57,6 +75,8 @@ pub enum SavedPlace {
     Menu,
     /// After a game over.
     RunOver,
+    /// Nowhere: the player was deleted. The image holds nothing; the generations before it hold what there was.
+    Removed,
     /// Suspended in a level.
     InLevel {
         /// The level.
@@ -94,6 +114,7 @@ impl fmt::Display for SavedPlace {
         match self {
             SavedPlace::Menu => f.pad("menu"),
             SavedPlace::RunOver => f.pad("run over"),
+            SavedPlace::Removed => f.pad("removed"),
             SavedPlace::InLevel { level, checkpoint, gone: Some(Gone::Level { version }), .. } => {
                 let at = checkpoint.as_ref().map(|checkpoint| format!(" at {checkpoint}")).unwrap_or_default();
                 f.pad(&format!("{level} of version {version}{at}"))

@@ -129,7 +129,8 @@ impl Loader<'_> {
     fn profile(&mut self, image: &Image) {
         self.reader.player(image);
         match &image.place {
-            SavedPlace::Menu => {}
+            // A deleted player has nothing to load; stores do not offer such an image to a launch.
+            SavedPlace::Menu | SavedPlace::Removed => {}
             SavedPlace::RunOver => self.reader.state.position = Position::RunOver,
             SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
                 let saved = SavedPosition {

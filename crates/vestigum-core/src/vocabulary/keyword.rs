@@ -24,6 +24,8 @@ words! {
         Import = "import",
         /// Another player's session.
         Profile = "profile",
+        /// Players are made, copied, renamed, deleted and brought back.
+        Profiles = "profiles",
         /// A value comes into a container.
         Insert = "insert",
         /// A value goes out of a container.
@@ -48,6 +50,34 @@ words! {
         End = "end",
         /// A playthrough begins.
         Playthrough = "playthrough",
+    }
+}
+
+words! {
+    /// What a statement does to players.
+    pub enum ProfileVerb {
+        /// A player who has played nothing is made.
+        Create = "create",
+        /// A player is made who has what another has.
+        Copy = "copy",
+        /// A player gets another name.
+        Rename = "rename",
+        /// A player is deleted.
+        Delete = "delete",
+        /// A deleted player is brought back.
+        Restore = "restore",
+        /// What is left of a deleted player is given up.
+        Purge = "purge",
+    }
+}
+
+impl ProfileVerb {
+    /// Whether it is said of two players.
+    pub fn takes_two(self) -> bool {
+        match self {
+            ProfileVerb::Copy | ProfileVerb::Rename => true,
+            ProfileVerb::Create | ProfileVerb::Delete | ProfileVerb::Restore | ProfileVerb::Purge => false,
+        }
     }
 }
 

@@ -5,7 +5,7 @@ pub(super) use vestigum::Store;
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
 use vestigum::SessionError;
-use vestigum::tools::newest_readable;
+use vestigum::tools::newest_image;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner, Progress, Spec};
 
@@ -40,7 +40,7 @@ pub(super) fn judge<S: Store>(
         let store = opened(open, disk, expectations)?;
         let mut recovered = false;
         for (owner, expected) in expectations {
-            let found = newest_readable(&store, owner).map_err(|error| expected.failed(error))?;
+            let found = newest_image(&store, owner).map_err(|error| expected.failed(error))?;
             let digest = found.image.as_ref().map(Image::digest);
             if !digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest)) {
                 return Err(expected.finding(found.image.as_ref()));
@@ -65,7 +65,7 @@ pub(super) fn judge_rot<S: Store>(
         let store = opened(open, disk, expectations)?;
         let mut reported = false;
         for (owner, expected) in expectations {
-            match newest_readable(&store, owner) {
+            match newest_image(&store, owner) {
                 Ok(found) => {
                     let said = matches!(found.origin, Origin::Recovered { .. });
                     let digest = found.image.as_ref().map(Image::digest);
@@ -116,7 +116,7 @@ fn next_save(store: &dyn Store, newest: u64, image: &Image, expected: &Expected)
         expected: expected.told(),
     };
     store.commit(newest, &next).map_err(|error| failed(&error))?;
-    let found = newest_readable(store, &next.owner).map_err(|error| failed(&error))?;
+    let found = newest_image(store, &next.owner).map_err(|error| failed(&error))?;
     if found.image.is_some_and(|found| found.digest() == next.digest()) {
         return Ok(());
     }

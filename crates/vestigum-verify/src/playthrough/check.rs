@@ -16,7 +16,7 @@ use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
 use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Part, Progress, Reset, Spec, Type, codes};
 
-use super::script::{self, Given, How, Statement, StatementKind, Word, WrittenPlaythrough};
+use super::script::{self, Given, How, ProfileChange, Statement, StatementKind, Word, WrittenPlaythrough};
 use super::target::{Bracketed, TargetStep, WriteTarget};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
@@ -126,6 +126,7 @@ pub(super) enum Action {
     /// A saved image becomes the newest.
     Import(Box<Image>),
     Profile(String),
+    Profiles(ProfileChange),
     Repeat(u32, Vec<ScriptStep>),
 }
 
@@ -212,7 +213,8 @@ impl Playthrough {
                 | Action::Crash
                 | Action::Damage { .. }
                 | Action::Import(_)
-                | Action::Profile(_) => 1,
+                | Action::Profile(_)
+                | Action::Profiles(_) => 1,
             });
             each.fold(0, u64::saturating_add)
         }
@@ -408,6 +410,7 @@ impl<'s> Checker<'s, '_> {
                 return None;
             }
             StatementKind::Import(path) => Action::Import(Box::new(self.import(path)?)),
+            StatementKind::Profiles(change) => Action::Profiles(change.clone()),
             StatementKind::Profile(name) => Action::Profile(name.value.clone()),
             StatementKind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
         })
@@ -660,7 +663,8 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
             | Action::Crash
             | Action::Damage { .. }
             | Action::Import(_)
-            | Action::Profile(_) => {}
+            | Action::Profile(_)
+            | Action::Profiles(_) => {}
         }
     }
 }

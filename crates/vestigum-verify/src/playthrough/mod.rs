@@ -31,6 +31,7 @@
 //! ```
 
 mod check;
+mod players;
 mod run;
 mod saves;
 mod script;

@@ -17,6 +17,7 @@ use vestigum_core::{
 };
 
 use super::check::{Action, EntryTarget, Playthrough, Redeems, ScriptStep};
+use super::players;
 use super::saves::{Saves, SavesError};
 use super::script::How;
 use super::timeline::{Row, Timeline, Watch};
@@ -240,6 +241,7 @@ impl Runner<'_> {
                 | Action::Damage { .. }
                 | Action::Import(_)
                 | Action::Profile(_)
+                | Action::Profiles(_)
                 | Action::Repeat(..) => Vec::new(),
             },
         };
@@ -332,6 +334,15 @@ impl Runner<'_> {
                 Ok(format!("{damaged} save{s} damaged"))
             }
             Action::Import(image) => self.import(image),
+            Action::Profiles(change) => {
+                for name in [&change.name, &change.to].into_iter().filter(|name| !name.is_empty()) {
+                    if self.players.get(name.as_str()).is_some_and(|player| player.progress.is_some()) {
+                        return Err(Why::Refused(format!("a session of {name} runs; quit or crash first")));
+                    }
+                }
+                let at = timestamp(self.statements);
+                players::change(self.spec, self.saves, change, at)
+            }
             Action::Profile(name) => {
                 self.active = name.as_str().into();
                 self.share_device();

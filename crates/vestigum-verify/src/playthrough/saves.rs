@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 
 use thiserror::Error;
 
+use vestigum::SessionError;
+use vestigum_core::image::SavedPlace;
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
@@ -22,6 +24,18 @@ pub trait Saves {
     /// # Errors
     /// If the place for images fails.
     fn commit(&mut self, image: Image) -> Result<u64, SavesError>;
+
+    /// All images of an owner that can be read, the newest first.
+    ///
+    /// # Errors
+    /// If the place for images fails.
+    fn readable(&mut self, owner: &Owner) -> Result<Vec<Image>, SavesError>;
+
+    /// Gives up all images of an owner but the newest.
+    ///
+    /// # Errors
+    /// If the place for images fails.
+    fn purge(&mut self, owner: &Owner) -> Result<(), SavesError>;
 
     /// The process of all sessions has died. What it knew of the images is gone with it; they stay.
     fn crash(&mut self);
@@ -66,6 +80,12 @@ impl Saves for MemorySaves {
         for (index, bytes) in images.iter().enumerate().rev() {
             let generation = index as u64 + 1;
             match Image::from_json(bytes) {
+                Ok(image) if image.place == SavedPlace::Removed => {
+                    // What was purged is empty.
+                    let left = images[..index].iter().any(|bytes| !bytes.is_empty());
+                    let deleted = || SavesError::Refused(SessionError::Removed { owner: owner.clone() }.to_string());
+                    return if left { Err(deleted()) } else { Ok(Newest::default()) };
+                }
                 Ok(image) if passed_over.is_empty() => {
                     return Ok(Newest { image: Some(image), origin: Origin::Loaded { generation } });
                 }
@@ -91,6 +111,18 @@ impl Saves for MemorySaves {
         image.generation = images.len() as u64 + 1;
         images.push(image.to_json());
         Ok(image.generation)
+    }
+
+    fn readable(&mut self, owner: &Owner) -> Result<Vec<Image>, SavesError> {
+        let images = self.images.get(owner).map(Vec::as_slice).unwrap_or_default();
+        Ok(images.iter().rev().filter_map(|bytes| Image::from_json(bytes).ok()).collect())
+    }
+
+    fn purge(&mut self, owner: &Owner) -> Result<(), SavesError> {
+        if let Some([older @ .., _]) = self.images.get_mut(owner).map(Vec::as_mut_slice) {
+            older.iter_mut().for_each(Vec::clear);
+        }
+        Ok(())
     }
 
     fn crash(&mut self) {}

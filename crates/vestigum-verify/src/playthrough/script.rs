@@ -2,7 +2,7 @@
 
 use vestigum_core::diagnostic::{SourceSpan, Spanned};
 use vestigum_core::syntax::token::{Token, tokens};
-use vestigum_core::vocabulary::keyword::{Keyword, statement_words};
+use vestigum_core::vocabulary::keyword::{Keyword, ProfileVerb, statement_words};
 use vestigum_core::vocabulary::time::TimeUnit;
 use vestigum_core::{Diagnostic, Moment, Reset, codes};
 
@@ -86,6 +86,7 @@ pub(super) enum StatementKind {
     /// `import "file"`
     Import(Word),
     Profile(Word),
+    Profiles(ProfileChange),
     Repeat(u32, Vec<Statement>),
 }
 
@@ -96,6 +97,14 @@ pub(super) enum Given {
     Variable(Word),
     /// A number, or a text in quotes.
     Text(String),
+}
+
+/// What becomes of a player; of a copy and of another name, the second one.
+#[derive(Clone, Debug)]
+pub(super) struct ProfileChange {
+    pub verb: ProfileVerb,
+    pub name: String,
+    pub to: String,
 }
 
 /// How a statement writes.
@@ -319,6 +328,7 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
         Some(Keyword::Profile) => {
             StatementKind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
         }
+        Some(Keyword::Profiles) => profiles(line, rest)?,
         Some(Keyword::Insert) => insert(rest)?,
         Some(Keyword::Raise) => beat(rest, true)?,
         Some(Keyword::Lower) => beat(rest, false)?,
@@ -359,6 +369,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::CompleteBy(_)
         | StatementKind::Tick(_)
         | StatementKind::Redeem { .. }
+        | StatementKind::Profiles(_)
         | StatementKind::Checkpoint(_) => {}
         StatementKind::Write { .. }
         | StatementKind::Beat { .. }
@@ -548,6 +559,28 @@ fn beat(rest: Line<'_>, higher: bool) -> Result<StatementKind, Diagnostic> {
     Ok(StatementKind::Beat { target, higher, value })
 }
 
+/// `profiles copy ada to bo`, `profiles delete ada`
+fn profiles(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
+    let verbs: Vec<&str> = ProfileVerb::ALL.iter().map(|verb| verb.word()).collect();
+    let help =
+        || format!("write `profiles delete ada` or `profiles copy ada to bo`; what can be done: {}", verbs.join(", "));
+    let (word, behind) = rest.split();
+    let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+    let wrong = |message: &str| error(at, message).help(help());
+    let verb = ProfileVerb::from_word(word.text).ok_or_else(|| wrong("what becomes of which player?"))?;
+    let (player, behind) = behind.split();
+    let to = match (verb.takes_two(), behind.split()) {
+        (true, (to, other)) if to.text == "to" => name(other, "to which name?", &help())?.value,
+        (true, _) => return Err(wrong("to which name?")),
+        (false, _) if behind.text.is_empty() => String::new(),
+        (false, _) => return Err(wrong("nothing stands behind the name of the player")),
+    };
+    if player.text.is_empty() {
+        return Err(wrong("which player?"));
+    }
+    Ok(StatementKind::Profiles(ProfileChange { verb, name: player.text.to_owned(), to }))
+}
+
 /// `code crossing as mine`
 fn code(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
     const HELP: &str = "write `code crossing as mine`, and redeem it with `redeem crossing mine`";
@@ -634,6 +667,6 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     error(line.span(), "this is no statement")
-        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, tick, code, redeem, reset, board, save, crash, watch, profile, repeat")
+        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, tick, code, redeem, reset, board, save, crash, watch, profile, profiles, repeat")
         .suggest(word.text, statement_words())
 }

@@ -3,6 +3,7 @@
 mod diff;
 mod list;
 mod migrate;
+mod profile;
 mod reset;
 mod restore;
 mod seal;
@@ -39,6 +40,8 @@ enum Command {
     Reset(reset::Arguments),
     /// Make an older generation the newest again: first what would happen, with --yes for real
     Restore(restore::Arguments),
+    /// List players, or make, copy, rename, delete, restore or purge one: with --yes for real
+    Profile(profile::Arguments),
     /// Bring all players' saves to the spec's version: first what would happen, with --yes for real
     Migrate(migrate::Arguments),
     /// Take up an image that was edited by hand, as a new generation: first what would change, with --yes for real
@@ -53,6 +56,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Command::Verify(arguments) => verify::run(out, arguments),
         Command::Reset(arguments) => reset::run(out, arguments),
         Command::Restore(arguments) => restore::run(out, arguments),
+        Command::Profile(arguments) => profile::run(out, arguments),
         Command::Migrate(arguments) => migrate::run(out, arguments),
         Command::Seal(arguments) => seal::run(out, arguments),
     };

@@ -1,0 +1,86 @@
+//! What a playthrough does to players: the same as a game's title screen, on the images of the script.
+
+use vestigum::ProfileError;
+use vestigum_core::image::SavedPlace;
+use vestigum_core::vocabulary::keyword::ProfileVerb;
+use vestigum_core::{Image, Owner, Progress, Spec};
+
+use super::run::Why;
+use super::saves::{Saves, SavesError};
+use super::script::ProfileChange;
+
+/// What there is of a player.
+enum Found {
+    Nothing,
+    Saved(Box<Image>),
+    /// What it was before it was deleted.
+    Removed(Box<Image>),
+}
+
+/// Does it, and says as which save.
+pub(super) fn change(spec: &Spec, saves: &mut dyn Saves, change: &ProfileChange, at: String) -> Result<String, Why> {
+    let ProfileChange { verb, name, to } = change;
+    let refused = |error: ProfileError| Why::Refused(error.to_string());
+    let found = find(saves, name)?;
+    let unknown = || refused(ProfileError::Unknown { name: name.clone() });
+    let image = match (verb, found) {
+        (ProfileVerb::Create, found) => {
+            free(name, &found).map_err(refused)?;
+            Image { saved_at: at, ..Progress::fresh(spec).suspend().profile_image(name) }
+        }
+        (ProfileVerb::Copy | ProfileVerb::Rename, Found::Saved(image)) => {
+            if name == to {
+                return Err(refused(ProfileError::Taken { name: to.clone(), removed: false }));
+            }
+            free(to, &find(saves, to)?).map_err(refused)?;
+            if *verb == ProfileVerb::Rename {
+                commit(saves, Image { owner: Owner::Profile(to.clone()), ..(*image).clone() })?;
+                commit(saves, image.removed(at))?;
+                saves.purge(&image.owner).map_err(failed)?;
+                return Ok(format!("{name} is {to} now"));
+            }
+            Image { owner: Owner::Profile(to.clone()), ..*image }
+        }
+        (ProfileVerb::Delete, Found::Saved(image)) => image.removed(at),
+        (ProfileVerb::Restore, Found::Removed(image)) => *image,
+        (ProfileVerb::Purge, Found::Removed(_)) => {
+            saves.purge(&Owner::Profile(name.clone())).map_err(failed)?;
+            return Ok("nothing is left".into());
+        }
+        (ProfileVerb::Restore | ProfileVerb::Purge, Found::Saved(_)) => {
+            return Err(refused(ProfileError::NotRemoved { name: name.clone() }));
+        }
+        (ProfileVerb::Copy | ProfileVerb::Rename | ProfileVerb::Delete, Found::Nothing | Found::Removed(_))
+        | (ProfileVerb::Restore | ProfileVerb::Purge, Found::Nothing) => return Err(unknown()),
+    };
+    let generation = commit(saves, image)?;
+    Ok(format!("saved {generation}"))
+}
+
+fn find(saves: &mut dyn Saves, name: &str) -> Result<Found, Why> {
+    let mut images = saves.readable(&Owner::Profile(name.to_owned())).map_err(failed)?.into_iter();
+    Ok(match images.next() {
+        None => Found::Nothing,
+        Some(newest) if newest.place != SavedPlace::Removed => Found::Saved(Box::new(newest)),
+        Some(_) => match images.find(|image| image.place != SavedPlace::Removed) {
+            Some(before) => Found::Removed(Box::new(before)),
+            None => Found::Nothing,
+        },
+    })
+}
+
+fn free(name: &str, found: &Found) -> Result<(), ProfileError> {
+    match found {
+        Found::Nothing => Ok(()),
+        Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), removed: false }),
+        Found::Removed(_) => Err(ProfileError::Taken { name: name.to_owned(), removed: true }),
+    }
+}
+
+fn commit(saves: &mut dyn Saves, image: Image) -> Result<u64, Why> {
+    saves.commit(image).map_err(failed)
+}
+
+fn failed(error: SavesError) -> Why {
+    Why::Storage(error.to_string())
+}

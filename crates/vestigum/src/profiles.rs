@@ -1,0 +1,338 @@
+//! Players: listed, made, copied, renamed, deleted and brought back.
+//!
+//! Deleting a player writes one more image, which says that the player is removed; the generations before it stay, and can be
+//! brought back, until they are purged. So every change is one commit, and a power cut leaves it done or not begun. What a
+//! purge leaves is that last image, which holds nothing of the player but the name.
+
+use std::time::{Duration, SystemTime};
+
+use thiserror::Error;
+
+use vestigum_core::image::SavedPlace;
+use vestigum_core::model::field::Counts;
+use vestigum_core::{Image, Owner, Place, Progress, Span, Spec};
+
+use crate::clock::rfc3339;
+use crate::error::SessionError;
+use crate::recovery::newest_readable;
+use crate::saver::Saver;
+use crate::store::{Store, StoreError, checked_profile, prune_all};
+
+/// A player, as a title screen lists it.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct Profile {
+    /// The name.
+    pub name: String,
+    /// Whether there is something to play on with.
+    pub state: ProfileState,
+    /// When it was saved, as the clock of the game told it (RFC 3339); empty if no save can be read.
+    pub saved_at: String,
+    /// Where play goes on; of a removed player, where it went on before.
+    pub place: Option<Place>,
+    /// The title of the level in which it goes on.
+    pub level: Option<String>,
+    /// The time played, if a field of the profile counts it everywhere: the first one that the spec names.
+    pub played: Option<Duration>,
+}
+
+/// Whether there is something to play on with.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ProfileState {
+    /// It can be played.
+    Saved,
+    /// It was deleted and can be brought back.
+    Removed,
+    /// No save can be loaded, and why.
+    Unreadable(String),
+}
+
+/// Why a player was not changed. Nothing was.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum ProfileError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] StoreError),
+    /// The player's saves cannot be used now: a session runs, or none of them can be read.
+    #[error(transparent)]
+    Session(#[from] SessionError),
+    /// There is no such player.
+    #[error("there is no player `{}`", .name.escape_debug())]
+    Unknown {
+        /// The name.
+        name: String,
+    },
+    /// The name is taken.
+    #[error("there is a player `{}` already{}", .name.escape_debug(), if *.removed { ", deleted and not purged" } else { "" })]
+    Taken {
+        /// The name.
+        name: String,
+        /// Whether that one is deleted.
+        removed: bool,
+    },
+    /// Only a deleted player is brought back or purged.
+    #[error("the player `{}` is not deleted", .name.escape_debug())]
+    NotRemoved {
+        /// The name.
+        name: String,
+    },
+}
+
+/// The players of a store: what a title screen offers.
+///
+/// ```
+/// use vestigum::{MemoryStore, ProfileState, Profiles, Saver, Session, Spec};
+///
+/// let spec = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+/// let saver = Saver::new(MemoryStore::default());
+/// Session::launch(&spec, &saver, "ada")?.quit()?;
+///
+/// let profiles = Profiles::new(&spec, &saver);
+/// profiles.copy("ada", "bo")?;
+/// profiles.delete("ada")?;
+/// let states: Vec<ProfileState> = profiles.list()?.into_iter().map(|profile| profile.state).collect();
+/// assert_eq!(states, [ProfileState::Removed, ProfileState::Saved]);
+/// profiles.restore("ada")?;
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
+pub struct Profiles {
+    spec: Spec,
+    saver: Saver,
+}
+
+/// The place of a change among the sessions: no session of that player runs meanwhile.
+struct Changing<'s> {
+    saver: &'s Saver,
+    owner: Owner,
+}
+
+impl Drop for Changing<'_> {
+    fn drop(&mut self) {
+        self.saver.queue().end(&self.owner);
+    }
+}
+
+impl Profiles {
+    /// The players of a store, or of the saver through which sessions reach it.
+    pub fn new(spec: &Spec, saver: impl Into<Saver>) -> Profiles {
+        Profiles { spec: spec.clone(), saver: saver.into() }
+    }
+
+    /// All players, in the order of their names; deleted ones too, until they are purged.
+    ///
+    /// # Errors
+    /// If the store cannot be read.
+    pub fn list(&self) -> Result<Vec<Profile>, StoreError> {
+        let mut listed = Vec::new();
+        for owner in self.saver.store().owners()? {
+            if let Owner::Profile(name) = owner {
+                listed.extend(profile(self.saver.store(), &self.spec, &name)?);
+            }
+        }
+        Ok(listed)
+    }
+
+    /// Makes a player who has played nothing. Launching makes one, too, when it saves.
+    ///
+    /// # Errors
+    /// If the name is taken or cannot be one, or the store fails.
+    pub fn create(&self, name: &str) -> Result<(), ProfileError> {
+        let _changing = self.changing(name)?;
+        create(self.saver.store(), &self.spec, name)
+    }
+
+    /// Makes a player of that name who has what another has.
+    ///
+    /// # Errors
+    /// If there is nothing to copy, a session of it runs, the name is taken or cannot be one, or the store fails.
+    pub fn copy(&self, from: &str, to: &str) -> Result<(), ProfileError> {
+        let _changing = (self.changing(from)?, self.other(from, to)?);
+        copy(self.saver.store(), from, to)
+    }
+
+    /// Gives a player another name. Older generations are not taken along.
+    ///
+    /// # Errors
+    /// As [`Profiles::copy`].
+    pub fn rename(&self, from: &str, to: &str) -> Result<(), ProfileError> {
+        let _changing = (self.changing(from)?, self.other(from, to)?);
+        rename(self.saver.store(), from, to)
+    }
+
+    /// Deletes a player, who can be brought back until it is purged.
+    ///
+    /// # Errors
+    /// If there is no such player, a session of it runs, none of its saves can be read, or the store fails.
+    pub fn delete(&self, name: &str) -> Result<(), ProfileError> {
+        let _changing = self.changing(name)?;
+        delete(self.saver.store(), name)
+    }
+
+    /// Brings a deleted player back.
+    ///
+    /// # Errors
+    /// If the player is not deleted, none of its saves can be read, or the store fails.
+    pub fn restore(&self, name: &str) -> Result<(), ProfileError> {
+        let _changing = self.changing(name)?;
+        restore(self.saver.store(), name)
+    }
+
+    /// Gives up what is left of a deleted player. The name can be used again.
+    ///
+    /// # Errors
+    /// If the player is not deleted, or the store fails.
+    pub fn purge(&self, name: &str) -> Result<(), ProfileError> {
+        let _changing = self.changing(name)?;
+        purge(self.saver.store(), name)
+    }
+
+    fn changing(&self, name: &str) -> Result<Changing<'_>, ProfileError> {
+        checked_profile(name)?;
+        let owner = Owner::Profile(name.to_owned());
+        self.saver.begin(&owner)?;
+        Ok(Changing { saver: &self.saver, owner })
+    }
+
+    /// The same for the second of two.
+    fn other(&self, first: &str, name: &str) -> Result<Changing<'_>, ProfileError> {
+        if first == name {
+            return Err(ProfileError::Taken { name: name.to_owned(), removed: false });
+        }
+        self.changing(name)
+    }
+}
+
+/// What a store has of a player.
+enum Found {
+    /// Nothing, or what a purge leaves.
+    Nothing,
+    Saved(Box<Image>),
+    Removed,
+}
+
+fn owner(name: &str) -> Owner {
+    Owner::Profile(name.to_owned())
+}
+
+fn find(store: &dyn Store, name: &str) -> Result<Found, ProfileError> {
+    match newest_readable(store, &owner(name)) {
+        Ok(found) => Ok(found.image.map_or(Found::Nothing, |image| Found::Saved(Box::new(image)))),
+        Err(SessionError::Removed { .. }) => Ok(Found::Removed),
+        Err(error) => Err(error.into()),
+    }
+}
+
+fn commit(store: &dyn Store, image: &Image) -> Result<(), ProfileError> {
+    let follows = store.generations(&image.owner)?.last().copied().unwrap_or(0);
+    store.commit(follows, image)?;
+    Ok(())
+}
+
+/// The newest image of a removed player in which it was not.
+fn before_removal(store: &dyn Store, name: &str) -> Result<Option<Image>, StoreError> {
+    let owner = owner(name);
+    let images =
+        store.generations(&owner)?.into_iter().rev().filter_map(|generation| store.read(&owner, generation).ok());
+    let mut images = images.filter(|image| image.place != SavedPlace::Removed);
+    Ok(images.next())
+}
+
+fn free(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+    checked_profile(name)?;
+    match find(store, name)? {
+        Found::Nothing => Ok(()),
+        Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), removed: false }),
+        Found::Removed => Err(ProfileError::Taken { name: name.to_owned(), removed: true }),
+    }
+}
+
+fn saved(store: &dyn Store, name: &str) -> Result<Image, ProfileError> {
+    match find(store, name)? {
+        Found::Saved(image) => Ok(*image),
+        Found::Nothing | Found::Removed => Err(ProfileError::Unknown { name: name.to_owned() }),
+    }
+}
+
+fn removed(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+    match find(store, name)? {
+        Found::Removed => Ok(()),
+        Found::Saved(_) => Err(ProfileError::NotRemoved { name: name.to_owned() }),
+        Found::Nothing => Err(ProfileError::Unknown { name: name.to_owned() }),
+    }
+}
+
+fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>, StoreError> {
+    let (image, state) = match find(store, name) {
+        Ok(Found::Nothing) => return Ok(None),
+        Ok(Found::Saved(image)) => (Some(*image), ProfileState::Saved),
+        Ok(Found::Removed) => (before_removal(store, name)?, ProfileState::Removed),
+        Err(ProfileError::Store(error)) => return Err(error),
+        Err(error) => (None, ProfileState::Unreadable(error.to_string())),
+    };
+    let mut listed =
+        Profile { name: name.to_owned(), state, saved_at: String::new(), place: None, level: None, played: None };
+    let Some(image) = image else { return Ok(Some(listed)) };
+    listed.saved_at.clone_from(&image.saved_at);
+    match Progress::load(spec, Some(&image), None) {
+        Ok(launched) => {
+            let place = launched.progress.place();
+            listed.level = match &place {
+                Place::InLevel { level, .. } => {
+                    spec.levels().find(|known| known.id() == &**level).map(|known| known.title().to_owned())
+                }
+                Place::Menu | Place::RunOver => None,
+            };
+            listed.place = Some(place);
+            listed.played = played(spec, &launched.progress);
+        }
+        Err(error) => listed.state = ProfileState::Unreadable(error.to_string()),
+    }
+    Ok(Some(listed))
+}
+
+fn played(spec: &Spec, progress: &Progress) -> Option<Duration> {
+    let everywhere = spec.fields().find(|field| {
+        field.lasts() == Span::Profile && field.counts() == Some(Counts::Everywhere) && field.axes().is_empty()
+    })?;
+    let ms = progress.value(everywhere.name(), &[]).ok()?.as_int();
+    u64::try_from(ms).ok().map(Duration::from_millis)
+}
+
+pub(crate) fn create(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {
+    free(store, name)?;
+    let mut image = Progress::fresh(spec).suspend().profile_image(name);
+    image.saved_at = rfc3339(SystemTime::now());
+    commit(store, &image)
+}
+
+pub(crate) fn copy(store: &dyn Store, from: &str, to: &str) -> Result<(), ProfileError> {
+    let image = saved(store, from)?;
+    free(store, to)?;
+    commit(store, &Image { owner: owner(to), ..image })
+}
+
+pub(crate) fn rename(store: &dyn Store, from: &str, to: &str) -> Result<(), ProfileError> {
+    copy(store, from, to)?;
+    delete(store, from)?;
+    purge(store, from)
+}
+
+pub(crate) fn delete(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+    let image = saved(store, name)?;
+    commit(store, &image.removed(rfc3339(SystemTime::now())))
+}
+
+pub(crate) fn restore(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+    removed(store, name)?;
+    match before_removal(store, name)? {
+        Some(image) => commit(store, &image),
+        None => Err(ProfileError::Unknown { name: name.to_owned() }),
+    }
+}
+
+pub(crate) fn purge(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+    removed(store, name)?;
+    prune_all(store, &owner(name), 1)?;
+    Ok(())
+}
