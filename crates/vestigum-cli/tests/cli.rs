@@ -169,6 +169,28 @@ fn every_code_can_be_explained() {
     assert!(out.starts_with("V003: a field that play writes does not say what a failure does to it"), "{out}");
 }
 
+#[test]
+fn a_code_is_laid_out_and_read() {
+    let spec = |name: &str| demo(&format!("../patterns/{name}/{name}.toml")).to_str().unwrap().to_owned();
+    let (code, out, _) = here(&["code", &spec("crossing")]);
+    assert_eq!(code, 0);
+    assert!(
+        out.contains("160  lamp_lit[gate]") && out.contains("used: 32 of 100,001; room for 11 more bools"),
+        "{out}"
+    );
+    let (code, out, _) = here(&["code", &spec("crossing"), "crossing", "--read", "260"]);
+    assert!(code == 0 && out.contains("lamp_lit[stile]  true") && out.contains("lamp_lit[ford]   false"), "{out}");
+    let (code, out, _) = here(&["code", &spec("crossing"), "crossing", "--read", "265"]);
+    assert_eq!((code, out.trim()), (1, "the code counts in steps of 10, so it is never 265"));
+    let (_, out, _) = here(&["code", &spec("postcard"), "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((&json["codes"][0]["form"]["signs"], &json["codes"][0]["once"]), (&6.into(), &"codes_used".into()));
+    let (code, _, err) = here(&["code", &spec("crossing"), "crosing"]);
+    assert!(code == 2 && err.contains("did you mean `crossing`?"), "{err}");
+    let (code, _, err) = here(&["code", &spec("records")]);
+    assert!(code == 2 && err.contains("declares no code"), "{err}");
+}
+
 /// Every pattern is a spec of its own with a playthrough that passes, in memory and on disk.
 #[test]
 fn every_pattern_passes() {

@@ -205,3 +205,44 @@ fn a_player_who_cannot_be_migrated_stays_as_he_is() {
         "{err}"
     );
 }
+
+#[test]
+fn players_of_a_folder_are_listed_and_changed_only_with_yes() {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let profile = |rest: &[&str]| {
+        let begin = ["saves", "profile", "vestigum-demo/fellpost.toml", "vestigum-demo/saves"];
+        vestigum(folder.path(), &[&begin[..], rest].concat())
+    };
+    let listed = || profile(&[]).1;
+    let before = listed();
+    assert!(before.contains("ada") && before.contains("goes on") && !before.contains("deleted"), "{before}");
+    let (code, out, _) = profile(&["delete", "ada"]);
+    assert!(code == 0 && out.contains("nothing was changed: add --yes, and ada is deleted"), "{out}");
+    assert_eq!(listed(), before);
+    for (action, told) in [
+        (&["copy", "ada", "bo"][..], "bo has what ada has"),
+        (&["rename", "bo", "cara"], "bo is called cara"),
+        (&["delete", "ada"], "ada is deleted"),
+        (&["restore", "ada"], "ada is back"),
+        (&["delete", "cara"], "cara is deleted"),
+        (&["purge", "cara"], "nothing is left of cara"),
+        (&["create", "dot"], "dot is a player who has played nothing"),
+    ] {
+        let (code, out, err) = profile(&[action, &["--yes"]].concat());
+        assert!(code == 0 && out.contains(told) && out.contains("done"), "{action:?}\n{out}{err}");
+    }
+    let (_, out, _) = profile(&["list", "--json"]);
+    let json: serde_json::Value = serde_json::from_str(&out).unwrap();
+    let names: Vec<&str> =
+        json["profiles"].as_array().unwrap().iter().filter_map(|row| row["profile"].as_str()).collect();
+    assert_eq!(names, ["ada", "dot"]);
+    for (action, told) in [
+        (&["create", "ada"][..], "there is a player `ada` already"),
+        (&["copy", "eve", "bo"], "there is no player `eve`"),
+        (&["restore", "ada"], "the player `ada` is not deleted"),
+    ] {
+        let (code, _, err) = profile(&[action, &["--yes"]].concat());
+        assert!(code == 2 && err.contains(told), "{err}");
+    }
+}

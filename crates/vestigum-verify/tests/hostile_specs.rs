@@ -166,3 +166,25 @@ fn a_proof_is_not_looked_for_without_end() {
         explore_with(&spec, question, &bounds, None, &mut |_| {});
     }
 }
+
+/// Many levels that nothing but exits leads to, each of them hidden, and a code that would carry a million values: answered soon.
+#[test]
+fn many_exits_and_large_codes_are_read_in_time() {
+    let mut text = String::from("[game]\nid = \"fellpost\"\n[levels]\norder = [\"l0\"]\n");
+    for level in 0..20_000 {
+        let _ = write!(text, "[level.l{level}]\nexits = {{ on = \"l{}\" }}\n", level + 1);
+        if level > 0 {
+            text.push_str("hidden = \"not open(l1)\"\n");
+        }
+    }
+    text.push_str("[level.l20000]\n[field.stars]\ntype = \"int\"\nrange = [0, 3]\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n");
+    let checked = lint::check("many.toml", &text);
+    assert!(checked.findings.list().is_empty(), "{}", checked.findings);
+    let mut game = Progress::fresh(&checked.spec.unwrap());
+    assert_eq!((game.board().len(), game.full_board().len()), (1, 20_001));
+    game.enter("l0").unwrap();
+    assert_eq!(game.complete_by("on").unwrap().next_level(), Some("l1"));
+    let code = "[code.all]\ncarries = [\"stars\", \"completed\"]\nas = \"text\"\n";
+    let errors = Spec::from_toml(&format!("{text}{code}")).unwrap_err().to_string();
+    assert!(errors.contains("`all` carries more than 1000 values"), "{errors}");
+}

@@ -1,7 +1,7 @@
 //! Lints: what is found, where, and what is not.
 
 use vestigum_core::{Severity, codes};
-use vestigum_verify::lint::{Checked, check};
+use vestigum_verify::lint::{Checked, check, check_beside};
 use vestigum_verify::render;
 
 /// Three levels, the last of which opens when `opens` holds.
@@ -410,4 +410,63 @@ after_failure = "keep"
         let checked = check("spec.toml", &text(opens));
         assert_eq!(codes_of(&checked), [codes::UNREACHABLE], "{opens}: {}", checked.findings);
     }
+}
+
+/// What is said of the files of two levels, of which one names its own.
+fn of_files(asset: &str, files: &[(&str, &[&str])]) -> Vec<(String, String)> {
+    let text = format!(
+        "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"tarn_steps\"]\nassets = \"maps\"\n[level.tarn_steps]\n{asset}\n"
+    );
+    let listed = |folder: &str| {
+        let found = files.iter().find(|(name, _)| *name == folder).ok_or(format!("{folder} is not there"))?;
+        Ok(found.1.iter().map(|name| (*name).to_owned()).collect())
+    };
+    let checked = check_beside("spec.toml", &text, None, &listed);
+    let told = |finding: &vestigum_core::Diagnostic| {
+        format!("{} | {}", finding.message, finding.help.clone().unwrap_or_default())
+    };
+    checked.findings.list().iter().map(|finding| (finding.code.to_owned(), told(finding))).collect()
+}
+
+#[test]
+fn every_level_has_its_file_and_every_file_its_level() {
+    let codes_of = |asset: &str, files: &[(&str, &[&str])]| -> Vec<String> {
+        of_files(asset, files).into_iter().map(|(code, _)| code).collect()
+    };
+    let both: &[&str] = &["mill_lane.ron", "tarn_steps.map.ron", "tarn_steps.png", ".hidden"];
+    assert_eq!(codes_of("", &[("maps", both)]), [""; 0]);
+    assert_eq!(
+        codes_of("asset = \"inner/t.ron\"", &[("maps", &["mill_lane"]), ("maps/inner", &["t.ron", "u.ron"])]),
+        [""; 0]
+    );
+    assert_eq!(codes_of("asset = \"inner/t.ron\"", &[("maps", &["mill_lane"])]), [codes::NO_ASSET]);
+    assert_eq!(codes_of("", &[]), [codes::NO_ASSET], "the folder is not there");
+    let told = of_files("", &[("maps", &["mill_lane.ron", "Tarn_Steps.ron"])]);
+    let of =
+        |wanted: &str| told.iter().find(|(code, _)| code == wanted).map(|(_, told)| told.as_str()).unwrap_or_default();
+    assert_eq!(told.len(), 2);
+    assert!(of(codes::NO_ASSET).contains("no file in `maps` is called `tarn_steps`"), "{told:?}");
+    assert!(of(codes::UNUSED_ASSET).contains("`maps/Tarn_Steps.ron`"), "{told:?}");
+    let told = of_files("asset = \"steps.ron\"", &[("maps", &["mill_lane.ron", "step.ron"])]);
+    assert!(told.iter().any(|(_, told)| told.contains("is it `step.ron`?")), "{told:?}");
+    // Where nobody can look, nothing is said.
+    let text = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\nassets = \"maps\"\n";
+    assert_eq!(codes_of_text(text), [""; 0]);
+}
+
+fn codes_of_text(text: &str) -> Vec<&'static str> {
+    check("spec.toml", text).findings.list().iter().map(|finding| finding.code).collect()
+}
+
+#[test]
+fn a_level_that_only_its_own_exit_leads_to_never_opens() {
+    let world = |exits: &str| {
+        format!(
+            "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n{exits}\n[level.attic]\nexits = {{ back = \"attic\" }}\n"
+        )
+    };
+    assert_eq!(codes_of_text(&world("")), [codes::UNREACHABLE]);
+    assert_eq!(codes_of_text(&world("[level.mill_lane]\nexits = { up = \"attic\" }")), [""; 0]);
+    let alone = check("spec.toml", &world(""));
+    assert!(render(&alone.findings, false).contains("only the exits of `attic` lead to it"));
 }

@@ -27,6 +27,9 @@ pub struct Level {
     /// Its exits, each with the level to which it leads.
     #[doc(hidden)]
     pub exits: Vec<(Arc<str>, u32)>,
+    /// The levels that have an exit leading to it, each once.
+    #[doc(hidden)]
+    pub entrances: Vec<u32>,
     #[doc(hidden)]
     pub asset: Option<String>,
 }
@@ -56,12 +59,6 @@ impl Level {
     /// The level to which an exit leads.
     pub(crate) fn exit(&self, name: &str) -> Option<u32> {
         self.exits.iter().find(|(exit, _)| **exit == *name).map(|(_, level)| *level)
-    }
-
-    /// Whether one of its exits leads to a level.
-    #[doc(hidden)]
-    pub fn leads_to(&self, level: u32) -> bool {
-        self.exits.iter().any(|(_, to)| *to == level)
     }
 
     /// The checkpoints in the order of the way, where the level lists any.

@@ -210,7 +210,8 @@ impl Progress {
     /// The exits that lead to a level, each once, and something hidden once for all that are.
     fn exits_to(&self, level: u32) -> Vec<LockReason> {
         let mut locks: Vec<LockReason> = Vec::new();
-        for (index, from) in (0u32..).zip(&self.model.levels) {
+        for index in self.model.level(level).entrances.iter().copied() {
+            let from = self.model.level(index);
             for (exit, _) in from.exits.iter().filter(|(_, to)| *to == level) {
                 let lock = if self.is_hidden(index) {
                     LockReason::Hidden

@@ -107,7 +107,7 @@ impl Progress {
                 let unknown =
                     |nearest| AccessErrorKind::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
                 let level = spec.find_level(name).map_err(unknown)?;
-                let reached = self.is_open(level) && spec.levels.iter().any(|from| from.leads_to(level));
+                let reached = self.is_open(level) && !spec.level(level).entrances.is_empty();
                 for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
                     for slot in field.slots_of_level(&spec, level) {
                         self.back_to_default(field, slot, &mut changes);

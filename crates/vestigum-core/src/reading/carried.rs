@@ -47,14 +47,15 @@ impl Resolver<'_> {
                 Some(field) if digits.iter().any(|digit| digit.field == field.id) => {
                     self.error(codes::SHAPE, word.span, format!("`{}` is carried twice", word.value));
                 }
+                Some(field) if digits.len() + field.slots > MAX_DIGITS => {
+                    let message = format!("`{}` carries more than {MAX_DIGITS} values", name.value);
+                    self.error(codes::OUT_OF_RANGE, word.span, message).help =
+                        Some("carry the few values that the other side needs".into());
+                    return None;
+                }
                 Some(field) => digits.extend(digits_of(spec, field)),
                 None => whole = false,
             }
-        }
-        if digits.len() > MAX_DIGITS {
-            let message = format!("`{}` carries {} values; {MAX_DIGITS} are the most", name.value, digits.len());
-            self.error(codes::OUT_OF_RANGE, name.span, message);
-            return None;
         }
         let mut weight = 1u128;
         for digit in &mut digits {

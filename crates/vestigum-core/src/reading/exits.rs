@@ -78,6 +78,12 @@ impl Resolver<'_> {
                     exits.push((exit.value.as_str().into(), to));
                 }
             }
+            for (_, to) in &exits {
+                let entrances = &mut spec.levels[*to as usize].entrances;
+                if entrances.last() != Some(&index) {
+                    entrances.push(index);
+                }
+            }
             spec.levels[index as usize].exits = exits;
         }
     }

@@ -23,7 +23,7 @@ use std::sync::Arc;
 
 use indexmap::IndexSet;
 
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
@@ -219,14 +219,15 @@ impl Resolver<'_> {
                 add_level(spec, &name.value);
             }
         }
+        let exits = document.levels.iter().flat_map(|(_, entry)| &entry.exits);
+        let by_exit: FxHashSet<&str> = exits.map(|(_, to)| to.value.as_str()).collect();
         spec.lasts = self.choose("lasts", document.levels_last.as_ref()).unwrap_or_default();
         for index in 0..in_order {
             spec.levels[index].next = (index + 1 < in_order).then_some(index as u32 + 1);
         }
         for (name, entry) in &document.levels {
             let Some(index) = spec.level_ids.get(name.value.as_str()).copied() else { continue };
-            let by_exit = || document.levels.iter().flat_map(|(_, of)| &of.exits).any(|(_, to)| to.value == name.value);
-            if index as usize >= in_order && entry.opens.is_none() && !by_exit() {
+            if index as usize >= in_order && entry.opens.is_none() && !by_exit.contains(name.value.as_str()) {
                 let message = format!("`{}` is not in `order` and does not say when it opens", name.value);
                 self.error(codes::LEVEL_ORDER, name.span, message).help =
                     Some("put it into `order`, say `opens = \"…\"`, or let an exit of another level lead to it".into());
@@ -327,6 +328,7 @@ fn add_level(spec: &mut Names, id: &str) {
         first_checkpoint_key: 0,
         next: None,
         exits: Vec::new(),
+        entrances: Vec::new(),
         asset: None,
     });
 }

@@ -9,7 +9,7 @@ use vestigum_core::{Diagnostic, Spec, codes, nearest};
 
 use super::{AssetFiles, Finding};
 
-/// So many files that belong to no level are named; more are another mistake than that.
+/// So many levels without a file are named, and so many files of no level: more are another mistake than that.
 const NAMED: usize = 20;
 
 pub(super) fn findings(spec: &Spec, files: &AssetFiles<'_>) -> Vec<Finding> {
@@ -28,27 +28,36 @@ pub(super) fn findings(spec: &Spec, files: &AssetFiles<'_>) -> Vec<Finding> {
     let mut inner = FxHashMap::default();
     let mut used: FxHashSet<&str> = FxHashSet::default();
     let mut found = Vec::new();
+    let mut without = 0;
     for level in &model.levels {
         let missing = match (&level.asset, level.asset().rsplit_once('/')) {
             (None, _) => {
                 let own: Vec<&str> = top.iter().copied().filter(|name| stem(name) == level.id()).collect();
                 used.extend(&own);
-                own.is_empty().then(|| near(level.id(), top.iter().map(|name| stem(name))))
+                own.is_empty().then(|| (level.id(), top.iter().map(|name| stem(name)).collect::<Vec<_>>()))
             }
             (Some(asset), None) => {
                 let named = top.iter().copied().find(|name| name == asset);
                 used.extend(named);
-                named.is_none().then(|| near(asset, top.iter().copied()))
+                named.is_none().then(|| (asset.as_str(), top.clone()))
             }
             (Some(_), Some((path, file))) => {
                 let of = inner.entry(path).or_insert_with(|| files(&format!("{folder}/{path}")).unwrap_or_default());
-                (!of.iter().any(|name| name == file)).then(|| near(file, of.iter().map(String::as_str)))
+                (!of.iter().any(|name| name == file)).then(|| (file, of.iter().map(String::as_str).collect()))
             }
         };
-        if let Some(near) = missing {
-            let diagnostic = no_asset(model, level, folder, near);
+        without += usize::from(missing.is_some());
+        if let Some((wanted, known)) = missing.filter(|_| without <= NAMED) {
+            let diagnostic = no_asset(model, level, folder, near(wanted, known));
             found.push(Finding { subject: level.id().to_owned(), diagnostic });
         }
+    }
+    if without > NAMED {
+        let message = format!("{} more levels have no file in `{folder}`", without - NAMED);
+        found.push(Finding {
+            subject: "assets".into(),
+            diagnostic: Diagnostic::warning(codes::NO_ASSET, said.span, message),
+        });
     }
     let unused = top.iter().copied().filter(|name| !used.contains(name));
     let unused =

@@ -32,8 +32,7 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
                     Opening::ByExit => false,
                 };
                 // Whatever its own condition says, an exit of a level that can be played leads to it.
-                let by_exit = |(from, of): (usize, &Level)| reached[from] && of.leads_to(*level as u32);
-                let can = can || data.levels.iter().enumerate().any(by_exit);
+                let can = can || data.levels[*level].entrances.iter().any(|from| reached[*from as usize]);
                 reached[*level] |= can;
                 can
             };
@@ -63,8 +62,8 @@ fn finding(spec: &Spec, possible: &Possible<'_>, lost: &[usize], index: usize) -
             }
         }
         Opening::ByExit => {
-            let from = data.levels.iter().filter(|from| from.leads_to(index as u32));
-            let from: Vec<String> = from.map(|from| format!("`{}`", from.id)).collect();
+            let from: Vec<String> =
+                data.levels[index].entrances.iter().map(|from| format!("`{}`", data.level(*from).id)).collect();
             format!("only the exits of {} lead to it", from.join(", "))
         }
         Opening::Always => String::new(),

@@ -1,6 +1,6 @@
 //! The mistakes of the trade: specs that work, and do what nobody meant.
 
-use rustc_hash::FxHashSet;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use vestigum_core::analysis::assume::can_decide;
 use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
@@ -9,7 +9,7 @@ use vestigum_core::document::{EffectEntry, FieldEntry};
 use vestigum_core::model::Model;
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::level::Opening;
+use vestigum_core::model::level::{Level, Opening};
 use vestigum_core::model::source::Source;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
@@ -254,10 +254,10 @@ fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId
 /// Levels that are hidden, and follow another by themselves.
 fn hidden_next(spec: &Model) -> Vec<Finding> {
     let mut found = Vec::new();
+    let after: FxHashMap<u32, &Level> =
+        spec.levels.iter().rev().filter_map(|before| Some((before.next?, before))).collect();
     for (index, (level, hidden)) in (0u32..).zip(spec.levels.iter().zip(&spec.hidden)) {
-        let Some(before) = spec.levels.iter().find(|before| before.next == Some(index) && hidden.is_some()) else {
-            continue;
-        };
+        let Some(before) = after.get(&index).filter(|_| hidden.is_some()) else { continue };
         let said = spec.document.levels.iter().find(|(name, _)| *name.value == *level.id());
         let span = said.and_then(|(_, entry)| entry.hidden.as_ref()).map(|word| word.span).unwrap_or_default();
         let message = format!("`{}` is hidden, and completing `{}` leads there", level.id(), before.id());
