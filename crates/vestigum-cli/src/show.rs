@@ -213,18 +213,6 @@ pub(crate) fn as_json(value: &Value) -> Json {
     serde_json::to_value(value).unwrap_or_default()
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn nothing_that_a_terminal_obeys_comes_through() {
-        let said = harmless("a\u{1b}]0;title\u{7}b\u{1b}[2Jc\u{9b}31md\re\tf\nEnd\u{1b}[");
-        assert_eq!(said, "a\\u{1b}]0;title\\u{7}b\\u{1b}[2Jc\\u{9b}31md\\re\\tf\nEnd\\u{1b}[");
-        assert_eq!(harmless(&paint(BAD.bold(), "red")), paint(BAD.bold(), "red"));
-    }
-}
-
 /// A level of the board for machines, without its values.
 pub(crate) fn board_row(row: &BoardRow) -> Json {
     json!({
@@ -252,5 +240,17 @@ fn lock(reason: &LockReason) -> Json {
         }
         LockReason::Hidden => json!({ "is": "hidden" }),
         LockReason::Soon => json!({ "is": "soon" }),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_that_a_terminal_obeys_comes_through() {
+        let said = harmless("a\u{1b}]0;title\u{7}b\u{1b}[2Jc\u{9b}31md\re\tf\nEnd\u{1b}[");
+        assert_eq!(said, "a\\u{1b}]0;title\\u{7}b\\u{1b}[2Jc\\u{9b}31md\\re\\tf\nEnd\\u{1b}[");
+        assert_eq!(harmless(&paint(BAD.bold(), "red")), paint(BAD.bold(), "red"));
     }
 }

@@ -9,6 +9,7 @@ use quote::quote;
 
 use vestigum_core::history::shape::choices;
 use vestigum_core::model::Model;
+use vestigum_core::model::level::Level;
 use vestigum_core::{History, Spec};
 
 use crate::comments::comment;
@@ -106,7 +107,7 @@ fn enums_of(model: &Model, text: &str) -> Vec<Names> {
         }
     }
     model.fields.iter().for_each(|field| choice(camel(field.name()), field.name(), field.ty()));
-    let mut exits: Vec<&str> = model.levels.iter().flat_map(|level| level.exits()).collect();
+    let mut exits: Vec<&str> = model.levels.iter().flat_map(Level::exits).collect();
     exits.sort_unstable();
     exits.dedup();
     if !exits.is_empty() {

@@ -490,7 +490,9 @@ impl Sketch {
             Some((read, "set of text")) => format!("has({read}, 'x')"),
             Some((read, "map of int")) => format!("{read}['x'] < 4"),
             Some((read, _)) => format!("len({read}) == 0"),
-            None if moment == "complete" && !self.exits.is_empty() && seed % 3 == 0 => "exit == 'way_0'".into(),
+            None if moment == "complete" && !self.exits.is_empty() && seed.is_multiple_of(3) => {
+                "exit == 'way_0'".into()
+            }
             None if seed.is_multiple_of(2) => format!("level == '{}'", self.level(seed)),
             None => format!("count(completed) < {}", seed % 3),
         }

@@ -51,6 +51,7 @@ pub struct Image {
 
 impl Image {
     /// What is written behind this image when its player is deleted: it holds nothing but the name.
+    #[must_use]
     pub fn removed(&self, saved_at: String) -> Image {
         Image {
             game: self.game.clone(),

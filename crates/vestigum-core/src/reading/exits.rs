@@ -8,6 +8,7 @@ use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::Word;
 use crate::model::expression::Expression;
+use crate::model::level::Level;
 use crate::model::node::Node;
 use crate::model::{Names, Readable};
 use crate::reading::compile::{Compiler, Scope, Typed};
@@ -58,7 +59,7 @@ impl Compiler<'_> {
     }
 
     fn exits(&self) -> impl Iterator<Item = &'_ str> + use<'_> {
-        self.spec.levels.iter().flat_map(|level| level.exits())
+        self.spec.levels.iter().flat_map(Level::exits)
     }
 }
 

@@ -641,7 +641,7 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
             }
             Action::Redeem { code, .. } => {
                 let carried = spec.model().find_code(code).map(|code| code.digits().iter());
-                let fields = carried.into_iter().flatten().map(|digit| digit.entry());
+                let fields = carried.into_iter().flatten().map(vestigum::spec::Digit::entry);
                 fields.for_each(&mut add);
             }
             Action::Tick(_) => {
