@@ -218,3 +218,44 @@ fn a_store_lists_its_owners_and_prunes_only_what_is_old() {
     let folder = tempfile::tempdir().unwrap();
     lists_and_prunes(&DirStore::open(folder.path()).unwrap());
 }
+
+/// A write that asks for a save, and a code that is redeemed, are durable without another word; two sessions of a process count the
+/// device's time together.
+#[test]
+fn a_write_and_a_code_are_saved_at_once_and_time_is_shared() {
+    let text = "[game]\nid = \"fellpost\"\n\
+        [field.keys]\ntype = \"set of text\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nsave = true\n\
+        [field.volume]\ntype = \"int\"\nrange = [0, 9]\nlasts = \"device\"\nsave = true\n\
+        [field.on]\ntype = \"int\"\nlasts = \"device\"\ncounts = \"ms\"\n\
+        [field.lamp]\ntype = \"bool\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+        [code.gate]\ncarries = [\"lamp\"]\nmax = 1\n";
+    let spec = Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}"));
+    let store = MemoryStore::default();
+    let saver = vestigum::Saver::new(store.clone());
+    let (mut ada, mut bo) =
+        (Session::launch(&spec, &saver, "ada").unwrap(), Session::launch(&spec, &saver, "bo").unwrap());
+    let wait = std::time::Duration::from_secs(5);
+    let saves = |name: &str| store.generations(&Owner::Profile(name.into())).unwrap().len();
+    ada.insert("keys", &[], Value::text("cellar")).unwrap();
+    ada.settle(wait).unwrap();
+    assert_eq!(saves("ada"), 1);
+    ada.insert("keys", &[], Value::text("cellar")).unwrap();
+    ada.settle(wait).unwrap();
+    assert_eq!(saves("ada"), 1, "nothing changed");
+    bo.redeem("gate", 1).unwrap();
+    bo.settle(wait).unwrap();
+    assert_eq!(saves("bo"), 1);
+    let volume = spec.int("volume").unwrap();
+    bo.set(volume, 4).unwrap();
+    bo.settle(wait).unwrap();
+    assert!(store.generations(&Owner::Device).unwrap().len() > 1);
+    ada.tick(std::time::Duration::from_millis(30)).unwrap();
+    bo.tick(std::time::Duration::from_millis(12)).unwrap();
+    ada.sync_device();
+    assert_eq!((ada.get(volume), ada.get(spec.int("on").unwrap())), (4, 42));
+    // The process dies.
+    drop((ada, bo));
+    let again = Session::launch(&spec, store, "bo").unwrap();
+    assert_eq!(again.value("lamp", &[]), Ok(Value::Bool(true)));
+    again.quit().unwrap();
+}

@@ -6,7 +6,7 @@ use std::str::FromStr;
 
 use vestigum::{MemoryStore, Session};
 use vestigum_testing::fellpost::{self as post, Gate, Level, MillLaneCheckpoint};
-use vestigum_testing::kennel::{self, Hound, HoundKind, Own, Sky, Weapon};
+use vestigum_testing::kennel::{self, Code, Exit, Hound, HoundKind, Own, Sky, Weapon};
 
 /// One play of the demo, with handles from names and with those of the macro: the same at every step.
 #[test]
@@ -96,5 +96,21 @@ fn constants_read_and_write_what_names_do() {
     game.set(kennel::WEAR.at((kennel::Level::HeatherRise, Weapon::Staff)), 0.25).unwrap();
     assert_eq!(game.value("wear", &["heather_rise", "staff"]).unwrap(), 0.25.into());
     game.own_moment(Own::NewDay).unwrap();
+    game.quit().unwrap();
+}
+
+/// Exits, codes and moments that begin a run have their enums, and time is counted in an ordinary field.
+#[test]
+fn exits_codes_and_new_runs_have_their_names() {
+    let mut game = Session::launch(kennel::spec(), MemoryStore::default(), "ada").unwrap();
+    game.enter("mill_lane").unwrap();
+    game.tick(std::time::Duration::from_secs(2)).unwrap();
+    game.set(kennel::SKY, Sky::Storm).unwrap();
+    assert_eq!(game.complete_by(Exit::SideGate).unwrap().next_level(), Some("heather_rise"));
+    let tag = game.code(Code::Tag.name()).unwrap();
+    game.own_moment(Own::NewLitter).unwrap();
+    assert_eq!((game.get(kennel::SKY), game.get(kennel::ASLEEP)), (Sky::Fair, 2000));
+    game.redeem(Code::Tag.name(), tag).unwrap();
+    assert_eq!(game.get(kennel::SKY), Sky::Storm);
     game.quit().unwrap();
 }
