@@ -232,6 +232,14 @@ fn players_of_a_folder_are_listed_and_changed_only_with_yes() {
         let (code, out, err) = profile(&[action, &["--yes"]].concat());
         assert!(code == 0 && out.contains(told) && out.contains("done"), "{action:?}\n{out}{err}");
     }
+    profile(&["delete", "dot", "--yes"]);
+    let saves = |command: &[&str]| vestigum(folder.path(), &[&["saves"], command].concat());
+    let (spec, there) = ("vestigum-demo/fellpost.toml", "vestigum-demo/saves");
+    let (code, out, _) = saves(&["show", spec, there, "--profile", "dot"]);
+    assert!(code == 0 && out.contains("the player was deleted") && !out.contains("mill_lane"), "{out}");
+    let (code, out, _) = saves(&["migrate", spec, there]);
+    assert!(code == 0 && out.contains("all are of version 3 already") && !out.contains("dot"), "{out}");
+    profile(&["restore", "dot", "--yes"]);
     let (_, out, _) = profile(&["list", "--json"]);
     let json: serde_json::Value = serde_json::from_str(&out).unwrap();
     let names: Vec<&str> =

@@ -44,7 +44,7 @@ pub enum SessionError {
     },
     /// The player was deleted. Nothing was overwritten.
     #[error("{owner} was deleted; it can be brought back, and purged to use the name again")]
-    Removed {
+    Deleted {
         /// The player.
         owner: Owner,
     },

@@ -1,6 +1,6 @@
 //! Players: listed, made, copied, renamed, deleted and brought back.
 //!
-//! Deleting a player writes one more image, which says that the player is removed; the generations before it stay, and can be
+//! Deleting a player writes one more image, which says that the player is deleted; the generations before it stay, and can be
 //! brought back, until they are purged. So every change is one commit, and a power cut leaves it done or not begun. What a
 //! purge leaves is that last image, which holds nothing of the player but the name.
 
@@ -28,7 +28,7 @@ pub struct Profile {
     pub state: ProfileState,
     /// When it was saved, as the clock of the game told it (RFC 3339); empty if no save can be read.
     pub saved_at: String,
-    /// Where play goes on; of a removed player, where it went on before.
+    /// Where play goes on; of a deleted player, where it went on before.
     pub place: Option<Place>,
     /// The title of the level in which it goes on.
     pub level: Option<String>,
@@ -42,7 +42,7 @@ pub enum ProfileState {
     /// It can be played.
     Saved,
     /// It was deleted and can be brought back.
-    Removed,
+    Deleted,
     /// No save can be loaded, and why.
     Unreadable(String),
 }
@@ -64,16 +64,16 @@ pub enum ProfileError {
         name: String,
     },
     /// The name is taken.
-    #[error("there is a player `{}` already{}", .name.escape_debug(), if *.removed { ", deleted and not purged" } else { "" })]
+    #[error("there is a player `{}` already{}", .name.escape_debug(), if *.deleted { ", deleted and not purged" } else { "" })]
     Taken {
         /// The name.
         name: String,
         /// Whether that one is deleted.
-        removed: bool,
+        deleted: bool,
     },
     /// Only a deleted player is brought back or purged.
     #[error("the player `{}` is not deleted", .name.escape_debug())]
-    NotRemoved {
+    NotDeleted {
         /// The name.
         name: String,
     },
@@ -92,7 +92,7 @@ pub enum ProfileError {
 /// profiles.copy("ada", "bo")?;
 /// profiles.delete("ada")?;
 /// let states: Vec<ProfileState> = profiles.list()?.into_iter().map(|profile| profile.state).collect();
-/// assert_eq!(states, [ProfileState::Removed, ProfileState::Saved]);
+/// assert_eq!(states, [ProfileState::Deleted, ProfileState::Saved]);
 /// profiles.restore("ada")?;
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
@@ -197,7 +197,7 @@ impl Profiles {
     /// The same for the second of two.
     fn other(&self, first: &str, name: &str) -> Result<Changing<'_>, ProfileError> {
         if first == name {
-            return Err(ProfileError::Taken { name: name.to_owned(), removed: false });
+            return Err(ProfileError::Taken { name: name.to_owned(), deleted: false });
         }
         self.changing(name)
     }
@@ -208,7 +208,7 @@ enum Found {
     /// Nothing, or what a purge leaves.
     Nothing,
     Saved(Box<Image>),
-    Removed,
+    Deleted,
 }
 
 fn owner(name: &str) -> Owner {
@@ -218,7 +218,7 @@ fn owner(name: &str) -> Owner {
 fn find(store: &dyn Store, name: &str) -> Result<Found, ProfileError> {
     match newest_readable(store, &owner(name)) {
         Ok(found) => Ok(found.image.map_or(Found::Nothing, |image| Found::Saved(Box::new(image)))),
-        Err(SessionError::Removed { .. }) => Ok(Found::Removed),
+        Err(SessionError::Deleted { .. }) => Ok(Found::Deleted),
         Err(error) => Err(error.into()),
     }
 }
@@ -229,12 +229,12 @@ fn commit(store: &dyn Store, image: &Image) -> Result<(), ProfileError> {
     Ok(())
 }
 
-/// The newest image of a removed player in which it was not.
-fn before_removal(store: &dyn Store, name: &str) -> Result<Option<Image>, StoreError> {
+/// The newest image of a deleted player in which it was not.
+fn before_deletion(store: &dyn Store, name: &str) -> Result<Option<Image>, StoreError> {
     let owner = owner(name);
     let images =
         store.generations(&owner)?.into_iter().rev().filter_map(|generation| store.read(&owner, generation).ok());
-    let mut images = images.filter(|image| image.place != SavedPlace::Removed);
+    let mut images = images.filter(|image| image.place != SavedPlace::Deleted);
     Ok(images.next())
 }
 
@@ -242,22 +242,22 @@ fn free(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     checked_profile(name)?;
     match find(store, name)? {
         Found::Nothing => Ok(()),
-        Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), removed: false }),
-        Found::Removed => Err(ProfileError::Taken { name: name.to_owned(), removed: true }),
+        Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), deleted: false }),
+        Found::Deleted => Err(ProfileError::Taken { name: name.to_owned(), deleted: true }),
     }
 }
 
 fn saved(store: &dyn Store, name: &str) -> Result<Image, ProfileError> {
     match find(store, name)? {
         Found::Saved(image) => Ok(*image),
-        Found::Nothing | Found::Removed => Err(ProfileError::Unknown { name: name.to_owned() }),
+        Found::Nothing | Found::Deleted => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }
 
-fn removed(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+fn deleted(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     match find(store, name)? {
-        Found::Removed => Ok(()),
-        Found::Saved(_) => Err(ProfileError::NotRemoved { name: name.to_owned() }),
+        Found::Deleted => Ok(()),
+        Found::Saved(_) => Err(ProfileError::NotDeleted { name: name.to_owned() }),
         Found::Nothing => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }
@@ -266,7 +266,7 @@ fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>
     let (image, state) = match find(store, name) {
         Ok(Found::Nothing) => return Ok(None),
         Ok(Found::Saved(image)) => (Some(*image), ProfileState::Saved),
-        Ok(Found::Removed) => (before_removal(store, name)?, ProfileState::Removed),
+        Ok(Found::Deleted) => (before_deletion(store, name)?, ProfileState::Deleted),
         Err(ProfileError::Store(error)) => return Err(error),
         Err(error) => (None, ProfileState::Unreadable(error.to_string())),
     };
@@ -320,19 +320,19 @@ pub(crate) fn rename(store: &dyn Store, from: &str, to: &str) -> Result<(), Prof
 
 pub(crate) fn delete(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     let image = saved(store, name)?;
-    commit(store, &image.removed(rfc3339(SystemTime::now())))
+    commit(store, &image.deleted(rfc3339(SystemTime::now())))
 }
 
 pub(crate) fn restore(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
-    removed(store, name)?;
-    match before_removal(store, name)? {
+    deleted(store, name)?;
+    match before_deletion(store, name)? {
         Some(image) => commit(store, &image),
         None => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }
 
 pub(crate) fn purge(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
-    removed(store, name)?;
+    deleted(store, name)?;
     prune_all(store, &owner(name), 1)?;
     Ok(())
 }

@@ -37,12 +37,13 @@ const LOOKS: usize = 3;
 /// If the store cannot be read, a newer game wrote the newest image, none can be read, or the player was deleted.
 pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
     let found = newest_image(store, owner)?;
-    let Some(removed) = found.image.as_ref().filter(|image| image.place == SavedPlace::Removed) else {
+    let is_deleted = |image: &&Image| image.place == SavedPlace::Deleted && *owner != Owner::Device;
+    let Some(deleted) = found.image.as_ref().filter(is_deleted) else {
         return Ok(found);
     };
     // A purge leaves nothing but that image, and then the name is free.
-    if has_before(store, owner, removed.generation)? {
-        return Err(SessionError::Removed { owner: owner.clone() });
+    if has_before(store, owner, deleted.generation)? {
+        return Err(SessionError::Deleted { owner: owner.clone() });
     }
     Ok(NewestImage { image: None, origin: Origin::Fresh, newest: found.newest })
 }

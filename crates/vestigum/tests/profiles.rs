@@ -73,11 +73,11 @@ fn a_player_is_copied_renamed_deleted_brought_back_and_purged() {
         plays(&spec, &saver, "bo", 7);
         assert_eq!([xp(&spec, &saver, "bo"), xp(&spec, &saver, "cara")], [7, 5]);
         profiles.delete("bo").unwrap();
-        assert_eq!(states(&profiles)[0], ("bo".into(), ProfileState::Removed));
+        assert_eq!(states(&profiles)[0], ("bo".into(), ProfileState::Deleted));
         assert_eq!(profiles.list().unwrap()[0].level.as_deref(), Some("Mill Lane"), "it tells what would come back");
         let refused = Session::launch(&spec, &saver, "bo").unwrap_err();
-        assert!(matches!(refused, SessionError::Removed { .. }), "{refused}");
-        assert!(matches!(profiles.create("bo"), Err(ProfileError::Taken { removed: true, .. })));
+        assert!(matches!(refused, SessionError::Deleted { .. }), "{refused}");
+        assert!(matches!(profiles.create("bo"), Err(ProfileError::Taken { deleted: true, .. })));
         profiles.restore("bo").unwrap();
         assert_eq!(xp(&spec, &saver, "bo"), 7);
         profiles.delete("bo").unwrap();
@@ -93,7 +93,7 @@ fn a_player_is_copied_renamed_deleted_brought_back_and_purged() {
             .iter()
             .map(|generation| saver.store().read(&owner, *generation).unwrap())
             .collect();
-        assert!(left.len() == 1 && left[0].place == SavedPlace::Removed && left[0].values.is_empty());
+        assert!(left.len() == 1 && left[0].place == SavedPlace::Deleted && left[0].values.is_empty());
         assert_eq!(xp(&spec, &saver, "bo"), 0);
         profiles.delete("bo").unwrap();
     });

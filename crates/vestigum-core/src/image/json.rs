@@ -178,7 +178,7 @@ impl Serialize for SavedPlace {
         match self {
             SavedPlace::Menu => serializer.serialize_str("menu"),
             SavedPlace::RunOver => serializer.serialize_str("run_over"),
-            SavedPlace::Removed => serializer.serialize_str("removed"),
+            SavedPlace::Deleted => serializer.serialize_str("deleted"),
             SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
                 let mut map = serializer.serialize_map(None)?;
                 map.serialize_entry("level", level)?;
@@ -271,9 +271,9 @@ fn place(parts: &mut ImageParts) -> Result<SavedPlace, ImageError> {
     let map = match parts.take("place")? {
         Tree::Text(word) if &*word == "menu" => return Ok(SavedPlace::Menu),
         Tree::Text(word) if &*word == "run_over" => return Ok(SavedPlace::RunOver),
-        Tree::Text(word) if &*word == "removed" => return Ok(SavedPlace::Removed),
+        Tree::Text(word) if &*word == "deleted" => return Ok(SavedPlace::Deleted),
         Tree::Map(map) => map,
-        other => return parts.wrong("place", "menu, run_over, removed or a level", &other),
+        other => return parts.wrong("place", "menu, run_over, deleted or a level", &other),
     };
     let mut parts = ImageParts { map, path: "place." };
     let place = SavedPlace::InLevel {

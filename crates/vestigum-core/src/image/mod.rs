@@ -52,14 +52,14 @@ pub struct Image {
 impl Image {
     /// What is written behind this image when its player is deleted: it holds nothing but the name.
     #[must_use]
-    pub fn removed(&self, saved_at: String) -> Image {
+    pub fn deleted(&self, saved_at: String) -> Image {
         Image {
             game: self.game.clone(),
             version: self.version,
             owner: self.owner.clone(),
             generation: 0,
             saved_at,
-            place: SavedPlace::Removed,
+            place: SavedPlace::Deleted,
             made: BTreeMap::new(),
             values: Values::default(),
             marks: None,
@@ -77,7 +77,7 @@ pub enum SavedPlace {
     /// After a game over.
     RunOver,
     /// Nowhere: the player was deleted. The image holds nothing; the generations before it hold what there was.
-    Removed,
+    Deleted,
     /// Suspended in a level.
     InLevel {
         /// The level.
@@ -115,7 +115,7 @@ impl fmt::Display for SavedPlace {
         match self {
             SavedPlace::Menu => f.pad("menu"),
             SavedPlace::RunOver => f.pad("run over"),
-            SavedPlace::Removed => f.pad("removed"),
+            SavedPlace::Deleted => f.pad("deleted"),
             SavedPlace::InLevel { level, checkpoint, gone: Some(Gone::Level { version }), .. } => {
                 let at = checkpoint.as_ref().map(|checkpoint| format!(" at {checkpoint}")).unwrap_or_default();
                 f.pad(&format!("{level} of version {version}{at}"))

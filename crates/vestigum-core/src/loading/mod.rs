@@ -130,7 +130,7 @@ impl Loader<'_> {
         self.reader.player(image);
         match &image.place {
             // A deleted player has nothing to load; stores do not offer such an image to a launch.
-            SavedPlace::Menu | SavedPlace::Removed => {}
+            SavedPlace::Menu | SavedPlace::Deleted => {}
             SavedPlace::RunOver => self.reader.state.position = Position::RunOver,
             SavedPlace::InLevel { level, checkpoint, entered_at, resume, gone } => {
                 let saved = SavedPosition {

@@ -226,7 +226,7 @@ pub(super) fn changed(image: &Image) -> Image {
 impl<S: Store> Saves for Recorder<'_, S> {
     fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError> {
         let found = self.look(owner)?;
-        if found.image.as_ref().is_some_and(|image| image.place == SavedPlace::Removed) {
+        if found.image.as_ref().is_some_and(|image| image.place == SavedPlace::Deleted) {
             let deleted = newest_readable(self.store()?, owner).map_err(saves_error)?;
             return Ok(Newest { image: deleted.image, origin: deleted.origin });
         }

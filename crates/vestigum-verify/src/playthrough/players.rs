@@ -14,7 +14,7 @@ enum Found {
     Nothing,
     Saved(Box<Image>),
     /// What it was before it was deleted.
-    Removed(Box<Image>),
+    Deleted(Box<Image>),
 }
 
 /// Does it, and says as which save.
@@ -30,27 +30,27 @@ pub(super) fn change(spec: &Spec, saves: &mut dyn Saves, change: &ProfileChange,
         }
         (ProfileVerb::Copy | ProfileVerb::Rename, Found::Saved(image)) => {
             if name == to {
-                return Err(refused(ProfileError::Taken { name: to.clone(), removed: false }));
+                return Err(refused(ProfileError::Taken { name: to.clone(), deleted: false }));
             }
             free(to, &find(saves, to)?).map_err(refused)?;
             if *verb == ProfileVerb::Rename {
                 commit(saves, Image { owner: Owner::Profile(to.clone()), ..(*image).clone() })?;
-                commit(saves, image.removed(at))?;
+                commit(saves, image.deleted(at))?;
                 saves.purge(&image.owner).map_err(failed)?;
                 return Ok(format!("{name} is {to} now"));
             }
             Image { owner: Owner::Profile(to.clone()), ..*image }
         }
-        (ProfileVerb::Delete, Found::Saved(image)) => image.removed(at),
-        (ProfileVerb::Restore, Found::Removed(image)) => *image,
-        (ProfileVerb::Purge, Found::Removed(_)) => {
+        (ProfileVerb::Delete, Found::Saved(image)) => image.deleted(at),
+        (ProfileVerb::Restore, Found::Deleted(image)) => *image,
+        (ProfileVerb::Purge, Found::Deleted(_)) => {
             saves.purge(&Owner::Profile(name.clone())).map_err(failed)?;
             return Ok("nothing is left".into());
         }
         (ProfileVerb::Restore | ProfileVerb::Purge, Found::Saved(_)) => {
-            return Err(refused(ProfileError::NotRemoved { name: name.clone() }));
+            return Err(refused(ProfileError::NotDeleted { name: name.clone() }));
         }
-        (ProfileVerb::Copy | ProfileVerb::Rename | ProfileVerb::Delete, Found::Nothing | Found::Removed(_))
+        (ProfileVerb::Copy | ProfileVerb::Rename | ProfileVerb::Delete, Found::Nothing | Found::Deleted(_))
         | (ProfileVerb::Restore | ProfileVerb::Purge, Found::Nothing) => return Err(unknown()),
     };
     let generation = commit(saves, image)?;
@@ -61,9 +61,9 @@ fn find(saves: &mut dyn Saves, name: &str) -> Result<Found, Why> {
     let mut images = saves.readable(&Owner::Profile(name.to_owned())).map_err(failed)?.into_iter();
     Ok(match images.next() {
         None => Found::Nothing,
-        Some(newest) if newest.place != SavedPlace::Removed => Found::Saved(Box::new(newest)),
-        Some(_) => match images.find(|image| image.place != SavedPlace::Removed) {
-            Some(before) => Found::Removed(Box::new(before)),
+        Some(newest) if newest.place != SavedPlace::Deleted => Found::Saved(Box::new(newest)),
+        Some(_) => match images.find(|image| image.place != SavedPlace::Deleted) {
+            Some(before) => Found::Deleted(Box::new(before)),
             None => Found::Nothing,
         },
     })
@@ -72,8 +72,8 @@ fn find(saves: &mut dyn Saves, name: &str) -> Result<Found, Why> {
 fn free(name: &str, found: &Found) -> Result<(), ProfileError> {
     match found {
         Found::Nothing => Ok(()),
-        Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), removed: false }),
-        Found::Removed(_) => Err(ProfileError::Taken { name: name.to_owned(), removed: true }),
+        Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), deleted: false }),
+        Found::Deleted(_) => Err(ProfileError::Taken { name: name.to_owned(), deleted: true }),
     }
 }
 

@@ -80,10 +80,10 @@ impl Saves for MemorySaves {
         for (index, bytes) in images.iter().enumerate().rev() {
             let generation = index as u64 + 1;
             match Image::from_json(bytes) {
-                Ok(image) if image.place == SavedPlace::Removed => {
+                Ok(image) if image.place == SavedPlace::Deleted => {
                     // What was purged is empty.
                     let left = images[..index].iter().any(|bytes| !bytes.is_empty());
-                    let deleted = || SavesError::Refused(SessionError::Removed { owner: owner.clone() }.to_string());
+                    let deleted = || SavesError::Refused(SessionError::Deleted { owner: owner.clone() }.to_string());
                     return if left { Err(deleted()) } else { Ok(Newest::default()) };
                 }
                 Ok(image) if passed_over.is_empty() => {

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use serde_json::json;
 
-use vestigum::image::{Clamped, Dropped};
+use vestigum::image::{Clamped, Dropped, SavedPlace};
 use vestigum::{LoadReport, Owner, Session, Spec, Store};
 
 use super::Key;
@@ -48,6 +48,10 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         if let Owner::Profile(name) = &owner {
             let newest = store.generations(&owner).ok().and_then(|all| all.last().copied());
             let image = newest.and_then(|generation| store.read(&owner, generation).ok());
+            // What a deleted player had is migrated if it is restored.
+            if image.as_ref().is_some_and(|image| image.place == SavedPlace::Deleted) {
+                continue;
+            }
             names.push((image.map(|image| image.saved_at).unwrap_or_default(), name.clone()));
         }
     }

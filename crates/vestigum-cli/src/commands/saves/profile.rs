@@ -97,15 +97,15 @@ fn allowed(action: &Action, listed: &[Profile]) -> Result<(), ProfileError> {
     let state = |name: &str| listed.iter().find(|profile| profile.name == name).map(|profile| &profile.state);
     let free = |name: &String| match state(name) {
         None => Ok(()),
-        Some(state) => Err(ProfileError::Taken { name: name.clone(), removed: *state == ProfileState::Removed }),
+        Some(state) => Err(ProfileError::Taken { name: name.clone(), deleted: *state == ProfileState::Deleted }),
     };
     let there = |name: &String| match state(name) {
         Some(ProfileState::Saved | ProfileState::Unreadable(_)) => Ok(()),
-        Some(ProfileState::Removed) | None => Err(ProfileError::Unknown { name: name.clone() }),
+        Some(ProfileState::Deleted) | None => Err(ProfileError::Unknown { name: name.clone() }),
     };
-    let removed = |name: &String| match state(name) {
-        Some(ProfileState::Removed) => Ok(()),
-        Some(ProfileState::Saved | ProfileState::Unreadable(_)) => Err(ProfileError::NotRemoved { name: name.clone() }),
+    let deleted = |name: &String| match state(name) {
+        Some(ProfileState::Deleted) => Ok(()),
+        Some(ProfileState::Saved | ProfileState::Unreadable(_)) => Err(ProfileError::NotDeleted { name: name.clone() }),
         None => Err(ProfileError::Unknown { name: name.clone() }),
     };
     match action {
@@ -113,7 +113,7 @@ fn allowed(action: &Action, listed: &[Profile]) -> Result<(), ProfileError> {
         Action::Create { name } => free(name),
         Action::Copy { from, to } | Action::Rename { from, to } => there(from).and_then(|()| free(to)),
         Action::Delete { name } => there(name),
-        Action::Restore { name } | Action::Purge { name } => removed(name),
+        Action::Restore { name } | Action::Purge { name } => deleted(name),
     }
 }
 
@@ -129,7 +129,7 @@ fn show(out: &Output, listed: &[Profile]) {
     let rows = listed.iter().map(|profile| {
         let place = match &profile.state {
             ProfileState::Saved => place(profile),
-            ProfileState::Removed => format!("{}, was {}", paint(BACK, "deleted"), place(profile)),
+            ProfileState::Deleted => format!("{}, was {}", paint(BACK, "deleted"), place(profile)),
             ProfileState::Unreadable(why) => paint(BAD, why.lines().next().unwrap_or_default()),
         };
         let played = profile.played.map_or_else(|| paint(QUIET, "·"), |played| time(played.as_secs()));
@@ -158,7 +158,7 @@ fn time(seconds: u64) -> String {
 fn as_json(profile: &Profile) -> Json {
     let (state, why) = match &profile.state {
         ProfileState::Saved => ("saved", None),
-        ProfileState::Removed => ("deleted", None),
+        ProfileState::Deleted => ("deleted", None),
         ProfileState::Unreadable(why) => ("unreadable", Some(why)),
     };
     json!({

@@ -92,6 +92,10 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         paint(STRONG, &owner),
         moment_of(&loaded.image.saved_at)
     ));
+    if loaded.image.place == SavedPlace::Deleted {
+        out.line("the player was deleted: `saves profile` restores what was there, until it is purged");
+        return Ok(Verdict::Fine);
+    }
     let report = loaded.report.to_string();
     report.lines().skip(1).for_each(|line| out.line(paint(BACK, line)));
     if owner != Owner::Device {
