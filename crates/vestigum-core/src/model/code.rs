@@ -270,10 +270,10 @@ impl Code {
     }
 }
 
-/// Signs that are mistaken for one another: of each row the alphabet has one.
+/// Signs that are mistaken for one another: one that the alphabet does not have is taken for one of its row that it has.
 const LOOK_ALIKES: [&str; 6] = ["0O", "1IL|", "2Z", "5S", "8B", "UV"];
 
-/// The signs that a code has if the spec names none: no two of them look alike.
+/// The signs that a code has if the spec names none: the digits, and the letters but I, L, O, S and V, which are taken for digits and U.
 pub const ALPHABET: &str = "0123456789ABCDEFGHJKMNPQRTUWXYZ";
 
 impl Signs {
