@@ -222,4 +222,6 @@ fn what_a_code_cannot_be_is_told_with_its_price() {
         let said = Spec::from_toml(&text(code)).expect_err(code).to_string();
         assert!(said.contains(wanted), "{code}\n{said}");
     }
+    let empty = Spec::from_toml("[game]\nid = \"fellpost\"\n[code.card]\ncarries = [\"completed\"]\nmax = 9\n");
+    assert!(empty.unwrap_err().to_string().contains("what it names has no entries"));
 }

@@ -57,6 +57,11 @@ impl Resolver<'_> {
                 None => whole = false,
             }
         }
+        if digits.is_empty() && whole {
+            let message = format!("`{}` carries nothing: what it names has no entries", name.value);
+            self.error(codes::SHAPE, name.span, message);
+            return None;
+        }
         let mut weight = 1u128;
         for digit in &mut digits {
             digit.weight = weight;
