@@ -448,3 +448,16 @@ fn structs_and_choices_change_part_by_part() {
     let game = load(&updated(2, &rest, &history), &saved(&Progress::fresh(&old)));
     assert!(!game.value("rank", &[]).unwrap().is_filled());
 }
+
+/// A field of one struct that is of another now, while the first is there still: no member of the first was renamed.
+#[test]
+fn a_field_of_another_struct_is_no_struct_with_other_members() {
+    let structs = "[struct.being]\nlevel = \"int\"\nnote = \"text\"\n[struct.thing]\nn = \"int\"\nname = \"text\"\n";
+    let old = spec(1, &format!("{structs}{}{}", field("pet", "being", ""), field("friend", "being", "")));
+    let history = frozen(&[&old]);
+    let rest = format!("{structs}{}{}", field("pet", "thing", ""), field("friend", "being", ""));
+    let told = refused(2, &rest, &history);
+    assert!(told.contains("`pet` is of type being in version 1, and of type thing in version 2"), "{told}");
+    assert!(!told.contains("struct field"), "{told}");
+    updated(2, &format!("{rest}{}", migration(2, &["{ drop = \"field\", name = \"pet\" }"])), &history);
+}

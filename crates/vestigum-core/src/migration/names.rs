@@ -59,6 +59,8 @@ pub struct NameMap {
     pub old_levels: Vec<Option<u32>>,
     pub old_stops: Vec<Option<u32>>,
     pub old_sets: Vec<Option<u32>>,
+    /// The structs of the new version.
+    structs: FxHashSet<Arc<str>>,
     /// Members that fills make.
     filled: FxHashSet<(FieldId, MemberPath)>,
     /// Members of the old version that those fills read, by the way to their struct and by name.
@@ -105,6 +107,7 @@ impl NameMap {
             old_levels: reversed(&levels, new.levels.len()),
             old_stops: reversed(&checkpoint_keys, new.checkpoint_keys.len()),
             old_sets: reversed(&sets, new.key_sets.len()),
+            structs: new.structs.iter().map(|ty| ty.name.clone()).collect(),
             filled,
             read: read.collect(),
             said,
@@ -263,6 +266,8 @@ impl NameMap {
                                 || self.fits_of(field, &inner, &of, ty, &is.members[index].ty, lost);
                         }
                         None if self.read.contains(&(field, path.clone(), name.clone())) => {}
+                        // The struct is there still, with its members, and the field is of another one: that is no renaming.
+                        None if !dropped && was.name != is.name && self.structs.contains(&was.name) => return false,
                         None if !dropped => {
                             let new =
                                 is.members.iter().filter(|new| new.ty == *ty && was.position(&new.name).is_none());
