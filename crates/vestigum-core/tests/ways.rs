@@ -147,6 +147,15 @@ fn a_lock_tells_what_is_missing_as_a_tree() {
 }
 
 #[test]
+fn what_one_level_needs_is_not_told_as_a_total() {
+    let gate = "[level.tarn]\nopens = \"stars[mill_lane] >= 3 and sum(stars) >= 4\"\n";
+    let stars = "[field.stars]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nlabel = \"stars\"\n";
+    let game = Progress::fresh(&spec(gate, stars));
+    let lock = game.lock_reason("tarn").unwrap().unwrap();
+    assert_eq!(lock.to_string(), "needs stars[mill_lane] >= 3, has 0; 4 stars, 0 so far");
+}
+
+#[test]
 fn the_board_leaves_hidden_levels_out_and_tools_see_them() {
     let levels = format!("{CELLAR}hidden = \"count(completed) == 0\"\n");
     let mut game = Progress::fresh(&spec(&levels, ""));

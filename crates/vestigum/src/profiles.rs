@@ -1,8 +1,9 @@
 //! Players: listed, made, copied, renamed, deleted and brought back.
 //!
 //! Deleting a player writes one more image, which says that the player is deleted; the generations before it stay, and can be
-//! brought back, until they are purged. So every change is one commit, and a power cut leaves it done or not begun. What a
-//! purge leaves is that last image, which holds nothing of the player but the name.
+//! brought back, until they are purged. So every change is one commit, and a power cut leaves it done or not begun; only a rename is a
+//! copy and a deletion, and cut short it leaves both names. What a purge leaves is that last image, which holds nothing of the player
+//! but the name.
 
 use std::time::{Duration, SystemTime};
 

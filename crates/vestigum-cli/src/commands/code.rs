@@ -122,12 +122,17 @@ fn values(spec: &Spec, digit: &Digit) -> String {
     let own = match digit.holds() {
         Holds::Bool => "false, true".to_owned(),
         Holds::Int(lowest, highest) => format!("{lowest} to {highest}"),
-        Holds::Choice(_) => match spec.model().field(digit.field).ty() {
-            vestigum::Type::Choice(names) => names.iter().map(|name| name.name()).collect::<Vec<_>>().join(", "),
-            _ => String::new(),
-        },
+        Holds::Choice(_) => choices(spec, digit).join(", "),
     };
     if digit.is_optional() { format!("none, {own}") } else { own }
+}
+
+/// The names of a choice that a code carries.
+fn choices<'s>(spec: &'s Spec, digit: &Digit) -> Vec<&'s str> {
+    match spec.model().field(digit.field).ty() {
+        vestigum::Type::Choice(names) => names.iter().map(|name| name.name()).collect(),
+        _ => Vec::new(),
+    }
 }
 
 /// How much of the gate is used, and how many switches would still fit.
@@ -170,7 +175,7 @@ fn layout_as_json(spec: &Spec, code: &Code) -> Json {
         let holds = match digit.holds() {
             Holds::Bool => json!({ "type": "bool" }),
             Holds::Int(lowest, highest) => json!({ "type": "int", "lowest": lowest, "highest": highest }),
-            Holds::Choice(_) => json!({ "type": "choice", "of": values(spec, digit).split(", ").collect::<Vec<_>>() }),
+            Holds::Choice(_) => json!({ "type": "choice", "of": choices(spec, digit) }),
         };
         json!({
             "value": digit.entry(), "holds": holds, "optional": digit.is_optional(),

@@ -344,11 +344,13 @@ fn turned(by: Comparison) -> Comparison {
     }
 }
 
-/// What players call a value: the label of its field or of the derived value.
+/// What players call a value: the label of its field or of the derived value. Of one entry a label says too little: "3 stars" are
+/// those of all levels, not of the one that is meant.
 fn label(spec: &Model, node: &Node) -> Option<Arc<str>> {
     match node {
-        Node::Read(ReadAt::Now, field, _) | Node::Aggregate(_, field) => spec.field(*field).label.clone(),
-        Node::Derived(index) => spec.derived[*index as usize].label.clone(),
+        Node::Read(ReadAt::Now, field, _) => Some(spec.field(*field)).filter(|of| !of.is_keyed())?.label.clone(),
+        Node::Aggregate(_, field) => spec.field(*field).label.clone(),
+        Node::Derived(index) => Some(&spec.derived[*index as usize]).filter(|of| !of.is_of_key)?.label.clone(),
         Node::Wide(inner) => label(spec, inner),
         _ => None,
     }
