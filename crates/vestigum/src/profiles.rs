@@ -17,6 +17,7 @@ use crate::clock::rfc3339;
 use crate::error::SessionError;
 use crate::recovery::newest_readable;
 use crate::saver::Saver;
+use crate::session::Running;
 use crate::store::{Store, StoreError, checked_profile, prune_all};
 
 /// A player, as a title screen lists it.
@@ -102,18 +103,6 @@ pub struct Profiles {
     saver: Saver,
 }
 
-/// The place of a change among the sessions: no session of that player runs meanwhile.
-struct Changing<'s> {
-    saver: &'s Saver,
-    owner: Owner,
-}
-
-impl Drop for Changing<'_> {
-    fn drop(&mut self) {
-        self.saver.queue().end(&self.owner);
-    }
-}
-
 impl Profiles {
     /// The players of a store, or of the saver through which sessions reach it.
     pub fn new(spec: &Spec, saver: impl Into<Saver>) -> Profiles {
@@ -188,15 +177,14 @@ impl Profiles {
         purge(self.saver.store(), name)
     }
 
-    fn changing(&self, name: &str) -> Result<Changing<'_>, ProfileError> {
+    /// No session of that player runs until what this gives is dropped.
+    fn changing(&self, name: &str) -> Result<Running, ProfileError> {
         checked_profile(name)?;
-        let owner = Owner::Profile(name.to_owned());
-        self.saver.begin(&owner)?;
-        Ok(Changing { saver: &self.saver, owner })
+        Ok(Running::begin(self.saver.clone(), owner(name))?)
     }
 
     /// The same for the second of two.
-    fn other(&self, first: &str, name: &str) -> Result<Changing<'_>, ProfileError> {
+    fn other(&self, first: &str, name: &str) -> Result<Running, ProfileError> {
         if first == name {
             return Err(ProfileError::Taken { name: name.to_owned(), deleted: false });
         }

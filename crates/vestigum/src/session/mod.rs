@@ -64,11 +64,19 @@ type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadEr
 /// How a session looks for what was saved: refusing over damage, or beginning anew.
 type Find = fn(&dyn Store, &Owner) -> Result<NewestImage, SessionError>;
 
-/// The place of a session among the others on its store. Dropping it gives the place up.
-struct Running {
+/// The place of a session among the others on its store, or of a change of its player. Dropping it gives the place up.
+pub(crate) struct Running {
     saver: Saver,
     owner: Arc<Owner>,
     joined: bool,
+}
+
+impl Running {
+    /// Takes the place, if no session of that player runs.
+    pub(crate) fn begin(saver: Saver, owner: Owner) -> Result<Running, SessionError> {
+        saver.begin(&owner)?;
+        Ok(Running { saver, owner: Arc::new(owner), joined: false })
+    }
 }
 
 impl Drop for Running {
@@ -152,9 +160,7 @@ impl Session {
 
     fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, find: Find) -> Result<Session, SessionError> {
         checked_profile(profile)?;
-        let owner = Arc::new(Owner::Profile(profile.to_owned()));
-        saver.begin(&owner)?;
-        let mut running = Running { saver, owner, joined: false };
+        let mut running = Running::begin(saver, Owner::Profile(profile.to_owned()))?;
         let saver = running.saver.clone();
         let found = find(saver.store(), &running.owner)?;
         // The store is read without the lock, which other sessions take at their moments. If another one began meanwhile, what
