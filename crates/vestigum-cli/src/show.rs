@@ -213,6 +213,11 @@ pub(crate) fn as_json(value: &Value) -> Json {
     serde_json::to_value(value).unwrap_or_default()
 }
 
+/// A value for a table: of a container how much is in it.
+pub(crate) fn in_short(value: &Value) -> String {
+    if value.is_container() { value.brief() } else { value.to_string() }
+}
+
 /// A level of the board for machines, without its values.
 pub(crate) fn board_row(row: &BoardRow) -> Json {
     json!({
@@ -239,6 +244,7 @@ fn lock(reason: &LockReason) -> Json {
             json!({ "is": "condition", "text": text, "values": Json::Object(values.collect()) })
         }
         LockReason::Hidden => json!({ "is": "hidden" }),
+        LockReason::NotMade => json!({ "is": "not made" }),
         LockReason::Soon => json!({ "is": "soon" }),
     }
 }

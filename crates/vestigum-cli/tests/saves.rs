@@ -22,7 +22,7 @@ fn saves_are_reset_and_restored_only_with_yes() {
     let before = files();
     let (code, out, _) = vestigum(folder.path(), &reset);
     assert_eq!(code, 0);
-    assert!(out.contains("best_letters[mill_lane]   90       0") && out.contains("nothing was changed"), "{out}");
+    assert!(out.contains("best_letters[mill_lane]   90        0") && out.contains("nothing was changed"), "{out}");
     assert_eq!(files(), before);
     let (code, out, _) = vestigum(folder.path(), &[&reset[..], &["--yes"]].concat());
     assert!(code == 0 && out.contains("done as generation 6"), "{out}");
@@ -31,7 +31,7 @@ fn saves_are_reset_and_restored_only_with_yes() {
     let (code, out, _) = vestigum(folder.path(), &["saves", "restore", saves, "5", "--profile", "ada", "--yes"]);
     assert!(code == 0 && out.contains("it is generation 7 now"), "{out}");
     let (_, out, _) = vestigum(folder.path(), &reset);
-    assert!(out.contains("best_letters[mill_lane]   90       0"), "{out}");
+    assert!(out.contains("best_letters[mill_lane]   90        0"), "{out}");
     for (scope, told) in [
         (&["run"][..], "lanterns   2        3"),
         (&["field", "best_letters", "mill_lane"], "1 value"),
@@ -102,7 +102,7 @@ fn a_save_is_shown_as_a_players_progress() {
     assert_eq!(code, 0);
     assert!(out.contains("profile `ada`, generation 3") && out.contains("stands at: menu"), "{out}");
     assert!(out.contains("mill_lane      90") && out.contains("4 stars, 2 so far"), "{out}");
-    assert!(out.contains("rank           1     derived"), "{out}");
+    assert!(out.contains("rank           1      derived"), "{out}");
     // What nobody can vouch for is shown too, when it is asked for, and says so.
     let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "4"]);
     assert!(out.contains("changed after it was saved") && out.contains("9000"), "{out}");
@@ -152,16 +152,16 @@ fn a_save_folder_is_migrated_only_with_yes() {
     let (code, out, err) = migrate(&[]);
     assert_eq!((code, err.as_str()), (0, ""));
     assert!(out.contains("score was 8001050, outside its limits; it is 999999 now"), "{out}");
-    assert!(out.contains("nothing was changed: add --yes to bring 2 players to version 3"), "{out}");
-    assert!(out.contains("   new, at the default: best_time, falls, best_streak, gate_open\n"), "{out}");
+    assert!(out.contains("nothing was changed: add --yes to bring 2 players to version 4"), "{out}");
+    assert!(out.contains("   new, at the default: best_time, falls, best_streak, gate_open, played, "), "{out}");
     assert!(!folder.path().join("saves/device").exists());
     let (code, out, _) = migrate(&["--yes"]);
-    assert!(code == 0 && out.contains("ada   generation 3, version 1 → 3, written as generation 4"), "{out}");
+    assert!(code == 0 && out.contains("ada   generation 3, version 1 → 4, written as generation 4"), "{out}");
     // Bert played last, so the device has his volume.
     let device = fs::read_to_string(folder.path().join("saves/device/1.json")).unwrap();
     assert!(device.contains("\"volume\":90"), "{device}");
     let (code, out, _) = migrate(&[]);
-    assert!(code == 0 && out.contains("all are of version 3 already"), "{out}");
+    assert!(code == 0 && out.contains("all are of version 4 already"), "{out}");
     let (code, out, _) = vestigum(folder.path(), &["saves", "verify", "saves"]);
     assert_eq!(code, 0, "{out}");
 }
@@ -181,7 +181,7 @@ fn a_player_who_cannot_be_migrated_stays_as_he_is() {
     }
     let before = saves();
     let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves"]);
-    assert!(code == 1 && out.contains("add --yes to bring 1 player to version 3\n1 player could not"), "{out}");
+    assert!(code == 1 && out.contains("add --yes to bring 1 player to version 4\n1 player could not"), "{out}");
     let (code, told) = json(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
     assert_eq!((code, &told["ok"], &told["done"]), (1, &false.into(), &true.into()));
     let players = told["players"].as_array().unwrap();
@@ -190,14 +190,14 @@ fn a_player_who_cannot_be_migrated_stays_as_he_is() {
     assert!(of("bert")["error"].as_str().unwrap().contains("generation 4: it is not whole"), "{told}");
     assert_eq!(saves(), before);
     let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
-    assert!(code == 1 && out.contains("ada   version 3 already\nbert   no save of profile `bert`"), "{out}");
+    assert!(code == 1 && out.contains("ada   version 4 already\nbert   no save of profile `bert`"), "{out}");
     assert!(!out.contains("done"), "{out}");
 
     fs::create_dir(folder.path().join("empty")).unwrap();
     let (code, _, err) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "empty"]);
     assert!(code == 2 && err.contains("there are no saves of any player"), "{err}");
     let (code, told) = json(folder.path(), &["migrate", "fellpost.toml"]);
-    assert_eq!((code, told["migrations"].as_array().unwrap().len()), (0, 2));
+    assert_eq!((code, told["migrations"].as_array().unwrap().len()), (0, 3));
     fs::remove_file(folder.path().join("fellpost.history.json")).unwrap();
     let (code, _, err) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
     assert!(
@@ -238,7 +238,7 @@ fn players_of_a_folder_are_listed_and_changed_only_with_yes() {
     let (code, out, _) = saves(&["show", spec, there, "--profile", "dot"]);
     assert!(code == 0 && out.contains("the player was deleted") && !out.contains("mill_lane"), "{out}");
     let (code, out, _) = saves(&["migrate", spec, there]);
-    assert!(code == 0 && out.contains("all are of version 3 already") && !out.contains("dot"), "{out}");
+    assert!(code == 0 && out.contains("all are of version 4 already") && !out.contains("dot"), "{out}");
     profile(&["restore", "dot", "--yes"]);
     let (_, out, _) = profile(&["list", "--json"]);
     let json: serde_json::Value = serde_json::from_str(&out).unwrap();

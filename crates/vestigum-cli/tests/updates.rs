@@ -13,8 +13,9 @@ fn the_demos_history_is_what_freezing_its_versions_gives() {
     for (spec, said) in [
         ("shipped/v1/fellpost.toml", "version 1 is frozen  (the history has version 1)"),
         ("shipped/v2/fellpost.toml", "version 2 is frozen  (the history has versions 1 and 2)"),
-        ("fellpost.toml", "version 3 is frozen  (the history has versions 1, 2 and 3)"),
-        ("fellpost.toml", "version 3 is frozen already, just as it is"),
+        ("shipped/v3/fellpost.toml", "version 3 is frozen  (the history has versions 1, 2 and 3)"),
+        ("fellpost.toml", "version 4 is frozen  (the history has versions 1, 2, 3 and 4)"),
+        ("fellpost.toml", "version 4 is frozen already, just as it is"),
     ] {
         fs::copy(demo(spec), folder.path().join("fellpost.toml")).unwrap();
         let (code, out, err) = vestigum(folder.path(), &["freeze", "fellpost.toml"]);
@@ -33,7 +34,7 @@ fn the_demos_history_is_what_freezing_its_versions_gives() {
     let grown = fs::read_to_string(&history).unwrap();
     fs::write(folder.path().join("fellpost.toml"), &spec).unwrap();
     let (code, _, err) = vestigum(folder.path(), &["freeze", "fellpost.toml"]);
-    assert!(code == 2 && err.contains("version 3 was frozen with the field `hats`"), "{err}");
+    assert!(code == 2 && err.contains("version 4 was frozen with the field `hats`"), "{err}");
     assert_eq!(fs::read_to_string(&history).unwrap(), grown);
 }
 
@@ -42,19 +43,19 @@ fn an_incompatible_change_fails_the_check_and_is_ready_to_paste() {
     let folder = shipped("v1");
     let path = folder.path().join("fellpost.toml");
     let spec = fs::read_to_string(&path).unwrap();
-    let changed = spec.replace("[field.stamps]", "[field.coins]").replace("version = 3 ", "version = 4 ");
+    let changed = spec.replace("[field.stamps]", "[field.coins]").replace("version = 4 ", "version = 5 ");
     fs::write(&path, &changed).unwrap();
     let (code, out, _) = vestigum(folder.path(), &["check", "fellpost.toml"]);
     assert_eq!(code, 1);
-    let block = "    [[migration]]\n    to = 4\n    steps = [\n      { rename = \"field\", from = \"stamps\", to = \"coins\" },\n    ]\n";
-    assert!(out.contains("error[V304]: version 3 has the field `stamps`") && out.contains(block), "{out}");
+    let block = "    [[migration]]\n    to = 5\n    steps = [\n      { rename = \"field\", from = \"stamps\", to = \"coins\" },\n    ]\n";
+    assert!(out.contains("error[V304]: version 4 has the field `stamps`") && out.contains(block), "{out}");
     let (code, _, err) = vestigum(folder.path(), &["fate", "fellpost.toml"]);
     assert!(code == 2 && err.contains("V304"), "{err}");
     fs::write(&path, format!("{changed}\n{block}")).unwrap();
     let (code, out, _) = vestigum(folder.path(), &["check", "fellpost.toml"]);
-    assert!(code == 0 && out.contains("version 4 is not frozen yet"), "{out}");
+    assert!(code == 0 && out.contains("version 5 is not frozen yet"), "{out}");
     let (code, out, _) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
-    assert!(code == 0 && out.contains("of 3 older versions: all come through"), "{out}");
+    assert!(code == 0 && out.contains("of 4 older versions: all come through"), "{out}");
     fs::write(folder.path().join("fellpost.history.json"), "{").unwrap();
     let (code, _, err) = vestigum(folder.path(), &["check", "fellpost.toml"]);
     assert!(code == 2 && err.contains("error[V301]: this is no history"), "{err}");
@@ -78,22 +79,27 @@ fn the_proof_tells_what_becomes_of_every_field() {
         assert!(told, "{row}\n{out}");
     }
     let (_, other, _) = here(&["migrate", spec, "--prove", "--seed", "5", "--random", "10"]);
-    assert!(other.contains("50 saves of 2 older versions"), "{other}");
+    assert!(other.contains("80 saves of 3 older versions"), "{other}");
     let (_, steps, _) = here(&["migrate", spec]);
     assert!(steps.contains("version 1 → 2\n   the level old_mill is mill_lane now"), "{steps}");
 
     // A fill that makes the same of everything passes the check, and not the proof.
     let folder = shipped("v2");
     let path = folder.path().join("fellpost.toml");
-    let lossy = fs::read_to_string(&path).unwrap().replace("\"time * 1000\"", "\"time * 0\"");
+    let lossy =
+        fs::read_to_string(demo("shipped/v3/fellpost.toml")).unwrap().replace("\"time * 1000\"", "\"time * 0\"");
     fs::write(&path, lossy).unwrap();
+    let history = folder.path().join("fellpost.history.json");
+    let mut frozen: serde_json::Value = serde_json::from_str(&fs::read_to_string(&history).unwrap()).unwrap();
+    let mut forget_newest = || {
+        frozen["versions"].as_array_mut().unwrap().pop();
+        fs::write(&history, frozen.to_string()).unwrap();
+    };
+    forget_newest();
     let (code, _, told) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
     assert!(code == 2 && told.contains("error[V306]: the migration to version 3 has shipped"), "{told}");
     // As long as the version has not shipped, it can still be changed.
-    let history = folder.path().join("fellpost.history.json");
-    let mut frozen: serde_json::Value = serde_json::from_str(&fs::read_to_string(&history).unwrap()).unwrap();
-    frozen["versions"].as_array_mut().unwrap().pop();
-    fs::write(&history, frozen.to_string()).unwrap();
+    forget_newest();
     let (code, out, _) = vestigum(folder.path(), &["migrate", "fellpost.toml", "--prove"]);
     assert!(code == 1 && out.contains("LOST") && out.contains("230 saves of 2 older versions: 2 fields lost"), "{out}");
     let (code, json) = json(folder.path(), &["migrate", "fellpost.toml", "--prove"]);

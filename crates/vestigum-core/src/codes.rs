@@ -73,6 +73,10 @@ pub const HIDDEN_NEXT: &str = "V111";
 pub const NO_ASSET: &str = "V112";
 /// A file of no level.
 pub const UNUSED_ASSET: &str = "V113";
+/// A ranking to whose entries nobody can put a name.
+pub const NAMELESS_RANKING: &str = "V114";
+/// An opening that counts levels of players.
+pub const COUNTS_MADE_LEVELS: &str = "V115";
 /// Found by exploring: a level that nothing played opens or completes.
 pub const NEVER_COMPLETED: &str = "V201";
 /// Found by exploring: failing gives more than playing on.
@@ -296,6 +300,20 @@ pub const ALL: &[Explanation] = &[
         text: "A file in the folder of `[levels] assets` belongs to no level: it is the file of a level that the spec forgot, or whose name is written in another way, or it is left over. Files in folders inside it, and files whose names begin with a dot, are not looked at.",
         wrong: "[levels]\nassets = \"maps\"            # with mill_lane.ron and mill_lane_old.ron\norder = [\"mill_lane\"]",
         right: "[levels]\nassets = \"maps\"            # with mill_lane.ron\norder = [\"mill_lane\"]",
+    },
+    Explanation {
+        code: NAMELESS_RANKING,
+        title: "a ranking whose entries nobody can name",
+        text: "The entries of this ranking have a text that its rules leave empty, and only rules write the field: so the name of the player is never in it. A name that is known before goes into the rule; one that is entered afterwards is a write of play, and `after_failure` then says what a death does to it.",
+        wrong: "[field.best_walks]\ntype = \"ranking of walk\"\non.complete = { rank = \"{ letters = letters }\" }        # a walk has a `carrier`, too",
+        right: "[field.best_walks]\ntype = \"ranking of walk\"\nwritten_by = \"both\"\nafter_failure = \"keep\"\non.complete = { rank = \"{ letters = letters }\" }",
+    },
+    Explanation {
+        code: COUNTS_MADE_LEVELS,
+        title: "levels that players make help to open another",
+        text: "A level opens by something that is asked of all levels together, as `count(completed)` or `sum(stars)`. Levels that players make have entries, too, so short ones of a player's own open what levels of the game should. Ask a derived value that leaves them out.",
+        wrong: "[levels]\norder = [\"mill_lane\", \"heather_rise\", \"tarn_steps\"]\nmade = { max = 6 }\n[level.tarn_steps]\nopens = \"count(completed) >= 2\"",
+        right: "[level.tarn_steps]\nopens = \"count(walked) >= 2\"\n[derived]\nwalked = { per = \"level\", value = \"completed and not made\" }",
     },
     Explanation {
         code: NEVER_COMPLETED,

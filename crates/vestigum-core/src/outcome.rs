@@ -7,6 +7,7 @@ use thiserror::Error;
 
 use crate::nearest::did_you_mean;
 use crate::value::Value;
+use crate::value::ranking::Ranked;
 use crate::vocabulary::fate::{Fate, Operation};
 use crate::vocabulary::key::{EntryName, Keys};
 use crate::vocabulary::moment::Moment;
@@ -49,6 +50,23 @@ impl fmt::Display for Change {
             write!(f, "[{}]", self.keys)?;
         }
         write!(f, " {} ({})", self.before.difference(&self.after), self.fate)
+    }
+}
+
+/// Where the entry of a `rank` rule came.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct RankedIn {
+    /// The ranking, and the key of the entry of a keyed one.
+    pub ranking: EntryName,
+    /// The place it took, and of how many.
+    pub ranked: Ranked,
+}
+
+/// `best_walks[mill_lane]: place 2 of 7`
+impl fmt::Display for RankedIn {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}: {}", self.ranking, self.ranked)
     }
 }
 
@@ -97,6 +115,8 @@ pub struct Outcome {
     pub accepted: bool,
     /// Every value that changed, in the order of the spec; those of a game over that followed come after.
     pub changes: Vec<Change>,
+    /// Where the entries of `rank` rules came, in the order of the spec: also those that were not good enough to come in.
+    pub ranked: Vec<RankedIn>,
     /// Where the player is after it.
     pub place: Place,
     /// Where to put the player, after a death, a restart or a launch into a level.
@@ -120,6 +140,7 @@ impl Outcome {
             moment,
             accepted: true,
             changes: Vec::new(),
+            ranked: Vec::new(),
             place,
             respawn: None,
             set_back: Vec::new(),
@@ -155,6 +176,7 @@ pub struct Written {
     pub(crate) clamped: bool,
     pub(crate) beaten: bool,
     pub(crate) save_due: bool,
+    pub(crate) ranked: Option<Ranked>,
     // Nearly always nothing, and writes are frequent: one word that is null.
     pub(crate) opened: Option<Box<[Arc<str>]>>,
 }
@@ -177,6 +199,12 @@ impl Written {
     #[must_use]
     pub fn save_due(&self) -> bool {
         self.save_due
+    }
+
+    /// Where the entry came that [`Progress::rank`](crate::Progress::rank) put into a ranking; none after other writes.
+    #[must_use]
+    pub fn ranked(&self) -> Option<Ranked> {
+        self.ranked
     }
 
     /// Levels that are open from now on. Only a write outside a level can open one at once.
@@ -296,6 +324,20 @@ pub enum AccessErrorKind {
     /// The session was ended by `quit`.
     #[error("the session has quit; launch first")]
     Closed,
+    /// No player has made the level, so nothing is kept for it.
+    #[error("there is no level `{level}`: it was not made, or it was removed")]
+    LevelNotMade {
+        /// The level.
+        level: String,
+    },
+    /// A level that a player made is that player's, and the field is shared by all players of the device.
+    #[error("`{field}` belongs to all players of the device, and `{level}` to one: nothing is kept there")]
+    MadeByOne {
+        /// The field.
+        field: String,
+        /// The level.
+        level: String,
+    },
     /// The field lives only inside a level, so a write now would be lost.
     #[error("`{field}` lasts one {lasts}, so it can be written only inside a level; the player is {}", where_it_is(.place))]
     NotInLevel {

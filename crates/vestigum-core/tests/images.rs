@@ -121,9 +121,9 @@ fn other_games_and_newer_versions_are_refused() {
     let other = Image { game: "hillpost".into(), ..image.clone() };
     let refused = Progress::launch(&spec, Some(&other), None).map(drop);
     assert_eq!(refused, Err(LoadError::OtherGame { found: "hillpost".into(), wanted: "fellpost".into() }));
-    let newer = Image { version: 4, ..image.clone() };
+    let newer = Image { version: 5, ..image.clone() };
     let refused = Progress::launch(&spec, Some(&newer), None).map(drop);
-    assert_eq!(refused, Err(LoadError::NewerVersion { found: 4, known: 3 }));
+    assert_eq!(refused, Err(LoadError::NewerVersion { found: 5, known: 4 }));
     let refused = Progress::launch(&spec, None, Some(&image)).map(drop);
     assert!(matches!(refused, Err(LoadError::OtherOwner { .. })));
 }

@@ -203,6 +203,16 @@ fn parts_are_edited_where_they_are_and_what_is_not_there_is_not_made() {
         assert!(said.contains(expected), "`{expected}` is not said: {said}");
     }
     assert_eq!(game.value("team", &[]).unwrap(), before, "what is refused changes nothing");
+    // What a timeline keeps of a change tells the same as the whole: an item behind others, too.
+    game.insert("team", &[], whole(2, 9)).unwrap();
+    let before = game.value("team", &[]).unwrap();
+    game.edit("team", &[], &[Part::Item(2), Part::member("health")], Edit::Set(3.into())).unwrap();
+    let after = game.value("team", &[]).unwrap();
+    let (went, came) = before.apart(&after);
+    assert_eq!(
+        (before.difference(&after), went.difference(&came)),
+        ("[2] health 9 → 3".into(), "[2] health 9 → 3".into())
+    );
     // The mark holds the team as it was at the entry.
     game.death().unwrap();
     assert!(game.value("team", &[]).unwrap().is_empty());

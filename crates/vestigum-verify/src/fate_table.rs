@@ -98,7 +98,7 @@ impl CellFate {
             CellFate::Plain(PlainFate::Checkpoint) => "◑",
             CellFate::Plain(PlainFate::Entry) => "◔",
             CellFate::Plain(PlainFate::Reset) => "○",
-            CellFate::Rule(Operation::Max | Operation::Min) => "▲",
+            CellFate::Rule(Operation::Max | Operation::Min | Operation::Rank) => "▲",
             CellFate::Rule(Operation::Set | Operation::Add | Operation::Union) => "+",
             CellFate::Saved => "◷",
         }

@@ -23,7 +23,7 @@ fn plain(sketch: Sketch) -> Sketch {
         rules: field
             .rules
             .into_iter()
-            .filter(|rule| rule.effect != "union" && rule.moment != "launch")
+            .filter(|rule| !matches!(rule.effect, "union" | "rank") && rule.moment != "launch")
             .filter(|rule| !(field.per.contains(&"level") && matches!(rule.moment, "new_run" | OWN_RUN)))
             .map(|rule| RuleSketch { operand: OPERAND, guard: None, ..rule })
             .collect(),
@@ -54,6 +54,8 @@ impl Model<'_> {
         let lives_inside = matches!(field.lasts, "attempt" | "visit");
         let touched = match name.split_once('[') {
             None => true,
+            // The device keeps nothing for a level that a player made.
+            Some((_, key)) if field.lasts == "device" && key.starts_with("made_") => false,
             Some((_, key)) => subject.is_some_and(|level| key.trim_end_matches(']') == level),
         };
         let exists = !lives_inside || inside || moment == "enter";
@@ -120,7 +122,7 @@ fn moment_of(step: &Step) -> Option<&'static str> {
         Step::Checkpoint(_) => Some("checkpoint"),
         Step::Moment(name) => Some(name),
         Step::Exit(_) => Some("complete"),
-        Step::Write { .. } | Step::Tick(_) | Step::Reset(..) => None,
+        Step::Write { .. } | Step::Tick(_) | Step::Reset(..) | Step::Made(_) => None,
     }
 }
 
@@ -146,6 +148,10 @@ proptest! {
                 _ => None,
             };
             let stood = level(&game);
+            // Nor is what removing a level does to them.
+            if stood.is_some() && matches!(step, Step::Made(_)) {
+                continue;
+            }
             let outcome = apply(&sketch, &mut game, step);
             let (Some(moment), Ok(Some(outcome))) = (moment_of(step), outcome) else { continue };
             if !outcome.accepted {

@@ -24,6 +24,7 @@ enum Edit {
     DropLevel,
     Checkpoints(usize, usize),
     LevelsLast(&'static str),
+    Made(usize),
     /// Words of the document that are others now.
     Words(usize),
 }
@@ -40,6 +41,7 @@ const WORDS: [(&str, &[(&str, &str)]); 12] = [
         &[
             ("level = { type = \"int\", range = [-30, 40], default = 3 }", "rank = \"float\""),
             ("level = ", "rank = "),
+            ("highest level", "highest rank"),
             (".level", ".rank"),
         ],
     ),
@@ -91,6 +93,7 @@ fn edit() -> impl Strategy<Value = Edit> {
         1 => Just(Edit::DropLevel),
         2 => (0usize..4, 0usize..4).prop_map(|(level, count)| Edit::Checkpoints(level, count)),
         1 => select(vec!["profile", "run"]).prop_map(Edit::LevelsLast),
+        1 => (0usize..3).prop_map(Edit::Made),
         4 => (0..WORDS.len()).prop_map(Edit::Words),
     ]
 }
@@ -117,6 +120,7 @@ fn changed(old: &Draft, edits: &[Edit]) -> Draft {
                 new.levels[level % levels] = *stops;
             }
             Edit::LevelsLast(lasts) => new.opened_last = lasts,
+            Edit::Made(count) => new.made = *count,
             // What one edit has changed another does not change again.
             Edit::Words(index) if words.iter().any(|known| WORDS[*known].0 == WORDS[*index].0) => {}
             Edit::Words(index) => words.push(*index),

@@ -355,7 +355,7 @@ fn what_does_not_fit_in_a_declaration() {
            say it, as in `to = 2`: it takes saves of the version before it
     [field.x]; type = "int"; lasts = "profile"; on.death = { add = 1, if = "true" }
       V002 a rule has no key `if`
-           it has: when, do, set, add, max, min, union
+           it has: when, do, set, add, max, min, union, rank
     [[allow]]; code = "V999"; because = "it is meant"
       V004 there is no code `V999`
     [[allow]]; code = "V003"; because = "it is meant"

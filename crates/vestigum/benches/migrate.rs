@@ -1,4 +1,4 @@
-//! Migrating and loading saves of version 1, against loading the same players' saves of version 3: 10,000 of each, in
+//! Migrating and loading saves of version 1, against loading the same players' saves of version 4: 10,000 of each, in
 //! turns. Both begin with the bytes of a file.
 
 use std::hint::black_box;
@@ -53,6 +53,6 @@ fn main() {
     let images = (count * 10) as f64;
     let [migrated, loaded] = spent.map(|time| images / time.as_secs_f64());
     println!("migrate and load version 1: {migrated:>9.0} images a second");
-    println!("load version 3:             {loaded:>9.0} images a second");
+    println!("load version 4:             {loaded:>9.0} images a second");
     println!("loading is {:.2} times as fast as migrating and loading", loaded / migrated);
 }

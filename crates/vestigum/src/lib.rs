@@ -82,8 +82,9 @@ pub use vestigum_core::codes;
 pub use vestigum_core::{
     AccessError, AccessErrorKind, BoardRow, Call, Change, CodeError, Comparison, DerivedHandle, DerivedPerKey,
     Diagnostic, Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image,
-    Launched, List, LoadError, LoadReport, LockReason, Map, Moment, Next, Outcome, Owner, Part, PerKey, Place,
-    Progress, Redeemed, Refused, Reset, Set, Severity, Span, Spec, Suspended, Type, Update, Value, Written,
+    Launched, List, LoadError, LoadReport, LockReason, MadeLevelError, Map, Moment, Next, Outcome, Owner, Part, PerKey,
+    Place, Progress, Ranked, RankedIn, Redeemed, Refused, Reset, Set, Severity, Span, Spec, Suspended, Type, Update,
+    Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.
@@ -100,6 +101,7 @@ pub mod spec {
         FieldBuilder, LevelBuilder, MemberBuilder, MigrationBuilder, RuleBuilder, SpecBuilder,
     };
     pub use vestigum_core::value::limits::Limits;
+    pub use vestigum_core::value::ranking::{Better, RankedBy, Ranking};
     pub use vestigum_core::value::types::{Member, StructType};
     pub use vestigum_core::vocabulary::fate::{Fate, Operation, PlainFate};
     pub use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};

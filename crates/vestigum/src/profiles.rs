@@ -267,9 +267,7 @@ fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>
         Ok(launched) => {
             let place = launched.progress.place();
             listed.level = match &place {
-                Place::InLevel { level, .. } => {
-                    spec.levels().find(|known| known.id() == &**level).map(|known| known.title().to_owned())
-                }
+                Place::InLevel { level, .. } => launched.progress.level_title(level),
                 Place::Menu | Place::RunOver => None,
             };
             listed.place = Some(place);

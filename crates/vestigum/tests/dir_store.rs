@@ -157,12 +157,12 @@ fn saves_of_other_games_and_newer_versions_are_refused_and_kept() {
     let other = changed("id = \"fellpost\"", "id = \"hillpost\"").unwrap_err();
     assert!(other.contains("of the game `fellpost`, and this is `hillpost`"), "{other}");
     const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
-    let newer = Spec::from_toml_with_history(&FELLPOST.replace("version = 3", "version = 4"), HISTORY).unwrap();
+    let newer = Spec::from_toml_with_history(&FELLPOST.replace("version = 4", "version = 5"), HISTORY).unwrap();
     let mut game = Session::launch(&newer, DirStore::open(folder.path()).unwrap(), "ada").unwrap();
     game.write("xp", &[], Value::Int(5)).unwrap();
     game.quit().unwrap();
-    let refused = changed("version = 3", "version = 3").unwrap_err();
-    assert!(refused.contains("of version 4, and this game knows versions up to 3"), "{refused}");
+    let refused = changed("version = 4", "version = 4").unwrap_err();
+    assert!(refused.contains("of version 5, and this game knows versions up to 4"), "{refused}");
     assert!(all_files(folder.path()).len() > files.len(), "nothing was overwritten");
 }
 

@@ -259,3 +259,41 @@ fn a_write_and_a_code_are_saved_at_once_and_time_is_shared() {
     assert_eq!(again.value("lamp", &[]), Ok(Value::Bool(true)));
     again.quit().unwrap();
 }
+
+/// A process that dies right after a level was made, removed or imported finds it so.
+#[test]
+fn a_made_level_is_saved_at_once_and_titled_for_the_list_of_players() {
+    let own = WORLD.replace("order = [", "made = { max = 2, title = \"called\" }\norder = [")
+        + "[field.called]\ntype = \"text\"\nper = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nsave = true\n";
+    let own = Spec::from_toml(&own.replace("[derived]", "[derived]\nmade_here = \"count(made)\"")).unwrap();
+    let store = MemoryStore::default();
+    let made = |store: &MemoryStore| {
+        let game = Session::launch(&own, store.clone(), "ada").unwrap();
+        (game.derived("made_here").unwrap().as_int(), game.value("called", &["made_1"]).unwrap())
+    };
+    let died = |act: &dyn Fn(&mut Session)| {
+        let mut game = Session::launch(&own, store.clone(), "ada").unwrap();
+        act(&mut game);
+        game.settle(std::time::Duration::from_secs(20)).unwrap();
+    };
+    died(&|game| {
+        let level = game.make_level().unwrap();
+        game.write("called", &[&level], "Bog Loop".into()).unwrap();
+        game.enter(&level).unwrap();
+        game.save();
+    });
+    assert_eq!(made(&store), (1, "Bog Loop".into()));
+    let saver = vestigum::Saver::new(store.clone());
+    let listed = vestigum::Profiles::new(&own, &saver).list().unwrap();
+    assert_eq!(listed[0].level.as_deref(), Some("Bog Loop"));
+    drop(saver);
+    died(&|game| {
+        let post = game.export_level("made_1").unwrap();
+        game.remove_level("made_1").unwrap();
+        game.import_level(&post).unwrap();
+        assert_eq!(game.import_level(&post).as_deref(), Ok("made_2"));
+    });
+    assert_eq!(made(&store), (2, "Bog Loop".into()));
+    died(&|game| drop(game.remove_level("made_1").unwrap()));
+    assert_eq!(made(&store), (1, "".into()));
+}

@@ -56,7 +56,7 @@ fn old_saves_are_untouched_until_the_migrated_one_is_durable_and_stay_behind_it(
     let game = launch(&spec(), folder.path(), "ada").unwrap();
     assert_eq!(game.value("stamps", &[]).unwrap().as_int(), 12);
     let steps: Vec<i64> = game.load_report().migrated.iter().map(|step| step.to).collect();
-    assert_eq!(steps, [2, 3]);
+    assert_eq!(steps, [2, 3, 4]);
     assert_eq!(files(folder.path()), before, "loading writes nothing");
     drop(game);
     assert_eq!(files(folder.path()), before, "and a crash neither");
@@ -80,7 +80,7 @@ fn old_saves_are_untouched_until_the_migrated_one_is_durable_and_stay_behind_it(
     assert!(error.contains("no save of the device can be read"), "{error}");
     fs::remove_dir_all(folder.path().join("device")).unwrap();
     let game = launch(&spec(), folder.path(), "ada").unwrap();
-    assert_eq!((game.value("volume", &[]).unwrap().as_int(), game.load_report().migrated.len()), (35, 2));
+    assert_eq!((game.value("volume", &[]).unwrap().as_int(), game.load_report().migrated.len()), (35, 3));
 }
 
 #[test]
@@ -113,7 +113,7 @@ fn a_game_without_its_history_refuses_older_saves_and_keeps_them() {
 
 #[test]
 fn every_player_of_every_version_comes_to_this_one() {
-    for version in ["v1", "v2"] {
+    for version in ["v1", "v2", "v3"] {
         let folder = shipped(version);
         let store = DirStore::open(folder.path()).unwrap();
         for owner in store.owners().unwrap() {
@@ -122,7 +122,7 @@ fn every_player_of_every_version_comes_to_this_one() {
             // The device takes the volume of the first player who comes, and the others hear of it.
             let lost = game.load_report().dropped.iter().find(|dropped| dropped.what.to_string() != "volume");
             assert_eq!(lost, None, "{}", game.load_report());
-            assert_eq!(game.load_report().migrated.last().map(|step| step.to), Some(3));
+            assert_eq!(game.load_report().migrated.last().map(|step| step.to), Some(4));
             game.quit().unwrap();
         }
     }

@@ -6,7 +6,7 @@ use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::vocabulary::span::WrittenBy;
 use vestigum_core::{Span, Spec};
 
-use super::{FieldSketch, MOMENTS, OWN, OWN_RUN, Sketch};
+use super::{FieldSketch, MOMENTS, OWN, OWN_RUN, Sketch, ranked};
 
 /// Builds the spec of a sketch in Rust.
 pub fn built(sketch: &Sketch) -> Spec {
@@ -38,6 +38,9 @@ pub fn built(sketch: &Sketch) -> Spec {
             _ => Accept::Next,
         })
         .resume(Resume::from_word(sketch.resume).expect("a mode"));
+    if sketch.made > 0 {
+        builder = builder.made_levels(sketch.made as i64, None, sketch.carried());
+    }
     if sketch.opening == "all" {
         builder = builder.all_open();
     }
@@ -94,6 +97,9 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
     if field.range {
         out = if field.ty == "int" { out.range(-40i64, 60i64) } else { out.max_len(2) };
     }
+    if let Some(by) = field.by() {
+        out = out.by(by.iter().copied());
+    }
     if field.has_default() {
         out = out.default(7i64);
     }
@@ -107,13 +113,15 @@ fn with_field(builder: SpecBuilder, sketch: &Sketch, index: usize, field: &Field
     }
     for moment in MOMENTS {
         for rule in field.rules.iter().filter(|rule| rule.moment == moment) {
-            let operand = || sketch.operand(field.ty, moment, rule.operand);
+            let item = ranked(field.ty).filter(|_| rule.effect == "rank");
+            let operand = || sketch.operand(item.unwrap_or(field.ty), moment, rule.operand);
             let effect = match rule.effect {
                 "set" => RuleBuilder::set(&operand()),
                 "add" => RuleBuilder::add(&operand()),
                 "max" => RuleBuilder::max(&operand()),
                 "min" => RuleBuilder::min(&operand()),
                 "union" => RuleBuilder::union(&operand()),
+                "rank" => RuleBuilder::rank(&operand()),
                 fate => RuleBuilder::fate(PlainFate::from_word(fate).expect("a fate")),
             };
             out = out.on(

@@ -59,6 +59,8 @@ pub struct Sketch {
     pub cleared: bool,
     /// Whether the last level is hidden at first.
     pub hidden: bool,
+    /// How many levels players can make.
+    pub made: usize,
 }
 
 #[derive(Clone, Debug)]
@@ -123,9 +125,9 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
         option::weighted(0.3, (0usize..7, 1usize..3)),
         option::weighted(0.3, 0usize..4),
         vec((0usize..4, 0usize..4), 0..3),
-        (any::<bool>(), any::<bool>()),
+        (any::<bool>(), any::<bool>(), select(vec![0usize, 0, 0, 1, 2])),
     );
-    (world, modes, ways).prop_map(move |((levels, fields), modes, (opens, next, exits, (cleared, hidden)))| {
+    (world, modes, ways).prop_map(move |((levels, fields), modes, (opens, next, exits, (cleared, hidden, made)))| {
         let (opening, opened_last, accept, respawn, resume, over) = modes;
         let mut sketch = Sketch {
             levels,
@@ -141,13 +143,14 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
             exits,
             cleared,
             hidden,
+            made,
         };
         sketch.tidy(allowed);
         sketch
     })
 }
 
-const TYPES: [&str; 17] = [
+const TYPES: [&str; 19] = [
     "int",
     "int",
     "int",
@@ -165,6 +168,8 @@ const TYPES: [&str; 17] = [
     "thing",
     "being",
     "list of being",
+    "ranking of being",
+    "ranking of int",
 ];
 const PER: [&[&str]; 12] = [
     &[],
@@ -212,16 +217,31 @@ pub fn field() -> impl Strategy<Value = FieldSketch> {
 }
 
 fn rule() -> impl Strategy<Value = RuleSketch> {
-    let effects = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min", "union"];
+    let effects = vec!["keep", "reset", "entry", "checkpoint", "set", "add", "max", "min", "union", "rank", "rank"];
     (select(MOMENTS.to_vec()), select(effects), 0usize..12, option::of(0usize..12))
         .prop_map(|(moment, effect, operand, guard)| RuleSketch { moment, effect, operand, guard })
 }
 
 pub fn has_length(ty: &str) -> bool {
     matches!(ty, "text" | "bytes" | "list of int" | "set of text" | "map of int" | "thing" | "being" | "list of being")
+        || ranked(ty).is_some()
+}
+
+/// Of what a type is a ranking.
+pub fn ranked(ty: &str) -> Option<&str> {
+    ty.strip_prefix("ranking of ")
 }
 
 impl FieldSketch {
+    /// By what a ranking is sorted.
+    pub fn by(&self) -> Option<&'static [&'static str]> {
+        match self.ty {
+            "ranking of being" => Some(&["highest level", "lowest kind"]),
+            "ranking of int" => Some(&["lowest"]),
+            _ => None,
+        }
+    }
+
     /// Whether it counts time: an int for which it is known what entry is meant.
     pub fn counts(&self) -> bool {
         self.save && self.ty == "int" && !self.per.iter().any(|axis| matches!(*axis, "tag" | "spot"))
@@ -255,7 +275,7 @@ impl Sketch {
             let per_level = field.per.iter().any(|axis| matches!(*axis, "level" | "checkpoint"));
             // For what has a length, a short one.
             field.range &= field.ty == "int" || has_length(field.ty);
-            let FieldSketch { lasts, .. } = *field;
+            let FieldSketch { lasts, ty, .. } = *field;
             field.rules.retain(|rule| {
                 let at = rule.moment;
                 let gone = match lasts {
@@ -274,6 +294,7 @@ impl Sketch {
                     && (number || rule.effect != "add")
                     && (ordered || !matches!(rule.effect, "max" | "min"))
                     && (union || rule.effect != "union")
+                    && (ranked(ty).is_some() || rule.effect != "rank")
                     && !(per_level && matches!(at, "launch" | "new_run" | OWN_RUN))
                     && !(rewinds && (matches!(lasts, "session" | "device") || !has_level(at) || at == "enter"))
                     && (allowed.launch_rules || at != "launch")
@@ -310,6 +331,18 @@ impl Sketch {
         format!("path_{}", index % self.levels.len())
     }
 
+    /// A level of the game, or one that players can make.
+    pub fn any_level(&self, index: usize) -> String {
+        let index = index % (self.levels.len() + self.made);
+        if index < self.levels.len() { self.level(index) } else { format!("made_{}", index - self.levels.len() + 1) }
+    }
+
+    /// The fields that go along when a level is exported.
+    pub fn carried(&self) -> Vec<String> {
+        let carried = |field: &FieldSketch| field.per == ["level"] && field.lasts == "profile";
+        self.fields.iter().zip(0..).filter(|(field, _)| carried(field)).map(|(_, index)| format!("f{index}")).collect()
+    }
+
     pub fn toml(&self) -> String {
         self.toml_in_order(&(0..self.fields.len()).collect::<Vec<_>>())
     }
@@ -320,6 +353,9 @@ impl Sketch {
         let listed = self.levels.len() - usize::from(self.ends_aside());
         let names: Vec<String> = (0..listed).map(|index| format!("\"{}\"", self.level(index))).collect();
         let _ = writeln!(text, "[levels]\norder = [{}]\nopening = \"{}\"", names.join(", "), self.opening);
+        if self.made > 0 {
+            let _ = writeln!(text, "made = {{ max = {}, carries = {:?} }}", self.made, self.carried());
+        }
         let cleared = if self.cleared { format!("cleared_at = \"{OWN_RUN}\"\n") } else { String::new() };
         let _ = writeln!(text, "lasts = \"{}\"\n{cleared}[moments]\nnames = [\"{OWN}\"]", self.opened_last);
         let _ = writeln!(text, "new_runs = [\"{OWN_RUN}\"]");
@@ -378,6 +414,9 @@ impl Sketch {
         } else if field.saves() {
             text.push_str("save = true\n");
         }
+        if let Some(by) = field.by() {
+            let _ = writeln!(text, "by = {by:?}");
+        }
         if field.has_default() {
             text.push_str("default = 7\n");
         }
@@ -393,7 +432,10 @@ impl Sketch {
     fn rule(&self, field: &FieldSketch, rule: &RuleSketch) -> String {
         let effect = match rule.effect {
             plain @ ("keep" | "reset" | "entry" | "checkpoint") => format!("do = \"{plain}\""),
-            operation => format!("{operation} = \"{}\"", self.operand(field.ty, rule.moment, rule.operand)),
+            operation => {
+                let ty = ranked(field.ty).filter(|_| operation == "rank").unwrap_or(field.ty);
+                format!("{operation} = \"{}\"", self.operand(ty, rule.moment, rule.operand))
+            }
         };
         match rule.guard {
             None => format!("{{ {effect} }}"),
@@ -437,7 +479,7 @@ impl Sketch {
         let mut entries: Vec<Vec<String>> = vec![Vec::new()];
         for axis in &field.per {
             let keys: Vec<Vec<String>> = match *axis {
-                "level" => (0..self.levels.len()).map(|level| vec![self.level(level)]).collect(),
+                "level" => (0..self.levels.len() + self.made).map(|level| vec![self.any_level(level)]).collect(),
                 "checkpoint" => (0..self.levels.len())
                     .flat_map(|level| (0..self.levels[level]).map(move |stop| (level, stop)))
                     .map(|(level, stop)| vec![self.level(level), format!("stop_{stop}")])
@@ -465,7 +507,10 @@ impl Sketch {
             "map of int" => format!("{{ x = {seed} }}"),
             "thing" => format!("{{ n = {seed} }}"),
             "being" => format!("{{ level = {} }}", seed * 5),
-            "list of being" => format!("[{{ kind = 'c', note = 'word {seed}' }}, {{ level = -{seed} }}]"),
+            "ranking of int" => format!("[{seed}, 2, 9]"),
+            "list of being" | "ranking of being" => {
+                format!("[{{ kind = 'c', note = 'word {seed}' }}, {{ level = -{seed} }}]")
+            }
             _ => format!("'word {seed}'"),
         };
         match (read, ty) {
@@ -486,6 +531,8 @@ impl Sketch {
             Some((read, "vec2" | "vec3")) => format!("{read}.x > 0.5"),
             Some((read, "thing")) => format!("{read}.n > {seed}"),
             Some((read, "being")) => format!("{read}.kind >= 'b'"),
+            Some((read, "ranking of being")) => format!("place_in({read}, {{ level = {seed} }}) == 1"),
+            Some((read, "ranking of int")) => format!("place_in({read}, {seed}) < 2"),
             Some((read, "list of being")) => format!("any({read}.level > {seed}) or {read}[1].level < 3"),
             Some((read, "set of text")) => format!("has({read}, 'x')"),
             Some((read, "map of int")) => format!("{read}['x'] < 4"),
@@ -519,6 +566,8 @@ pub enum Step {
     /// Time passes, in milliseconds: what is left of one is not saved.
     Tick(u64),
     Reset(usize, usize),
+    /// A level is made, removed, or handed from the player to themselves.
+    Made(usize),
 }
 
 pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
@@ -538,7 +587,7 @@ pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
         OWN_RUN,
     ]);
     let step = prop_oneof![
-        4 => (0usize..4, option::weighted(0.2, 0usize..3), proptest::bool::weighted(0.7))
+        4 => (0usize..6, option::weighted(0.2, 0usize..3), proptest::bool::weighted(0.7))
             .prop_map(|(level, at, any)| Step::Enter { level, at, any }),
         3 => (0usize..12).prop_map(Step::Checkpoint),
         6 => (0usize..7, 0usize..4, -50i64..70, any::<bool>())
@@ -547,6 +596,7 @@ pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
         1 => (0usize..4).prop_map(Step::Exit),
         1 => (0u64..70).prop_map(Step::Tick),
         1 => (0usize..9, 0usize..7).prop_map(|(what, which)| Step::Reset(what, which)),
+        1 => (0usize..6).prop_map(Step::Made),
     ];
     vec(step, 0..len)
 }
@@ -556,7 +606,7 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
     let moment = |result: Result<Outcome, vestigum_core::Refused>| result.map(Some).map_err(|error| error.to_string());
     match step {
         Step::Enter { level, at, any } => {
-            let level = sketch.level(*level);
+            let level = sketch.any_level(*level);
             let at = at.map(|at| format!("stop_{at}"));
             moment(match (any, &at) {
                 (true, at) => game.enter_any(&level, at.as_deref()),
@@ -591,7 +641,7 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
             let field = || format!("f{}", which % sketch.fields.len());
             let entries = || sketch.entries(&sketch.fields[which % sketch.fields.len()]);
             let reset = match what {
-                0 | 1 => Reset::Level(sketch.level(*which)),
+                0 | 1 => Reset::Level(sketch.any_level(*which)),
                 2 => Reset::Run,
                 3 => Reset::Profile,
                 4 => Reset::Device,
@@ -600,6 +650,15 @@ pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option
                 _ => Reset::Field { name: field(), keys: Vec::new() },
             };
             game.reset(&reset).map(|_| None).map_err(|error| error.to_string())
+        }
+        Step::Made(n) => {
+            let level = format!("made_{}", n % 2 + 1);
+            let done = match n {
+                0..3 => game.make_level().map(|_| ()),
+                3..5 => game.remove_level(&level).map(|_| ()),
+                _ => game.export_level(&level).and_then(|text| game.import_level(&text)).map(|_| ()),
+            };
+            done.map(|()| None).map_err(|error| error.to_string())
         }
         Step::Exit(exit) => moment(game.complete_by(format!("way_{exit}"))),
         Step::Tick(passed) => {
@@ -648,7 +707,7 @@ fn write(
         "vec2" => floats(2),
         "vec3" => floats(3),
         "choice" => Value::text(["a", "b", "c"][n.rem_euclid(3) as usize]),
-        "list of int" => Value::List(vec![Value::Int(n), Value::Int(1)].into()),
+        "list of int" | "ranking of int" => Value::List(vec![Value::Int(n), Value::Int(1)].into()),
         "set of text" => Value::List(vec![text()].into()),
         "map of int" => Value::Map([("x".into(), Value::Int(n))].into_iter().collect()),
         "thing" => Value::Map([("n".into(), Value::Int(n)), ("name".into(), text())].into_iter().collect()),
@@ -667,16 +726,16 @@ fn write(
     };
     let value = match ty {
         "being" => being(),
-        "list of being" => Value::List(vec![being(), being()].into()),
+        "list of being" | "ranking of being" => Value::List(vec![being(), being()].into()),
         _ => value,
     };
     let level = [Part::member("level")];
     let of_item = [Part::Item(n.rem_euclid(3) as usize), Part::member("level")];
     let written = match (ty, add) {
         ("being", true) => game.edit(name, keys, &level, Edit::Add(Value::Int(n))),
-        ("list of being", true) if n % 2 == 0 => game.insert(name, keys, being()),
-        ("list of being", true) => game.edit(name, keys, &of_item, Edit::Raise(Value::Int(n))),
-        ("list of int", true) => game.insert(name, keys, Value::Int(n)),
+        ("list of being" | "ranking of being", true) if n % 2 == 0 => game.insert(name, keys, being()),
+        ("list of being" | "ranking of being", true) => game.edit(name, keys, &of_item, Edit::Raise(Value::Int(n))),
+        ("list of int" | "ranking of int", true) => game.insert(name, keys, Value::Int(n)),
         ("set of text", true) if n % 3 == 0 => game.remove(name, keys, text()),
         ("set of text", true) => game.insert(name, keys, text()),
         ("map of int", true) => game.insert_at(name, keys, "y", Value::Int(n)),
@@ -700,9 +759,13 @@ pub fn values(sketch: &Sketch, game: &Progress) -> Vec<(String, Value)> {
         }
     }
     read("kind_now".into(), &[]);
-    for level in 0..sketch.levels.len() {
-        read("completed".into(), &[sketch.level(level)]);
-        read("opened".into(), &[sketch.level(level)]);
+    for level in 0..sketch.levels.len() + sketch.made {
+        let of = [sketch.any_level(level)];
+        read("completed".into(), &of);
+        read("opened".into(), &of);
+        if sketch.made > 0 {
+            read("made".into(), &of);
+        }
     }
     out
 }

@@ -21,7 +21,8 @@ pub fn promising_text(sketch: &Sketch) -> String {
     let ints = sketch.fields.iter().enumerate().filter(|(_, field)| declared(field));
     for (index, field) in ints.clone().filter(|(_, field)| field.written_by != "rules") {
         let back = field.after_failure;
-        let keys = sketch.entries(field).pop().filter(|_| !field.per.is_empty() && field.per != ["level"]);
+        let declared = sketch.entries(field).into_iter().rfind(|keys| !keys.iter().any(|key| key.starts_with("made_")));
+        let keys = declared.filter(|_| !field.per.is_empty() && field.per != ["level"]);
         // Numbers that grow by one meet every bound on the way.
         let gift = if field.per.is_empty() { 1 } else { 7 };
         let entry = keys.map_or(format!("f{index}"), |keys| format!("\"f{index}[{}]\"", keys.join(", ")));

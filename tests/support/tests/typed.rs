@@ -52,6 +52,25 @@ fn the_demo_is_played_the_same_both_ways() {
     typed.quit().unwrap();
 }
 
+/// A ranking takes the struct that the macro makes, and a level that a player made is a variant as every other.
+#[test]
+fn rankings_and_own_paths_are_typed() {
+    let mut game = Session::launch(post::spec(), MemoryStore::default(), "ada").unwrap();
+    assert_eq!(*game.make_level().unwrap(), *Level::Made1.name());
+    game.set(post::PATH_TITLE.at(Level::Made1), "Bog Loop").unwrap();
+    assert!(game.set(post::PATH_TITLE.at(Level::Made2), "Fen Loop").is_err(), "it is not made");
+    let walks = post::BEST_WALKS.at(Level::Made1);
+    let walk = |letters| post::Walk { letters, ..post::Walk::default() };
+    for (letters, place) in [(40, 1), (60, 1), (50, 2)] {
+        assert_eq!(game.place_in(walks, &walk(letters)).unwrap(), Some(place));
+        assert_eq!(game.rank(walks, walk(letters)).unwrap().ranked().unwrap().place(), Some(place));
+    }
+    game.list_mut(walks).update(0, |walk| walk.carrier = "Ib".into()).unwrap();
+    assert_eq!(game.list(walks).get(0), Some(post::Walk { carrier: "Ib".into(), ..walk(60) }));
+    assert_eq!(game.board().last().map(|row| row.title.clone()).as_deref(), Some("Bog Loop"));
+    game.quit().unwrap();
+}
+
 #[test]
 fn enums_are_names_in_declared_order() {
     assert_eq!(Level::ALL.map(Level::name)[..2], ["mill_lane", "heather_rise"]);

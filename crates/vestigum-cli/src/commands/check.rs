@@ -102,12 +102,19 @@ fn frozen(out: &Output, spec: &Spec) {
     ));
 }
 
+/// "5 levels", and how many players can make
+fn levels(spec: &Spec) -> String {
+    let made = spec.made_levels().len();
+    let shipped = counted(spec.levels().len() - made, "level");
+    if made == 0 { shipped } else { format!("{shipped} and {made} that players can make") }
+}
+
 /// "(5 levels, 15 fields, 5 derived values)"
 fn size(spec: &Spec) -> String {
     let built_in = spec.fields().filter(|field| field.is_built_in()).count();
     format!(
         "({}, {}, {})",
-        counted(spec.levels().len(), "level"),
+        levels(spec),
         counted(spec.fields().len() - built_in, "field"),
         counted(spec.derived_values().count(), "derived value"),
     )

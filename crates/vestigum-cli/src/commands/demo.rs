@@ -24,7 +24,7 @@ macro_rules! shipped {
 }
 
 /// The files of the demo game.
-const FILES: [(&str, &str); 17] = [
+const FILES: [(&str, &str); 20] = [
     ("fellpost.toml", include_str!("../../demo/fellpost.toml")),
     ("fellpost.history.json", include_str!("../../demo/fellpost.history.json")),
     ("plays/falls.play", include_str!("../../demo/plays/falls.play")),
@@ -35,6 +35,8 @@ const FILES: [(&str, &str); 17] = [
     ("plays/lasting.play", include_str!("../../demo/plays/lasting.play")),
     ("plays/carrying.play", include_str!("../../demo/plays/carrying.play")),
     ("plays/resets.play", include_str!("../../demo/plays/resets.play")),
+    ("plays/rankings.play", include_str!("../../demo/plays/rankings.play")),
+    ("plays/byways.play", include_str!("../../demo/plays/byways.play")),
     ("plays/updates.play", include_str!("../../demo/plays/updates.play")),
     ("plays/evening.play", include_str!("../../demo/plays/evening.play")),
     shipped!("v1/saves/profiles/ada/3.json"),
@@ -42,6 +44,7 @@ const FILES: [(&str, &str); 17] = [
     shipped!("v2/saves/device/2.json"),
     shipped!("v2/saves/profiles/cora/3.json"),
     shipped!("v2/saves/profiles/dan/4.json"),
+    shipped!("v3/saves/profiles/finn/2.json"),
 ];
 
 /// A value of Ada's save of version 1, and where it is now.
@@ -106,7 +109,7 @@ fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
     } else {
         heading(out, "2", "A session on disk: play, quit, crash, come back, compare");
         scenes.iter().for_each(|scene| scene.show(out));
-        heading(out, "3", "An update: a save of version 1 under version 3");
+        heading(out, "3", "An update: a save of version 1 under version 4");
         show_update(out, &update);
         heading(out, "4", "What you have seen");
         closing(out, &folder);
@@ -158,7 +161,7 @@ fn update(spec: &Spec, folder: &Path) -> Result<Vec<[String; 4]>, Box<dyn Error>
 }
 
 fn show_update(out: &Output, rows: &[[String; 4]]) {
-    let heading = ["in version 1", "", "in version 3", ""].map(str::to_owned);
+    let heading = ["in version 1", "", "in version 4", ""].map(str::to_owned);
     let rows = rows.iter().map(|row| row.to_vec());
     let shown = table(&heading, rows.collect(), 4);
     shown.lines().for_each(|line| out.line(format_args!("   {line}")));

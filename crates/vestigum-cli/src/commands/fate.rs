@@ -184,7 +184,10 @@ fn notes(spec: &Spec, fates: &FateTable) -> String {
     text.push_str(&format!("{:width$}  {} {saves}", "saved", paint(QUIET, "at")));
     let at_writes: Vec<&str> = fates.rows.iter().filter(|row| row.saves).map(|row| row.field.as_str()).collect();
     if !at_writes.is_empty() {
-        text.push_str(&format!("{} {}", paint(QUIET, ", and with each write of"), at_writes.join(", ")));
+        text.push_str(&format!("{} {}", paint(QUIET, ", and writes of"), at_writes.join(", ")));
+    }
+    if spec.made_levels().len() > 0 {
+        text.push_str(&format!("\n{:width$}  {}", "", paint(QUIET, "and when a level is made, removed or imported")));
     }
     text.push('\n');
     let clocks = fates.rows.iter().filter_map(|row| Some((row, row.counts?)));

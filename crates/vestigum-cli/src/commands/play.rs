@@ -10,7 +10,7 @@ use vestigum_verify::playthrough::{
     Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Tone, Why, run as run_one,
 };
 
-use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, counted, paint, table};
+use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, counted, in_short, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -186,7 +186,8 @@ fn board_line(row: &BoardRow) -> String {
     };
     let state = if row.hidden { format!("{}, {state}", paint(QUIET, "hidden")) } else { state };
     let filled = row.values.iter().filter(|(_, value)| value.is_filled());
-    let values: Vec<String> = filled.map(|(name, value)| format!("{name} {}", paint(STRONG, value))).collect();
+    let values: Vec<String> =
+        filled.map(|(name, value)| format!("{name} {}", paint(STRONG, in_short(value)))).collect();
     let values = if row.open { values.join("  ") } else { String::new() };
     format!("{:16}{state}  {values}", row.level).trim_end().to_owned()
 }

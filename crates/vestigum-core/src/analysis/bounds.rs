@@ -268,6 +268,7 @@ pub fn bounds(node: &Node, spec: &Readable, fields: &FieldBounds<'_>, derived: &
         }
         Node::Member(_, _, Some(range)) => Bounds::Number(range.0.as_float(), range.1.as_float()),
         Node::Items(Aggregate::Count | Aggregate::Size, ..) => Bounds::Number(0.0, f64::INFINITY),
+        Node::Place(_, _, order) => Bounds::Number(0.0, order.max as f64),
         Node::LevelIndex if fields.level.is_some() => {
             let listed = fields.level.filter(|level| (*level as usize) < spec.in_order);
             let index = listed.map_or(0.0, |level| f64::from(level) + 1.0);

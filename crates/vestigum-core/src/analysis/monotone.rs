@@ -103,9 +103,10 @@ pub fn moves(node: &Node, spec: &Readable, derived: &[(u32, Moves)]) -> Moves {
         Node::Table(TableFunction::Grade, inner, ..) => of(inner),
         Node::Table(TableFunction::Into | TableFunction::Needed, inner, ..) => of(inner).blurred(),
         Node::Len(inner) | Node::Member(inner, ..) => of(inner).blurred(),
-        Node::Has(left, right) | Node::Item(left, right, _) | Node::Items(_, left, right, _) => {
-            of(left).and(of(right)).blurred()
-        }
+        Node::Has(left, right)
+        | Node::Item(left, right, _)
+        | Node::Items(_, left, right, _)
+        | Node::Place(left, right, _) => of(left).and(of(right)).blurred(),
         // It moves with its container, which is looked at on its own.
         Node::Each => Moves::Not,
         Node::Make(nodes, _) => all(nodes).blurred(),

@@ -22,6 +22,8 @@ pub struct Document {
     pub cleared_at: Vec<Word>,
     /// The folder in which every level has a file.
     pub assets: Option<Word>,
+    /// The levels that players make.
+    pub made: Option<MadeEntry>,
     pub levels: Vec<(Word, LevelEntry)>,
     pub keys: Vec<(Word, KeysEntry)>,
     /// Struct types, each with its members: of a member only the type, its limits and its default are said.
@@ -41,6 +43,18 @@ pub struct Document {
     pub promises: Vec<PromiseEntry>,
     pub allowed: Vec<AllowEntry>,
     pub migrations: Vec<MigrationEntry>,
+}
+
+/// `[levels] made`: levels that players make.
+#[derive(Clone, Debug, Default)]
+pub struct MadeEntry {
+    pub max: Option<Spanned<i64>>,
+    /// The field that holds their titles.
+    pub title: Option<Word>,
+    /// What goes along when a level is exported.
+    pub carries: Vec<Word>,
+    /// Where to point when something is missing.
+    pub span: SourceSpan,
 }
 
 /// `[code.*]`: values as a number, or as a text that a player writes down.
@@ -176,6 +190,8 @@ pub struct FieldEntry {
     pub written_by: Option<Word>,
     pub range: Option<Spanned<(Literal, Literal)>>,
     pub default: Option<Literal>,
+    /// By what the entries of a ranking are sorted.
+    pub by: Vec<Word>,
     pub max_len: Option<Spanned<i64>>,
     pub optional: bool,
     /// What players call it.
@@ -212,7 +228,7 @@ impl RuleEntry {
 pub enum EffectEntry {
     /// `"keep"`, `"reset"`, `"entry"`, `"checkpoint"`.
     Bare(Word),
-    /// `set`, `add`, `max`, `min` and the operand, an expression.
+    /// `set`, `add` or another operation, and the operand, an expression.
     Operand(Spanned<Operation>, Word),
 }
 

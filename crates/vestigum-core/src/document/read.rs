@@ -8,7 +8,8 @@ use toml::de::{DeTable, DeValue};
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::document::{
-    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, RuleEntry, TableEntry, Word,
+    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, MadeEntry, RuleEntry, TableEntry,
+    Word,
 };
 use crate::value::Value;
 use crate::value::containers::Map;
@@ -240,6 +241,7 @@ impl Reader {
             document.levels_last = self.text("lasts", levels.take("lasts"));
             document.cleared_at = self.one_or_more("cleared_at", levels.take("cleared_at"));
             document.assets = self.text("assets", levels.take("assets"));
+            document.made = levels.take("made").and_then(|value| self.made(value));
             self.finish(levels);
         }
         for (name, value) in self.entries(&mut root, "level") {
@@ -339,6 +341,19 @@ impl Reader {
         level
     }
 
+    /// `made = { max = 6 }`: levels that players make.
+    fn made(&mut self, value: &Spot<'_>) -> Option<MadeEntry> {
+        let mut table = self.table("made", value)?;
+        let made = MadeEntry {
+            max: self.int("max", table.take("max")),
+            title: self.text("title", table.take("title")),
+            carries: self.texts("carries", table.take("carries")),
+            span: value.span().into(),
+        };
+        self.finish(table);
+        Some(made)
+    }
+
     fn keys(&mut self, name: &Word, value: &Spot<'_>) -> KeysEntry {
         let Some(mut table) = self.table(&format!("keys.{}", name.value), value) else { return KeysEntry::default() };
         let keys = KeysEntry {
@@ -390,6 +405,7 @@ impl Reader {
             written_by: self.text("written_by", table.take("written_by")),
             range: self.range(table.take("range")),
             default: self.literal("default", table.take("default")),
+            by: self.one_or_more("by", table.take("by")),
             max_len: self.int("max_len", table.take("max_len")),
             optional: self.bool("optional", table.take("optional")),
             label: self.text("label", table.take("label")).map(|label| label.value),
@@ -510,8 +526,9 @@ impl Reader {
                         error.help = Some("write a list of rules; the first whose `when` holds decides".into());
                     }
                     (None, _) if errors == self.errors.len() => {
+                        let words: Vec<&str> = Operation::ALL.iter().map(|operation| operation.word()).collect();
                         let error = self.error(value.span().into(), "this rule does nothing");
-                        error.help = Some("write one of: do, set, add, max, min, union".into());
+                        error.help = Some(format!("write one of: do, {}", words.join(", ")));
                     }
                     (None, _) => {}
                 }

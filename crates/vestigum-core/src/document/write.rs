@@ -2,7 +2,9 @@
 
 use std::fmt::Write;
 
-use crate::document::{DerivedEntry, Document, EffectEntry, FieldEntry, Literal, RuleEntry, StepEntry, Word};
+use crate::document::{
+    DerivedEntry, Document, EffectEntry, FieldEntry, Literal, MadeEntry, RuleEntry, StepEntry, Word,
+};
 use crate::value::Value;
 
 /// The document as TOML, in the order of its sections.
@@ -18,6 +20,9 @@ pub fn write(document: &Document) -> String {
     out.word("lasts", document.levels_last.as_ref());
     out.words("cleared_at", &document.cleared_at);
     out.word("assets", document.assets.as_ref());
+    if let Some(made) = &document.made {
+        out.line("made", &self::made(made));
+    }
     for (name, level) in &document.levels {
         out.section(&format!("level.{}", key(&name.value)));
         out.text("title", level.title.as_deref());
@@ -191,6 +196,7 @@ impl Writer {
         if let Some(default) = &field.default {
             self.line("default", &literal(&default.value));
         }
+        self.words("by", &field.by);
         self.int("max_len", field.max_len.as_ref().map(|len| len.value));
         self.flag("optional", field.optional);
         self.text("label", field.label.as_deref());
@@ -209,6 +215,17 @@ impl Writer {
 
 fn range((lowest, highest): &(Literal, Literal)) -> String {
     list([literal(&lowest.value), literal(&highest.value)].into_iter())
+}
+
+/// Levels that players make.
+fn made(entry: &MadeEntry) -> String {
+    let mut said = Vec::new();
+    said.extend(entry.max.as_ref().map(|max| format!("max = {}", max.value)));
+    said.extend(entry.title.as_ref().map(|title| format!("title = {}", quoted(&title.value))));
+    if !entry.carries.is_empty() {
+        said.push(format!("carries = {}", list(entry.carries.iter().map(|field| quoted(&field.value)))));
+    }
+    format!("{{ {} }}", said.join(", "))
 }
 
 /// A derived value: its expression alone where nothing else is said.

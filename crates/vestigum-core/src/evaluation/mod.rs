@@ -10,6 +10,7 @@ use crate::model::node::{EntryRef, Made, Node, Pick, ReadAt};
 use crate::state::State;
 use crate::state::position::Checkpoint;
 use crate::syntax::parse::Operator;
+use crate::value::limits::Limits;
 use crate::value::types::Type;
 use crate::value::{Value, add, below, negated, total};
 use crate::vocabulary::function::{Aggregate, TableFunction};
@@ -72,6 +73,11 @@ impl Node {
                 container.item(&key).cloned().unwrap_or_else(|| ty.zero())
             }
             Node::Items(over, container, each, ty) => over.of_items(&container.value(env), each, ty, env),
+            Node::Place(ranking, entry, order) => {
+                let (ranking, entry) = (ranking.value(env), entry.value(env));
+                let place = Limits::of_ranking(order.clone()).place_in(&ranking, entry);
+                Value::Int(place.map_or(0, |place| place as i64))
+            }
             Node::Each => env.each.cloned().unwrap_or_default(),
             Node::Member(inner, name, _) => inner.value(env).member(name).unwrap_or_default(),
             Node::Make(parts, made) => {
@@ -294,13 +300,17 @@ impl Aggregate {
     /// The entries of a keyed field in one value; unfilled entries, and those whose keys were not made, are skipped.
     fn value(self, env: &Env<'_>, field: FieldId) -> Value {
         let field = env.spec.field(field);
-        let open = field.axes.iter().any(|axis| env.spec.is_open(*axis));
-        let there = field.slots().filter(|slot| !open || env.spec.is_made(field, *slot, &env.state.made));
+        let made = !env.spec.made_levels.is_empty() && field.is_per_level();
+        let open = made || field.axes.iter().any(|axis| env.spec.is_open(*axis));
+        let there = field.slots().filter(|slot| !open || env.state.has_entry(env.spec, field, *slot));
         let mut filled = there.map(|slot| env.state.value(slot)).filter(|value| value.is_filled());
         match self {
             Aggregate::Count => {
                 let counts = |value: &&Value| **value != Value::Bool(false);
                 Value::Int(filled.filter(counts).count() as i64)
+            }
+            Aggregate::Size if made => {
+                Value::Int(field.slots().filter(|slot| env.state.has_entry(env.spec, field, *slot)).count() as i64)
             }
             Aggregate::Size => Value::Int(env.spec.entries_of(field, &env.state.made) as i64),
             Aggregate::Sum => total(filled, &field.ty),

@@ -197,6 +197,10 @@ impl Restating<'_> {
                 let Some((held, true)) = self.part(container) else { return self.any_of(container, item) };
                 one(format!("has({}, {})", held.text, self.part(item)?.0.text))
             }
+            Node::Place(ranking, entry, _) => match (self.part(ranking)?, self.part(entry)?) {
+                ((ranking, true), (entry, _)) => one(format!("place_in({}, {})", ranking.text, entry.text)),
+                _ => Restated::Bound,
+            },
             Node::Each => self.each.map_or(Restated::Bound, one),
             Node::Items(over, container, each, _) => match self.part(container)? {
                 (held, true) => {

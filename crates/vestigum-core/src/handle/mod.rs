@@ -32,8 +32,8 @@ pub struct Handle<T: ?Sized> {
     ty: PhantomData<fn() -> Box<T>>,
 }
 
-/// Where a write through a handle has nothing to ask but this: play may write the field, no opening depends on it, and it asks
-/// for no save.
+/// Where a write through a handle has nothing to ask but this: play may write the field, no opening depends on it, it asks
+/// for no save, and its entries are there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) struct Gate(u8);
 
@@ -43,7 +43,9 @@ impl Gate {
     const IN_LEVEL: Gate = Gate(2);
 
     fn of(model: &Model, field: &Field) -> Gate {
-        if !field.played || field.saves || model.opens_levels(field.id) {
+        // Of a level that players make, a write asks whether it is made.
+        let asks_level = field.is_per_level() && !model.made_levels.is_empty();
+        if !field.played || field.saves || model.opens_levels(field.id) || asks_level {
             Gate::CLOSED
         } else if field.in_level {
             Gate::IN_LEVEL

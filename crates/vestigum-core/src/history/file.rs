@@ -108,18 +108,22 @@ pub fn write(history: &History) -> String {
         let shape = &frozen.shape;
         let comma = if index == 0 { "" } else { "," };
         let _ = write!(out, "{comma}\n    {{\n      \"digest\": {},\n      \"shape\": {{", json(&shape.digest()));
-        let _ = write!(out, "\n        \"version\": {},", shape.version);
-        if let Some(steps) = &shape.migration {
+        // Every part by its name: one that was left out would make a file that cannot be read any more.
+        let Shape { version, migration, levels_last, resume, accept, levels, made, keys, structs, fields } = shape;
+        let _ = write!(out, "\n        \"version\": {version},");
+        if let Some(steps) = migration {
             list(&mut out, "migration", steps, ",");
         }
-        for (name, word) in [("levels_last", &shape.levels_last), ("resume", &shape.resume), ("accept", &shape.accept)]
-        {
+        for (name, word) in [("levels_last", levels_last), ("resume", resume), ("accept", accept)] {
             let _ = write!(out, "\n        \"{name}\": {},", json(word));
         }
-        list(&mut out, "levels", &shape.levels, ",");
-        list(&mut out, "keys", &shape.keys, ",");
-        list(&mut out, "structs", &shape.structs, ",");
-        list(&mut out, "fields", &shape.fields, "");
+        list(&mut out, "levels", levels, ",");
+        if let Some(made) = made {
+            let _ = write!(out, "\n        \"made\": {made},");
+        }
+        list(&mut out, "keys", keys, ",");
+        list(&mut out, "structs", structs, ",");
+        list(&mut out, "fields", fields, "");
         out.push_str("\n      }\n    }");
     }
     out.push_str("\n  ]\n}\n");

@@ -5,13 +5,14 @@ use std::sync::Arc;
 use serde::{Deserialize, Serialize};
 
 use crate::diagnostic::{SourceSpan, Spanned};
-use crate::document::{Document, FieldEntry, KeysEntry, LevelEntry, Word};
+use crate::document::{Document, FieldEntry, KeysEntry, LevelEntry, MadeEntry, Word};
 use crate::model::Model;
 use crate::model::field::Field;
 use crate::reading::resolve_frozen;
 use crate::value::Value;
 use crate::value::decode::decode;
 use crate::value::limits::Limits;
+use crate::value::ranking::Ranking;
 use crate::value::tree::Tree;
 use crate::value::types::{Member, Type};
 use crate::vocabulary::span::{Lasts, Span};
@@ -30,6 +31,9 @@ pub struct Shape {
     pub resume: String,
     pub accept: String,
     pub levels: Vec<LevelShape>,
+    /// How many levels players can make.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub made: Option<i64>,
     pub keys: Vec<KeysShape>,
     pub structs: Vec<StructShape>,
     pub fields: Vec<FieldShape>,
@@ -95,6 +99,9 @@ pub struct FieldShape {
     pub lasts: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub range: Option<(Tree, Tree)>,
+    /// By what the entries of a ranking are sorted.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub by: Vec<String>,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub max_len: Option<usize>,
     /// Nothing for an optional field, which begins without a value.
@@ -108,7 +115,7 @@ pub struct FieldShape {
 impl Shape {
     /// The shape of what a spec saves. Session fields are never saved, so they are no part of it.
     pub fn of(data: &Model) -> Shape {
-        let levels = data.levels.iter().map(|level| LevelShape {
+        let levels = data.shipped_levels().iter().map(|level| LevelShape {
             id: level.id.to_string(),
             checkpoints: level.checkpoints.iter().map(ToString::to_string).collect(),
         });
@@ -132,6 +139,7 @@ impl Shape {
             resume: data.resume.word().into(),
             accept: data.accept.word().into(),
             levels: levels.collect(),
+            made: Some(data.made_levels.len() as i64).filter(|made| *made > 0),
             keys: keys.collect(),
             structs: structs.collect(),
             fields: saved.map(|field| FieldShape::of(data, field)).collect(),
@@ -169,6 +177,7 @@ impl Shape {
         document.game.version = Some(at(self.version));
         document.order = self.levels.iter().map(|level| word(&level.id)).collect();
         document.opening = Some(word("all"));
+        document.made = self.made.map(|max| MadeEntry { max: Some(at(max)), ..MadeEntry::default() });
         document.levels_last = Some(word(&self.levels_last));
         document.accept = Some(word(&self.accept));
         document.save.resume = Some(word(&self.resume));
@@ -193,6 +202,7 @@ impl Shape {
             let entry = FieldEntry {
                 ty: Some(word(&field.ty)),
                 of: field.of.iter().map(|name| word(name)).collect(),
+                by: field.by.iter().map(|by| word(by)).collect(),
                 per: field.per.iter().map(|axis| word(axis)).collect(),
                 lasts: Some(word(&field.lasts)),
                 written_by: Some(word("rules")),
@@ -241,14 +251,16 @@ impl MemberShape {
 impl FieldShape {
     fn of(spec: &Model, field: &Field) -> FieldShape {
         let Limits { range, max_len, .. } = &field.limits;
+        let default_len = field.ranking().map_or(Limits::DEFAULT_MAX_LEN, |_| Ranking::DEFAULT_MAX);
         FieldShape {
             name: field.name.to_string(),
-            ty: field.ty.to_string(),
+            ty: field.type_name(),
+            by: field.ranking().map(Ranking::by).unwrap_or_default().iter().map(ToString::to_string).collect(),
             of: names(&field.ty),
             per: field.axes.iter().map(|axis| spec.axis_word(*axis).to_owned()).collect(),
             lasts: field.lasts.word().into(),
             range: range.as_ref().map(|(lowest, highest)| (Tree::of(lowest), Tree::of(highest))),
-            max_len: (*max_len != Limits::DEFAULT_MAX_LEN).then_some(*max_len),
+            max_len: (*max_len != default_len).then_some(*max_len),
             default: field.default.is_filled().then(|| Tree::of(&field.default)),
             rewinds: field.rewinds,
         }
@@ -266,7 +278,13 @@ impl FieldShape {
             None => None,
         };
         let default = self.default.as_ref().map_or(Ok(Value::Unfilled), value)?;
-        field.limits = Limits::new(range, self.max_len.unwrap_or(Limits::DEFAULT_MAX_LEN));
+        field.limits = match field.ranking() {
+            Some(ranking) => {
+                let max = self.max_len.unwrap_or(Ranking::DEFAULT_MAX);
+                Limits::of_ranking(Arc::new(Ranking { max, ..ranking.clone() }))
+            }
+            None => Limits::new(range, self.max_len.unwrap_or(Limits::DEFAULT_MAX_LEN)),
+        };
         field.default = default;
         field.rewinds = self.rewinds;
         Ok(())

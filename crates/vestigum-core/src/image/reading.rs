@@ -46,6 +46,21 @@ impl ImageReader<'_> {
         if in_level {
             self.marks(image);
         }
+        self.clear_levels_not_made();
+    }
+
+    /// What an image keeps for a level that its player has not made.
+    fn clear_levels_not_made(&mut self) {
+        let spec = self.model;
+        for (id, slot) in self.state.without_level(spec) {
+            let field = spec.field(id);
+            if *self.state.value(slot) != field.default {
+                let names = spec.entry_names(field, slot, &self.state.made);
+                let names: Vec<&str> = names.iter().map(|name| &**name).collect();
+                self.drop(SavedThing::Value(saved_name(&field.name, &names)), "its level was not made");
+            }
+            self.state.write_through(slot, field.default.clone());
+        }
     }
 
     /// The values of the fields that are wanted.

@@ -151,7 +151,10 @@ impl Loader<'_> {
         let SavedPosition { level, checkpoint: at, entered_at, resume, gone } = saved;
         let (index, of) = match gone {
             Some(Gone::Level { version }) => (None, format!(" of version {version}")),
-            Some(Gone::Checkpoint { .. }) | None => (spec.level_ids.get(level).copied(), String::new()),
+            Some(Gone::Checkpoint { .. }) | None => {
+                let index = spec.level_ids.get(level).copied();
+                (index.filter(|index| self.reader.state.has_level(spec, *index)), String::new())
+            }
         };
         let (Some(index), false) = (index, spec.resume == Resume::None) else {
             let why = match index {

@@ -152,7 +152,10 @@ impl<'a> Finder<'a> {
                 continue;
             }
             let Some(now) = names.levels[index as usize] else {
-                let fresh = new.levels.iter().zip(&names.old_levels).filter(|(_, before)| before.is_none());
+                // What a player makes never was a level of the game.
+                let shipped = if old.is_made_level(index) { 0 } else { new.made_levels.start as usize };
+                let fresh = new.levels.iter().zip(&names.old_levels).take(shipped);
+                let fresh = fresh.filter(|(_, before)| before.is_none());
                 let fresh: Vec<&str> = fresh.map(|(level, _)| &*level.id).collect();
                 let offer = self.offer("level", None, &level.id, &fresh);
                 self.step(self.pair.at, self.missing(&format!("the level `{}`", level.id)), offer);

@@ -254,6 +254,14 @@ impl StepReader<'_> {
             "level" => {
                 let old = self.level(from, true)?;
                 let new = to.map(|to| self.level(to, false)).map_or(Some(None), |new| new.map(Some))?;
+                if let (Some(new), Some(to)) = (new, to)
+                    && self.old.is_made_level(old) != self.new.is_made_level(new)
+                {
+                    let message =
+                        format!("only one of `{}` and `{}` is a level that players make", from.value, to.value);
+                    self.error(to.span, message).help = Some("drop the level, or give it another name".into());
+                    return None;
+                }
                 steps.said.levels.insert(old, new).is_some()
             }
             "checkpoint" => {

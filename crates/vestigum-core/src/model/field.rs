@@ -6,9 +6,13 @@ use std::sync::Arc;
 use crate::model::axis::Axis;
 use crate::value::Value;
 use crate::value::limits::Limits;
+use crate::value::ranking::Ranking;
 use crate::value::types::Type;
-use crate::vocabulary::fate::PlainFate;
+use crate::vocabulary::fate::{Operation, PlainFate};
 use crate::vocabulary::span::{Span, WrittenBy};
+
+/// The word for a field whose entries are sorted, and of which only the best are kept.
+pub const RANKING: &str = "ranking";
 
 /// A field's place in its spec.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -81,6 +85,31 @@ impl Field {
     /// Its type.
     pub fn ty(&self) -> &Type {
         &self.ty
+    }
+
+    /// Its type as a spec writes it, as in `ranking of walk`.
+    pub fn type_name(&self) -> String {
+        match (&self.limits.ranking, &self.ty) {
+            (Some(_), Type::List(item)) => format!("{RANKING} of {item}"),
+            (_, ty) => ty.to_string(),
+        }
+    }
+
+    /// By what its entries are sorted and how many there can be, if it is a ranking.
+    pub fn ranking(&self) -> Option<&Ranking> {
+        self.limits.ranking.as_deref()
+    }
+
+    /// What the operand of a rule is: a ranking takes an entry, and every other field a value of its own type.
+    #[doc(hidden)]
+    pub fn operand_type(&self, operation: Operation) -> &Type {
+        match (operation, &self.ty) {
+            (Operation::Rank, Type::List(item)) => item,
+            (
+                Operation::Set | Operation::Add | Operation::Max | Operation::Min | Operation::Union | Operation::Rank,
+                ty,
+            ) => ty,
+        }
     }
 
     /// How long its value lives.

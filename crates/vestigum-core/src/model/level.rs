@@ -9,6 +9,9 @@ use crate::model::axis::Axis;
 use crate::model::expression::Expression;
 use crate::value::types::Type;
 
+/// What the ids of levels that players make begin with; their numbers follow, from 1.
+pub const MADE_LEVEL: &str = "made_";
+
 /// A level.
 #[derive(Debug)]
 #[non_exhaustive]
@@ -75,6 +78,8 @@ pub enum Opening {
     When(Expression),
     /// Only when it is reached by an exit of another level.
     ByExit,
+    /// While a player has made it.
+    Made,
 }
 
 /// A value computed from others when it is read.

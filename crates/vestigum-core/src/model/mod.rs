@@ -16,7 +16,7 @@ pub mod promise;
 pub mod source;
 pub mod table;
 
-use std::ops::Deref;
+use std::ops::{Deref, Range};
 use std::sync::Arc;
 
 use rustc_hash::FxHashMap;
@@ -50,6 +50,8 @@ pub struct Names {
     pub levels_by_name: Vec<u32>,
     /// How many of the levels stand in `order`: the first ones.
     pub in_order: usize,
+    /// The levels that players can make, behind all that were shipped.
+    pub made_levels: Range<u32>,
     /// How long `completed` and `opened` last.
     pub lasts: Lasts,
     /// The axis of checkpoints: level and checkpoint of each, for the levels that list theirs.
@@ -81,7 +83,20 @@ pub struct Types {
     pub device_fields: Vec<FieldId>,
     /// The fields that count time.
     pub clocks: Vec<FieldId>,
+    /// The fields that are there for levels that players make, where they make any.
+    pub made_fields: Option<MadeFields>,
     pub slots: usize,
+}
+
+/// The fields that are there for levels that players make.
+#[derive(Clone, Debug)]
+pub struct MadeFields {
+    /// Whether each level is made: `made`.
+    pub made: FieldId,
+    /// The field with their titles.
+    pub title: Option<FieldId>,
+    /// The fields that go along when a level is exported.
+    pub carries: Vec<FieldId>,
 }
 
 /// The third stage: everything that an expression can read.
@@ -172,6 +187,16 @@ impl Names {
         &self.levels[level as usize]
     }
 
+    /// The levels of the game: all but those that players make.
+    pub fn shipped_levels(&self) -> &[Level] {
+        &self.levels[..self.made_levels.start as usize]
+    }
+
+    /// Whether a level is one that players make, whether it is made or not.
+    pub fn is_made_level(&self, level: u32) -> bool {
+        self.made_levels.contains(&level)
+    }
+
     pub fn moment_name(&self, moment: Moment) -> &str {
         match moment {
             Moment::Own(n) | Moment::OwnRun(n) => self.own_moments.get(usize::from(n)).map_or("?", |name| name),
@@ -221,6 +246,22 @@ impl Types {
     /// The slots of the device's values, in the order of the fields.
     pub fn device_slots(&self) -> impl Iterator<Item = usize> {
         self.device_fields.iter().flat_map(|id| self.field(*id).slots())
+    }
+
+    /// Whether a field is the one that says which levels are made.
+    pub fn is_made_field(&self, field: FieldId) -> bool {
+        self.made_fields.as_ref().is_some_and(|fields| fields.made == field)
+    }
+
+    /// Whether a field holds what a player gave a level.
+    pub fn is_given(&self, field: FieldId) -> bool {
+        self.made_fields.as_ref().is_some_and(|fields| fields.carries.contains(&field))
+    }
+
+    /// The slot that holds whether a level is made, of one that players make.
+    pub fn made_slot(&self, level: u32) -> Option<usize> {
+        let fields = self.made_fields.as_ref().filter(|_| self.is_made_level(level))?;
+        Some(self.field(fields.made).slot_at(&[level]))
     }
 
     /// The slot that holds whether `level` is open.

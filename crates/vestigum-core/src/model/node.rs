@@ -6,6 +6,7 @@ use crate::model::Readable;
 use crate::model::field::FieldId;
 use crate::syntax::parse::Operator;
 use crate::value::Value;
+use crate::value::ranking::Ranking;
 use crate::value::types::Type;
 use crate::vocabulary::function::{Aggregate, Rounding, TableFunction};
 
@@ -78,6 +79,8 @@ pub enum Node {
     Item(Box<Node>, Box<Node>, Type),
     /// Something of all items of a container: the container, what is taken of each item, and the type of the result.
     Items(Aggregate, Box<Node>, Box<Node>, Type),
+    /// Which place an entry would take in a ranking, counted from 1; 0 if it would not come in.
+    Place(Box<Node>, Box<Node>, Arc<Ranking>),
     /// The item that is looked at, inside [`Node::Items`].
     Each,
     /// A member of a struct or a vector, and its range where it has one.
@@ -138,6 +141,7 @@ impl Node {
             Node::Table(function, inner, table, level) => Node::Table(*function, boxed(inner)?, *table, *level),
             Node::Binary(operator, left, right) => Node::Binary(*operator, boxed(left)?, boxed(right)?),
             Node::Has(left, right) => Node::Has(boxed(left)?, boxed(right)?),
+            Node::Place(left, right, order) => Node::Place(boxed(left)?, boxed(right)?, order.clone()),
             Node::Item(left, right, ty) => Node::Item(boxed(left)?, boxed(right)?, ty.clone()),
             Node::Items(over, left, right, ty) => Node::Items(*over, boxed(left)?, boxed(right)?, ty.clone()),
             Node::Chain(first, rest) => {
@@ -174,9 +178,10 @@ impl Node {
             Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => is_so(inner),
             Node::Rounded(_, inner) => is_so(inner),
             Node::Member(inner, ..) | Node::Table(_, inner, ..) => is_so(inner),
-            Node::Binary(_, left, right) | Node::Has(left, right) | Node::Item(left, right, _) => {
-                is_so(left) || is_so(right)
-            }
+            Node::Binary(_, left, right)
+            | Node::Has(left, right)
+            | Node::Item(left, right, _)
+            | Node::Place(left, right, _) => is_so(left) || is_so(right),
             Node::Items(_, left, right, _) => is_so(left) || is_so(right),
             Node::Chain(first, rest) => is_so(first) || rest.iter().any(|(_, node)| is_so(node)),
             Node::If(branches) => branches.iter().any(is_so),

@@ -25,7 +25,8 @@ pub struct BoardRow {
     pub hidden: bool,
     /// Whether it is completed.
     pub completed: bool,
-    /// Every per-level field and its value here, and behind them the derived values that are kept per level. A field with more
+    /// Every per-level field and its value here, and behind them the derived values that are kept per level. What `[levels] made`
+    /// carries is told only of a level that a player made. A field with more
     /// axes has an entry for each value that is not at its default, named with its other keys.
     pub values: Vec<(Arc<str>, Value)>,
 }
@@ -57,7 +58,7 @@ impl BoardRow {
 }
 
 impl Progress {
-    /// The level overview, in the order of the levels, without those that are hidden.
+    /// The level overview, in the order of the levels, without those that are hidden. Levels that the player made come last.
     ///
     /// # Example
     ///
@@ -83,10 +84,15 @@ impl Progress {
         let spec = &*self.model;
         let env = self.env();
         let fields: Vec<&Field> = spec.fields.iter().filter(|field| !field.built_in && field.is_per_level()).collect();
-        let rows = (0u32..).zip(&spec.levels).map(|(index, level)| {
+        let levels = (0u32..).zip(&spec.levels).filter(|(level, _)| self.state.has_level(spec, *level));
+        let rows = levels.map(|(index, level)| {
             let open = self.is_open(index);
             let mut values = Vec::with_capacity(fields.len());
             for field in &fields {
+                // What a player gives a level says nothing of one of the game's.
+                if spec.is_given(field.id) && !spec.is_made_level(index) {
+                    continue;
+                }
                 if field.axes == [Axis::Level] {
                     values.push((field.name.clone(), self.state.value(field.slot_at(&[index])).clone()));
                     continue;
@@ -112,7 +118,7 @@ impl Progress {
             }
             BoardRow {
                 level: level.id.clone(),
-                title: level.title().to_owned(),
+                title: self.title_of(index),
                 open,
                 lock: (!open).then(|| self.lock_of(index)),
                 hidden: self.is_hidden(index),

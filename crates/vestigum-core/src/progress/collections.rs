@@ -79,7 +79,7 @@ fn read<T: Item>(value: &Value) -> T {
 }
 
 /// A value in the shape that the spec gives it.
-fn written<T: Item>(game: &Progress, at: &Handle<impl ?Sized>, item: &T) -> Result<Value, AccessError> {
+pub(super) fn written<T: Item>(game: &Progress, at: &Handle<impl ?Sized>, item: &T) -> Result<Value, AccessError> {
     to_value(item).map_err(|Misfit(why)| {
         AccessErrorKind::Shape { field: game.model.field(at.field).name.to_string(), why }.into()
     })
@@ -133,7 +133,7 @@ pub struct ListMut<'a, G, T> {
 }
 
 impl<G: Plays, T: Item> ListMut<'_, G, T> {
-    /// Puts an item behind the last. A full list stays as it is, and the answer says that the item was
+    /// Puts an item behind the last; in a ranking, in its place. A full list stays as it is, and the answer says that the item was
     /// [clamped](Written::clamped).
     ///
     /// # Errors

@@ -5,14 +5,14 @@
 use crate::evaluation::Env;
 use crate::model::Model;
 use crate::model::axis::Touched;
-use crate::model::entry::keys_of;
+use crate::model::entry::{entry_name, keys_of};
 use crate::model::fates::{Effect, FieldFate};
 use crate::model::field::Field;
-use crate::outcome::{Change, Outcome};
+use crate::outcome::{Change, Outcome, RankedIn};
 use crate::progress::{Progress, Subject};
 use crate::state::{NotedSlots, State};
 use crate::value::Value;
-use crate::vocabulary::fate::{Fate, PlainFate};
+use crate::vocabulary::fate::{Fate, Operation, PlainFate};
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::span::Span;
 
@@ -27,7 +27,7 @@ struct Pending {
 impl Progress {
     /// Works out and writes the fates of `moment`, and notes every change in the outcome.
     pub(super) fn apply_fates(&mut self, moment: Moment, subject: &Subject, outcome: &mut Outcome) {
-        let pending = {
+        let (pending, ranked) = {
             let spec = &*self.model;
             let at = Env::new(spec, &self.state, subject.level, subject.checkpoint.as_ref());
             let env = Env { exit: subject.exit.as_deref(), ..at };
@@ -37,7 +37,7 @@ impl Progress {
             let quiet = self.quiet;
             let concerned = spec.plan.concerned(moment, noted.fields(&spec.fields));
             let pending = Vec::with_capacity(concerned.len());
-            let mut evaluator = Evaluator { spec, state: &self.state, through, quiet, pending };
+            let mut evaluator = Evaluator { spec, state: &self.state, through, quiet, pending, ranked: Vec::new() };
             for id in concerned {
                 let (field, fate) = (spec.field(id), spec.plan.fate(id, moment));
                 // Outside a level an attempt or visit value does not exist, so no rule can change it.
@@ -47,8 +47,9 @@ impl Progress {
                 }
                 evaluator.field(field, fate, &noted, &env);
             }
-            evaluator.pending
+            (evaluator.pending, evaluator.ranked)
         };
+        outcome.ranked.extend(ranked);
         if !self.quiet {
             outcome.changes.reserve(pending.len());
         }
@@ -75,6 +76,7 @@ struct Evaluator<'a> {
     /// Whether nobody asks what changed.
     quiet: bool,
     pending: Vec<Pending>,
+    ranked: Vec<RankedIn>,
 }
 
 impl Evaluator<'_> {
@@ -89,10 +91,13 @@ impl Evaluator<'_> {
             };
             match touched {
                 Touched::Nothing => {}
-                Touched::One(slot) => self.effect(field, *slot, effect, &operand),
+                Touched::One(slot) if self.state.has_entry(self.spec, field, *slot) => {
+                    self.effect(field, *slot, effect, &operand);
+                }
+                Touched::One(_) => {}
                 Touched::Where(_) => {
                     for slot in field.slots().filter(|slot| touched.contains(field, *slot)) {
-                        if self.spec.is_made(field, slot, &self.state.made) {
+                        if self.state.has_entry(self.spec, field, slot) {
                             self.effect(field, slot, effect, &operand);
                         }
                     }
@@ -119,6 +124,14 @@ impl Evaluator<'_> {
     fn effect(&mut self, field: &Field, slot: usize, effect: &Effect, operand: &Value) {
         match effect {
             Effect::Plain(simple) => self.simple(field, slot, *simple),
+            Effect::Operation(Operation::Rank, _) => {
+                let (value, clamped, ranked) = field.limits.ranked(self.state.value(slot), operand.clone());
+                if let (Some(ranked), false) = (ranked, self.quiet) {
+                    let ranking = entry_name(self.spec, field, slot, &self.state.made);
+                    self.ranked.push(RankedIn { ranking, ranked });
+                }
+                self.change(field, slot, value, Fate::Operation(Operation::Rank), clamped);
+            }
             Effect::Operation(operation, _) => {
                 let (new, cut) = operation.apply(self.state.value(slot), operand, &field.ty.zero(), &field.limits);
                 let (value, clamped) = field.limits.clamp(new);

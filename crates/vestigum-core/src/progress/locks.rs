@@ -87,6 +87,8 @@ pub enum LockReason {
     },
     /// Something that names a hidden level.
     Hidden,
+    /// No player has made it.
+    NotMade,
     /// Nothing: it opens at the next moment outside a level.
     Soon,
 }
@@ -144,6 +146,7 @@ impl fmt::Display for LockReason {
                 }
             }
             LockReason::Hidden => f.write_str("something that is not found yet"),
+            LockReason::NotMade => f.write_str("no level is made there"),
             LockReason::Soon => f.write_str("it opens at the next moment outside a level"),
         }
     }
@@ -158,6 +161,7 @@ fn joined(f: &mut fmt::Formatter<'_>, locks: &[LockReason], between: &str) -> fm
             | LockReason::Needs { .. }
             | LockReason::Condition { .. }
             | LockReason::Hidden
+            | LockReason::NotMade
             | LockReason::Soon => ("", ""),
         };
         write!(f, "{}{open}{lock}{close}", if index == 0 { "" } else { between })?;
@@ -190,6 +194,8 @@ impl Progress {
             Opening::After(before) => self.completing(*before),
             Opening::When(condition) => self.missing(condition).unwrap_or(LockReason::Soon),
             Opening::ByExit => return any_of(self.exits_to(level)),
+            Opening::Made if !self.state.has_level(spec, level) => return LockReason::NotMade,
+            Opening::Made => LockReason::Soon,
         };
         let ways = match own {
             LockReason::Soon => return own,
@@ -204,7 +210,7 @@ impl Progress {
             return LockReason::Hidden;
         }
         let of = self.model.level(level);
-        LockReason::Complete { level: of.id.clone(), title: of.title().to_owned() }
+        LockReason::Complete { level: of.id.clone(), title: self.title_of(level) }
     }
 
     /// The exits that lead to a level, each once, and something hidden once for all that are.

@@ -10,6 +10,7 @@ pub mod display;
 pub mod entries;
 pub mod fates;
 pub mod locks;
+pub mod made;
 pub mod moments;
 pub mod openings;
 pub mod reads;

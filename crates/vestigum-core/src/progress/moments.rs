@@ -77,6 +77,8 @@ impl Progress {
         let found = spec.find_level(level);
         let index = found.map_err(|nearest| Refused::UnknownLevel { name: level.to_owned(), nearest })?;
         let checkpoint = checkpoint.map(|name| self.find_checkpoint(index, name)).transpose()?;
+        // There is nothing to practise in a level that nobody made.
+        let locked = locked || !self.state.has_level(&spec, index);
         if locked && !self.is_open(index) {
             return Err(Refused::Locked { level: level.to_owned(), why: self.lock_of(index).to_string() });
         }

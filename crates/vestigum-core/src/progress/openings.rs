@@ -87,6 +87,7 @@ impl Progress {
             Opening::After(before) => self.state.value(spec.field(spec.completed).slot_at(&[*before])).as_bool(),
             Opening::When(condition) => condition.holds(&self.env()),
             Opening::ByExit => false,
+            Opening::Made => self.state.has_level(spec, level),
         }
     }
 

@@ -108,7 +108,12 @@ impl Progress {
                     |nearest| AccessErrorKind::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
                 let level = spec.find_level(name).map_err(unknown)?;
                 let reached = self.is_open(level) && !spec.level(level).entrances.is_empty();
-                for field in spec.fields.iter().filter(|field| field.lasts != Span::Device && field.is_per_level()) {
+                // What a player made of the level is no progress: only removing it takes that.
+                let stays = |field: &Field| {
+                    spec.is_made_level(level) && (spec.is_made_field(field.id) || spec.is_given(field.id))
+                };
+                let progress = |field: &&Field| field.lasts != Span::Device && field.is_per_level() && !stays(field);
+                for field in spec.fields.iter().filter(progress) {
                     for slot in field.slots_of_level(&spec, level) {
                         self.back_to_default(field, slot, &mut changes);
                     }
@@ -152,6 +157,7 @@ impl Progress {
                 self.reset_profile(&mut changes);
             }
         }
+        self.clear_removed(&mut changes);
         let opened = self.judge_openings();
         merge(&mut changes, opened);
         changes.sort_by_key(|change| spec.field_ids.get(&change.field).copied().unwrap_or(FieldId(0)));
@@ -239,7 +245,7 @@ impl Progress {
         }
     }
 
-    fn back_to_default(&mut self, field: &Field, slot: usize, changes: &mut Vec<Change>) {
+    pub(super) fn back_to_default(&mut self, field: &Field, slot: usize, changes: &mut Vec<Change>) {
         let before = self.state.value(slot).clone();
         if before != field.default {
             changes.push(Change {
@@ -255,7 +261,7 @@ impl Progress {
     }
 
     /// The player is in the menu, and what lives inside a level is gone.
-    fn end_visit(&mut self, changes: &mut Vec<Change>) {
+    pub(super) fn end_visit(&mut self, changes: &mut Vec<Change>) {
         self.all_of(Field::needs_level, changes);
         self.state.take_marks();
         self.state.position = Position::Menu;

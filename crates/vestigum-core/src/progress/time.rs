@@ -57,6 +57,9 @@ impl Progress {
                 continue;
             }
             let Ok(EntrySlot::Slot(slot)) = self.entry(field, &[]) else { continue };
+            if !self.state.has_entry(&model, field, slot) {
+                continue;
+            }
             let old = self.state.value(slot);
             let sum = if old.is_filled() { add(old, &ms) } else { ms.clone() };
             let (sum, outside) = field.limits.clamp(sum);

@@ -9,6 +9,7 @@ use crate::model::entry::EntrySlot;
 use crate::model::field::{Field, FieldId};
 use crate::outcome::{AccessError, AccessErrorKind, Written};
 use crate::progress::Progress;
+use crate::progress::collections::{Item, written};
 use crate::value::Value;
 use crate::value::decode::exactly;
 use crate::value::edit::{Edit, Unfit};
@@ -16,6 +17,8 @@ use crate::value::parts::{Part, part_name, part_type};
 use crate::value::serial::Misfit;
 use crate::value::tree::Tree;
 use crate::value::types::Type;
+use crate::vocabulary::fate::Operation;
+use crate::vocabulary::span::Span;
 
 impl Progress {
     /// Writes a value. It is brought into the field's limits, and the answer says so.
@@ -69,6 +72,7 @@ impl Progress {
         if !self.takes(field) {
             return Err(self.why_not(at.field));
         }
+        self.there(field, at.slot as usize)?;
         let (value, clamped) = T::fit(value, field)
             .map_err(|Misfit(why)| AccessErrorKind::Shape { field: field.name.to_string(), why })?;
         let slot = at.slot as usize;
@@ -151,6 +155,84 @@ impl Progress {
         self.beat(at, to, Edit::Lower)
     }
 
+    /// Puts an entry into a ranking, in its place: behind those that are as good. The answer tells [which](Written::ranked); the last
+    /// entry of a full ranking goes.
+    ///
+    /// # Errors
+    /// As [`Progress::set`], and if the field is no ranking.
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum_core::{Progress, Spec};
+    /// let spec = Spec::from_toml(r#"
+    ///     [game]
+    ///     id = "fellpost"
+    ///     [levels]
+    ///     order = ["mill_lane"]
+    ///     [struct.walk]
+    ///     carrier = "text"
+    ///     letters = "int"
+    ///     [field.best_walks]
+    ///     type = "ranking of walk"
+    ///     by = "highest letters"
+    ///     max_len = 2
+    ///     lasts = "profile"
+    ///     after_failure = "keep"
+    /// "#)?;
+    /// # #[derive(serde::Serialize, serde::Deserialize)]
+    /// struct Walk { carrier: String, letters: i64 }
+    /// let best_walks = spec.field::<Vec<Walk>>("best_walks")?;
+    /// let mut game = Progress::fresh(&spec);
+    /// for (letters, place) in [(40, Some(1)), (60, Some(1)), (40, None)] {
+    ///     let walk = Walk { carrier: String::new(), letters };
+    ///     assert_eq!(game.place_in(best_walks, &walk)?, place);
+    ///     let ranked = game.rank(best_walks, walk)?.ranked().unwrap();
+    ///     assert_eq!(ranked.place(), place);
+    /// }
+    /// // The name is entered afterwards.
+    /// game.list_mut(best_walks).update(0, |walk| walk.carrier = "Ib".into())?;
+    /// assert_eq!(game.value("best_walks", &[])?.to_string(), "[{ carrier = 'Ib', letters = 60 }, { carrier = '', letters = 40 }]");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
+    pub fn rank<T: Item>(&mut self, at: Handle<Vec<T>>, entry: T) -> Result<Written, AccessError> {
+        self.check_ranking(at)?;
+        let entry = written(self, &at, &entry)?;
+        self.edit_handle(at, &[], Edit::Insert(entry))
+    }
+
+    /// Which place an entry would take in a ranking, counted from 1; none if it would not come in.
+    ///
+    /// # Errors
+    /// If the field is no ranking, or the entry has another shape.
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn place_in<T: Item>(&self, at: Handle<Vec<T>>, entry: &T) -> Result<Option<usize>, AccessError> {
+        self.check_ranking(at)?;
+        let entry = written(self, &at, entry)?;
+        let of = self.model.field(at.field);
+        let item = of.operand_type(Operation::Rank);
+        let entry = entry
+            .clone()
+            .fitted(item)
+            .ok_or_else(|| Progress::unfit(&of.name, &of.ty, Unfit::Value(entry, item.clone())))?;
+        Ok(of.limits.place_in(self.state.value(at.slot as usize), entry))
+    }
+
+    fn check_ranking<T>(&self, at: Handle<Vec<T>>) -> Result<(), AccessError> {
+        self.check_handle(at.fingerprint);
+        let of = self.model.field(at.field);
+        if of.ranking().is_some() {
+            return Ok(());
+        }
+        let what = "ranked into: it is no ranking";
+        Err(AccessErrorKind::NoSuchOperation { field: of.name.to_string(), ty: of.ty.clone(), what }.into())
+    }
+
     /// Reads a value, lets a function change it, and writes it.
     ///
     /// # Errors
@@ -220,7 +302,7 @@ impl Progress {
         self.edit(field, keys, &[], Edit::Add(by))
     }
 
-    /// Puts a value into a list, at its end, or into a set. A full one stays as it is, and the answer says that the value
+    /// Puts a value into a list, at its end, into a set, or into a ranking, in its place. A full list or set stays as it is, and the answer says that the value
     /// was [clamped](Written::clamped).
     ///
     /// # Errors
@@ -348,17 +430,23 @@ impl Progress {
         }
         let edit = edit.fitted(&ty).map_err(|unfit| Progress::unfit(&name, &ty, unfit))?;
         let raises = edit.raises();
-        let mut beaten = false;
+        let field_limits = of.limits.clone();
+        let (mut beaten, mut ranked) = (false, None);
         let written = self.put_entry(id, found, keys, |mut whole| {
             let Some(part) = whole.part_mut(path) else { return (whole, false) };
             let old = std::mem::take(part);
             let before = raises.then(|| old.clone());
-            let (value, clamped) = edit.made(old, &ty, &limits);
-            beaten = before.is_some_and(|before| before != value);
-            *part = value;
-            (whole, clamped)
+            let edited = edit.made(old, &ty, &limits);
+            beaten = before.is_some_and(|before| before != edited.value);
+            ranked = edited.ranked;
+            *part = edited.value;
+            // An entry of a ranking that was written anew has another place.
+            if field_limits.ranking.is_some() && !path.is_empty() {
+                whole = field_limits.clamp(whole).0;
+            }
+            (whole, edited.clamped)
         })?;
-        Ok(Written { beaten, ..written })
+        Ok(Written { beaten, ranked, ..written })
     }
 
     fn unfit(name: &str, ty: &Type, unfit: Unfit) -> AccessError {
@@ -387,8 +475,19 @@ impl Progress {
             return Err(self.why_not(id));
         }
         let slot = match found {
-            EntrySlot::Slot(slot) => slot,
-            EntrySlot::NotMade => self.make_keys(field, keys)?,
+            EntrySlot::Slot(slot) => {
+                self.there(field, slot)?;
+                slot
+            }
+            EntrySlot::NotMade => {
+                // A level that is not made has no entries, whatever their other keys are.
+                let level = keys.iter().find_map(|name| spec.find_level(name).ok());
+                if let Some(level) = level.filter(|level| field.is_per_level() && !self.state.has_level(&spec, *level))
+                {
+                    return Err(self.no_level(level));
+                }
+                self.make_keys(field, keys)?
+            }
         };
         // Taken out, a container that no mark shares is changed where it is.
         let old = self.state.take(slot);
@@ -401,7 +500,24 @@ impl Progress {
 
     #[inline(always)]
     pub(super) fn written(&mut self, judge: bool, clamped: bool, save_due: bool) -> Written {
-        Written { clamped, beaten: false, save_due, opened: if judge { self.opened_now() } else { None } }
+        Written { clamped, beaten: false, save_due, ranked: None, opened: if judge { self.opened_now() } else { None } }
+    }
+
+    /// Whether the entry is there: what is kept for a level that players make is there while it is made.
+    fn there(&self, field: &Field, slot: usize) -> Result<(), AccessError> {
+        let level = field.level_of(&self.model, slot).filter(|_| !self.state.has_entry(&self.model, field, slot));
+        match level {
+            None => Ok(()),
+            Some(level) if field.lasts == Span::Device => {
+                let (field, level) = (field.name.to_string(), self.model.level(level).id.to_string());
+                Err(AccessErrorKind::MadeByOne { field, level }.into())
+            }
+            Some(level) => Err(self.no_level(level)),
+        }
+    }
+
+    fn no_level(&self, level: u32) -> AccessError {
+        AccessErrorKind::LevelNotMade { level: self.model.level(level).id.to_string() }.into()
     }
 
     #[inline(always)]

@@ -1,10 +1,12 @@
 //! The functions of the language.
 
 use crate::codes;
+use crate::model::field::RANKING;
 use crate::model::node::{Node, ReadAt};
 use crate::reading::compile::{Compiler, DerivedKey, Typed};
 use crate::syntax::parse::{Ast, AstKind};
 use crate::value::types::Type;
+use crate::vocabulary::fate::Operation;
 use crate::vocabulary::function::{Aggregate, Function, General, TableFunction};
 
 impl Compiler<'_> {
@@ -61,6 +63,7 @@ impl Compiler<'_> {
                 };
                 Some((Node::Has(Box::new(node), Box::new(item)), Type::Bool))
             }
+            Function::General(General::PlaceIn) => self.place(&arguments[0], &arguments[1]),
             Function::General(General::Open) => {
                 let level = self.level("open", &arguments[0])?;
                 self.reads.push(self.spec.opened);
@@ -127,6 +130,19 @@ impl Compiler<'_> {
             return self.wrong_type(argument, &ty, "a field of numbers");
         }
         Some((Node::Aggregate(over, field.id), ty))
+    }
+
+    /// `place_in(best_walks, { … })`: which place the entry would take, counted from 1; 0 if it would not come in.
+    fn place(&mut self, ranking: &Ast, entry: &Ast) -> Option<Typed> {
+        let (field, slot) = self.field_entry("place_in", ranking)?;
+        let Some(order) = field.limits.ranking.clone() else {
+            let message = format!("`place_in` takes a ranking, and `{}` is of type {}", field.name, field.ty);
+            let error = self.error(codes::WRONG_TYPE, ranking.span, message);
+            return self.fail(error.help(format!("declare it as `{RANKING} of …`, with `by`")));
+        };
+        let entry = self.of_type(entry, field.operand_type(Operation::Rank))?;
+        let read = Node::Read(ReadAt::Now, field.id, slot);
+        Some((Node::Place(Box::new(read), Box::new(entry), order), Type::Int))
     }
 
     fn extreme(&mut self, highest: bool, arguments: &[Ast]) -> Option<Typed> {

@@ -259,7 +259,7 @@ fn span<T>(said: &Option<Spanned<T>>) -> Option<crate::diagnostic::SourceSpan> {
     said.as_ref().map(|said| said.span)
 }
 
-/// Every entry of a field.
+/// Every entry of a field. A level that one player made is not there for another, so a code carries nothing of it.
 fn digits_of(spec: &Types, field: &Field) -> Vec<Digit> {
     let made = vec![Default::default(); spec.key_sets.len()];
     let Some(holds) = Holds::of(field) else { return Vec::new() };
@@ -271,7 +271,8 @@ fn digits_of(spec: &Types, field: &Field) -> Vec<Digit> {
         optional: field.optional,
         weight: 1,
     };
-    field.slots().map(digit).collect()
+    let shipped = |slot: &usize| field.level_of(spec, *slot).is_none_or(|level| !spec.is_made_level(level));
+    field.slots().filter(shipped).map(digit).collect()
 }
 
 /// A number for people: of those that no gate holds, how many digits they have.

@@ -26,6 +26,7 @@ impl Resolver<'_> {
         let order: OpeningOrder = self.choose("opening", self.document.opening.as_ref()).unwrap_or_default();
         let by_order = |level: usize| match order {
             // What is not in the order and says no condition is reached by an exit: anything else was refused.
+            _ if spec.is_made_level(level as u32) => Opening::Made,
             _ if level >= spec.in_order => Opening::ByExit,
             OpeningOrder::InOrder if level > 0 => Opening::After(level as u32 - 1),
             OpeningOrder::InOrder | OpeningOrder::All => Opening::Always,
@@ -80,7 +81,7 @@ pub(super) fn opens_levels(spec: &Readable, openings: &[Opening]) -> Vec<bool> {
     let mut read = vec![false; spec.fields.len()];
     for opening in openings {
         match opening {
-            Opening::Always | Opening::ByExit => {}
+            Opening::Always | Opening::ByExit | Opening::Made => {}
             Opening::After(_) => read[spec.completed.0 as usize] = true,
             Opening::When(condition) => condition.reads().iter().for_each(|id| read[id.0 as usize] = true),
         }

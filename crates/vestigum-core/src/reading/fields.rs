@@ -5,9 +5,10 @@ use rustc_hash::FxHashMap;
 use crate::codes;
 use crate::document::{FieldEntry, Literal, Word};
 use crate::model::axis::Axis;
-use crate::model::field::{Field, FieldId};
+use crate::model::field::{Field, FieldId, RANKING};
 use crate::model::{Names, Types};
 use crate::reading::Resolver;
+use crate::reading::rankings::is_ranking;
 use crate::value::limits::Limits;
 use crate::value::types::Type;
 use crate::value::{Value, below};
@@ -26,12 +27,15 @@ impl Resolver<'_> {
             fields_by_name: Vec::new(),
             device_fields: Vec::new(),
             clocks: Vec::new(),
+            made_fields: None,
             slots: 0,
         };
         let spec = &mut types;
         for (name, entry) in &self.document.fields {
-            if matches!(name.value.as_str(), "completed" | "opened") {
-                let message = format!("`{}` is built in: every game has it", name.value);
+            let makes = !spec.made_levels.is_empty();
+            if matches!(name.value.as_str(), "completed" | "opened") || (makes && name.value == "made") {
+                let of = if name.value == "made" { "where players make levels" } else { "every game has it" };
+                let message = format!("`{}` is built in: {of}", name.value);
                 self.error(codes::BAD_NAME, name.span, message);
                 continue;
             }
@@ -60,6 +64,19 @@ impl Resolver<'_> {
                 _ => spec.opened = id,
             }
         }
+        if !types.made_levels.is_empty() {
+            add_field(
+                &mut types,
+                Field {
+                    axes: vec![Axis::Level],
+                    lasts: Span::Profile,
+                    built_in: true,
+                    written_by: WrittenBy::Rules,
+                    ..plain("made", Type::Bool)
+                },
+            );
+        }
+        self.made(&mut types);
         self.currents(&mut types);
         let mut by_name: Vec<FieldId> = types.fields.iter().map(|field| field.id).collect();
         by_name.sort_unstable_by(|one, other| types.field(*one).name.cmp(&types.field(*other).name));
@@ -75,9 +92,10 @@ impl Resolver<'_> {
             }
             Some(word) => {
                 let choice = self.choice(name, entry, word);
-                self.ty(spec, word, choice.as_ref())
+                self.field_type(spec, word, choice.as_ref())
             }
         };
+        let is_ranking = entry.ty.as_ref().is_some_and(is_ranking);
         if entry.lasts.is_none() {
             self.error(codes::SHAPE, name.span, format!("`{}` does not say how long it lasts", name.value)).help =
                 Some("add `lasts`, one of: attempt, visit, session, run, profile, device".into());
@@ -103,7 +121,7 @@ impl Resolver<'_> {
         if let Some(lasts) = lasts {
             self.decided(name, entry, lasts, written_by);
         }
-        let limits = self.limits(name, entry, &ty);
+        let limits = if is_ranking { self.ranking(name, entry, &ty) } else { self.limits(name, entry, &ty) };
         let default = self.default(name, entry, &ty, &limits);
         let lasts = lasts.unwrap_or(Span::Profile);
         let counts = self.counts(spec, name, entry, &ty, written_by, &axes);
@@ -153,6 +171,10 @@ impl Resolver<'_> {
     }
 
     pub(super) fn limits(&mut self, name: &Word, entry: &FieldEntry, ty: &Type) -> Limits {
+        if let (Some(by), false) = (entry.by.first(), entry.ty.as_ref().is_some_and(is_ranking)) {
+            let message = format!("`{}` is of type {ty}, and only a ranking is sorted", name.value);
+            self.error(codes::SHAPE, by.span, message).help = Some(format!("write `type = \"{RANKING} of …\"`"));
+        }
         let max_len = match &entry.max_len {
             None => Limits::DEFAULT_MAX_LEN,
             Some(len) if !ty.has_length() => {

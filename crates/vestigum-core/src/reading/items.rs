@@ -122,7 +122,7 @@ impl Compiler<'_> {
                 | Function::Rounded(_) => arguments.iter().find_map(|argument| self.container_in(argument)),
                 // What these take is meant as a whole.
                 Function::General(General::Len) => self.container_below(arguments.first()?),
-                Function::General(General::Has) => {
+                Function::General(General::Has | General::PlaceIn) => {
                     let [container, item] = &arguments[..] else { return None };
                     self.container_below(container).or_else(|| self.container_in(item))
                 }

@@ -12,8 +12,10 @@ pub mod fields;
 pub mod fills;
 pub mod items;
 pub mod keys;
+pub mod made;
 pub mod parts;
 pub mod promises;
+pub mod rankings;
 pub mod rules;
 pub mod sources;
 pub mod tables;
@@ -150,6 +152,7 @@ impl Resolver<'_> {
             level_ids: FxHashMap::default(),
             levels_by_name: Vec::new(),
             in_order: 0,
+            made_levels: 0..0,
             lasts: Lasts::default(),
             checkpoint_keys: Vec::new(),
             own_moments: Vec::new(),
@@ -161,6 +164,7 @@ impl Resolver<'_> {
             tables: Vec::new(),
         };
         self.levels(&mut names);
+        self.made_levels(&mut names);
         self.exits(&mut names);
         self.assets(&mut names);
         self.moments(&mut names);

@@ -125,18 +125,22 @@ fn rule<P: Fn(SourceSpan) -> SourceSpan>(
                 Operation::Add => field.ty.is_number(),
                 Operation::Max | Operation::Min => field.ty.is_ordered(),
                 Operation::Union => field.ty.is_union(),
+                Operation::Rank => field.limits.ranking.is_some(),
             };
             if !fits {
                 let needs = match operation {
                     Operation::Union => "a set or a map",
+                    Operation::Rank => "a ranking",
                     Operation::Add => "a number",
                     Operation::Set | Operation::Max | Operation::Min => "something that has an order",
                 };
-                let message = format!("`{}` is of type {}; `{}` needs {needs}", field.name, field.ty, operation.word());
+                let message =
+                    format!("`{}` is of type {}; `{}` needs {needs}", field.name, field.type_name(), operation.word());
                 errors.push(Diagnostic::error(codes::WRONG_TYPE, word.span, message));
                 return None;
             }
-            let operand = compile(spec, scope, &operand.value, Some(&field.ty), &place(operand), errors)?;
+            let operand =
+                compile(spec, scope, &operand.value, Some(field.operand_type(operation)), &place(operand), errors)?;
             Effect::Operation(operation, operand)
         }
     };

@@ -144,6 +144,19 @@ impl Resolver<'_> {
             self.error(codes::WRONG_TYPE, name.span, message).help = Some(help);
             return None;
         };
+        let level = |(axis, key): (&Axis, &GiftKey)| match (axis, key) {
+            (Axis::Level, GiftKey::Fixed(level)) => Some(*level),
+            (Axis::Level | Axis::Checkpoint | Axis::Keys(_), _) => None,
+        };
+        let keys: Vec<GiftKey> = keys;
+        let level = field.axes.iter().zip(&keys).find_map(level);
+        if let Some(level) = level.filter(|level| spec.is_made_level(*level)) {
+            let level = &spec.level(level).id;
+            let message = format!("`{level}` is there only while a player has made it, so no source can give to it");
+            self.error(codes::OUT_OF_REACH, name.span, message).help =
+                Some("give to the level where the source is found: leave its key out".into());
+            return None;
+        }
         Some((field, keys))
     }
 }

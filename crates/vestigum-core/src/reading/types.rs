@@ -8,6 +8,7 @@ use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::{FieldEntry, Word};
 use crate::model::Names;
+use crate::model::field::RANKING;
 use crate::reading::Resolver;
 use crate::value::Chosen;
 use crate::value::types::{MAX_NESTING, Member, StructType, Type};
@@ -55,6 +56,11 @@ impl Resolver<'_> {
         let named = spec.structs.iter().find(|ty| *ty.name == *rest).map(|ty| Type::Struct(ty.clone()));
         let is_choice = rest == "choice";
         let inner = Type::from_word(rest).or(named).or_else(|| choice.filter(|_| is_choice).cloned());
+        if containers.contains(&RANKING) {
+            let message = "only a whole field is a ranking";
+            self.error(codes::SHAPE, word.span, message).help = Some(format!("write `type = \"{RANKING} of …\"`"));
+            return Type::Int;
+        }
         let strange = containers.iter().any(|container| !CONTAINERS.contains(container));
         let (Some(mut ty), false) = (inner, strange) else {
             // A choice without `of` was reported already.
@@ -82,7 +88,10 @@ impl Resolver<'_> {
     fn unknown_type(&mut self, spec: &Names, word: &Word, inner: &str) {
         let message = format!("there is no type `{}`", word.value.escape_debug());
         let words: Vec<&str> = Type::WORDS.into_iter().chain(spec.structs.iter().map(|ty| &*ty.name)).collect();
-        let help = format!("the types are: {}, and `list of`, `set of`, `map of` them", words.join(", "));
+        let help = format!(
+            "the types are: {}, and `list of`, `set of`, `map of` them; a field can be a `{RANKING} of` one",
+            words.join(", ")
+        );
         let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message).help(help);
         self.errors.push(error.suggest(inner, words));
     }

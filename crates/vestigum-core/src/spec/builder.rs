@@ -5,8 +5,8 @@
 
 use crate::diagnostic::{Diagnostics, SourceSpan, Spanned};
 use crate::document::{
-    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, MigrationEntry, RuleEntry, StepEntry,
-    TableEntry, Word, write,
+    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, MadeEntry, MigrationEntry, RuleEntry,
+    StepEntry, TableEntry, Word, write,
 };
 use crate::history::History;
 use crate::spec::Spec;
@@ -181,6 +181,19 @@ impl SpecBuilder {
     /// The folder in which every level has a file.
     pub fn assets(mut self, folder: &str) -> Self {
         self.document.assets = Some(word(folder));
+        self
+    }
+
+    /// How many levels players can make, the field that holds their titles, and what goes along when one is exported.
+    pub fn made_levels<I: IntoIterator<Item = T>, T: Into<String>>(
+        mut self,
+        max: i64,
+        title: Option<&str>,
+        carries: I,
+    ) -> Self {
+        let title = title.map(word);
+        self.document.made =
+            Some(MadeEntry { max: Some(at(max)), title, carries: words(carries), ..Default::default() });
         self
     }
 
@@ -477,6 +490,12 @@ impl FieldBuilder {
         self
     }
 
+    /// By what the entries of a ranking are sorted, as in `"highest letters"`.
+    pub fn by<I: IntoIterator<Item = T>, T: Into<String>>(mut self, members: I) -> Self {
+        self.entry.by = words(members);
+        self
+    }
+
     /// The most characters, bytes or values.
     pub fn max_len(mut self, len: i64) -> Self {
         self.entry.max_len = Some(at(len));
@@ -556,6 +575,11 @@ impl RuleBuilder {
     /// The values of both; the expression's win.
     pub fn union(expression: &str) -> Self {
         Self::operand(Operation::Union, expression)
+    }
+
+    /// The expression comes into a ranking, in its place.
+    pub fn rank(expression: &str) -> Self {
+        Self::operand(Operation::Rank, expression)
     }
 
     /// The condition under which the rule applies.

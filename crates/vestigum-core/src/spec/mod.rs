@@ -256,9 +256,14 @@ impl Spec {
         self.model.version
     }
 
-    /// The levels: those in `order` first, the others after them.
+    /// The levels: those in `order` first, the others after them, and last those that players can make.
     pub fn levels(&self) -> impl ExactSizeIterator<Item = &Level> {
         self.model.levels.iter()
+    }
+
+    /// The levels that players can make, whether they are made or not: `made_1`, `made_2`, and so on.
+    pub fn made_levels(&self) -> impl ExactSizeIterator<Item = &Level> {
+        self.model.levels.iter().skip(self.model.made_levels.start as usize)
     }
 
     /// The fields in the order of the document, the built-ins `completed` and `opened` last.

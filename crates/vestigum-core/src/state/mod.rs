@@ -22,6 +22,7 @@ use crate::state::hand_over::{CheckpointMark, Unheard};
 use crate::state::position::Position;
 use crate::value::Value;
 use crate::value::tree::Moved;
+use crate::vocabulary::span::Span;
 
 const ENTRY: u8 = 1;
 const CHECKPOINT: u8 = 2;
@@ -145,6 +146,33 @@ impl State {
     /// How many values there are.
     pub fn slot_count(&self) -> usize {
         self.values.len()
+    }
+
+    /// Whether a level is there: one that players make is, while it is made.
+    pub fn has_level(&self, spec: &Model, level: u32) -> bool {
+        spec.made_slot(level).is_none_or(|slot| self.values[slot].as_bool())
+    }
+
+    /// The entries of a player that belong to levels that are not made, so that nothing may be kept in them.
+    pub fn without_level(&self, spec: &Model) -> Vec<(FieldId, usize)> {
+        let missing: Vec<u32> = spec.made_levels.clone().filter(|level| !self.has_level(spec, *level)).collect();
+        let of_players = spec.fields.iter().filter(|field| field.is_per_level() && field.lasts != Span::Device);
+        let of_field = |field: &Field| {
+            let slots = missing.iter().flat_map(|level| field.slots_of_level(spec, *level));
+            slots.map(|slot| (field.id, slot)).collect::<Vec<_>>()
+        };
+        of_players.flat_map(of_field).collect()
+    }
+
+    /// Whether an entry of a field is there: the names of its keys and its level are made. The device keeps nothing for a level that
+    /// one of its players made.
+    pub fn has_entry(&self, spec: &Model, field: &Field, slot: usize) -> bool {
+        let of_level = |level: u32| match spec.is_made_level(level) {
+            true => field.lasts != Span::Device && self.has_level(spec, level),
+            false => true,
+        };
+        let asks = !spec.made_levels.is_empty();
+        spec.is_made(field, slot, &self.made) && (!asks || field.level_of(spec, slot).is_none_or(of_level))
     }
 
     #[inline]

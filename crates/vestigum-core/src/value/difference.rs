@@ -67,7 +67,11 @@ impl Value {
                 (other(a, b), other(b, a))
             }
             (Value::List(a), Value::List(b)) => {
-                let first = a.iter().zip(b).take_while(|(a, b)| a == b).count();
+                // Where the positions of items are named, those before them stay.
+                let first = match has_positions(a, b) {
+                    true => 0,
+                    false => a.iter().zip(b).take_while(|(a, b)| a == b).count(),
+                };
                 let shorter = a.len().min(b.len()) - first;
                 let last = a.iter().rev().zip(b.iter().rev()).take(shorter).take_while(|(a, b)| a == b).count();
                 let between = |list: &List| list.iter().take(list.len() - last).skip(first).cloned().collect();
@@ -104,7 +108,7 @@ impl Value {
                 changed(members.map(|(name, (before, after))| (name, before, after))).join(", ")
             }
             // Items that stay where they are and have members: what became of those.
-            (Value::List(a), Value::List(b)) if a.len() == b.len() && a.iter().any(is_struct) => {
+            (Value::List(a), Value::List(b)) if has_positions(a, b) => {
                 let positions: Vec<String> = (1..=a.len()).map(|position| format!("[{position}]")).collect();
                 let pairs = positions.iter().map(String::as_str).zip(a.iter().zip(b));
                 came_and_went(Vec::new(), Vec::new(), changed(pairs.map(|(at, (before, after))| (at, before, after))))
@@ -130,8 +134,9 @@ impl Value {
     }
 }
 
-fn is_struct(value: &Value) -> bool {
-    matches!(value, Value::Struct(..))
+/// Whether what became of the items of a list is told by their positions.
+fn has_positions(a: &List, b: &List) -> bool {
+    a.len() == b.len() && a.iter().any(|value| matches!(value, Value::Struct(..)))
 }
 
 fn changed<'a>(pairs: impl Iterator<Item = (&'a str, &'a Value, &'a Value)>) -> Vec<String> {

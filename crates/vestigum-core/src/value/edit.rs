@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use crate::value::containers::Map;
 use crate::value::limits::Limits;
+use crate::value::ranking::Ranked;
 use crate::value::types::Type;
 use crate::value::{Value, sum};
 
@@ -18,7 +19,7 @@ pub enum Edit {
     Raise(Value),
     /// Writes a number or a choice if it is lower.
     Lower(Value),
-    /// Puts a value into a list, at its end, or into a set.
+    /// Puts a value into a list, at its end, into a set, or into a ranking, in its place if it is good enough.
     Insert(Value),
     /// Puts a value under a key of a map.
     InsertAt(Arc<str>, Value),
@@ -26,6 +27,16 @@ pub enum Edit {
     Remove(Value),
     /// Takes the item of a list out at a position that counts from 1.
     RemoveAt(usize),
+}
+
+/// What an edit makes of a value.
+pub struct Edited {
+    /// The new value.
+    pub value: Value,
+    /// Whether something was cut.
+    pub clamped: bool,
+    /// Where an entry came in a ranking.
+    pub ranked: Option<Ranked>,
 }
 
 /// Why an edit cannot be made to values of a type.
@@ -74,8 +85,12 @@ impl Edit {
     }
 
     /// Makes the edit to a value of the type, inside its limits. Says whether something was cut.
-    pub(crate) fn made(self, old: Value, ty: &Type, limits: &Limits) -> (Value, bool) {
-        match self {
+    pub(crate) fn made(self, old: Value, ty: &Type, limits: &Limits) -> Edited {
+        let (value, clamped) = match self {
+            Edit::Insert(item) if limits.ranking.is_some() => {
+                let (value, clamped, ranked) = limits.ranked(&old, item);
+                return Edited { value, clamped, ranked };
+            }
             Edit::Set(value) => limits.clamp(value),
             Edit::Add(by) => {
                 let (sum, cut) = if old.is_filled() { sum(&old, &by) } else { (by, false) };
@@ -90,13 +105,14 @@ impl Edit {
                 let (item, cut) = limits.clamp_item(item);
                 let cut = cut || at != key;
                 let room = limits.has_room(&old);
-                let mut map = match old {
-                    Value::Map(map) if !room && !map.contains_key(&at) => return (Value::Map(map), true),
-                    Value::Map(map) => map,
-                    _ => Map::default(),
-                };
-                map.insert(at, item);
-                (Value::Map(map), cut)
+                match old {
+                    Value::Map(map) if !room && !map.contains_key(&at) => (Value::Map(map), true),
+                    old => {
+                        let mut map = if let Value::Map(map) = old { map } else { Map::default() };
+                        map.insert(at, item);
+                        (Value::Map(map), cut)
+                    }
+                }
             }
             Edit::Remove(item) => (without(old, &item), false),
             Edit::RemoveAt(position) => match (old, position.checked_sub(1)) {
@@ -106,7 +122,8 @@ impl Edit {
                 }
                 (old, _) => (old, false),
             },
-        }
+        };
+        Edited { value, clamped, ranked: None }
     }
 }
 

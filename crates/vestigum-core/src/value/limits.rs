@@ -3,6 +3,8 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use crate::value::containers::List;
+use crate::value::ranking::{Ranked, Ranking};
 use crate::value::types::Member;
 use crate::value::{Value, below};
 
@@ -13,6 +15,8 @@ pub struct Limits {
     pub range: Option<(Value, Value)>,
     /// The most characters of a text.
     pub max_len: usize,
+    /// For a ranking: the order of its entries.
+    pub ranking: Option<Arc<Ranking>>,
     // The range of an int field once more, for the writes of play.
     lowest_int: i64,
     highest_int: i64,
@@ -24,7 +28,13 @@ impl Limits {
             Some((Value::Int(lowest), Value::Int(highest))) => (*lowest, *highest),
             _ => (i64::MIN, i64::MAX),
         };
-        Limits { range, max_len, lowest_int, highest_int }
+        Limits { range, max_len, ranking: None, lowest_int, highest_int }
+    }
+
+    /// The limits of a ranking.
+    pub(crate) fn of_ranking(ranking: Arc<Ranking>) -> Limits {
+        let max_len = ranking.max;
+        Limits { ranking: Some(ranking), ..Limits::new(None, max_len) }
     }
 
     /// The most characters a text has if the field does not ask for more.
@@ -52,17 +62,47 @@ impl Limits {
             }
             return (value, false);
         }
-        self.shortened(value)
+        let (value, cut) = self.shortened(value);
+        match (&self.ranking, value) {
+            (Some(ranking), Value::List(list)) if !ranking.fits(&list) => (Value::List(ranking.sorted(&list)), true),
+            (_, value) => (value, cut),
+        }
+    }
+
+    /// Which place an entry would take in a ranking, counted from 1: that of the entry as it would be kept, inside its limits.
+    pub(crate) fn place_in(&self, ranking: &Value, entry: Value) -> Option<usize> {
+        let (_, _, ranked) = self.ranked(ranking, entry);
+        ranked?.place()
+    }
+
+    /// A ranking with one more entry, if it comes in, and where it does. Says whether the entry was cut.
+    pub(crate) fn ranked(&self, old: &Value, item: Value) -> (Value, bool, Option<Ranked>) {
+        let (item, cut) = self.clamp_item(item);
+        let empty = List::default();
+        match (&self.ranking, old) {
+            (Some(ranking), Value::List(_) | Value::Unfilled) => {
+                let list = if let Value::List(list) = old { list } else { &empty };
+                let (list, place) = ranking.with(list, item);
+                let ranked = Ranked::new(place, list.len());
+                (Value::List(list), cut && place.is_some(), Some(ranked))
+            }
+            _ => (old.clone(), false, None),
+        }
     }
 
     /// Brings an item that is put into a container inside.
     pub(crate) fn clamp_item(&self, item: Value) -> (Value, bool) {
-        self.shortened(item)
+        self.of_items().shortened(item)
     }
 
     /// The limits of what is inside a container.
     pub(crate) fn of_items(&self) -> Limits {
-        Limits::new(None, self.max_len)
+        Limits::new(None, self.max_inside())
+    }
+
+    /// The most characters of a text inside a container. The length of a ranking is that of its entries alone.
+    fn max_inside(&self) -> usize {
+        if self.ranking.is_some() { Limits::DEFAULT_MAX_LEN } else { self.max_len }
     }
 
     /// The limits of a member of a struct: its own, and the length of the field where it says none.
@@ -115,13 +155,16 @@ impl Limits {
         let whole = match &value {
             Value::Text(text) => text.len() <= max,
             Value::Bytes(bytes) => bytes.len() <= max,
-            Value::Struct(..) | Value::List(_) | Value::Set(_) | Value::Map(_) => !is_outside(&value, max),
+            Value::Struct(..) | Value::List(_) | Value::Set(_) | Value::Map(_) => {
+                !is_outside(&value, max, self.max_inside())
+            }
             _ => true,
         };
         if whole {
             return (value, false);
         }
-        let inner = |value: &Value| self.shortened(value.clone()).0;
+        let items = self.of_items();
+        let inner = |value: &Value| items.shortened(value.clone()).0;
         let short = match &value {
             Value::Text(text) => match text.char_indices().nth(max) {
                 Some((end, _)) => Value::text(&text[..end]),
@@ -133,6 +176,8 @@ impl Limits {
                 let inside = typed.map(|(member, value)| self.of_member(member).clamp(value.clone()).0);
                 Value::Struct(ty.clone(), Arc::new(inside.collect()))
             }
+            // A ranking is cut when it is in order.
+            Value::List(list) if self.ranking.is_some() => Value::List(list.iter().map(inner).collect()),
             Value::List(list) => Value::List(list.iter().take(max).map(inner).collect()),
             Value::Set(set) => Value::Set(set.iter().take(max).map(inner).collect()),
             Value::Map(map) => {
@@ -163,8 +208,9 @@ fn is_long_key(key: &str, max: usize) -> bool {
     key.len() > max && key.chars().count() > max
 }
 
-/// Whether some part of a value is longer than `max`, or a member of a struct outside its own limits.
-fn is_outside(value: &Value, max: usize) -> bool {
+/// Whether a value is longer than `max` or something in it longer than `inside`, or a member of a struct outside its own limits.
+fn is_outside(value: &Value, max: usize, max_inside: usize) -> bool {
+    let is_outside = |value: &Value, max: usize| is_outside(value, max, max);
     let inside = match value {
         Value::Struct(ty, members) => {
             let mut typed = ty.members.iter().zip(members.iter());
@@ -173,7 +219,7 @@ fn is_outside(value: &Value, max: usize) -> bool {
                 member.range.as_ref().is_some_and(out_of_range) || is_outside(value, member.max_len.unwrap_or(max))
             })
         }
-        Value::List(list) => list.iter().any(|item| is_outside(item, max)),
+        Value::List(list) => list.iter().any(|item| is_outside(item, max_inside)),
         Value::Set(set) => set.iter().any(|item| is_outside(item, max)),
         Value::Map(map) => map.iter().any(|(key, item)| is_long_key(key, max) || is_outside(item, max)),
         Value::Text(text) => return text.len() > max && text.chars().count() > max,

@@ -12,6 +12,7 @@ pub mod edit;
 pub mod limits;
 pub mod literal;
 pub mod parts;
+pub mod ranking;
 pub mod serial;
 pub mod tree;
 pub mod types;

@@ -57,6 +57,8 @@ words! {
         Min = "min",
         /// The operand's values or entries are added to a set or map; its entries win.
         Union = "union",
+        /// The operand comes into a ranking, in its place, if it is good enough.
+        Rank = "rank",
     }
 }
 
@@ -70,6 +72,10 @@ impl Operation {
             Operation::Max if !old.is_filled() || below(old, operand) => operand.clone(),
             Operation::Min if !old.is_filled() || below(operand, old) => operand.clone(),
             Operation::Max | Operation::Min => old.clone(),
+            Operation::Rank => {
+                let (value, cut, _) = limits.ranked(old, operand.clone());
+                return (value, cut);
+            }
             Operation::Union => return limits.united(if old.is_filled() { old } else { zero }, operand),
         };
         (new, false)

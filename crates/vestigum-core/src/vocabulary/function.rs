@@ -73,6 +73,8 @@ words! {
         Open = "open",
         /// Whether a container has a value.
         Has = "has",
+        /// Which place an entry would take in a ranking.
+        PlaceIn = "place_in",
         /// How long a text or a container is.
         Len = "len",
         /// Whether an optional field has a value.
@@ -138,7 +140,7 @@ impl Function {
             Function::Table(_) => 2,
             Function::General(general) => match general {
                 General::If => 3,
-                General::Has => 2,
+                General::Has | General::PlaceIn => 2,
                 General::Max | General::Min => given.max(2),
                 General::Open | General::Len | General::Filled => 1,
                 General::Was | General::Entry | General::Checkpoint => 1,

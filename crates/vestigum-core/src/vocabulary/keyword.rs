@@ -40,6 +40,14 @@ words! {
         Code = "code",
         /// A code is redeemed.
         Redeem = "redeem",
+        /// A player makes a level.
+        MakeLevel = "make_level",
+        /// A level that a player made is removed.
+        RemoveLevel = "remove_level",
+        /// A level that a player made becomes a text for others.
+        ExportLevel = "export_level",
+        /// A level that another player made is brought in.
+        ImportLevel = "import_level",
         /// Progress is put back to its beginning.
         Reset = "reset",
         /// The level overview is shown.

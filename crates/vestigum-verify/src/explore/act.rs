@@ -72,8 +72,9 @@ impl Repertoire {
         }
         match &game.state().position {
             Position::Menu => {
-                let open =
-                    (0..data.levels.len() as u32).filter(|level| game.is_open(*level) || self.relaxation.lifts(*level));
+                // A search makes no levels.
+                let shipped = 0..data.made_levels.start;
+                let open = shipped.filter(|level| game.is_open(*level) || self.relaxation.lifts(*level));
                 acts.extend(open.map(Act::Enter));
             }
             Position::Level(standing) => {

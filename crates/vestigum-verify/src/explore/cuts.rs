@@ -50,7 +50,7 @@ fn expressions<'s>(
     let locked = (0..).zip(&data.openings).filter(|(level, _)| !relaxation.lifts(*level));
     let openings = locked.filter_map(|(_, opening)| match opening {
         Opening::When(condition) => Some(condition),
-        Opening::Always | Opening::After(_) | Opening::ByExit => None,
+        Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => None,
     });
     let fields = data.fields.iter().filter(move |field| matter(field.id));
     let rules = fields.flat_map(move |field| {
@@ -73,7 +73,7 @@ fn subtracts(spec: &Spec, field: &Field) -> bool {
     let mut rules = spec.moments().flat_map(|moment| &data.plan.fate(field.id, moment).rules);
     let by_rule = rules.any(|rule| match &rule.does {
         Effect::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_below(0.0),
-        Effect::Operation(Operation::Set | Operation::Max | Operation::Min | Operation::Union, _)
+        Effect::Operation(Operation::Set | Operation::Max | Operation::Min | Operation::Union | Operation::Rank, _)
         | Effect::Plain(_) => false,
     });
     let mut gifts = data.sources.iter().flat_map(|source| &source.gives).filter(|gift| gift.field == field.id);

@@ -86,7 +86,7 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
             }
         }
     }
-    if spec.levels().len() > 0 {
+    if !spec.model().shipped_levels().is_empty() {
         ask("every level can be opened and completed".into(), Asked::Reachable);
     }
     // Without a source there is nothing to gain.
@@ -124,7 +124,7 @@ fn is_record(spec: &Spec, field: &Field) -> bool {
         Effect::Operation(Operation::Set, operand) => !operand.is_never_above(data, field, rules, index),
         Effect::Operation(Operation::Max, _) => true,
         Effect::Operation(Operation::Add, operand) => operand.bounds_in_ranges(data).can_be_above(0.0),
-        Effect::Operation(Operation::Min | Operation::Union, _) | Effect::Plain(_) => false,
+        Effect::Operation(Operation::Min | Operation::Union | Operation::Rank, _) | Effect::Plain(_) => false,
     };
     let fed = rules.iter().enumerate().any(grows);
     fed && field.lasts.outlives_run() && field.ty.is_number()
@@ -208,7 +208,7 @@ fn because<'s>(spec: &'s Spec, code: &str, subject: Option<&str>) -> Option<&'s 
 /// What a finding of exploring can be about, by its code: levels and fields by name.
 pub(crate) fn subjects<'s>(spec: &'s Spec, code: &str) -> Vec<&'s str> {
     if code == codes::NEVER_COMPLETED {
-        return spec.model().levels.iter().map(|level| &*level.id).collect();
+        return spec.model().shipped_levels().iter().map(|level| &*level.id).collect();
     }
     let asked = questions(spec).into_iter().filter(|question| question.code() == Some(code));
     asked.filter_map(|question| Some(spec.model().field(*question.reads().first()?).name())).collect()

@@ -39,7 +39,7 @@ impl Relaxation {
             Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => {}
             Asked::Reachable | Asked::NothingGained(_) => return None,
         }
-        let locked = data.openings.iter().any(|opening| !matches!(opening, Opening::Always));
+        let locked = data.openings.iter().any(|opening| !matches!(opening, Opening::Always | Opening::Made));
         let asks_open =
             matter.contains(&data.opened) || question.expression().is_some_and(|asked| asks_open(data, asked));
         (locked && !asks_open).then(|| Relaxation { lifted: vec![true; data.levels.len()], focus: None })
@@ -52,7 +52,7 @@ impl Relaxation {
         if !all_lifted || !(Independence { spec, data, matter }).of(question) {
             return vec![self.clone()];
         }
-        let levels = 0..data.levels.len() as u32;
+        let levels = 0..data.made_levels.start;
         levels.map(|level| Relaxation { focus: Some(level), ..self.clone() }).collect()
     }
 

@@ -27,6 +27,8 @@ impl Tally {
     /// Of a search that has seen nothing. What is allowed never to be completed is as good as completed.
     pub(super) fn of(spec: &Spec, question: &Question) -> Tally {
         let mut completed = vec![false; spec.model().levels.len()];
+        // A search makes no levels, so it need not complete them.
+        spec.model().made_levels.clone().for_each(|level| completed[level as usize] = true);
         for (level, _) in question.allowed_levels(spec) {
             completed[spec.model().level_ids[level] as usize] = true;
         }

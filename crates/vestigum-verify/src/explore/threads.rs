@@ -40,11 +40,10 @@ pub fn explore_all(
             let start = Instant::now();
             let until = share.map(|share| start + share);
             let ending = search(spec, &questions[*at], bounds, until, threads, &mut |seen| watch(*at, seen));
-            let before = answers[*at].take().filter(|before| before.ending.seen().states > ending.seen().states);
-            // The second look is the longer one, unless there was no time left for it.
-            answers[*at] = Some(match before {
-                Some(before) if ending.broken().is_none() => before,
-                _ => Explored { ending, took: start.elapsed() },
+            let now = Explored { ending, took: start.elapsed() };
+            answers[*at] = Some(match answers[*at].take() {
+                Some(before) => before.or(now),
+                None => now,
             });
         }
         if budget.is_none() {
@@ -62,6 +61,15 @@ pub struct Explored {
     pub ending: Ending,
     /// How long it took.
     pub took: Duration,
+}
+
+impl Explored {
+    /// The answer of a second look, or this one: where neither came to its end, the one that has seen more. The second look is the
+    /// longer one, unless there was no time left for it.
+    fn or(self, second: Explored) -> Explored {
+        let (first_seen, seen) = (self.ending.seen(), second.ending.seen());
+        if seen.stopped && second.ending.broken().is_none() && first_seen.states > seen.states { self } else { second }
+    }
 }
 
 /// Searches for the answer to a question on so many threads; none means all cores. The answer does not depend on how many
@@ -167,4 +175,23 @@ fn round(search: &Search<'_>, threads: usize, late: &(dyn Fn() -> bool + Sync)) 
     let parts = search.frontier().div_ceil(PART);
     let range = |part: usize| part * PART..((part + 1) * PART).min(search.frontier());
     in_parts(parts, threads, &|part| (!late()).then(|| search.expand(range(part))))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// With the locks lifted a search can be through with fewer states than one that was cut short has seen.
+    #[test]
+    fn an_answer_that_came_to_its_end_is_not_given_up_for_one_that_has_seen_more() {
+        let explored = |states, stopped| {
+            let seen = Seen { states, stopped, all: !stopped, ..Seen::default() };
+            Explored { ending: Ending::Holds(seen), took: Duration::ZERO }
+        };
+        for (first, second, kept) in [(33_049, (18_561, false), 18_561), (900, (40, true), 900), (40, (900, true), 900)]
+        {
+            let both = explored(first, true).or(explored(second.0, second.1));
+            assert_eq!(both.ending.seen().states, kept);
+        }
+    }
 }

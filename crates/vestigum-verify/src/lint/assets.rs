@@ -29,7 +29,8 @@ pub(super) fn findings(spec: &Spec, files: &AssetFiles<'_>) -> Vec<Finding> {
     let mut used: FxHashSet<&str> = FxHashSet::default();
     let mut found = Vec::new();
     let mut without = 0;
-    for level in &model.levels {
+    // What a player makes of a level is in the save.
+    for level in model.shipped_levels() {
         let missing = match (&level.asset, level.asset().rsplit_once('/')) {
             (None, _) => {
                 let own: Vec<&str> = top.iter().copied().filter(|name| stem(name) == level.id()).collect();
@@ -94,7 +95,7 @@ fn no_asset(spec: &Model, level: &Level, folder: &str, near: Option<String>) -> 
 
 fn no_level(spec: &Model, folder: &str, span: SourceSpan, name: &str) -> Diagnostic {
     let error = Diagnostic::warning(codes::UNUSED_ASSET, span, format!("`{folder}/{name}` is the file of no level"));
-    match near(stem(name), spec.levels.iter().map(Level::id)) {
+    match near(stem(name), spec.shipped_levels().iter().map(Level::id)) {
         Some(level) => error.help(format!("is it the file of `{level}`? Then say so with `asset = \"{name}\"`")),
         None => error.help("add the level to the spec, or take the file out of the folder"),
     }

@@ -27,7 +27,9 @@
 
 mod assets;
 mod kept;
+mod made;
 mod possible;
+mod rankings;
 mod reach;
 mod records;
 mod warnings;

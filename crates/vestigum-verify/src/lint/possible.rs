@@ -206,7 +206,7 @@ impl<'s> Possible<'s> {
             let after = match operation {
                 Operation::Set | Operation::Max | Operation::Min => operand,
                 Operation::Add => before.with(operand),
-                Operation::Union => Bounds::Any,
+                Operation::Union | Operation::Rank => Bounds::Any,
             };
             found.push((slot, clamped(field, after)));
         }

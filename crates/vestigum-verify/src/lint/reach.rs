@@ -14,7 +14,7 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
     let data = &**spec.model();
     let conditions = data.openings.iter().filter_map(|opening| match opening {
         Opening::When(condition) => Some(condition.reads()),
-        Opening::Always | Opening::After(_) | Opening::ByExit => None,
+        Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => None,
     });
     let mut possible = Possible::new(spec, conditions.flatten().copied().collect());
     let mut waiting: Vec<usize> = (0..data.levels.len()).collect();
@@ -25,7 +25,8 @@ pub(super) fn unreachable(spec: &Spec) -> Vec<Finding> {
             let fields = FieldBounds::new(&of);
             let mut opens = |level: &usize| {
                 let can = match &data.openings[*level] {
-                    Opening::Always => true,
+                    // Players can make it at any time.
+                    Opening::Always | Opening::Made => true,
                     // A level that comes after one that was just found is found with it.
                     Opening::After(before) => reached[*before as usize],
                     Opening::When(condition) => condition.can_hold(data, &fields),
@@ -66,7 +67,7 @@ fn finding(spec: &Spec, possible: &Possible<'_>, lost: &[usize], index: usize) -
                 data.levels[index].entrances.iter().map(|from| format!("`{}`", data.level(*from).id)).collect();
             format!("only the exits of {} lead to it", from.join(", "))
         }
-        Opening::Always => String::new(),
+        Opening::Always | Opening::Made => String::new(),
     };
     let document = &data.document;
     let declared = document.levels.iter().find(|(name, _)| *name.value == *level.id);

@@ -87,7 +87,7 @@ impl Declared<'_> {
             Effect::Operation(Operation::Set | Operation::Max | Operation::Min, operand) => {
                 operand.adds_to(spec, field)
             }
-            Effect::Operation(Operation::Union, _) | Effect::Plain(_) => false,
+            Effect::Operation(Operation::Union | Operation::Rank, _) | Effect::Plain(_) => false,
         };
         // A failure that is saved is saved with the game over that follows it.
         let follows = spec.over_when.is_some() && spec.save_at.iter().any(|moment| moment.is_failure());

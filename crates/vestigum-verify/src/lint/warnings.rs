@@ -32,11 +32,13 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
         all.extend(about.no_checkpoint());
         all.extend(about.device_sum());
         all.extend(about.clock_turned_back());
+        all.extend(about.nameless_ranking());
         let subject = || field.name.to_string();
         found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
     }
     found.extend(no_steps(spec));
     found.extend(hidden_next(spec));
+    found.extend(super::made::counted(spec));
     found
 }
 
@@ -155,7 +157,7 @@ impl Declared<'_> {
         }
         let opens = spec.levels.iter().zip(&spec.openings).find(|(_, opening)| match opening {
             Opening::When(condition) => condition.reads().iter().any(|read| fed.contains(read)),
-            Opening::Always | Opening::After(_) | Opening::ByExit => false,
+            Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => false,
         });
         if let Some((level, _)) = opens {
             return Some(format!("the opening of `{}`", level.id));
@@ -186,7 +188,7 @@ impl Declared<'_> {
         let (index, _) = self.rules(Moment::Death).find(takes)?;
         let opens = |opening: &Opening| match opening {
             Opening::When(condition) => condition.reads().contains(&field.id),
-            Opening::Always | Opening::After(_) | Opening::ByExit => false,
+            Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => false,
         };
         let ends = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
         // A game that has rules at a game over, and no condition for one, says it.
@@ -247,7 +249,7 @@ fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId
         Effect::Operation(Operation::Set | Operation::Add | Operation::Max, operand) => {
             operand.reads().iter().any(|read| *read != field.id && fed.contains(read))
         }
-        Effect::Operation(Operation::Min | Operation::Union, _) | Effect::Plain(_) => false,
+        Effect::Operation(Operation::Min | Operation::Union | Operation::Rank, _) | Effect::Plain(_) => false,
     })
 }
 
@@ -275,9 +277,9 @@ fn no_steps(spec: &Model) -> Vec<Finding> {
         if entry.steps.is_some() || entry.first.is_some() {
             continue;
         }
-        let without = (0u32..).zip(&spec.levels).filter(|(index, _)| !table.of_levels.contains_key(index));
+        let without = (0u32..).zip(spec.shipped_levels()).filter(|(index, _)| !table.of_levels.contains_key(index));
         let without: Vec<&str> = without.map(|(_, level)| &*level.id).collect();
-        if without.is_empty() || without.len() == spec.levels.len() {
+        if without.is_empty() || without.len() == spec.shipped_levels().len() {
             continue;
         }
         let message = format!("`{}` has no steps for {}", name.value, without.join(", "));

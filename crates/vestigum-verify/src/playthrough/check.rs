@@ -16,6 +16,7 @@ use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
 use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Part, Progress, Reset, Spec, Type, codes};
 
+use super::levels::{CheckedChange, LevelChange, WrittenChange};
 use super::script::{self, Given, How, ProfileChange, Statement, StatementKind, Word, WrittenPlaythrough};
 use super::target::{Bracketed, TargetStep, WriteTarget};
 
@@ -127,6 +128,7 @@ pub(super) enum Action {
     Import(Box<Image>),
     Profile(String),
     Profiles(ProfileChange),
+    Level(CheckedChange),
     Repeat(u32, Vec<ScriptStep>),
 }
 
@@ -214,7 +216,8 @@ impl Playthrough {
                 | Action::Damage { .. }
                 | Action::Import(_)
                 | Action::Profile(_)
-                | Action::Profiles(_) => 1,
+                | Action::Profiles(_)
+                | Action::Level(_) => 1,
             });
             each.fold(0, u64::saturating_add)
         }
@@ -411,6 +414,7 @@ impl<'s> Checker<'s, '_> {
             }
             StatementKind::Import(path) => Action::Import(Box::new(self.import(path)?)),
             StatementKind::Profiles(change) => Action::Profiles(change.clone()),
+            StatementKind::Level(change) => Action::Level(self.level_change(change)?),
             StatementKind::Profile(name) => Action::Profile(name.value.clone()),
             StatementKind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
         })
@@ -477,11 +481,33 @@ impl<'s> Checker<'s, '_> {
         if self.variables.contains(&word.value) {
             return Some(word.value.clone());
         }
-        let message = format!("no code was made as `{}` before", word.value);
+        let message = format!("nothing was made as `{}` before", word.value);
         let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message)
-            .help("`code NAME as VARIABLE` makes one; a code that is known stands in quotes");
+            .help("`code NAME as VARIABLE` makes a code and `export_level LEVEL as VARIABLE` a level; a known text stands in quotes");
         self.errors.push(error.suggest(&word.value, self.variables.iter().map(String::as_str)));
         None
+    }
+
+    fn level_change(&mut self, change: &WrittenChange) -> Option<CheckedChange> {
+        Some(match change {
+            LevelChange::Make => LevelChange::Make,
+            LevelChange::Remove(level) => LevelChange::Remove(self.known_made(level)?),
+            LevelChange::Export { level, variable } => {
+                let level = self.known_made(level)?;
+                self.variables.push(variable.clone());
+                LevelChange::Export { level, variable: variable.clone() }
+            }
+            LevelChange::Import(Given::Text(text)) => LevelChange::Import(Redeems::Text(text.clone())),
+            LevelChange::Import(Given::Variable(word)) => {
+                LevelChange::Import(Redeems::Variable(self.known_variable(word)?))
+            }
+        })
+    }
+
+    /// A level that players make, whether it is made or not.
+    fn known_made(&mut self, word: &Word) -> Option<String> {
+        self.known_level(word, None)?;
+        Some(word.value.clone())
     }
 
     /// An exit of some level: which one it is of depends on where play stands.
@@ -664,7 +690,8 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
             | Action::Damage { .. }
             | Action::Import(_)
             | Action::Profile(_)
-            | Action::Profiles(_) => {}
+            | Action::Profiles(_)
+            | Action::Level(_) => {}
         }
     }
 }

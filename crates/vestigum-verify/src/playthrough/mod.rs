@@ -31,6 +31,7 @@
 //! ```
 
 mod check;
+mod levels;
 mod players;
 mod run;
 mod saves;

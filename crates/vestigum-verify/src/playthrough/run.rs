@@ -17,6 +17,7 @@ use vestigum_core::{
 };
 
 use super::check::{Action, EntryTarget, Playthrough, Redeems, ScriptStep};
+use super::levels;
 use super::players;
 use super::saves::{Saves, SavesError};
 use super::script::How;
@@ -141,7 +142,7 @@ struct Runner<'a> {
     device: LiveDevice,
     statements: usize,
     rows: Vec<Row>,
-    /// The codes that were made, by the names that the script gives them.
+    /// The codes that were made and the levels that were exported, by the names that the script gives them.
     made: BTreeMap<String, String>,
 }
 
@@ -242,6 +243,7 @@ impl Runner<'_> {
                 | Action::Import(_)
                 | Action::Profile(_)
                 | Action::Profiles(_)
+                | Action::Level(_)
                 | Action::Repeat(..) => Vec::new(),
             },
         };
@@ -334,6 +336,16 @@ impl Runner<'_> {
                 Ok(format!("{damaged} save{s} damaged"))
             }
             Action::Import(image) => self.import(image),
+            Action::Level(change) => {
+                let mut texts = std::mem::take(&mut self.made);
+                let told = self.session().map(|progress| levels::change(progress, &mut texts, change));
+                self.made = texts;
+                let mut told = told?.map_err(|error| Why::Refused(error.to_string()))?;
+                if change.is_saved() {
+                    told = format!("{told}, {}", self.save()?);
+                }
+                Ok(told)
+            }
             Action::Profiles(change) => {
                 for name in [&change.name, &change.to].into_iter().filter(|name| !name.is_empty()) {
                     if self.players.get(name.as_str()).is_some_and(|player| player.progress.is_some()) {
@@ -442,6 +454,7 @@ impl Runner<'_> {
         if !outcome.opened.is_empty() {
             notes.push(format!("opens {}", outcome.opened.join(" and ")));
         }
+        notes.extend(outcome.ranked.iter().map(ToString::to_string));
         notes.extend(outcome.next.iter().map(ToString::to_string));
         if outcome.save_due {
             notes.push(self.save()?);
@@ -464,6 +477,7 @@ impl Runner<'_> {
         if beats {
             notes.push(if written.beaten() { "beaten".into() } else { "not beaten".into() });
         }
+        notes.extend(written.ranked().map(|ranked| ranked.to_string()));
         if written.clamped() {
             notes.push("brought into its limits".into());
         }

@@ -6,6 +6,7 @@ use vestigum_core::vocabulary::keyword::{Keyword, ProfileVerb, statement_words};
 use vestigum_core::vocabulary::time::TimeUnit;
 use vestigum_core::{Diagnostic, Moment, Reset, codes};
 
+use super::levels::{self, LevelChange, WrittenChange};
 use super::target::{TargetStep, WriteTarget, target};
 
 /// A text and its place.
@@ -87,6 +88,8 @@ pub(super) enum StatementKind {
     Import(Word),
     Profile(Word),
     Profiles(ProfileChange),
+    /// `make_level` and its like
+    Level(WrittenChange),
     Repeat(u32, Vec<Statement>),
 }
 
@@ -174,12 +177,12 @@ impl<'s> Line<'s> {
         SourceSpan::new(self.start, self.start + self.text.len())
     }
 
-    fn word(self) -> Word {
+    pub(super) fn word(self) -> Word {
         Spanned::new(self.text.to_owned(), self.span())
     }
 
     /// The first word and what stands behind it.
-    fn split(self) -> (Line<'s>, Line<'s>) {
+    pub(super) fn split(self) -> (Line<'s>, Line<'s>) {
         let end = self.text.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(self.text.len());
         let rest = self.text[end..].trim_start();
         let start = self.start + self.text.len() - rest.len();
@@ -336,6 +339,13 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
         Some(Keyword::Tick) => tick(line, rest)?,
         Some(Keyword::Code) => code(rest)?,
         Some(Keyword::Redeem) => redeem(rest)?,
+        Some(Keyword::MakeLevel) => bare(StatementKind::Level(LevelChange::Make), rest)?,
+        Some(Keyword::RemoveLevel) => {
+            let help = "write `remove_level made_1`";
+            StatementKind::Level(LevelChange::Remove(name(rest, "which level is removed?", help)?))
+        }
+        Some(Keyword::ExportLevel) => StatementKind::Level(levels::export(rest)?),
+        Some(Keyword::ImportLevel) => StatementKind::Level(levels::import(line, rest)?),
         Some(Keyword::Reset) => reset(word, rest)?,
         Some(Keyword::Board) => bare(StatementKind::Board, rest)?,
         Some(Keyword::Save) => bare(StatementKind::Save, rest)?,
@@ -370,6 +380,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Tick(_)
         | StatementKind::Redeem { .. }
         | StatementKind::Profiles(_)
+        | StatementKind::Level(_)
         | StatementKind::Checkpoint(_) => {}
         StatementKind::Write { .. }
         | StatementKind::Beat { .. }
@@ -438,7 +449,7 @@ fn some(rest: Line<'_>, line: Line<'_>, question: &str, help: &str) -> Result<Wo
     if rest.text.is_empty() { Err(error(line.span(), question).help(help)) } else { Ok(rest.word()) }
 }
 
-fn name(rest: Line<'_>, question: &str, help: &str) -> Result<Word, Diagnostic> {
+pub(super) fn name(rest: Line<'_>, question: &str, help: &str) -> Result<Word, Diagnostic> {
     let (word, behind) = rest.split();
     if word.text.is_empty() {
         return Err(error(rest.span(), question).help(help));
@@ -518,7 +529,7 @@ fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Result<Statem
     Ok(StatementKind::Write { target, how, value })
 }
 
-fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnostic> {
+pub(super) fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>, Diagnostic> {
     tokens(line.text).map_err(|unreadable| {
         let error = error(unreadable.span.shifted(line.start), unreadable.message);
         Diagnostic { help: unreadable.help, ..error }
@@ -666,7 +677,8 @@ fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
 }
 
 fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
+    let words: Vec<&str> = Keyword::ALL.iter().map(|keyword| keyword.word()).collect();
     error(line.span(), "this is no statement")
-        .help("a statement is a moment, a write as in `score += 60`, or one of: expect, refuse, insert, remove, raise, lower, tick, code, redeem, reset, board, save, crash, watch, profile, profiles, repeat")
+        .help(format!("a statement is a moment, a write as in `score += 60`, or one of: {}", words.join(", ")))
         .suggest(word.text, statement_words())
 }

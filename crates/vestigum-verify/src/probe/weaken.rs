@@ -3,7 +3,9 @@
 use vestigum_core::diagnostic::Spanned;
 use vestigum_core::document::write::rule;
 use vestigum_core::document::{Document, EffectEntry, FieldEntry, Word};
+use vestigum_core::model::field::Field;
 use vestigum_core::syntax::token::{Token, tokens};
+use vestigum_core::value::ranking::Ranking;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
 use vestigum_core::{Span, Spec, words};
@@ -39,6 +41,16 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
     for (index, (name, field)) in document.fields.iter().enumerate() {
         rules(&mut change, index, &name.value, field);
         decisions(&mut change, index, &name.value, field);
+        let ranking = spec.model().find_field(&name.value).and_then(Field::ranking);
+        for (at, by) in ranking.map(Ranking::by).unwrap_or_default().iter().enumerate() {
+            let turned = by.turned();
+            change(format!("{}: by `{turned}` instead of `{by}`", name.value), &|document| {
+                // What is left out means the highest.
+                let by = &mut document.fields[index].1.by;
+                by.resize(by.len().max(at + 1), word(""));
+                by[at] = word(&turned.to_string());
+            });
+        }
     }
     for (index, (name, level)) in document.levels.iter().enumerate() {
         for (text, moved) in level.opens.iter().flat_map(|opens| moved(&opens.value)) {
@@ -112,7 +124,7 @@ fn rules(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
                 let others: &[Operation] = match effect.value {
                     Operation::Max | Operation::Min => &[Operation::Set],
                     Operation::Set => &[Operation::Max, Operation::Min],
-                    Operation::Add | Operation::Union => &[],
+                    Operation::Add | Operation::Union | Operation::Rank => &[],
                 };
                 for other in others {
                     change(format!("{name}: `{other}` in `{shown}`"), &|document| {

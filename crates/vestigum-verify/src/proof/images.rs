@@ -59,8 +59,13 @@ impl Sample {
         state.made.clone_from(names);
         state.position = position;
         let in_level = state.position.is_level();
-        for field in data.fields.iter().filter(|field| in_level || !field.needs_level()) {
-            for slot in field.slots().filter(|slot| data.is_made(field, *slot, &state.made)).collect::<Vec<_>>() {
+        // Every level that players can make is made, so that something is kept for it.
+        for slot in data.made_levels.clone().filter_map(|level| data.made_slot(level)) {
+            state.write_through(slot, Value::Bool(true));
+        }
+        let is_sampled = |field: &&Field| (in_level || !field.needs_level()) && !data.is_made_field(field.id);
+        for field in data.fields.iter().filter(is_sampled) {
+            for slot in field.slots().filter(|slot| state.has_entry(data, field, *slot)).collect::<Vec<_>>() {
                 let value = |mark: u64| made(field, kind, slot as u64 * 3 + mark);
                 state.write_through(slot, value(0));
                 if in_level && field.rewinds {

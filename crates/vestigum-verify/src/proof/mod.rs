@@ -300,9 +300,9 @@ impl Prover<'_> {
     fn field(&self, field: &Field, together: &BTreeSet<usize>) -> FieldProof {
         let way = self.trace.way(field.id);
         let data = &*self.old;
-        let made = &self.samples[0].state.made;
-        // Keys of open sets are made in the samples; the others are declared.
-        let tried = |slot: &usize| data.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot);
+        let state = &self.samples[0].state;
+        // Keys of open sets and levels of players are made in the samples; the others are declared.
+        let tried = |slot: &usize| state.has_entry(data, field, *slot) && !self.trace.drops_entry(field, *slot);
         let slots: Vec<usize> = field.slots().filter(tried).collect();
         let whole = |slot| LostPart { entry: self.entry_name(field, slot), members: Vec::new() };
         let mut lost: Vec<LostPart> = self.unmoving(field, &slots, together).into_iter().map(whole).collect();
@@ -385,7 +385,9 @@ impl Prover<'_> {
         let loaded = self.load(sample).ok()?;
         let made = &sample.state.made;
         let slots = || {
-            field.slots().filter(|slot| self.old.is_made(field, *slot, made) && !self.trace.drops_entry(field, *slot))
+            field
+                .slots()
+                .filter(|slot| sample.state.has_entry(&self.old, field, *slot) && !self.trace.drops_entry(field, *slot))
         };
         let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
         let to = self.trace.entry_now(field, slot, now)?;

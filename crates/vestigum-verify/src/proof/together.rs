@@ -25,9 +25,10 @@ impl Prover<'_> {
         let in_level = |sample: &&Sample| sample.state.position.is_level();
         let Some(base) = usable().find(in_level).or_else(|| usable().next()) else { return BTreeSet::new() };
         let held = |field: &&&Field| base.state.position.is_level() || !field.needs_level();
-        let names = &self.samples[0].state.made;
-        let there =
-            |field: &Field, slot: usize| self.old.is_made(field, slot, names) && !self.trace.drops_entry(field, slot);
+        let state = &self.samples[0].state;
+        let there = |field: &Field, slot: usize| {
+            state.has_entry(&self.old, field, slot) && !self.trace.drops_entry(field, slot)
+        };
         let entries: Vec<(&Field, usize)> = fields
             .iter()
             .filter(held)

@@ -1,16 +1,16 @@
 //! Playing: the moments, and what play writes between them.
 
-#[allow(unused_imports, reason = "the documentation links to it")]
 use vestigum_core::Progress;
 
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::Serialize;
 
 use vestigum_core::{
-    AccessError, Call, Change, CodeError, Edit, FieldValue, Handle, Item, ListMut, MapMut, MapValue, Number, Outcome,
-    Part, Plays, Redeemed, Refused, Reset, SetMut, SetValue, Update, Value, Written,
+    AccessError, Call, Change, CodeError, Edit, FieldValue, Handle, Item, ListMut, MadeLevelError, MapMut, MapValue,
+    Number, Outcome, Part, Plays, Redeemed, Refused, Reset, SetMut, SetValue, Update, Value, Written,
 };
 
 use super::Session;
@@ -142,6 +142,28 @@ impl Session {
         self.act_on(at, |progress| progress.lower(at, to))
     }
 
+    /// Puts an entry into a ranking, in its place; see [`Progress::rank`].
+    ///
+    /// # Errors
+    /// As [`Progress::rank`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn rank<T: Item>(&mut self, at: Handle<Vec<T>>, entry: T) -> Result<Written, AccessError> {
+        self.act_on(at, |progress| progress.rank(at, entry))
+    }
+
+    /// Which place an entry would take in a ranking; see [`Progress::place_in`].
+    ///
+    /// # Errors
+    /// As [`Progress::place_in`].
+    ///
+    /// # Panics
+    /// If the handle is of another spec.
+    pub fn place_in<T: Item>(&self, at: Handle<Vec<T>>, entry: &T) -> Result<Option<usize>, AccessError> {
+        self.progress().place_in(at, entry)
+    }
+
     /// Reads a value, lets a function change it, and writes it; see [`Progress::update`].
     ///
     /// # Errors
@@ -270,6 +292,44 @@ impl Session {
         let redeemed = self.act(|progress| progress.redeem(name, code))?;
         self.save();
         Ok(redeemed)
+    }
+
+    /// Makes a level and saves at once; see [`Progress::make_level`].
+    ///
+    /// # Errors
+    /// As [`Progress::make_level`].
+    pub fn make_level(&mut self) -> Result<Arc<str>, MadeLevelError> {
+        let level = self.act(Progress::make_level)?;
+        self.save();
+        Ok(level)
+    }
+
+    /// Removes a level that a player made and saves at once, as a new generation; see [`Progress::remove_level`].
+    ///
+    /// # Errors
+    /// As [`Progress::remove_level`].
+    pub fn remove_level(&mut self, level: impl AsRef<str>) -> Result<Vec<Change>, MadeLevelError> {
+        let changes = self.act(|progress| progress.remove_level(level))?;
+        self.save();
+        Ok(changes)
+    }
+
+    /// A level that a player made as a text for another player; see [`Progress::export_level`].
+    ///
+    /// # Errors
+    /// As [`Progress::export_level`].
+    pub fn export_level(&self, level: impl AsRef<str>) -> Result<String, MadeLevelError> {
+        self.progress().export_level(level)
+    }
+
+    /// Makes a level of an exported one and saves at once; see [`Progress::import_level`].
+    ///
+    /// # Errors
+    /// As [`Progress::import_level`].
+    pub fn import_level(&mut self, text: &str) -> Result<Arc<str>, MadeLevelError> {
+        let level = self.act(|progress| progress.import_level(text))?;
+        self.save();
+        Ok(level)
     }
 
     /// Resets and saves at once, as a new generation: the one before can be restored.

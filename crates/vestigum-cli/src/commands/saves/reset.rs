@@ -8,7 +8,7 @@ use serde_json::json;
 use vestigum::{Change, Owner, Reset, Session, Store};
 
 use super::{Key, Whose};
-use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, paint, table};
+use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, in_short, paint, table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -122,7 +122,7 @@ fn shown(changes: &[Change]) -> String {
     let heading = ["field", "before", "after"].map(str::to_owned);
     let rows = changes.iter().map(|change| {
         let key = if change.keys.is_empty() { String::new() } else { format!("[{}]", change.keys) };
-        vec![format!("{}{key}", change.field), change.before.to_string(), change.after.to_string()]
+        vec![format!("{}{key}", change.field), in_short(&change.before), in_short(&change.after)]
     });
     format!("{}{}", table(&heading, rows.collect(), 3), counted(changes.len(), "value"))
 }

@@ -337,6 +337,7 @@ fn condition_in(node: &Node) -> Option<&Node> {
         | Node::Has(..)
         | Node::Item(..)
         | Node::Items(..)
+        | Node::Place(..)
         | Node::Each
         | Node::Member(..)
         | Node::Make(..)

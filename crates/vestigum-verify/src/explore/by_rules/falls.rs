@@ -120,7 +120,7 @@ impl Rising<'_> {
             }
             Operation::Set | Operation::Min if number => never_below().then_some(Reason::IsNeverBelow),
             Operation::Set => is_true().then_some(Reason::BecomesTrue),
-            Operation::Add | Operation::Max | Operation::Min | Operation::Union => None,
+            Operation::Add | Operation::Max | Operation::Min | Operation::Union | Operation::Rank => None,
         }
     }
 

@@ -182,7 +182,7 @@ impl MomentStep<'_> {
             Operation::Add => Node::Binary(Operator::Plus, Box::new(old), Box::new(operand)),
             Operation::Max if field.ty.is_number() => Node::Highest(vec![old, operand]),
             Operation::Min if field.ty.is_number() => Node::Lowest(vec![old, operand]),
-            Operation::Max | Operation::Min | Operation::Union => return None,
+            Operation::Max | Operation::Min | Operation::Union | Operation::Rank => return None,
         };
         Some(ranged(field, value))
     }
