@@ -436,6 +436,14 @@ pub enum AccessErrorKind {
         /// What was tried.
         what: &'static str,
     },
+    /// The bytes are more than the blob may have. Nothing was written: half of it would be worth nothing.
+    #[error("`{field}` holds at most {most} bytes, and these are more")]
+    BlobTooLong {
+        /// The field.
+        field: String,
+        /// How many bytes it holds.
+        most: usize,
+    },
     /// A Rust value and the field have different shapes.
     #[error("`{field}` and the Rust value do not fit: {why}")]
     Shape {

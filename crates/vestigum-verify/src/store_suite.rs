@@ -54,7 +54,7 @@ type CheckResult = Result<(), Breach>;
 ///
 /// Faults of a disk are no part of it: [`crate::faults`] tries those.
 pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
-    let checks: [&dyn Fn() -> CheckResult; 8] = [
+    let checks: [&dyn Fn() -> CheckResult; 9] = [
         &|| an_empty_place(&empty()),
         &|| one_after_the_other(&empty()),
         &|| unchanged(&empty()),
@@ -62,6 +62,7 @@ pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec
         &|| pruning(&empty()),
         &|| owners_apart(empty(), reopen),
         &|| large(empty(), reopen),
+        &|| blobs(empty(), reopen),
         &|| at_once(&empty()),
     ];
     checks.iter().filter_map(|check| check().err()).collect()
@@ -79,7 +80,18 @@ fn image(owner: &Owner, value: i64) -> Image {
         values: [("xp".into(), Tree::Int(value))].into(),
         marks: None,
         moved: Default::default(),
+        blobs: Default::default(),
     }
+}
+
+/// An image that means some blobs.
+fn with_blobs(owner: &Owner, blobs: &[&str]) -> Image {
+    let mut image = image(owner, 0);
+    for blob in blobs {
+        let said = image.blobs.insert(blob.as_bytes().into());
+        image.values.insert((*blob).into(), said.tree());
+    }
+    image
 }
 
 fn player(name: &str) -> Owner {
@@ -216,6 +228,31 @@ fn large<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {
     let generation = commit(RULE, &store, 0, &large)?.generation;
     let read = worked(RULE, reopen(store).read(&ada, generation))?;
     holds(RULE, read == (Image { generation, ..large }), || "it is another image".into())
+}
+
+fn blobs<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {
+    const RULE: &str = "the blobs of an image come back with it, and pruning gives up none that a generation means";
+    let (ada, bo) = (player("ada"), player("bo"));
+    let of_bo = with_blobs(&bo, &["shared", "old"]);
+    let bos = commit(RULE, &store, 0, &of_bo)?.generation;
+    let mut newest = 0;
+    let saves = [&["old", "shared"][..], &["shared", "of ada"], &["of ada"], &[]];
+    for blobs in saves {
+        let image = with_blobs(&ada, blobs);
+        newest = commit(RULE, &store, newest, &image)?.generation;
+        let read = worked(RULE, store.read(&ada, newest))?;
+        holds(RULE, read == (Image { generation: newest, ..image }), || format!("with {blobs:?} it is {read:?}"))?;
+    }
+    let last = commit(RULE, &store, newest, &with_blobs(&ada, &["shared", "last"]))?.generation;
+    let store = reopen(store);
+    worked(RULE, prune_all(&store, &ada, 1))?;
+    worked(RULE, prune_all(&store, &bo, 1))?;
+    let store = reopen(store);
+    for (owner, generation, image) in [(&ada, last, with_blobs(&ada, &["shared", "last"])), (&bo, bos, of_bo)] {
+        let read = worked(RULE, store.read(owner, generation))?;
+        holds(RULE, read == (Image { generation, ..image }), || format!("after a prune {owner} has {read:?}"))?;
+    }
+    Ok(())
 }
 
 fn at_once(store: &dyn Store) -> CheckResult {

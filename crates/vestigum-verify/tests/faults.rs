@@ -2,7 +2,7 @@
 
 use std::path::{Path, PathBuf};
 
-use vestigum::{Committed, DirStore, Disk, Image, Owner, Pruned, Spec, Store, StoreError};
+use vestigum::{Committed, DirStore, Disk, DiskFile, EntryKind, Image, Lock, Owner, Pruned, Spec, Store, StoreError};
 use vestigum_verify::SimDisk;
 use vestigum_verify::faults::{FaultKind, FaultReport, Violation, faults};
 use vestigum_verify::playthrough::Script;
@@ -238,4 +238,144 @@ fn a_store_that_writes_under_the_name_it_reads_is_caught() {
 fn a_store_that_takes_damage_for_a_fresh_start_is_caught() {
     caught(Mistake::TakesDamageForNothing, FaultKind::BitRot, "the damage was not noticed, or not reported");
     caught(Mistake::TakesDamageForNothing, FaultKind::ShortRead, "did not say so");
+}
+
+const BLOBS: &str = r#"
+[game]
+id = "fellpost"
+[levels]
+order = ["mill_lane"]
+[field.path_walked]
+type = "blob"
+lasts = "visit"
+after_failure = "entry"
+[field.best_path]
+type = "blob"
+per = "level"
+lasts = "profile"
+on.complete = { set = "path_walked" }
+[field.skyline]
+type = "blob"
+lasts = "device"
+[field.walks]
+type = "int"
+lasts = "profile"
+after_failure = "keep"
+[save]
+at = ["complete"]
+keep = 2
+"#;
+
+const BLOBS_PLAY: &str = r#"
+playthrough "blobs come, change, come back and go"
+launch
+enter mill_lane
+  path_walked = 'over the ford'
+complete
+skyline = 'over the ford'
+save
+enter mill_lane
+  path_walked = 'by the stile'
+  save
+crash
+launch
+  path_walked = 'over the ford'
+complete
+reset field best_path
+skyline = ''
+repeat 3
+  walks += 1
+  save
+end
+expect count(completed) == 1
+quit
+launch
+expect best_path[mill_lane] == ''
+quit
+"#;
+
+/// A disk on which something about blobs is never made durable.
+#[derive(Clone, Debug)]
+struct Forgetful {
+    disk: SimDisk,
+    names: bool,
+}
+
+/// A file whose content is never synced.
+struct Unsynced(Box<dyn DiskFile>);
+
+impl DiskFile for Unsynced {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<()> {
+        self.0.write(bytes)
+    }
+    fn sync(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Disk for Forgetful {
+    fn is_folder(&self, path: &Path) -> bool {
+        self.disk.is_folder(path)
+    }
+    fn kind(&self, path: &Path) -> Option<EntryKind> {
+        self.disk.kind(path)
+    }
+    fn make_folder(&self, path: &Path) -> std::io::Result<()> {
+        self.disk.make_folder(path)
+    }
+    fn list(&self, path: &Path) -> std::io::Result<Vec<String>> {
+        self.disk.list(path)
+    }
+    fn read(&self, path: &Path, most: u64) -> std::io::Result<Vec<u8>> {
+        self.disk.read(path, most)
+    }
+    fn create_new(&self, path: &Path) -> std::io::Result<Box<dyn DiskFile>> {
+        let file = self.disk.create_new(path)?;
+        let is_blob = path.starts_with("saves/blobs");
+        Ok(if is_blob && !self.names { Box::new(Unsynced(file)) } else { file })
+    }
+    fn create(&self, path: &Path) -> std::io::Result<Box<dyn DiskFile>> {
+        self.disk.create(path)
+    }
+    fn rename(&self, from: &Path, to: &Path) -> std::io::Result<()> {
+        self.disk.rename(from, to)
+    }
+    fn rename_new(&self, from: &Path, to: &Path) -> std::io::Result<()> {
+        self.disk.rename_new(from, to)
+    }
+    fn remove(&self, path: &Path) -> std::io::Result<()> {
+        self.disk.remove(path)
+    }
+    fn sync_folder(&self, path: &Path) -> std::io::Result<()> {
+        if self.names && path == Path::new("saves/blobs") { Ok(()) } else { self.disk.sync_folder(path) }
+    }
+    fn lock(&self, path: &Path) -> std::io::Result<Lock> {
+        self.disk.lock(path)
+    }
+}
+
+fn blobs_report<S: Store>(keep: u32, open: impl Fn(SimDisk) -> Result<S, StoreError> + Sync) -> FaultReport {
+    let spec = Spec::from_toml(BLOBS).unwrap_or_else(|errors| panic!("{errors}"));
+    let script = Script::from_text("blobs.play", BLOBS_PLAY, &spec).unwrap_or_else(|errors| panic!("{errors}"));
+    faults(&spec, &script.playthroughs()[0], keep, &open, &|_| {}).unwrap()
+}
+
+#[test]
+fn no_fault_leaves_an_image_without_its_blobs() {
+    for keep in 1..=2 {
+        let report = blobs_report(keep, |disk| DirStore::open_on(disk, "saves"));
+        assert_eq!(report.ended_at, None);
+        assert!(report.violations.is_empty(), "keep {keep}: {:#?}", report.violations);
+        assert!(report.saves >= 8 && report.tried[&FaultKind::PowerLoss].outcomes > 3_000, "{report:?}");
+    }
+}
+
+#[test]
+fn blobs_that_are_not_made_durable_are_missed() {
+    for (names, explanation) in [(true, "sync the folder saves/blobs"), (false, "sync the file before the rename")] {
+        let report = blobs_report(2, |disk| DirStore::open_on(Forgetful { disk, names }, "saves"));
+        let mut found = report.violations.iter().filter(|violation| violation.kind == FaultKind::PowerLoss);
+        let found = found.find(|violation| violation.explanation.contains(explanation));
+        assert!(found.is_some_and(|found| found.loaded.contains("without its blob")), "{:#?}", report.violations);
+    }
 }

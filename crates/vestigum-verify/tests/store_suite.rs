@@ -59,6 +59,7 @@ enum Mistake {
     PrunesTheNewest,
     TakesNamesForEachOther,
     WritesAgain,
+    LeavesBlobsOut,
 }
 
 /// A store in memory with a mistake.
@@ -93,7 +94,10 @@ impl Store for Wrong {
         self.inner().read(&self.named(owner), generation)
     }
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        let image = Image { owner: self.named(&image.owner), ..image.clone() };
+        let mut image = Image { owner: self.named(&image.owner), ..image.clone() };
+        if self.mistake == Mistake::LeavesBlobsOut {
+            image.blobs = Default::default();
+        }
         let newest = self.inner().generations(&image.owner)?.last().copied().unwrap_or(0);
         let follows = if self.mistake == Mistake::WritesOverOthers { newest } else { follows };
         let committed = self.inner().commit(follows, &image)?;
@@ -125,5 +129,6 @@ fn every_mistake_is_caught() {
     has(Mistake::ForgetsOnReopening, "stay when the place is opened again");
     has(Mistake::PrunesTheNewest, "pruning keeps the newest");
     has(Mistake::TakesNamesForEachOther, "are their own, whatever the name");
+    has(Mistake::LeavesBlobsOut, "the blobs of an image come back");
     has(Mistake::WritesAgain, "not written again");
 }

@@ -110,8 +110,9 @@ pub mod spec {
 
 /// Saved images: what is in one, and what can be wrong with one.
 pub mod image {
+    pub use vestigum_core::image::blobs::{BlobDigest, BlobError, BlobRef, Blobs};
     pub use vestigum_core::image::json::ImageError;
-    pub use vestigum_core::image::report::{Clamped, Dropped, Origin, PlaceChange, SavedName, SavedThing};
+    pub use vestigum_core::image::report::{Clamped, Dropped, LostBlob, Origin, PlaceChange, SavedName, SavedThing};
     pub use vestigum_core::image::seal::SealKey;
     pub use vestigum_core::image::{FORMAT, Gone, SavedMarks, SavedPlace};
     pub use vestigum_core::value::tree::{Moved, Tree, Values};

@@ -1,13 +1,21 @@
 //! Images in memory: for tests, for trying things out, and for games that keep their saves elsewhere.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard};
 
+use vestigum_core::image::blobs::{BlobDigest, BlobError, mentioned};
 use vestigum_core::{EncodedImage, Image, Owner};
 
 use crate::store::{Committed, Pruned, Store, StoreError, checked_profile, prove};
 
 type Generations = BTreeMap<u64, EncodedImage>;
+
+/// What clones of a store share.
+#[derive(Debug, Default)]
+struct Kept {
+    owners: BTreeMap<Owner, Generations>,
+    blobs: BTreeMap<BlobDigest, Arc<[u8]>>,
+}
 
 /// A store in memory. Images go through their JSON form, as they do on disk.
 ///
@@ -25,33 +33,36 @@ type Generations = BTreeMap<u64, EncodedImage>;
 /// ```
 #[derive(Clone, Debug, Default)]
 pub struct MemoryStore {
-    owners: Arc<Mutex<BTreeMap<Owner, Generations>>>,
+    kept: Arc<Mutex<Kept>>,
 }
 
 impl MemoryStore {
-    fn lock(&self) -> MutexGuard<'_, BTreeMap<Owner, Generations>> {
+    fn lock(&self) -> MutexGuard<'_, Kept> {
         // A panic elsewhere cannot leave a map of whole images half changed.
-        self.owners.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+        self.kept.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
     }
 }
 
 impl Store for MemoryStore {
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
-        Ok(self.lock().keys().cloned().collect())
+        Ok(self.lock().owners.keys().cloned().collect())
     }
 
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
-        Ok(self.lock().get(owner).map(|images| images.keys().copied().collect()).unwrap_or_default())
+        Ok(self.lock().owners.get(owner).map(|images| images.keys().copied().collect()).unwrap_or_default())
     }
 
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
-        let image = self.lock().get(owner).and_then(|images| images.get(&generation).cloned());
+        let kept = self.lock();
+        let image = kept.owners.get(owner).and_then(|images| images.get(&generation));
         let owner = owner.clone();
         match image {
             None => Err(StoreError::NoGeneration { owner, generation }),
             Some(image) => {
                 let read = Image::from_json(&image.bytes(generation, None));
-                read.map_err(|damaged| StoreError::Damaged { owner, generation, damaged })
+                let mut read = read.map_err(|damaged| StoreError::Damaged { owner, generation, damaged })?;
+                read.find_blobs(|blob| kept.blobs.get(&blob.digest).cloned().ok_or(BlobError::Missing));
+                Ok(read)
             }
         }
     }
@@ -65,7 +76,9 @@ impl Store for MemoryStore {
         if let Owner::Profile(name) = owner {
             checked_profile(name)?;
         }
-        let mut owners = self.lock();
+        let mut kept = self.lock();
+        let Kept { owners, blobs } = &mut *kept;
+        blobs.extend(image.blobs().iter().map(|(digest, bytes)| (*digest, bytes.clone())));
         let images = owners.entry(owner.clone()).or_default();
         let newest = images.last_key_value().map(|(number, newest)| (*number, newest.digest() == image.digest()));
         let (number, same) = newest.unwrap_or((0, false));
@@ -82,10 +95,17 @@ impl Store for MemoryStore {
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
-        let mut owners = self.lock();
-        let Some(images) = owners.get_mut(owner) else { return Ok(Pruned::default()) };
+        let mut kept = self.lock();
+        let Some(images) = kept.owners.get_mut(owner) else { return Ok(Pruned::default()) };
         let removed = images.len().saturating_sub(keep.max(1) as usize);
         (0..removed).for_each(|_| drop(images.pop_first()));
+        let Kept { owners, blobs } = &mut *kept;
+        if !blobs.is_empty() {
+            let images = owners.values().flatten();
+            let means: BTreeSet<BlobDigest> =
+                images.flat_map(|(number, image)| mentioned(&image.bytes(*number, None))).collect();
+            blobs.retain(|digest, _| means.contains(digest));
+        }
         Ok(Pruned { removed, more: false })
     }
 }

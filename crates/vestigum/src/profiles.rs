@@ -5,13 +5,14 @@
 //! copy and a deletion, and cut short it leaves both names. What a purge leaves is that last image, which holds nothing of the player
 //! but the name.
 
+use std::sync::Arc;
 use std::time::{Duration, SystemTime};
 
 use thiserror::Error;
 
 use vestigum_core::image::SavedPlace;
 use vestigum_core::model::field::Counts;
-use vestigum_core::{Image, Owner, Place, Progress, Span, Spec};
+use vestigum_core::{Image, Owner, Place, Progress, Span, Spec, Value};
 
 use crate::clock::rfc3339;
 use crate::error::SessionError;
@@ -36,6 +37,8 @@ pub struct Profile {
     pub level: Option<String>,
     /// The time played, if a field of the profile counts it everywhere: the first one that the spec names.
     pub played: Option<Duration>,
+    /// The picture of where the player is, if a field of the spec is the `thumbnail` and something was written to it.
+    pub thumbnail: Option<Arc<[u8]>>,
 }
 
 /// Whether there is something to play on with.
@@ -259,8 +262,15 @@ fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>
         Err(ProfileError::Store(error)) => return Err(error),
         Err(error) => (None, ProfileState::Unreadable(error.to_string())),
     };
-    let mut listed =
-        Profile { name: name.to_owned(), state, saved_at: String::new(), place: None, level: None, played: None };
+    let mut listed = Profile {
+        name: name.to_owned(),
+        state,
+        saved_at: String::new(),
+        place: None,
+        level: None,
+        played: None,
+        thumbnail: None,
+    };
     let Some(image) = image else { return Ok(Some(listed)) };
     listed.saved_at.clone_from(&image.saved_at);
     match Progress::load(spec, Some(&image), None) {
@@ -272,6 +282,7 @@ fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>
             };
             listed.place = Some(place);
             listed.played = played(spec, &launched.progress);
+            listed.thumbnail = thumbnail(spec, &launched.progress);
         }
         Err(error) => listed.state = ProfileState::Unreadable(error.to_string()),
     }
@@ -284,6 +295,14 @@ fn played(spec: &Spec, progress: &Progress) -> Option<Duration> {
     })?;
     let ms = progress.value(everywhere.name(), &[]).ok()?.as_int();
     u64::try_from(ms).ok().map(Duration::from_millis)
+}
+
+fn thumbnail(spec: &Spec, progress: &Progress) -> Option<Arc<[u8]>> {
+    let field = spec.fields().find(|field| field.is_thumbnail())?;
+    match progress.value(field.name(), &[]).ok()? {
+        Value::Bytes(bytes) if !bytes.is_empty() => Some(bytes),
+        _ => None,
+    }
 }
 
 pub(crate) fn create(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {

@@ -26,13 +26,14 @@ pub trait Store: Send + Sync {
     /// If the place cannot be read.
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError>;
 
-    /// Reads and verifies one generation.
+    /// Reads and verifies one generation, and looks up its blobs with [`Image::find_blobs`]. One that is gone or damaged is no
+    /// error: loading reports it.
     ///
     /// # Errors
     /// If there is none of that number, it is damaged, or the place cannot be read.
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError>;
 
-    /// Writes a new generation: atomic, and durable when it returns. The image gets the next number. `follows` is the
+    /// Writes a new generation: atomic, and durable when it returns. Its [blobs](Image::blobs) are durable before it is. The image gets the next number. `follows` is the
     /// newest generation that the caller knows, 0 if there is none. An image that holds the same progress as the newest
     /// generation is not written again.
     ///
@@ -50,10 +51,11 @@ pub trait Store: Send + Sync {
         let owner = image.owner().clone();
         let read = Image::from_json(&image.bytes(0, None));
         let read = read.map_err(|damaged| StoreError::Damaged { owner, generation: 0, damaged })?;
-        self.commit(follows, &read)
+        self.commit(follows, &Image { blobs: image.blobs().clone(), ..read })
     }
 
-    /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one. Does no
+    /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one; and blobs that
+    /// no generation of any owner means any more. Does no
     /// more at a time than others can wait for (reads or removes one file), and says whether there is more to do.
     ///
     /// # Errors
@@ -130,7 +132,7 @@ pub(crate) fn prove(
     let owner = image.owner().clone();
     let read = Image::decode(bytes, key);
     match read {
-        Ok(read) if read.generation == generation && read.encoded() == *image => Ok(()),
+        Ok(read) if read.generation == generation && read.encoded().says_the_same(image) => Ok(()),
         Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: ImageError::CheckFailed }),
         Err(damaged) => Err(StoreError::Damaged { owner, generation, damaged }),
     }

@@ -150,7 +150,7 @@ pub fn sketch(allowed: Allowed) -> impl Strategy<Value = Sketch> {
     })
 }
 
-const TYPES: [&str; 19] = [
+const TYPES: [&str; 20] = [
     "int",
     "int",
     "int",
@@ -159,6 +159,7 @@ const TYPES: [&str; 19] = [
     "float",
     "text",
     "bytes",
+    "blob",
     "vec2",
     "vec3",
     "choice",

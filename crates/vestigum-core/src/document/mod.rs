@@ -198,6 +198,8 @@ pub struct FieldEntry {
     pub label: Option<String>,
     /// Whether a write of play asks for a save.
     pub save: bool,
+    /// Whether a list of players shows it.
+    pub thumbnail: bool,
     /// The unit in which it counts time.
     pub counts: Option<Word>,
     /// Where it counts.

@@ -410,6 +410,7 @@ impl Reader {
             optional: self.bool("optional", table.take("optional")),
             label: self.text("label", table.take("label")).map(|label| label.value),
             save: self.bool("save", table.take("save")),
+            thumbnail: self.bool("thumbnail", table.take("thumbnail")),
             counts: self.text("counts", table.take("counts")),
             counts_in: self.text("in", table.take("in")),
             on: self.on(table.take("on")),

@@ -201,6 +201,7 @@ impl Writer {
         self.flag("optional", field.optional);
         self.text("label", field.label.as_deref());
         self.flag("save", field.save);
+        self.flag("thumbnail", field.thumbnail);
         self.word("counts", field.counts.as_ref());
         self.word("in", field.counts_in.as_ref());
         for (moment, rules) in &field.on {

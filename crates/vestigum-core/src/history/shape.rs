@@ -251,7 +251,11 @@ impl MemberShape {
 impl FieldShape {
     fn of(spec: &Model, field: &Field) -> FieldShape {
         let Limits { range, max_len, .. } = &field.limits;
-        let default_len = field.ranking().map_or(Limits::DEFAULT_MAX_LEN, |_| Ranking::DEFAULT_MAX);
+        let default_len = match field.ranking() {
+            Some(_) => Ranking::DEFAULT_MAX,
+            None if field.is_blob() => Limits::DEFAULT_BLOB_LEN,
+            None => Limits::DEFAULT_MAX_LEN,
+        };
         FieldShape {
             name: field.name.to_string(),
             ty: field.type_name(),
@@ -283,6 +287,7 @@ impl FieldShape {
                 let max = self.max_len.unwrap_or(Ranking::DEFAULT_MAX);
                 Limits::of_ranking(Arc::new(Ranking { max, ..ranking.clone() }))
             }
+            None if field.is_blob() => Limits::of_blob(self.max_len.unwrap_or(Limits::DEFAULT_BLOB_LEN)),
             None => Limits::new(range, self.max_len.unwrap_or(Limits::DEFAULT_MAX_LEN)),
         };
         field.default = default;

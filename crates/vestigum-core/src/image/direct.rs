@@ -3,9 +3,11 @@
 //! What this writes is byte for byte what [`Image::encoded`](crate::Image::encoded) writes of the image of the same projection;
 //! random specs and plays hold the two against each other.
 
+use std::cell::RefCell;
 use std::io::Write;
 use std::ops::Range;
 
+use crate::image::blobs::Blobs;
 use crate::image::encoded::{EncodedImage, quote};
 use crate::image::write::{entry_tree, saved_place};
 use crate::model::Model;
@@ -31,9 +33,10 @@ impl Suspended {
         let sets = sets.collect();
         let json = Vec::with_capacity(256 + 16 * model.slots);
         let (noted, texts) = (NotedSlots::default(), vec![0..0; model.fields.len()]);
-        let mut writer = Writer { model, state, levels: &levels, sets: &sets, noted, texts, json };
+        let blobs = RefCell::default();
+        let mut writer = Writer { model, state, levels: &levels, sets: &sets, noted, texts, json, blobs };
         writer.content(owner);
-        EncodedImage::new(owner.clone(), saved_at, writer.json)
+        EncodedImage::new(owner.clone(), saved_at, writer.json, writer.blobs.into_inner())
     }
 }
 
@@ -78,6 +81,7 @@ struct Writer<'a> {
     /// text again.
     texts: Vec<Range<usize>>,
     json: Vec<u8>,
+    blobs: RefCell<Blobs>,
 }
 
 impl Writer<'_> {
@@ -170,11 +174,11 @@ impl Writer<'_> {
                 self.json.extend_from_within(text.clone());
                 continue;
             }
-            if !field.is_keyed() {
-                self.value(value(field.first_slot));
-            } else if field.axes.contains(&Axis::Checkpoint) {
-                let tree = entry_tree(model, &self.state.made, field, &value);
+            if field.is_blob() || field.axes.contains(&Axis::Checkpoint) {
+                let tree = entry_tree(model, &self.state.made, field, &value, &self.blobs);
                 self.serialized(&tree);
+            } else if !field.is_keyed() {
+                self.value(value(field.first_slot));
             } else {
                 self.entries(field, &field.axes, field.first_slot, &value);
             }

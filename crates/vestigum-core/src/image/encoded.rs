@@ -7,6 +7,7 @@
 
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
+use crate::image::blobs::Blobs;
 use crate::image::json::Entries;
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Image};
@@ -23,12 +24,26 @@ pub struct EncodedImage {
     /// The members of the content, without the brackets around them.
     content: Vec<u8>,
     digest: String,
+    blobs: Blobs,
 }
 
 impl EncodedImage {
-    pub(super) fn new(owner: Owner, saved_at: String, content: Vec<u8>) -> EncodedImage {
+    pub(super) fn new(owner: Owner, saved_at: String, content: Vec<u8>, blobs: Blobs) -> EncodedImage {
         let digest = digest_of(&content);
-        EncodedImage { owner, saved_at, content, digest }
+        EncodedImage { owner, saved_at, content, digest, blobs }
+    }
+
+    /// The blobs that it means, as far as their bytes are known: a store makes them durable before the image. Bytes that
+    /// could not be read when the image was loaded are not among them.
+    pub fn blobs(&self) -> &Blobs {
+        &self.blobs
+    }
+
+    /// Whether both hold the same and were saved at the same time.
+    #[doc(hidden)]
+    pub fn says_the_same(&self, other: &EncodedImage) -> bool {
+        let of = |image: &EncodedImage| (image.owner.clone(), image.saved_at.clone(), image.digest.clone());
+        of(self) == of(other)
     }
 
     /// Whose progress it is.
@@ -54,7 +69,7 @@ impl EncodedImage {
 impl Image {
     /// The image as a store writes it.
     pub fn encoded(&self) -> EncodedImage {
-        EncodedImage::new(self.owner.clone(), self.saved_at.clone(), self.content())
+        EncodedImage::new(self.owner.clone(), self.saved_at.clone(), self.content(), self.blobs.clone())
     }
 
     /// The digest of the content: game, owner, version, place, values and marks. Equal digests mean that there is nothing to

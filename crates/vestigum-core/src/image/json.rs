@@ -6,6 +6,7 @@ use std::sync::Arc;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 use thiserror::Error;
 
+use crate::image::blobs::Blobs;
 use crate::image::encoded::is_as_written;
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Gone, Image, SavedMarks, SavedPlace};
@@ -132,6 +133,7 @@ impl Read {
             values: parts.values("values")?,
             marks: marks(&mut parts)?,
             moved: moved(&mut parts)?,
+            blobs: Blobs::default(),
         };
         let sealed = parts.map.contains_key("sealed") && parts.truth("sealed")?;
         let (digest, check) = (parts.text("digest")?, parts.text("check")?);

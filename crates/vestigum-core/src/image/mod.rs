@@ -2,8 +2,9 @@
 //!
 //! An [`Image`] is a tree of names and values. It knows no spec, so a new game can read an old image. `encoded` is what a store
 //! writes, with the digest that says in 32 bytes what it holds; `direct` makes that of a projection without the tree. `json`
-//! reads, `seal` makes the check one that only the game can make, `reading` brings the values under a model.
+//! reads, `blobs` keeps bytes apart, `seal` makes the check one that only the game can make, `reading` brings the values under a model.
 
+pub mod blobs;
 mod direct;
 pub mod encoded;
 pub mod json;
@@ -16,6 +17,7 @@ use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
+use crate::image::blobs::Blobs;
 use crate::value::tree::{Moved, Values};
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::policy::Resume;
@@ -47,6 +49,8 @@ pub struct Image {
     /// In a device's image, values that a migration moved from the device to its players, by the version that moved
     /// them: kept for the players who have not come to that version yet.
     pub moved: Moved,
+    /// The bytes of the blobs that the values and the marks mean.
+    pub blobs: Blobs,
 }
 
 impl Image {
@@ -64,6 +68,7 @@ impl Image {
             values: Values::default(),
             marks: None,
             moved: Moved::default(),
+            blobs: Blobs::default(),
         }
     }
 }

@@ -5,7 +5,8 @@
 
 use std::sync::Arc;
 
-use crate::image::report::{Clamped, Dropped, LoadReport, SavedName, SavedThing};
+use crate::image::blobs::{BlobRef, Blobs};
+use crate::image::report::{Clamped, Dropped, LoadReport, LostBlob, SavedName, SavedThing};
 use crate::image::{Image, SavedPlace};
 use crate::model::Model;
 use crate::model::entry::{EntrySlot, entry_of};
@@ -22,7 +23,8 @@ use crate::vocabulary::span::Span;
 /// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
 /// left out: the shape has no rules to leave a level by.
 pub(crate) fn read_shape(spec: &Model, image: &Image) -> (State, LoadReport) {
-    let mut loader = ImageReader { model: spec, state: State::fresh(spec), report: LoadReport::default() };
+    let mut loader =
+        ImageReader { model: spec, state: State::fresh(spec), report: LoadReport::default(), blobs: &image.blobs };
     match image.owner {
         Owner::Device => loader.values(&image.values, |field| field.lasts == Span::Device),
         Owner::Profile(_) => loader.player(image),
@@ -35,6 +37,8 @@ pub(crate) struct ImageReader<'a> {
     pub model: &'a Model,
     pub state: State,
     pub report: LoadReport,
+    /// The blobs of the image that is read.
+    pub blobs: &'a Blobs,
 }
 
 impl ImageReader<'_> {
@@ -155,11 +159,20 @@ impl ImageReader<'_> {
         if field.optional && *tree == Tree::Null {
             return Some(Value::Unfilled);
         }
+        if field.is_blob()
+            && let Some(blob) = BlobRef::of(tree)
+        {
+            return self.blob(field, names, blob);
+        }
         let dropped = &mut self.report.dropped;
         let value = decode(tree, &field.ty, "", &mut |inside, why| {
             let name = SavedName { inside, ..saved_name(&field.name, names) };
             dropped.push(Dropped { what: SavedThing::Value(name), why });
         })?;
+        if field.limits.is_too_long(&value) {
+            self.too_long(field, names, value.len() as u64);
+            return None;
+        }
         let (inside, clamped) = field.limits.clamp(value.clone());
         if clamped {
             let name = saved_name(&field.name, names);
@@ -168,10 +181,32 @@ impl ImageReader<'_> {
         Some(inside)
     }
 
+    /// The bytes of a blob, if they are there and the field holds as many.
+    fn blob(&mut self, field: &Field, names: &[&str], blob: BlobRef) -> Option<Value> {
+        let name = saved_name(&field.name, names);
+        match self.blobs.get(&blob.digest) {
+            Ok(_) if blob.len > field.limits.max_len as u64 => {
+                self.too_long(field, names, blob.len);
+                None
+            }
+            Ok(bytes) => Some(Value::Bytes(bytes.clone())),
+            Err(why) => {
+                self.report.lost_blobs.push(LostBlob { name, blob, why });
+                None
+            }
+        }
+    }
+
+    /// Half of a blob would be worth nothing.
+    fn too_long(&mut self, field: &Field, names: &[&str], len: u64) {
+        let why = format!("it has {len} bytes, and the field holds at most {}", field.limits.max_len);
+        self.drop(SavedThing::Value(saved_name(&field.name, names)), &why);
+    }
+
     fn marks(&mut self, image: &Image) {
         let Some(marks) = &image.marks else { return };
         let spec = self.model;
-        // What a mark drops or clamps, the value beside it does too, and that is reported already.
+        // What a mark drops, clamps or has lost, the value beside it does too, and that is reported already.
         let reported = self.report.clone();
         for field in spec.fields.iter().filter(|field| field.rewinds) {
             let mut entry: Vec<Value> = self.marked(field, &marks.entry);

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use thiserror::Error;
 
+use crate::image::blobs::{BlobError, BlobRef};
 use crate::value::Value;
 use crate::vocabulary::key::EntryName;
 use crate::vocabulary::names::key_text;
@@ -200,6 +201,18 @@ pub struct Clamped {
     pub is: Value,
 }
 
+/// A value in an image whose blob could not be had.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub struct LostBlob {
+    /// Which value.
+    pub name: SavedName,
+    /// The blob that the image means.
+    pub blob: BlobRef,
+    /// Why its bytes are not there.
+    pub why: BlobError,
+}
+
 /// What loading did.
 #[derive(Clone, Debug, Default, PartialEq)]
 #[non_exhaustive]
@@ -216,6 +229,8 @@ pub struct LoadReport {
     pub dropped: Vec<Dropped>,
     /// Values brought into their limits.
     pub clamped: Vec<Clamped>,
+    /// Blobs whose bytes are gone or damaged; the values are at their defaults.
+    pub lost_blobs: Vec<LostBlob>,
     /// The migrations that were taken, oldest first.
     pub migrated: Vec<MigrationStep>,
     /// How the place changed.
@@ -230,6 +245,7 @@ impl LoadReport {
             && self.filled.is_empty()
             && self.dropped.is_empty()
             && self.clamped.is_empty()
+            && self.lost_blobs.is_empty()
             && self.migrated.is_empty()
             && self.place.is_none()
     }
@@ -264,6 +280,10 @@ impl fmt::Display for LoadReport {
         }
         for Clamped { name, was, is } in &self.clamped {
             write!(f, "\n  {name} was {was}, outside its limits; it is {is} now")?;
+        }
+        for LostBlob { name, blob, why } in &self.lost_blobs {
+            let BlobRef { digest, len } = blob;
+            write!(f, "\n  {name} is at its default: its blob {digest} of {len} bytes {why}")?;
         }
         if let Some(PlaceChange { from, to, why }) = &self.place {
             write!(f, "\n  the place was {from} and is {to} now: {why}")?;

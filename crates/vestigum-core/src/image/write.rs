@@ -1,8 +1,10 @@
 //! The image of a suspended game.
 
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use crate::image::blobs::{Blobs, blob_tree};
 use crate::image::{Image, SavedMarks, SavedPlace};
 use crate::model::Model;
 use crate::model::axis::{Axis, MadeKeys};
@@ -22,18 +24,19 @@ impl Suspended {
         let spec = &*self.model;
         let in_level = self.state.position.is_level();
         let rewinding = |field: &Field| field.rewinds;
+        let blobs = RefCell::default();
         let marks = in_level.then(|| SavedMarks {
-            entry: values(spec, &self.state.made, rewinding, |slot| self.state.at_entry(slot)),
-            checkpoint: values(spec, &self.state.made, rewinding, |slot| self.state.at_checkpoint(slot)),
+            entry: values(spec, &self.state.made, rewinding, |slot| self.state.at_entry(slot), &blobs),
+            checkpoint: values(spec, &self.state.made, rewinding, |slot| self.state.at_checkpoint(slot), &blobs),
         });
         let place = saved_place(spec, &self.state.position);
         let kept = |field: &Field| field.lasts != Span::Device && field.lasts.is_saved_at(in_level);
-        self.image(Owner::Profile(profile.to_owned()), place, kept, marks)
+        self.image(Owner::Profile(profile.to_owned()), place, kept, marks, blobs)
     }
 
     /// The image of the device's progress.
     pub fn device_image(&self) -> Image {
-        self.image(Owner::Device, SavedPlace::Menu, |field| field.lasts == Span::Device, None)
+        self.image(Owner::Device, SavedPlace::Menu, |field| field.lasts == Span::Device, None, RefCell::default())
     }
 
     /// Whether the spec has any device field, so that there is something to save for the device.
@@ -47,6 +50,7 @@ impl Suspended {
         place: SavedPlace,
         kept: impl Fn(&Field) -> bool,
         marks: Option<SavedMarks>,
+        blobs: RefCell<Blobs>,
     ) -> Image {
         let sets = self.model.key_sets.iter().zip(&self.state.made);
         let made = match owner {
@@ -68,9 +72,10 @@ impl Suspended {
             saved_at: String::new(),
             place,
             made,
-            values: values(&self.model, &self.state.made, kept, |slot| self.state.value(slot)),
+            values: values(&self.model, &self.state.made, kept, |slot| self.state.value(slot), &blobs),
             marks,
             moved,
+            blobs: blobs.into_inner(),
         }
     }
 }
@@ -100,44 +105,48 @@ pub fn values<'s>(
     made: &MadeKeys,
     kept: impl Fn(&Field) -> bool,
     value: impl Fn(usize) -> &'s Value,
+    blobs: &RefCell<Blobs>,
 ) -> Values {
     let mut out = Values::new();
     for field in spec.fields.iter().filter(|field| kept(field)) {
-        out.insert(field.name.clone(), entry_tree(spec, made, field, &value));
+        out.insert(field.name.clone(), entry_tree(spec, made, field, &value, blobs));
     }
     out
 }
 
-/// The value of a field, or the entries of a keyed one.
+/// The value of a field, or the entries of a keyed one. The bytes of blobs go to `blobs`.
 pub(super) fn entry_tree<'s>(
     spec: &Model,
     made: &MadeKeys,
     field: &Field,
     value: &impl Fn(usize) -> &'s Value,
+    blobs: &RefCell<Blobs>,
 ) -> Tree {
+    let tree = |value: &Value| if field.is_blob() { blob_tree(value, blobs) } else { Tree::of(value) };
     if !field.is_keyed() {
-        return Tree::of(value(field.first_slot));
+        return tree(value(field.first_slot));
     }
     if field.axes.contains(&Axis::Checkpoint) {
         let mut entries = Values::new();
         for slot in field.slots().filter(|slot| *value(*slot) != field.default) {
-            place_entry(&mut entries, &spec.entry_names(field, slot, made), Tree::of(value(slot)));
+            place_entry(&mut entries, &spec.entry_names(field, slot, made), tree(value(slot)));
         }
         return Tree::Map(entries);
     }
-    let keyed = Keyed { spec, made, default: &field.default, value };
+    let keyed = Keyed { spec, made, default: &field.default, value, tree: &tree };
     Tree::Map(keyed.entries(&field.axes, field.first_slot))
 }
 
 /// The entries of a field whose axes have one name for each key.
-struct Keyed<'a, F> {
+struct Keyed<'a, F, T> {
     spec: &'a Model,
     made: &'a MadeKeys,
     default: &'a Value,
     value: &'a F,
+    tree: &'a T,
 }
 
-impl<'s, F: Fn(usize) -> &'s Value> Keyed<'_, F> {
+impl<'s, F: Fn(usize) -> &'s Value, T: Fn(&Value) -> Tree> Keyed<'_, F, T> {
     fn entries(&self, axes: &[Axis], first_slot: usize) -> Values {
         let [axis, inner @ ..] = axes else { return Values::new() };
         let stride: usize = inner.iter().map(|axis| self.spec.axis_len(*axis)).product();
@@ -145,7 +154,7 @@ impl<'s, F: Fn(usize) -> &'s Value> Keyed<'_, F> {
             let slot = first_slot + key as usize * stride;
             if inner.is_empty() {
                 let value = (self.value)(slot);
-                return (value != self.default).then(|| Tree::of(value));
+                return (value != self.default).then(|| (self.tree)(value));
             }
             let entries = self.entries(inner, slot);
             (!entries.is_empty()).then_some(Tree::Map(entries))

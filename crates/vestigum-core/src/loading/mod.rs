@@ -5,6 +5,7 @@
 
 use std::sync::Arc;
 
+use crate::image::blobs::Blobs;
 use crate::image::reading::ImageReader;
 use crate::image::report::{LoadError, LoadReport, Origin, PlaceChange};
 use crate::image::{Gone, Image, SavedPlace};
@@ -87,13 +88,17 @@ pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Res
         report.older_version = Some(image.version).filter(|version| *version < data.version);
     }
     let Migrated { profile, device, .. } = migrate(spec.route(), spec.version(), profile, device, &mut report)?;
-    let mut loader = Loader { model: data, reader: ImageReader { model: data, state: State::fresh(data), report } };
-    if let Some(image) = device {
+    let none = Blobs::default();
+    let reader = ImageReader { model: data, state: State::fresh(data), report, blobs: &none };
+    let mut loader = Loader { model: data, reader };
+    if let Some(image) = &device {
+        loader.reader.blobs = &image.blobs;
         loader.reader.values(&image.values, |field| field.lasts == Span::Device);
         loader.reader.state.moved = (!image.moved.is_empty()).then(|| Arc::new(image.moved.clone()));
     }
-    if let Some(image) = profile {
-        loader.profile(&image);
+    if let Some(image) = &profile {
+        loader.reader.blobs = &image.blobs;
+        loader.profile(image);
     }
     Ok((loader.reader.state, loader.reader.report))
 }

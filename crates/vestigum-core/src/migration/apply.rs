@@ -4,12 +4,13 @@
 //! Every step reads the old values and writes the new ones, so the order of steps never matters. Values and both marks
 //! are taken the same way.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use crate::evaluation::Env;
 use crate::image::reading::read_shape;
-use crate::image::report::{Clamped, Dropped, SavedThing};
+use crate::image::report::{Clamped, Dropped, LostBlob, SavedThing};
 use crate::image::write::values;
 use crate::image::{Gone, Image, SavedMarks, SavedPlace};
 use crate::migration::entries::{Before, Entries};
@@ -32,6 +33,7 @@ pub(crate) struct MigrationNotes {
     pub filled: Vec<Arc<str>>,
     pub dropped: Vec<Dropped>,
     pub clamped: Vec<Clamped>,
+    pub lost_blobs: Vec<LostBlob>,
 }
 
 /// The values of an image, read by the shape of its version.
@@ -63,6 +65,7 @@ impl OldValues {
         let (state, report) = read_shape(spec, image);
         notes.dropped.extend(report.dropped);
         notes.clamped.extend(report.clamped);
+        notes.lost_blobs.extend(report.lost_blobs);
         let marked = |field: &Field| image.marks.as_ref().is_some_and(|marks| marks.entry.contains_key(&field.name));
         let present = spec.fields.iter().map(|field| image.values.contains_key(&field.name) || marked(field));
         OldValues { state, present: present.collect(), in_level: image.marks.is_some() }
@@ -74,7 +77,9 @@ impl OldValues {
             plan.moved.iter().map(|was| plan.old.field(*was)).filter(|was| OwnerKind::of(was) == OwnerKind::Player);
         for was in players.filter(|was| self.present[was.id.0 as usize]) {
             let now = plan.carrier(was.id).map(|now| &*new.field(now).name);
-            let own = values(&plan.old, &self.state.made, |field| field.id == was.id, |slot| self.state.value(slot));
+            let blobs = RefCell::default();
+            let own =
+                values(&plan.old, &self.state.made, |field| field.id == was.id, |slot| self.state.value(slot), &blobs);
             let same = now.is_some_and(|now| device.values.get(now) == own.get(&was.name));
             if !same && was.slots().any(|slot| *self.state.value(slot) != was.default) {
                 let why = "it belongs to the device now, which has a value already";
@@ -147,17 +152,19 @@ pub(crate) fn apply(
     let has = |field: &Field| present[field.id.0 as usize];
     let kept = |field: &Field| has(field) && field.lasts.is_saved_at(source.in_level);
     let marked = |field: &Field| has(field) && field.rewinds;
-    Image {
+    let blobs = RefCell::new(image.blobs.clone());
+    let migrated = Image {
         version: plan.to,
         place: place(plan, new, &image.place),
         made: made_names(new, &state, owner),
-        values: values(new, &state.made, kept, |slot| state.value(slot)),
+        values: values(new, &state.made, kept, |slot| state.value(slot), &blobs),
         marks: source.in_level.then(|| SavedMarks {
-            entry: values(new, &state.made, marked, |slot| state.at_entry(slot)),
-            checkpoint: values(new, &state.made, marked, |slot| state.at_checkpoint(slot)),
+            entry: values(new, &state.made, marked, |slot| state.at_entry(slot), &blobs),
+            checkpoint: values(new, &state.made, marked, |slot| state.at_checkpoint(slot), &blobs),
         }),
         ..image.clone()
-    }
+    };
+    Image { blobs: blobs.into_inner(), ..migrated }
 }
 
 /// The values of the fields that leave the device, as the old version wrote them.

@@ -64,6 +64,7 @@ pub fn migrate<'a>(
     report.filled.extend(notes.filled.into_iter().filter(|name| model.find_field(name).is_some()));
     report.dropped.extend(notes.dropped);
     report.clamped.extend(notes.clamped);
+    report.lost_blobs.extend(notes.lost_blobs);
     Ok(migrated)
 }
 
@@ -91,7 +92,7 @@ impl Migrated<'_> {
             None => kept().map(|values| {
                 OldValues::read_part(
                     old,
-                    &empty_device_image(route.model, plan, values),
+                    &empty_device_image(route.model, plan, values, self.device.as_deref()),
                     &mut MigrationNotes::default(),
                 )
             }),
@@ -99,7 +100,7 @@ impl Migrated<'_> {
         };
         // A device that nothing was saved of yet takes what players bring.
         let brought = (self.device.is_none() && profile.is_some() && takes_from_players(plan))
-            .then(|| empty_device_image(route.model, plan, Values::new()));
+            .then(|| empty_device_image(route.model, plan, Values::new(), None));
         // What a device that came here earlier did not wait for.
         if let (Some(source), None, Some(image)) = (&player, &device_source, &self.device) {
             source.not_taken(plan, new, image, notes);
@@ -124,8 +125,8 @@ impl Migrated<'_> {
     }
 }
 
-/// A device's image with these values, of the version before.
-fn empty_device_image(model: &Model, plan: &MigrationPlan, values: Values) -> Image {
+/// A device's image with these values, of the version before, and with the blobs of another one.
+fn empty_device_image(model: &Model, plan: &MigrationPlan, values: Values, device: Option<&Image>) -> Image {
     Image {
         game: model.id.to_string(),
         version: plan.to - 1,
@@ -137,6 +138,7 @@ fn empty_device_image(model: &Model, plan: &MigrationPlan, values: Values) -> Im
         values,
         marks: None,
         moved: Default::default(),
+        blobs: device.map(|device| device.blobs.clone()).unwrap_or_default(),
     }
 }
 

@@ -14,6 +14,9 @@ use crate::vocabulary::span::{Span, WrittenBy};
 /// The word for a field whose entries are sorted, and of which only the best are kept.
 pub const RANKING: &str = "ranking";
 
+/// The word for a field whose bytes are kept beside the image.
+pub const BLOB: &str = "blob";
+
 /// A field's place in its spec.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FieldId(pub u32);
@@ -54,6 +57,9 @@ pub struct Field {
     /// Whether a write of play asks for a save.
     #[doc(hidden)]
     pub saves: bool,
+    /// Whether a list of players shows it.
+    #[doc(hidden)]
+    pub thumbnail: bool,
     #[doc(hidden)]
     pub counts: Option<Counts>,
     #[doc(hidden)]
@@ -91,6 +97,7 @@ impl Field {
     pub fn type_name(&self) -> String {
         match (&self.limits.ranking, &self.ty) {
             (Some(_), Type::List(item)) => format!("{RANKING} of {item}"),
+            _ if self.is_blob() => BLOB.to_owned(),
             (_, ty) => ty.to_string(),
         }
     }
@@ -98,6 +105,11 @@ impl Field {
     /// By what its entries are sorted and how many there can be, if it is a ranking.
     pub fn ranking(&self) -> Option<&Ranking> {
         self.limits.ranking.as_deref()
+    }
+
+    /// Whether its bytes are kept beside the image, under their digest.
+    pub fn is_blob(&self) -> bool {
+        self.limits.blob
     }
 
     /// What the operand of a rule is: a ranking takes an entry, and every other field a value of its own type.
@@ -145,6 +157,11 @@ impl Field {
     /// Whether a write of play that changes it asks for a save at once.
     pub fn saves(&self) -> bool {
         self.saves
+    }
+
+    /// Whether a list of players shows it.
+    pub fn is_thumbnail(&self) -> bool {
+        self.thumbnail
     }
 
     /// Whether it counts time, and where.

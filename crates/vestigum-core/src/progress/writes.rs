@@ -75,6 +75,9 @@ impl Progress {
         self.there(field, at.slot as usize)?;
         let (value, clamped) = T::fit(value, field)
             .map_err(|Misfit(why)| AccessErrorKind::Shape { field: field.name.to_string(), why })?;
+        if clamped && field.is_blob() {
+            return Err(Progress::too_long(field));
+        }
         let slot = at.slot as usize;
         let save_due = field.saves && value != *self.state.value(slot);
         self.state.write(slot, value);
@@ -429,6 +432,11 @@ impl Progress {
             return Err(no_part(format!("it has {}, and not the one at {position}", part.counted(part.len()))).into());
         }
         let edit = edit.fitted(&ty).map_err(|unfit| Progress::unfit(&name, &ty, unfit))?;
+        if let Edit::Set(value) = &edit
+            && of.limits.is_too_long(value)
+        {
+            return Err(Progress::too_long(of));
+        }
         let raises = edit.raises();
         let field_limits = of.limits.clone();
         let (mut beaten, mut ranked) = (false, None);
@@ -447,6 +455,10 @@ impl Progress {
             (whole, edited.clamped)
         })?;
         Ok(Written { beaten, ranked, ..written })
+    }
+
+    fn too_long(field: &Field) -> AccessError {
+        AccessErrorKind::BlobTooLong { field: field.name.to_string(), most: field.limits.max_len }.into()
     }
 
     fn unfit(name: &str, ty: &Type, unfit: Unfit) -> AccessError {

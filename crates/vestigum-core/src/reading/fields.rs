@@ -8,6 +8,7 @@ use crate::model::axis::Axis;
 use crate::model::field::{Field, FieldId, RANKING};
 use crate::model::{Names, Types};
 use crate::reading::Resolver;
+use crate::reading::blobs::is_blob;
 use crate::reading::rankings::is_ranking;
 use crate::value::limits::Limits;
 use crate::value::types::Type;
@@ -95,7 +96,6 @@ impl Resolver<'_> {
                 self.field_type(spec, word, choice.as_ref())
             }
         };
-        let is_ranking = entry.ty.as_ref().is_some_and(is_ranking);
         if entry.lasts.is_none() {
             self.error(codes::SHAPE, name.span, format!("`{}` does not say how long it lasts", name.value)).help =
                 Some("add `lasts`, one of: attempt, visit, session, run, profile, device".into());
@@ -121,11 +121,16 @@ impl Resolver<'_> {
         if let Some(lasts) = lasts {
             self.decided(name, entry, lasts, written_by);
         }
-        let limits = if is_ranking { self.ranking(name, entry, &ty) } else { self.limits(name, entry, &ty) };
+        let limits = match &entry.ty {
+            Some(word) if is_ranking(word) => self.ranking(name, entry, &ty),
+            Some(word) if is_blob(word) => self.blob(name, entry),
+            _ => self.limits(name, entry, &ty),
+        };
         let default = self.default(name, entry, &ty, &limits);
         let lasts = lasts.unwrap_or(Span::Profile);
         let counts = self.counts(spec, name, entry, &ty, written_by, &axes);
         self.saves(name, entry, lasts, written_by);
+        self.thumbnail(name, entry, lasts);
         let after_failure = after_failure.filter(|_| lasts.can_rewind() && lasts != Span::Attempt);
         Field {
             lasts,
@@ -137,6 +142,7 @@ impl Resolver<'_> {
             optional: entry.optional,
             label: entry.label.as_deref().map(Into::into),
             saves: entry.save,
+            thumbnail: entry.thumbnail,
             counts,
             rewinds: lasts == Span::Visit || lasts == Span::Attempt || after_failure.is_some_and(PlainFate::rewinds),
             ..plain(&name.value, ty)
@@ -278,6 +284,7 @@ fn plain(name: &str, ty: Type) -> Field {
         optional: false,
         label: None,
         saves: false,
+        thumbnail: false,
         counts: None,
         axes: Vec::new(),
         dims: Vec::new(),

@@ -1,5 +1,6 @@
 //! From a [`Document`] to a spec: every name gets its meaning, and what cannot mean anything is reported.
 
+pub mod blobs;
 pub mod calls;
 pub mod carried;
 pub mod clocks;

@@ -8,6 +8,7 @@ use crate::document::{FieldEntry, Word};
 use crate::model::Names;
 use crate::model::field::RANKING;
 use crate::reading::Resolver;
+use crate::reading::blobs::is_blob;
 use crate::value::limits::Limits;
 use crate::value::ranking::{Better, RankedBy, Ranking};
 use crate::value::types::{StructType, Type};
@@ -23,10 +24,11 @@ pub(super) fn is_ranking(word: &Word) -> bool {
 }
 
 impl Resolver<'_> {
-    /// The type of a field. Only a whole field can be a ranking, so this is asked of fields and not of members.
+    /// The type of a field. Only a whole field can be a ranking or a blob, so this is asked of fields and not of members.
     pub(super) fn field_type(&mut self, spec: &Names, word: &Word, choice: Option<&Type>) -> Type {
         match entry_words(&word.value) {
             Some(item) => Type::List(Arc::new(self.ty(spec, &Word::new(item.to_owned(), word.span), choice))),
+            None if is_blob(word) => Type::Bytes,
             None => self.ty(spec, word, choice),
         }
     }

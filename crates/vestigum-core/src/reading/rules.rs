@@ -5,6 +5,7 @@ use rustc_hash::FxHashMap;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
 use crate::document::{Document, EffectEntry, RuleEntry, Word};
+use crate::model::expression::Expression;
 use crate::model::fates::{Effect, Rule};
 use crate::model::field::{Field, FieldId};
 use crate::model::{Readable, Types};
@@ -139,12 +140,24 @@ fn rule<P: Fn(SourceSpan) -> SourceSpan>(
                 errors.push(Diagnostic::error(codes::WRONG_TYPE, word.span, message));
                 return None;
             }
+            let span = operand.span;
             let operand =
                 compile(spec, scope, &operand.value, Some(field.operand_type(operation)), &place(operand), errors)?;
+            errors.extend(longer_bytes(spec, field, &operand, span));
             Effect::Operation(operation, operand)
         }
     };
     Some(Rule { when, does })
+}
+
+/// A blob takes no more bytes than it may have, so none is set to it that may have more.
+fn longer_bytes(spec: &Types, field: &Field, operand: &Expression, span: SourceSpan) -> Option<Diagnostic> {
+    let mut read = operand.reads().iter().map(|read| spec.field(*read)).filter(|_| field.is_blob());
+    let longer = read.find(|read| read.ty == Type::Bytes && read.limits.max_len > field.limits.max_len)?;
+    let (has, holds) = (longer.limits.max_len, field.limits.max_len);
+    let message = format!("`{}` may have {has} bytes, and `{}` holds at most {holds}", longer.name, field.name);
+    let error = Diagnostic::error(codes::OUT_OF_RANGE, span, message);
+    Some(error.help(format!("give `{}` a `max_len` of at least {has}", field.name)))
 }
 
 fn bare(spec: &Types, field: &Field, moment: Moment, word: &Word, errors: &mut Vec<Diagnostic>) -> Option<PlainFate> {

@@ -8,7 +8,7 @@ use crate::codes;
 use crate::diagnostic::Diagnostic;
 use crate::document::{FieldEntry, Word};
 use crate::model::Names;
-use crate::model::field::RANKING;
+use crate::model::field::{BLOB, RANKING};
 use crate::reading::Resolver;
 use crate::value::Chosen;
 use crate::value::types::{MAX_NESTING, Member, StructType, Type};
@@ -61,6 +61,12 @@ impl Resolver<'_> {
             self.error(codes::SHAPE, word.span, message).help = Some(format!("write `type = \"{RANKING} of …\"`"));
             return Type::Int;
         }
+        if rest == BLOB {
+            self.error(codes::SHAPE, word.span, "only a whole field is a blob").help = Some(format!(
+                "write `type = \"{BLOB}\"`, with `per` where there is one for each key; inside others write `bytes`"
+            ));
+            return Type::Int;
+        }
         let strange = containers.iter().any(|container| !CONTAINERS.contains(container));
         let (Some(mut ty), false) = (inner, strange) else {
             // A choice without `of` was reported already.
@@ -89,7 +95,7 @@ impl Resolver<'_> {
         let message = format!("there is no type `{}`", word.value.escape_debug());
         let words: Vec<&str> = Type::WORDS.into_iter().chain(spec.structs.iter().map(|ty| &*ty.name)).collect();
         let help = format!(
-            "the types are: {}, and `list of`, `set of`, `map of` them; a field can be a `{RANKING} of` one",
+            "the types are: {}, and `list of`, `set of`, `map of` them; a field can be a `{RANKING} of` one, or a `{BLOB}`",
             words.join(", ")
         );
         let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message).help(help);
@@ -100,7 +106,7 @@ impl Resolver<'_> {
     pub(super) fn structs(&mut self, spec: &mut Names) {
         let document = self.document;
         for (index, (name, members)) in document.structs.iter().enumerate() {
-            if Type::WORDS.contains(&name.value.as_str()) {
+            if Type::WORDS.contains(&name.value.as_str()) || name.value == BLOB {
                 self.error(codes::BAD_NAME, name.span, format!("there is a type `{}` already", name.value));
                 continue;
             }

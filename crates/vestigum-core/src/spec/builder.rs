@@ -520,6 +520,12 @@ impl FieldBuilder {
         self
     }
 
+    /// A list of players shows it: the one blob of the profile that is a picture of where it is.
+    pub fn thumbnail(mut self) -> Self {
+        self.entry.thumbnail = true;
+        self
+    }
+
     /// It counts milliseconds of play.
     pub fn counts_ms(mut self) -> Self {
         self.entry.counts = Some(word(TimeUnit::Ms.word()));

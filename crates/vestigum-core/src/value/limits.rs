@@ -17,6 +17,8 @@ pub struct Limits {
     pub max_len: usize,
     /// For a ranking: the order of its entries.
     pub ranking: Option<Arc<Ranking>>,
+    /// Whether it is a blob: bytes that are kept beside the image.
+    pub blob: bool,
     // The range of an int field once more, for the writes of play.
     lowest_int: i64,
     highest_int: i64,
@@ -28,7 +30,7 @@ impl Limits {
             Some((Value::Int(lowest), Value::Int(highest))) => (*lowest, *highest),
             _ => (i64::MIN, i64::MAX),
         };
-        Limits { range, max_len, ranking: None, lowest_int, highest_int }
+        Limits { range, max_len, ranking: None, blob: false, lowest_int, highest_int }
     }
 
     /// The limits of a ranking.
@@ -36,6 +38,14 @@ impl Limits {
         let max_len = ranking.max;
         Limits { ranking: Some(ranking), ..Limits::new(None, max_len) }
     }
+
+    /// The limits of a blob.
+    pub(crate) fn of_blob(max_len: usize) -> Limits {
+        Limits { blob: true, ..Limits::new(None, max_len) }
+    }
+
+    /// The most bytes a blob has if the field does not say it: 1 MiB.
+    pub const DEFAULT_BLOB_LEN: usize = 1 << 20;
 
     /// The most characters a text has if the field does not ask for more.
     pub const DEFAULT_MAX_LEN: usize = 4096;
@@ -50,7 +60,13 @@ impl Limits {
         int.clamp(self.lowest_int, self.highest_int)
     }
 
-    /// Brings `value` inside. Says whether it was outside.
+    /// Whether it is a blob of more bytes than it may have.
+    pub(crate) fn is_too_long(&self, value: &Value) -> bool {
+        self.blob && value.len() > self.max_len
+    }
+
+    /// Brings `value` inside. Says whether it was outside. Of a blob that is too long nothing is left: half of one is worth
+    /// nothing, and writes refuse it.
     #[doc(hidden)]
     pub fn clamp(&self, value: Value) -> (Value, bool) {
         if let Some((lowest, highest)) = &self.range {
@@ -61,6 +77,9 @@ impl Limits {
                 return (highest.clone(), true);
             }
             return (value, false);
+        }
+        if self.is_too_long(&value) {
+            return (Value::bytes([]), true);
         }
         let (value, cut) = self.shortened(value);
         match (&self.ranking, value) {

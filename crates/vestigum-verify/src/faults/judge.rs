@@ -45,6 +45,7 @@ pub(super) fn judge<S: Store>(
             if !digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest)) {
                 return Err(expected.finding(found.image.as_ref()));
             }
+            expected.has_blobs(found.image.as_ref())?;
             recovered |= matches!(found.origin, Origin::Recovered { .. });
             if save_again {
                 launches(spec, owner, found.image.as_ref(), expected)?;
@@ -74,7 +75,8 @@ pub(super) fn judge_rot<S: Store>(
                     if !(right || older && said) {
                         return Err(expected.finding(found.image.as_ref()));
                     }
-                    reported |= said;
+                    // What the launch makes of a blob that is damaged, its report says.
+                    reported |= said || found.image.is_some_and(|image| !image.lost_blobs().is_empty());
                 }
                 // With other images to fall back on, one that is damaged is no reason to refuse.
                 Err(SessionError::AllDamaged { damaged, .. }) if damaged.len() == 1 => reported = true,
@@ -143,6 +145,15 @@ impl Expected {
             },
         };
         FaultFinding { loaded, expected: self.told() }
+    }
+
+    /// Every blob that an image means is there.
+    fn has_blobs(&self, image: Option<&Image>) -> Result<(), FaultFinding> {
+        let lost = image.map(Image::lost_blobs).unwrap_or_default();
+        let Some((blob, why)) = lost.first() else { return Ok(()) };
+        let digest = blob.digest.to_string();
+        let loaded = format!("the right image of {} without its blob {}…: {why}", self.sample.owner, &digest[..16]);
+        Err(FaultFinding { loaded, expected: format!("{}, with its blobs", self.told()) })
     }
 
     fn failed(&self, error: impl std::fmt::Display) -> FaultFinding {

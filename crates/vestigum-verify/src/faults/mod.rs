@@ -11,7 +11,7 @@
 //! - each byte of each file that the playthrough leaves is damaged.
 //!
 //! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
-//! or a newer one, whole. Damage must be passed over and reported. And the next save must work.
+//! or a newer one, whole and with its blobs. Damage must be passed over and reported. And the next save must work.
 //!
 //! The module is no test of [`vestigum::DirStore`] alone: give [`faults`] a store of your own, or a disk of your own under a
 //! store.

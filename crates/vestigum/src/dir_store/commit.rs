@@ -24,6 +24,14 @@ impl DirStore {
         if missing {
             tracing::warn!(%owner, "saves were removed while the game runs; this one is written again");
         }
+        // Also where the image is not written anew: somebody may have removed a blob.
+        let needed = match self.write_blobs(image.blobs()) {
+            Ok(needed) => needed,
+            Err(error) => {
+                *turn = Some(known);
+                return Err(error);
+            }
+        };
         // A commit that failed may have left a newer name, and a launch would take that: then this one is written again.
         let is_newest = known.highest == known.generation;
         if is_newest && known.digest.as_deref() == Some(image.digest()) {
@@ -55,6 +63,8 @@ impl DirStore {
         };
         *turn = Some(known);
         written.map_err(|failed| failed.error)?;
+        self.note_mentions(&folder, generation, &bytes, image.blobs());
+        drop(needed);
         self.judged(owner, generation, Some(FileVerdict::Whole));
         Ok(Committed { missing, ..Committed::written(generation) })
     }
@@ -121,7 +131,7 @@ impl DirStore {
         let after = |error| NotWritten { error, named: true };
         self.settle(folder).map_err(io_error("make", folder)).map_err(before)?;
         let target = folder.join(format!("{generation}.json"));
-        let (temporary, mut file) = self.temporary(folder, generation).map_err(before)?;
+        let (temporary, mut file) = self.temporary(folder, &generation.to_string()).map_err(before)?;
         let written = file.write(bytes).map_err(io_error("write", &temporary));
         let written = written.and_then(|()| file.sync().map_err(io_error("sync", &temporary)));
         drop(file);
@@ -137,10 +147,10 @@ impl DirStore {
     }
 
     /// A new file under a name that nothing has: what lies there from a crash, or was put there, is not written into.
-    fn temporary(&self, folder: &Path, generation: u64) -> Result<(PathBuf, Box<dyn DiskFile>), StoreError> {
+    pub(super) fn temporary(&self, folder: &Path, what: &str) -> Result<(PathBuf, Box<dyn DiskFile>), StoreError> {
         for attempt in 0..100 {
             let name = if attempt == 0 { String::new() } else { format!("-{attempt}") };
-            let path = folder.join(format!("{TEMPORARY}{generation}{name}"));
+            let path = folder.join(format!("{TEMPORARY}{what}{name}"));
             match self.inner.disk.create_new(&path) {
                 Ok(file) => return Ok((path, file)),
                 Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}

@@ -6,14 +6,17 @@
 //!   device/7.json            the device's progress
 //!   profiles/ada/41.json     one player's progress, newest generation
 //!   profiles/ada/40.json     the one before
+//!   blobs/9f86d0…            a blob that images mean, under its digest
 //! ```
 //!
 //! A commit writes a temporary file beside the others, syncs it, renames it to a *new* number and syncs the folder. So a
-//! power cut leaves the old generations as they were and the new one either whole or not there.
+//! power cut leaves the old generations as they were and the new one either whole or not there. The blobs that the image means
+//! are made durable before that.
 //!
 //! A save folder may come from somebody else, so nothing below it is trusted: links are not followed, what is no regular
 //! file is passed over, and names that this store does not give are left alone.
 
+mod blobs;
 mod commit;
 mod folders;
 mod known;
@@ -30,6 +33,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
+use blobs::BlobShelf;
 use folders::settle_folder;
 use known::{FileVerdict, FileVerdicts, Known};
 use names::{folder_name, generation_of};
@@ -64,6 +68,7 @@ struct Inner {
     settled: Mutex<BTreeSet<PathBuf>>,
     /// What reading said, held for no longer than it takes to look it up.
     verdicts: Mutex<BTreeMap<Owner, FileVerdicts>>,
+    blobs: Mutex<BlobShelf>,
 }
 
 impl std::fmt::Debug for Inner {
@@ -151,7 +156,8 @@ impl DirStore {
         settled: BTreeSet<PathBuf>,
     ) -> DirStore {
         let (lock, settled) = (lock.map(Mutex::new), Mutex::new(settled));
-        let inner = Inner { disk, root, lock, turns: Mutex::default(), settled, verdicts: Mutex::default() };
+        let (turns, verdicts, blobs) = (Mutex::default(), Mutex::default(), Mutex::default());
+        let inner = Inner { disk, root, lock, turns, settled, verdicts, blobs };
         DirStore { inner: Arc::new(inner), key: None, most: MOST_BYTES }
     }
 
@@ -250,6 +256,16 @@ impl DirStore {
         })
     }
 
+    /// An image with its blobs, as far as they are there. A blob may be gone because the generation was removed meanwhile.
+    fn with_blobs(&self, owner: &Owner, generation: u64, mut image: Image) -> Result<Image, StoreError> {
+        let mut lost = false;
+        image.find_blobs(|blob| self.find_blob(blob).inspect_err(|_| lost = true));
+        if lost && self.size(owner, generation)?.is_none() {
+            return Err(StoreError::NoGeneration { owner: owner.clone(), generation });
+        }
+        Ok(image)
+    }
+
     fn profiles(&self) -> PathBuf {
         self.inner.root.join("profiles")
     }
@@ -309,6 +325,7 @@ impl Store for DirStore {
             });
             image.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })
         });
+        let read = read.and_then(|image| self.with_blobs(owner, generation, image));
         match &read {
             Ok(_) => self.judged(owner, generation, Some(FileVerdict::Whole)),
             Err(StoreError::NoGeneration { .. }) => self.judged(owner, generation, None),

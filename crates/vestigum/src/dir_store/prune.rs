@@ -1,5 +1,7 @@
 //! Removing old generations, a little at a time: nobody who saves waits for it.
 
+use std::collections::BTreeSet;
+
 use vestigum_core::Owner;
 
 use super::known::{FileVerdict, FileVerdicts};
@@ -19,7 +21,7 @@ pub struct Removable {
 }
 
 impl DirStore {
-    /// Reads or removes one file. Nothing is removed before the names that stay are durable: a newer generation that
+    /// Reads or removes one file, or syncs one folder; when nothing of the owner is left to do, of the blobs. Nothing is removed before the names that stay are durable: a newer generation that
     /// another process named and never synced may be gone after a power cut.
     pub(super) fn prune_one(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         let turn = self.turn(owner)?;
@@ -53,7 +55,7 @@ impl DirStore {
                         *turn = Some(super::Known { synced: true, ..known });
                     }
                     let path = self.file(owner, generation)?;
-                    disk.remove(&path).map_err(io_error("remove", &path))?;
+                    self.remove_generation(&folder, generation, &path)?;
                     self.judged(owner, generation, None);
                     return Ok(Pruned { removed: 1, more: true });
                 }
@@ -64,7 +66,9 @@ impl DirStore {
                 }
             }
         }
-        Ok(Pruned { removed: 0, more: false })
+        // Blobs belong to no owner, so this goes on whatever is kept of this one.
+        drop(turn);
+        Ok(Pruned { removed: 0, more: self.prune_blobs()? })
     }
 
     /// The generations of an owner, the newest first, if there may be any to remove: none are read for nothing.
@@ -78,7 +82,8 @@ impl DirStore {
         Ok(generations)
     }
 
-    /// What pruning an owner to `keep` generations would remove. Reads what it has not read yet.
+    /// What pruning an owner to `keep` generations would remove; of its blobs [`DirStore::removable_blobs`] tells. Reads what it
+    /// has not read yet.
     ///
     /// # Errors
     /// If the folder cannot be read.
@@ -87,22 +92,42 @@ impl DirStore {
         let mut removable = Removable::default();
         for name in self.names(&folder)?.iter().filter(|name| name.starts_with(TEMPORARY)) {
             if let Some(EntryKind::File(bytes)) = self.inner.disk.kind(&folder.join(name)) {
-                removable.files += 1;
-                removable.bytes += bytes;
+                removable.add(bytes);
             }
         }
-        let mut room = keep.max(1);
-        for generation in self.candidates(owner, &self.verdicts(owner), keep)? {
-            if self.read(owner, generation).is_err() {
-                continue;
-            }
-            if room > 0 {
-                room -= 1;
-                continue;
-            }
-            removable.files += 1;
-            removable.bytes += self.size(owner, generation)?.unwrap_or(0);
+        for generation in self.removable_generations(owner, keep)? {
+            removable.add(self.size(owner, generation)?.unwrap_or(0));
         }
         Ok(removable)
+    }
+
+    /// The blobs that nothing would mean any more if every owner were pruned to `keep` generations. None, if a generation cannot
+    /// be read now: it may mean any.
+    ///
+    /// # Errors
+    /// If the folder cannot be read.
+    pub fn removable_blobs(&self, keep: u32) -> Result<Removable, StoreError> {
+        let mut without = BTreeSet::new();
+        for owner in self.owners()? {
+            for generation in self.removable_generations(&owner, keep)? {
+                without.insert(self.file(&owner, generation)?);
+            }
+        }
+        let mut removable = Removable::default();
+        self.blobs_without(&without)?.into_iter().for_each(|bytes| removable.add(bytes));
+        Ok(removable)
+    }
+
+    fn removable_generations(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
+        let mut whole = self.candidates(owner, &self.verdicts(owner), keep)?;
+        whole.retain(|generation| self.read(owner, *generation).is_ok());
+        Ok(whole.split_off(whole.len().min(keep.max(1) as usize)))
+    }
+}
+
+impl Removable {
+    fn add(&mut self, bytes: u64) {
+        self.files += 1;
+        self.bytes += bytes;
     }
 }

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use vestigum_core::image::blobs::BlobDigest;
 use vestigum_core::{Image, Owner};
 
 use super::DirStore;
@@ -46,6 +47,12 @@ impl DirStore {
                     };
                     strays.push(Stray { path, why });
                 }
+            }
+        }
+        let blobs = self.blob_folder();
+        for name in self.names(&blobs).unwrap_or_default() {
+            if BlobDigest::from_hex(&name).is_none() && !name.starts_with(TEMPORARY) {
+                strays.push(Stray { path: blobs.join(name), why: "it is no blob" });
             }
         }
         strays.sort_by(|a, b| a.path.cmp(&b.path));

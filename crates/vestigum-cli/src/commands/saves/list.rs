@@ -122,7 +122,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(Verdict::Fine)
 }
 
-/// How many files, and how many bytes, a prune would remove.
+/// How many files, and how many bytes, a prune would remove, with the blobs that nothing means then.
 fn removable(store: &DirStore, files: &[File], keep: u32) -> Result<(usize, u64), StoreError> {
     let owners: std::collections::BTreeSet<&Owner> = files.iter().map(|file| &file.owner).collect();
     let mut all = (0, 0);
@@ -130,7 +130,8 @@ fn removable(store: &DirStore, files: &[File], keep: u32) -> Result<(usize, u64)
         let one = store.removable(owner, keep)?;
         all = (all.0 + one.files, all.1 + one.bytes);
     }
-    Ok(all)
+    let blobs = store.removable_blobs(keep)?;
+    Ok((all.0 + blobs.files, all.1 + blobs.bytes))
 }
 
 /// What lies in the folder and is no save of the game.

@@ -1,0 +1,322 @@
+//! The blobs of a save folder, which all its images share.
+//!
+//! A commit makes the blobs of its image durable before the image has a name, so no image is ever found without them. What no
+//! generation of anybody means any more is removed when there is time, in steps: every generation is read once to see what it
+//! means; the folders in which generations were removed are synced, so that a power cut brings none back; and then one blob goes
+//! with each step. What a commit on its way needs stays.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::io;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use vestigum_core::image::blobs::{BlobDigest, BlobError, BlobRef, Blobs, mentioned};
+
+use super::names::{TEMPORARY, generation_of};
+use super::{DirStore, io_error, lock};
+use crate::disk::EntryKind;
+use crate::store::StoreError;
+
+/// What this process knows of the blobs.
+#[derive(Debug)]
+pub(super) struct BlobShelf {
+    /// Those that were read or written, and are whole.
+    whole: BTreeSet<BlobDigest>,
+    /// Counts the names that were given in the folder of blobs. They begin with one: a process before may have left names
+    /// that were never made durable.
+    named: u64,
+    /// The count up to which they are durable.
+    durable: u64,
+    /// How many commits on their way need each.
+    needed: BTreeMap<BlobDigest, usize>,
+    /// What each generation mentions, by its folder.
+    mentions: BTreeMap<PathBuf, BTreeMap<u64, BTreeSet<BlobDigest>>>,
+    /// How many generations were removed from a folder.
+    removed: BTreeMap<PathBuf, u64>,
+    /// How many of those removals are durable.
+    settled: BTreeMap<PathBuf, u64>,
+}
+
+impl Default for BlobShelf {
+    fn default() -> BlobShelf {
+        BlobShelf {
+            whole: BTreeSet::new(),
+            named: 1,
+            durable: 0,
+            needed: BTreeMap::new(),
+            mentions: BTreeMap::new(),
+            removed: BTreeMap::new(),
+            settled: BTreeMap::new(),
+        }
+    }
+}
+
+impl BlobShelf {
+    fn removed_from(&self, folder: &Path) -> u64 {
+        self.removed.get(folder).copied().unwrap_or(0)
+    }
+
+    fn is_settled(&self, folder: &Path) -> bool {
+        self.settled.get(folder).is_some_and(|settled| *settled == self.removed_from(folder))
+    }
+
+    /// Those of some blobs that nothing is known to mean.
+    fn unmentioned(&self, mut blobs: BTreeSet<BlobDigest>) -> BTreeSet<BlobDigest> {
+        let mentioned = self.mentions.values().flat_map(BTreeMap::values).flatten();
+        for digest in mentioned.chain(self.needed.keys()) {
+            blobs.remove(digest);
+        }
+        blobs
+    }
+}
+
+/// The blobs of an image on its way: none of them is removed until this is dropped.
+pub(super) struct NeededBlobs<'a> {
+    store: &'a DirStore,
+    digests: Vec<BlobDigest>,
+}
+
+impl Drop for NeededBlobs<'_> {
+    fn drop(&mut self) {
+        let mut shelf = lock(&self.store.inner.blobs);
+        for digest in &self.digests {
+            let count = shelf.needed.get_mut(digest).map(|count| {
+                *count -= 1;
+                *count
+            });
+            if count == Some(0) {
+                shelf.needed.remove(digest);
+            }
+        }
+    }
+}
+
+impl DirStore {
+    pub(super) fn blob_folder(&self) -> PathBuf {
+        self.inner.root.join("blobs")
+    }
+
+    /// Makes blobs durable. Those that are there already are not written again.
+    pub(super) fn write_blobs(&self, blobs: &Blobs) -> Result<NeededBlobs<'_>, StoreError> {
+        let digests: Vec<BlobDigest> = blobs.iter().map(|(digest, _)| *digest).collect();
+        {
+            let mut shelf = lock(&self.inner.blobs);
+            digests.iter().for_each(|digest| *shelf.needed.entry(*digest).or_default() += 1);
+        }
+        let needed = NeededBlobs { store: self, digests };
+        if needed.digests.is_empty() {
+            return Ok(needed);
+        }
+        let folder = self.blob_folder();
+        for (digest, bytes) in blobs.iter() {
+            if !self.has_blob(&folder, digest, bytes) {
+                self.settle(&folder).map_err(io_error("make", &folder))?;
+                self.write_blob(&folder, digest, bytes)?;
+                let mut shelf = lock(&self.inner.blobs);
+                shelf.whole.insert(*digest);
+                shelf.named += 1;
+            }
+        }
+        let (named, durable) = {
+            let shelf = lock(&self.inner.blobs);
+            (shelf.named, shelf.durable)
+        };
+        if durable < named {
+            self.sync(&folder)?;
+            let mut shelf = lock(&self.inner.blobs);
+            shelf.durable = shelf.durable.max(named);
+        }
+        Ok(needed)
+    }
+
+    /// Whether a blob is there and whole. Somebody may have removed it since it was seen last, so that it is there is asked
+    /// each time; its bytes are read once.
+    fn has_blob(&self, folder: &Path, digest: &BlobDigest, bytes: &[u8]) -> bool {
+        let disk = &*self.inner.disk;
+        let path = folder.join(digest.to_string());
+        let len = bytes.len() as u64;
+        if disk.kind(folder) != Some(EntryKind::Folder) || disk.kind(&path) != Some(EntryKind::File(len)) {
+            return false;
+        }
+        let known = lock(&self.inner.blobs).whole.contains(digest);
+        let whole = known || disk.read(&path, len + 1).is_ok_and(|found| found == bytes);
+        if whole && !known {
+            lock(&self.inner.blobs).whole.insert(*digest);
+        }
+        whole
+    }
+
+    /// What lies under the name of a blob is replaced: it was found to be something else.
+    fn write_blob(&self, folder: &Path, digest: &BlobDigest, bytes: &[u8]) -> Result<(), StoreError> {
+        let disk = &*self.inner.disk;
+        let target = folder.join(digest.to_string());
+        let (temporary, mut file) = self.temporary(folder, &digest.to_string()[..16])?;
+        let written = file.write(bytes).map_err(io_error("write", &temporary));
+        let written = written.and_then(|()| file.sync().map_err(io_error("sync", &temporary)));
+        drop(file);
+        let named = written.and_then(|()| disk.rename(&temporary, &target).map_err(io_error("write", &target)));
+        if named.is_err() {
+            // What cannot be removed now is removed by a later prune.
+            let _ = disk.remove(&temporary);
+        }
+        named
+    }
+
+    /// The bytes of a blob. What is read short is read once more.
+    pub(super) fn find_blob(&self, blob: &BlobRef) -> Result<Arc<[u8]>, BlobError> {
+        let disk = &*self.inner.disk;
+        let folder = self.blob_folder();
+        let path = folder.join(blob.digest.to_string());
+        if disk.kind(&folder) != Some(EntryKind::Folder) {
+            return Err(BlobError::Missing);
+        }
+        match disk.kind(&path) {
+            None => return Err(BlobError::Missing),
+            Some(EntryKind::File(len)) if len != blob.len => return Err(BlobError::Damaged),
+            Some(EntryKind::File(bytes)) if bytes > self.most => {
+                return Err(BlobError::TooLarge { most: self.most });
+            }
+            Some(EntryKind::File(_)) => {}
+            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) => {
+                return Err(BlobError::NotRead("it is no regular file".into()));
+            }
+        }
+        let read = || match disk.read(&path, blob.len + 1) {
+            Ok(bytes) => blob.verify(&bytes).map(|()| bytes.into()),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Err(BlobError::Missing),
+            Err(error) => Err(BlobError::NotRead(error.to_string())),
+        };
+        let found: Result<Arc<[u8]>, BlobError> = read().or_else(|_| read());
+        if found.is_ok() {
+            lock(&self.inner.blobs).whole.insert(blob.digest);
+        }
+        found
+    }
+
+    /// Notes what a generation means that was just written, before its blobs are no longer needed by the commit.
+    pub(super) fn note_mentions(&self, folder: &Path, generation: u64, bytes: &[u8], blobs: &Blobs) {
+        let mut shelf = lock(&self.inner.blobs);
+        // Until blobs are looked through for the first time, only what has some is worth the look.
+        if !blobs.is_empty() || !shelf.mentions.is_empty() {
+            shelf.mentions.entry(folder.to_path_buf()).or_default().insert(generation, mentioned(bytes));
+        }
+    }
+
+    /// Removes the file of a generation. What it meant may be given up, but not before the removal is durable.
+    pub(super) fn remove_generation(&self, folder: &Path, generation: u64, path: &Path) -> Result<(), StoreError> {
+        let mut shelf = lock(&self.inner.blobs);
+        *shelf.removed.entry(folder.to_path_buf()).or_default() += 1;
+        self.inner.disk.remove(path).map_err(io_error("remove", path))?;
+        if let Some(mentions) = shelf.mentions.get_mut(folder) {
+            mentions.remove(&generation);
+        }
+        Ok(())
+    }
+
+    /// One step of removing the blobs that nothing means. Says whether there is more to do. A generation that cannot be read
+    /// now may mean any of them: then none is removed.
+    pub(super) fn prune_blobs(&self) -> Result<bool, StoreError> {
+        let folder = self.blob_folder();
+        let names = self.names(&folder)?;
+        if self.remove_temporary(&folder, &names)? {
+            return Ok(true);
+        }
+        let blobs: BTreeSet<BlobDigest> = names.iter().filter_map(|name| BlobDigest::from_hex(name)).collect();
+        if lock(&self.inner.blobs).unmentioned(blobs.clone()).is_empty() {
+            return Ok(false);
+        }
+        let owners = self.owner_folders()?;
+        for folder in &owners {
+            for generation in self.names(folder)?.iter().filter_map(|name| generation_of(name)) {
+                let is_known = |shelf: &BlobShelf| shelf.mentions.get(folder)?.get(&generation).map(|_| ());
+                if is_known(&lock(&self.inner.blobs)).is_none() {
+                    return Ok(self.look_for_mentions(folder, generation));
+                }
+            }
+        }
+        for folder in &owners {
+            let removed = lock(&self.inner.blobs).removed_from(folder);
+            if !lock(&self.inner.blobs).is_settled(folder) {
+                self.sync(folder)?;
+                lock(&self.inner.blobs).settled.insert(folder.clone(), removed);
+                return Ok(true);
+            }
+        }
+        // Looked at once more under the lock: commits and prunes of other owners go on.
+        let mut shelf = lock(&self.inner.blobs);
+        if !owners.iter().all(|folder| shelf.is_settled(folder)) {
+            return Ok(true);
+        }
+        let Some(digest) = shelf.unmentioned(blobs).pop_first() else { return Ok(false) };
+        let path = folder.join(digest.to_string());
+        shelf.whole.remove(&digest);
+        // What is no file was not written by this store, and removing it would fail for ever.
+        if !matches!(self.inner.disk.kind(&path), Some(EntryKind::File(_))) {
+            return Ok(false);
+        }
+        self.inner.disk.remove(&path).map_err(io_error("remove", &path))?;
+        Ok(true)
+    }
+
+    /// Removes one file that a crash has left half written, unless somebody writes just now.
+    fn remove_temporary(&self, folder: &Path, names: &[String]) -> Result<bool, StoreError> {
+        let disk = &*self.inner.disk;
+        let shelf = lock(&self.inner.blobs);
+        let mut left = names.iter().filter(|name| name.starts_with(TEMPORARY)).map(|name| folder.join(name));
+        let left = left.find(|path| matches!(disk.kind(path), Some(EntryKind::File(_) | EntryKind::Link)));
+        let Some(path) = left.filter(|_| shelf.needed.is_empty()) else { return Ok(false) };
+        disk.remove(&path).map_err(io_error("remove", &path))?;
+        Ok(true)
+    }
+
+    /// The folders that have generations, whoever they belong to.
+    fn owner_folders(&self) -> Result<Vec<PathBuf>, StoreError> {
+        let profiles = self.profiles();
+        let mut folders = vec![self.inner.root.join("device")];
+        folders.extend(self.names(&profiles)?.iter().map(|name| profiles.join(name)));
+        folders.retain(|folder| self.inner.disk.kind(folder) == Some(EntryKind::Folder));
+        Ok(folders)
+    }
+
+    /// Reads what a generation mentions, whole or not. Answers whether it could be read.
+    fn look_for_mentions(&self, folder: &Path, generation: u64) -> bool {
+        let path = folder.join(format!("{generation}.json"));
+        let Some(mentions) = self.mentions_of(&path) else { return false };
+        lock(&self.inner.blobs).mentions.entry(folder.to_path_buf()).or_default().insert(generation, mentions);
+        true
+    }
+
+    fn mentions_of(&self, path: &Path) -> Option<BTreeSet<BlobDigest>> {
+        let Some(EntryKind::File(len)) = self.inner.disk.kind(path) else { return Some(BTreeSet::new()) };
+        if len > self.most {
+            return None;
+        }
+        match self.inner.disk.read(path, self.most + 1) {
+            Ok(bytes) if bytes.len() as u64 == len => Some(mentioned(&bytes)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Some(BTreeSet::new()),
+            Ok(_) | Err(_) => None,
+        }
+    }
+
+    /// The sizes of the blobs that nothing would mean if these files were not there.
+    pub(super) fn blobs_without(&self, without: &BTreeSet<PathBuf>) -> Result<Vec<u64>, StoreError> {
+        let folder = self.blob_folder();
+        let names = self.names(&folder)?;
+        let mut blobs: BTreeSet<BlobDigest> = names.iter().filter_map(|name| BlobDigest::from_hex(name)).collect();
+        for owner in self.owner_folders()? {
+            for generation in self.names(&owner)?.iter().filter_map(|name| generation_of(name)) {
+                let path = owner.join(format!("{generation}.json"));
+                if blobs.is_empty() || without.contains(&path) {
+                    continue;
+                }
+                let Some(mentions) = self.mentions_of(&path) else { return Ok(Vec::new()) };
+                blobs.retain(|digest| !mentions.contains(digest));
+            }
+        }
+        let size = |digest: &BlobDigest| match self.inner.disk.kind(&folder.join(digest.to_string())) {
+            Some(EntryKind::File(len)) => Some(len),
+            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) | None => None,
+        };
+        Ok(blobs.iter().filter_map(size).collect())
+    }
+}
