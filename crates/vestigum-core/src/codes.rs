@@ -77,6 +77,8 @@ pub const UNUSED_ASSET: &str = "V113";
 pub const NAMELESS_RANKING: &str = "V114";
 /// An opening that counts levels of players.
 pub const COUNTS_MADE_LEVELS: &str = "V115";
+/// Bytes that every save writes again.
+pub const HEAVY_BYTES: &str = "V116";
 /// Found by exploring: a level that nothing played opens or completes.
 pub const NEVER_COMPLETED: &str = "V201";
 /// Found by exploring: failing gives more than playing on.
@@ -314,6 +316,13 @@ pub const ALL: &[Explanation] = &[
         text: "A level opens by something that is asked of all levels together, as `count(completed)` or `sum(stars)`. Levels that players make have entries, too, so short ones of a player's own open what levels of the game should. Ask a derived value that leaves them out.",
         wrong: "[levels]\norder = [\"mill_lane\", \"heather_rise\", \"tarn_steps\"]\nmade = { max = 6 }\n[level.tarn_steps]\nopens = \"count(completed) >= 2\"",
         right: "[level.tarn_steps]\nopens = \"count(walked) >= 2\"\n[derived]\nwalked = { per = \"level\", value = \"completed and not made\" }",
+    },
+    Explanation {
+        code: HEAVY_BYTES,
+        title: "bytes that every save writes again",
+        text: "A save holds the whole of every field of `bytes`, so a picture or a replay is written again at each checkpoint, though it has not changed. More than 64 KiB in one field is told. A `blob` is kept beside the save under its digest: it is written when it changes, and once, whoever has it. Saves in which the field was `bytes` still load, and no migration is needed.",
+        wrong: "[field.replay]\ntype = \"bytes\"\nper = \"level\"\nmax_len = 100000",
+        right: "[field.replay]\ntype = \"blob\"\nper = \"level\"\nmax_len = 100000",
     },
     Explanation {
         code: NEVER_COMPLETED,

@@ -26,6 +26,7 @@
 //! ```
 
 mod assets;
+mod blobs;
 mod kept;
 mod made;
 mod possible;

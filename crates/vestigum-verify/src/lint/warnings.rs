@@ -33,6 +33,7 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
         all.extend(about.device_sum());
         all.extend(about.clock_turned_back());
         all.extend(about.nameless_ranking());
+        all.extend(about.heavy_bytes());
         let subject = || field.name.to_string();
         found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
     }

@@ -6,6 +6,7 @@ use indexmap::IndexSet;
 use thiserror::Error;
 
 use vestigum_core::diagnostic::{SourceSpan, position};
+use vestigum_core::image::blobs::BlobError;
 use vestigum_core::model::axis::Axis;
 use vestigum_core::model::entry::entry_of;
 use vestigum_core::model::expression::Expression;
@@ -14,7 +15,7 @@ use vestigum_core::reading::compile::{Scope, compile};
 use vestigum_core::value::parts::{part_name, part_type};
 use vestigum_core::vocabulary::keyword::statement_words;
 use vestigum_core::vocabulary::names::key_text;
-use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Part, Progress, Reset, Spec, Type, codes};
+use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Owner, Part, Progress, Reset, Spec, Type, codes};
 
 use super::levels::{CheckedChange, LevelChange, WrittenChange};
 use super::script::{self, Given, How, ProfileChange, Statement, StatementKind, Word, WrittenPlaythrough};
@@ -424,14 +425,33 @@ impl<'s> Checker<'s, '_> {
         let read = (self.files)(self.name, &path.value);
         let image = read.map_err(|error| error.to_string());
         let image = image.and_then(|bytes| Image::from_json(&bytes).map_err(|error| error.to_string()));
-        let why = match image {
+        let why = match image.map(|image| self.with_blobs(path, image)) {
             Ok(image) if image.game != self.spec.id() => format!("it is of the game `{}`", image.game),
+            Ok(image) if !image.lost_blobs().is_empty() => {
+                let (blob, why) = &image.lost_blobs()[0];
+                format!("its blob {} of {} bytes {why}", blob.digest, blob.len)
+            }
             Ok(image) => return Some(image),
             Err(why) => why,
         };
         let message = format!("`{}` cannot be imported: {why}", path.value);
         self.errors.push(Diagnostic::error(codes::STATEMENT, path.span, message));
         None
+    }
+
+    /// An image with its blobs, which lie in the save folder that it is in: `saves/profiles/ada/3.json`, `saves/blobs`.
+    fn with_blobs(&self, path: &Word, mut image: Image) -> Image {
+        let below = match image.owner {
+            Owner::Profile(_) => 3,
+            Owner::Device => 2,
+        };
+        let parts: Vec<&str> = path.value.split('/').collect();
+        let folder = parts[..parts.len().saturating_sub(below)].join("/");
+        image.find_blobs(|blob| {
+            let file = format!("{folder}{}blobs/{}", if folder.is_empty() { "" } else { "/" }, blob.digest);
+            (self.files)(self.name, &file).map(Into::into).map_err(|_| BlobError::Missing)
+        });
+        image
     }
 
     fn moment(&mut self, word: &Word) -> Option<Moment> {

@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use vestigum::SessionError;
 use vestigum_core::image::SavedPlace;
+use vestigum_core::image::blobs::Blobs;
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
@@ -71,6 +72,15 @@ pub enum SavesError {
 #[derive(Clone, Debug, Default)]
 pub struct MemorySaves {
     images: BTreeMap<Owner, Vec<Vec<u8>>>,
+    blobs: Blobs,
+}
+
+impl MemorySaves {
+    fn read(&self, bytes: &[u8]) -> Result<Image, ImageError> {
+        let mut image = Image::from_json(bytes)?;
+        image.find_blobs(|blob| self.blobs.get(&blob.digest).cloned());
+        Ok(image)
+    }
 }
 
 impl Saves for MemorySaves {
@@ -79,7 +89,7 @@ impl Saves for MemorySaves {
         let mut passed_over = Vec::new();
         for (index, bytes) in images.iter().enumerate().rev() {
             let generation = index as u64 + 1;
-            match Image::from_json(bytes) {
+            match self.read(bytes) {
                 Ok(image) if image.place == SavedPlace::Deleted => {
                     // What was purged is empty.
                     let left = images[..index].iter().any(|bytes| !bytes.is_empty());
@@ -109,13 +119,16 @@ impl Saves for MemorySaves {
             return Ok(newest.generation);
         }
         image.generation = images.len() as u64 + 1;
+        for (_, bytes) in image.blobs.iter() {
+            self.blobs.insert(bytes.clone());
+        }
         images.push(image.to_json());
         Ok(image.generation)
     }
 
     fn readable(&mut self, owner: &Owner) -> Result<Vec<Image>, SavesError> {
         let images = self.images.get(owner).map(Vec::as_slice).unwrap_or_default();
-        Ok(images.iter().rev().filter_map(|bytes| Image::from_json(bytes).ok()).collect())
+        Ok(images.iter().rev().filter_map(|bytes| self.read(bytes).ok()).collect())
     }
 
     fn purge(&mut self, owner: &Owner) -> Result<(), SavesError> {

@@ -284,7 +284,10 @@ impl Prover<'_> {
         let (mut profile, mut device) = sample.images();
         for version in self.version + 1..=self.spec.version() {
             let step = self.spec.upgrade(version, Some(&profile), Some(&device));
-            let written = |image: Option<Image>| Image::from_json(&image?.to_json()).ok();
+            let written = |image: Option<Image>| {
+                let image = image?;
+                Some(Image { blobs: image.blobs.clone(), ..Image::from_json(&image.to_json()).ok()? })
+            };
             let upgraded = step.ok().and_then(|step| Some((written(step.profile)?, written(step.device)?)));
             let Some(images) = upgraded else {
                 return Some(format!("the image `{}` does not come to version {version}", sample.name));

@@ -256,6 +256,12 @@ impl DirStore {
         })
     }
 
+    /// Looks up the blobs of an image that was not read by this store: one that a tool took up. What is not there, loading
+    /// reports.
+    pub fn find_blobs(&self, image: &mut Image) {
+        image.find_blobs(|blob| self.find_blob(blob));
+    }
+
     /// An image with its blobs, as far as they are there. A blob may be gone because the generation was removed meanwhile.
     fn with_blobs(&self, owner: &Owner, generation: u64, mut image: Image) -> Result<Image, StoreError> {
         let mut lost = false;

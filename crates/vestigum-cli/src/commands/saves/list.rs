@@ -67,6 +67,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
                 "saved_at": image.map(|image| &image.saved_at), "place": image.map(|image| image.place.to_string()),
                 "game": image.map(|image| &image.game), "version": image.map(|image| image.version),
                 "damaged": file.state.damaged.as_ref().map(ToString::to_string),
+                "lost_blobs": file.state.lost_blobs(),
             })
         });
         let removable = removable.map(|(keep, (files, bytes))| json!({ "keep": keep, "files": files, "bytes": bytes }));
@@ -102,7 +103,8 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         vec![whose, generation, version, saved, place, file.bytes.to_string(), file.state.word()]
     });
     out.line(table_with_numbers(&heading, rows.collect(), 3, &[1, 2, 5]));
-    for file in files.iter().filter(|file| file.state.is_bad()) {
+    let told = |file: &&File| file.state.is_bad() || !file.state.lost_blobs().is_empty();
+    for file in files.iter().filter(told) {
         out.line(format_args!("generation {} of {}: {}", file.generation, file.owner, file.state.told()));
     }
     let games: std::collections::BTreeSet<&str> =

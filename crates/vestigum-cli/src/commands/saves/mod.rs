@@ -182,7 +182,8 @@ impl SaveState {
                         | ImageError::Misplaced(..)
                 );
                 let bytes = if shown { store.bytes(owner, generation).ok() } else { None };
-                let image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
+                let mut image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
+                image.iter_mut().for_each(|image| store.find_blobs(image));
                 Ok(SaveState { image, damaged: Some(damaged) })
             }
             Err(error @ StoreError::NoGeneration { .. }) => Err(error),
@@ -194,6 +195,7 @@ impl SaveState {
     /// In a word, for a table.
     fn word(&self) -> String {
         let word = match &self.damaged {
+            None if !self.lost_blobs().is_empty() => "blob lost",
             None => return paint(GOOD, "whole"),
             Some(ImageError::Sealed) => return paint(BACK, "sealed"),
             Some(ImageError::CheckFailed) => "changed",
@@ -209,13 +211,23 @@ impl SaveState {
     /// In full.
     fn told(&self) -> String {
         match &self.damaged {
-            None => paint(GOOD, "whole"),
+            None => match self.lost_blobs().first() {
+                None => paint(GOOD, "whole"),
+                Some(lost) => paint(BAD, lost),
+            },
             // Nothing is known to be wrong with it.
             Some(damaged @ ImageError::Sealed) => paint(BACK, format_args!("{damaged}: say --key-file FILE")),
             Some(damaged) => paint(BAD, damaged),
         }
     }
 
+    /// Each blob that the image means and that cannot be had, in words. A launch takes the image all the same.
+    fn lost_blobs(&self) -> Vec<String> {
+        let lost = self.image.as_ref().map(Image::lost_blobs).unwrap_or_default();
+        lost.iter().map(|(blob, why)| format!("its blob {} of {} bytes {why}", blob.digest, blob.len)).collect()
+    }
+
+    /// Whether a launch passes it over.
     fn is_bad(&self) -> bool {
         self.damaged.is_some()
     }

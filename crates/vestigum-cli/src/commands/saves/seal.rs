@@ -37,8 +37,9 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let wanted = super::known(out, &owner, &generations, arguments.generation)?;
     let failed = |error: &dyn std::fmt::Display| out.unusable(&error.to_string());
     let bytes = store.bytes(&owner, wanted).map_err(|error| failed(&error))?;
-    let edited = Image::decode_unverified(&bytes)
+    let mut edited = Image::decode_unverified(&bytes)
         .map_err(|damaged| failed(&format!("generation {wanted} of {owner} cannot be taken up: {damaged}")))?;
+    store.find_blobs(&mut edited);
     if edited.owner != owner {
         return Err(failed(&format!(
             "generation {wanted} says that it is of {}, and it lies with {owner}",
