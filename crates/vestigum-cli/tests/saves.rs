@@ -102,7 +102,7 @@ fn a_save_is_shown_as_a_players_progress() {
     assert_eq!(code, 0);
     assert!(out.contains("profile `ada`, generation 3") && out.contains("stands at: menu"), "{out}");
     assert!(out.contains("mill_lane      90") && out.contains("4 stars, 2 so far"), "{out}");
-    assert!(out.contains("rank           1      derived"), "{out}");
+    assert!(out.contains("rank           1          derived"), "{out}");
     // What nobody can vouch for is shown too, when it is asked for, and says so.
     let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "4"]);
     assert!(out.contains("changed after it was saved") && out.contains("9000"), "{out}");
@@ -253,4 +253,31 @@ fn players_of_a_folder_are_listed_and_changed_only_with_yes() {
         let (code, _, err) = profile(&[action, &["--yes"]].concat());
         assert!(code == 2 && err.contains(told), "{err}");
     }
+}
+
+#[test]
+fn a_blob_that_is_lost_is_named_and_the_rest_is_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", SAVES]);
+    assert!(code == 0 && out.contains("4 files and 1 blob, all whole"), "{out}");
+    let blobs = folder.path().join(SAVES).join("blobs");
+    let blob = fs::read_dir(&blobs).unwrap().flatten().next().unwrap();
+    fs::write(blob.path(), "somebody else's view").unwrap();
+    let told = format!("its blob {} of 24 bytes was changed after it was saved", blob.file_name().display());
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", SAVES]);
+    assert!(code == 1 && out.contains(&told) && !out.contains("no whole save left"), "{out}");
+    let (code, verified) = json(folder.path(), &["saves", "verify", SAVES]);
+    assert_eq!(
+        (code, &verified["blobs"], &verified["damaged"][0]["lost_blobs"][0]),
+        (1, &1.into(), &told.clone().into())
+    );
+    let (_, out, _) = vestigum(folder.path(), &["saves", "list", SAVES]);
+    assert!(out.contains("blob lost") && out.contains(&told), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES]);
+    assert!(code == 0 && out.contains(&format!("picture is at its default: {told}")), "{out}");
+    assert!(out.contains("mill_lane      90"), "{out}");
+    fs::write(blobs.join("notes.txt"), "").unwrap();
+    let (_, out, _) = vestigum(folder.path(), &["saves", "list", SAVES, "--keep", "1"]);
+    assert!(out.contains("passed over: vestigum-demo/saves/blobs/notes.txt: it is no blob"), "{out}");
 }

@@ -9,7 +9,7 @@ use std::time::Duration;
 use serde_json::json;
 
 use vestigum::image::Tree;
-use vestigum::{DirStore, History, Image, Place, Session, Spec, StoreError};
+use vestigum::{DirStore, History, Image, Place, Session, Spec, StoreError, Value};
 use vestigum_verify::playthrough::{ImportError, Run, Script};
 
 use crate::Verdict;
@@ -58,12 +58,13 @@ const UPDATED: [(&str, &str, &[&str]); 6] = [
 ];
 
 /// The values that the session on disk compares.
-const WATCHED: [(&str, &[&str]); 7] = [
+const WATCHED: [(&str, &[&str]); 8] = [
     ("letters", &[]),
     ("score", &[]),
     ("lanterns", &[]),
     ("xp", &[]),
     ("time", &[]),
+    ("picture", &[]),
     ("best_letters", &["mill_lane"]),
     ("stars", &["mill_lane"]),
 ];
@@ -240,6 +241,7 @@ fn on_disk(spec: &Spec, folder: &Path) -> Result<Vec<Scene>, Box<dyn Error>> {
     settle(&game)?;
     game.add(letters, 25)?;
     game.add(time, 52_000)?;
+    game.write("picture", &[], Value::bytes(*b"the ford, in the evening"))?;
     let before = values(&game);
     game.quit()?;
     let game = launch()?;

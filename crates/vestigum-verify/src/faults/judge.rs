@@ -7,6 +7,7 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use vestigum::SessionError;
 use vestigum::tools::newest_image;
 use vestigum_core::image::report::Origin;
+use vestigum_core::model::field::Field;
 use vestigum_core::{Image, Owner, Progress, Spec};
 
 use super::recorder::{Expectations, Expected, Open, changed};
@@ -36,6 +37,7 @@ pub(super) fn judge<S: Store>(
     expectations: &Expectations,
     save_again: bool,
 ) -> Result<bool, FaultFinding> {
+    let has_blobs = spec.fields().any(Field::is_blob);
     caught(expectations, || {
         let store = opened(open, disk, expectations)?;
         let mut recovered = false;
@@ -46,6 +48,12 @@ pub(super) fn judge<S: Store>(
                 return Err(expected.finding(found.image.as_ref()));
             }
             expected.has_blobs(found.image.as_ref())?;
+            if has_blobs {
+                // Also what nobody launches from now can be gone back to.
+                let older = store.generations(owner).map_err(|error| expected.failed(error))?;
+                let older = older.into_iter().filter_map(|generation| store.read(owner, generation).ok());
+                older.into_iter().try_for_each(|image| expected.has_blobs(Some(&image)))?;
+            }
             recovered |= matches!(found.origin, Origin::Recovered { .. });
             if save_again {
                 launches(spec, owner, found.image.as_ref(), expected)?;
@@ -152,8 +160,9 @@ impl Expected {
         let lost = image.map(Image::lost_blobs).unwrap_or_default();
         let Some((blob, why)) = lost.first() else { return Ok(()) };
         let digest = blob.digest.to_string();
-        let loaded = format!("the right image of {} without its blob {}…: {why}", self.sample.owner, &digest[..16]);
-        Err(FaultFinding { loaded, expected: format!("{}, with its blobs", self.told()) })
+        let (owner, generation) = (&self.sample.owner, image.map_or(0, |image| image.generation));
+        let loaded = format!("generation {generation} of {owner} without its blob: {}… {why}", &digest[..16]);
+        Err(FaultFinding { loaded, expected: "every generation that is there, with its blobs".into() })
     }
 
     fn failed(&self, error: impl std::fmt::Display) -> FaultFinding {

@@ -165,5 +165,6 @@ fn as_json(profile: &Profile) -> Json {
         "profile": profile.name, "state": state, "why": why, "saved_at": profile.saved_at, "level": profile.level,
         "place": profile.place.as_ref().map(ToString::to_string),
         "played_ms": profile.played.map(|played| played.as_millis() as u64),
+        "thumbnail_bytes": profile.thumbnail.as_ref().map(|thumbnail| thumbnail.len()),
     })
 }
