@@ -264,7 +264,7 @@ fn names_made_at_run_time_are_any_text_and_a_reset_frees_them() {
     let mut game = Progress::fresh(&spec);
     game.write("visits", &["Bob's mill"], 1.into()).unwrap();
     let (profile, _) = saved(&game);
-    let image = Image::from_json(&profile.to_json()).unwrap();
+    let image = vestigum_testing::written_and_read(&profile);
     let again = Progress::launch(&spec, Some(&image), None).unwrap();
     assert!(again.report.is_clean(), "{}", again.report);
     assert_eq!(read(&again.progress, "visits", &["Bob's mill"]), 1);
@@ -319,7 +319,7 @@ fn values_outside_their_type_cannot_be_made() {
     for odd in [f64::NAN, f64::INFINITY, f64::NEG_INFINITY, -0.0, f64::MIN_POSITIVE / 4.0] {
         game.write("w", &[], Value::float(odd)).unwrap();
         let (image, _) = saved(&game);
-        let read = Image::from_json(&image.to_json()).unwrap();
+        let read = vestigum_testing::written_and_read(&image);
         assert_eq!(read, image, "{odd}");
         assert_eq!(Progress::launch(&spec, Some(&read), None).unwrap().progress.value("w", &[]), game.value("w", &[]));
     }

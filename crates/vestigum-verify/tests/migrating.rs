@@ -446,7 +446,7 @@ proptest! {
         let to = |spec: &Spec, version: i64, (profile, device): &(Image, Image)| {
             let upgraded = spec.upgrade(version, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"));
             // As saves do, through their bytes.
-            let written = |image: Option<Image>| Image::from_json(&image.expect("an image").to_json()).expect("what was written");
+            let written = |image: Option<Image>| vestigum_testing::written_and_read(&image.expect("an image"));
             (written(upgraded.profile), written(upgraded.device))
         };
         let direct = to(&third_spec, 3, &images);

@@ -130,7 +130,8 @@ fn a_damaged_generation_still_holds_its_blobs() {
 
 #[test]
 fn a_blob_that_is_gone_damaged_or_no_file_refuses_no_launch() {
-    let damages: [(fn(&Path), &str); 4] = [
+    type Damage = fn(&Path);
+    let damages: [(Damage, &str); 4] = [
         (|path| fs::remove_file(path).unwrap(), "is gone"),
         (|path| fs::write(path, "rust").unwrap(), "was changed after it was saved"),
         (|path| fs::File::create(path).unwrap().set_len(1 << 30).unwrap(), "was changed after it was saved"),

@@ -31,7 +31,7 @@ use proptest::option;
 use proptest::prelude::*;
 use proptest::sample::select;
 
-use vestigum_core::{Edit, Outcome, Part, Place, Progress, Reset, Value};
+use vestigum_core::{Edit, Image, Outcome, Part, Place, Progress, Reset, Value};
 
 pub const OWN: &str = "new_day";
 /// A moment of the game's own that begins a run.
@@ -744,6 +744,13 @@ fn write(
         (_, false) => game.write(name, keys, value),
     };
     written.map(|_| None).map_err(|error| error.to_string())
+}
+
+/// An image as a store gives it back: through its bytes, with its blobs.
+pub fn written_and_read(image: &Image) -> Image {
+    let mut read = Image::from_json(&image.to_json()).expect("what was written can be read");
+    read.find_blobs(|blob| image.blobs.get(&blob.digest).cloned());
+    read
 }
 
 /// Every value of the game by name, `completed` and `opened` included.
