@@ -249,6 +249,22 @@ fn lock(reason: &LockReason) -> Json {
     }
 }
 
+/// `text` in lines of at most `width` characters.
+pub(crate) fn wrapped(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split(' ') {
+        match lines.last_mut() {
+            Some(line) if line.is_empty() => line.push_str(word),
+            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            _ => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

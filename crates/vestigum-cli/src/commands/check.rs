@@ -9,7 +9,7 @@ use vestigum::{Spec, codes};
 use vestigum_verify::lint::{self, Allowed};
 use vestigum_verify::{asset_files, render};
 
-use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary};
+use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary, wrapped};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -146,20 +146,4 @@ fn explain(out: &Output, code: &str) -> Verdict {
         piece.lines().for_each(|line| out.line(format_args!("    {line}")));
     }
     Verdict::Fine
-}
-
-/// `text` in lines of at most `width` characters.
-fn wrapped(text: &str, width: usize) -> Vec<String> {
-    let mut lines: Vec<String> = vec![String::new()];
-    for word in text.split(' ') {
-        match lines.last_mut() {
-            Some(line) if line.is_empty() => line.push_str(word),
-            Some(line) if line.chars().count() + 1 + word.chars().count() <= width => {
-                line.push(' ');
-                line.push_str(word);
-            }
-            _ => lines.push(word.to_owned()),
-        }
-    }
-    lines
 }

@@ -7,7 +7,7 @@ use serde_json::{Value as Json, json};
 use vestigum::{History, Place, Spec};
 use vestigum_verify::proof::{FieldProof, FieldVerdict as Kept, NewField, Options, PlaceProof, VersionProof, prove};
 
-use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table};
+use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, counted, paint, table, wrapped};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -141,7 +141,14 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     }
     if !fresh.is_empty() {
         let names: Vec<&str> = fresh.into_iter().map(|new| &*new.name).collect();
-        out.line(format_args!("{} at the default: {}", paint(RULE, "new"), names.join(", ")));
+        // The word stands in colour, and takes no part in the width.
+        let told = wrapped(&format!("new at the default: {}", names.join(", ")), 110);
+        for (index, line) in told.iter().enumerate() {
+            match line.strip_prefix("new ").filter(|_| index == 0) {
+                Some(rest) => out.line(format_args!("{} {rest}", paint(RULE, "new"))),
+                None => out.line(format_args!("    {line}")),
+            }
+        }
     }
     let (kept, changed): (Vec<&PlaceProof>, Vec<&PlaceProof>) =
         version.places.iter().partition(|place| place.place == place.now && place.why.is_none());
