@@ -318,6 +318,41 @@ fn by_generations(most: usize) {
     }
 }
 
+/// A save in which one number has changed, beside bytes that have not: in every save, and beside them.
+fn by_blobs(most: usize) {
+    println!("\n16 KiB each    a save with them as bytes    as blobs    bytes to launched game with blobs");
+    let mut count = 1;
+    while count <= most {
+        let names: Vec<String> = (0..count).map(|n| format!("\"path_{n}\"")).collect();
+        let saves = ["bytes", "blob"].map(|ty| {
+            let spec = sound(&format!(
+                "[game]\nid = \"fellpost\"\n[levels]\norder = [{}]\n[field.replay]\ntype = \"{ty}\"\nmax_len = 16384\n\
+                 per = \"level\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n[field.visit]\ntype = \"int\"\n\
+                 lasts = \"profile\"\nafter_failure = \"keep\"\n",
+                names.join(", ")
+            ));
+            let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder for the bench");
+            let store = DirStore::open(folder.path()).expect("a store for the bench");
+            let mut game = Session::launch(&spec, store.clone(), "ada").expect("an empty folder can be read");
+            for n in 0..count {
+                let replay: Vec<u8> = (0..16384).map(|at| (at * (n + 3)) as u8).collect();
+                game.write("replay", &[&format!("path_{n}")], Value::bytes(replay)).expect("play writes it");
+            }
+            game.save().wait().expect("the disk takes it");
+            let visit = spec.int("visit").expect("it is there");
+            let save = time(9, || {
+                game.add(visit, 1).expect("play writes it");
+                game.save().wait().expect("the disk takes it")
+            });
+            game.quit().expect("the disk takes it");
+            (save, time(5, || Session::peek(&spec, &store, "ada").map(|ada| ada.generation())))
+        });
+        let [(bytes, _), (blobs, launch)] = saves;
+        println!("{count:>11} {bytes:>27.1?} {blobs:>11.1?} {launch:>36.1?}");
+        count *= 10;
+    }
+}
+
 fn main() {
     // `cargo bench -- --test`, as CI runs it, only looks whether it works.
     let small = std::env::args().any(|argument| argument == "--test");
@@ -326,5 +361,6 @@ fn main() {
     by_checkpoints(if small { 100 } else { 10_000 });
     by_names(if small { 100 } else { 100_000 });
     by_generations(if small { 10 } else { 1000 });
+    by_blobs(if small { 1 } else { 100 });
     by_players(if small { 1 } else { 64 });
 }
