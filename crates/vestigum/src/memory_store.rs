@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use vestigum_core::image::blobs::{BlobDigest, BlobError, mentioned};
+use vestigum_core::image::blobs::{BlobDigest, BlobError};
 use vestigum_core::{EncodedImage, Image, Owner};
 
 use crate::store::{Committed, Pruned, Store, StoreError, checked_profile, prove};
@@ -102,8 +102,7 @@ impl Store for MemoryStore {
         let Kept { owners, blobs } = &mut *kept;
         if !blobs.is_empty() {
             let images = owners.values().flatten();
-            let means: BTreeSet<BlobDigest> =
-                images.flat_map(|(number, image)| mentioned(&image.bytes(*number, None))).collect();
+            let means: BTreeSet<BlobDigest> = images.flat_map(|(_, image)| image.blob_digests()).collect();
             blobs.retain(|digest, _| means.contains(digest));
         }
         Ok(Pruned { removed, more: false })

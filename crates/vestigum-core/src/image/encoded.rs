@@ -5,9 +5,11 @@
 //! ints are written in full and floats as short as they can be. So equal progress has equal content, and the digest is
 //! the hash of its text.
 
+use std::collections::BTreeSet;
+
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
-use crate::image::blobs::Blobs;
+use crate::image::blobs::{BlobDigest, Blobs, mentioned};
 use crate::image::json::Entries;
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Image};
@@ -37,6 +39,16 @@ impl EncodedImage {
     /// could not be read when the image was loaded are not among them.
     pub fn blobs(&self) -> &Blobs {
         &self.blobs
+    }
+
+    /// When it was saved, as the caller's clock told it (RFC 3339).
+    pub fn saved_at(&self) -> &str {
+        &self.saved_at
+    }
+
+    /// The digests of the blobs that it means, those among them whose bytes are not known, too: what a store must keep.
+    pub fn blob_digests(&self) -> BTreeSet<BlobDigest> {
+        mentioned(&self.content)
     }
 
     /// Whether both hold the same and were saved at the same time.

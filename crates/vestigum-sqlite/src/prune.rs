@@ -1,0 +1,128 @@
+//! Removing old generations and blobs, one at a time.
+
+use std::collections::BTreeSet;
+use std::sync::atomic::Ordering;
+
+use rusqlite::{Connection, Result as SqlResult, TransactionBehavior, params};
+
+use vestigum::{Owner, Pruned, Removable, Store, StoreError};
+
+use crate::{SqliteStore, lock, name_of, rows};
+
+impl SqliteStore {
+    /// Reads or removes one generation, or removes one blob that none means.
+    pub(crate) fn prune_row(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
+        let name = name_of(owner)?;
+        let failed = self.failed("remove old saves from");
+        let mut room = keep.max(1);
+        let mut generations = rows::generations(&*self.to_write()?, name).map_err(&failed)?;
+        // None are read for nothing.
+        if generations.len() <= room as usize {
+            generations.clear();
+        }
+        for generation in generations.into_iter().rev() {
+            let verdict = lock(&self.inner.verdicts).get(&(name.to_owned(), generation)).copied();
+            match verdict {
+                Some(false) => {}
+                Some(true) if room > 0 => room -= 1,
+                Some(true) => {
+                    let mut connection = self.to_write()?;
+                    let removed = remove_generation(&mut connection, name, generation).map_err(&failed)?;
+                    self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+                    lock(&self.inner.verdicts).remove(&(name.to_owned(), generation));
+                    return Ok(Pruned { removed, more: true });
+                }
+                None => {
+                    // Remembered from now on, whole or not; another process may have removed it.
+                    let _ = self.read(owner, generation);
+                    return Ok(Pruned { removed: 0, more: true });
+                }
+            }
+        }
+        let more =
+            self.inner.may_have_unmeant.load(Ordering::Relaxed) && remove_blob(&*self.to_write()?).map_err(&failed)?;
+        self.inner.may_have_unmeant.store(more, Ordering::Relaxed);
+        Ok(Pruned { removed: 0, more })
+    }
+}
+
+impl SqliteStore {
+    /// What pruning an owner to `keep` generations would remove; of blobs [`SqliteStore::removable_blobs`] tells. Reads what it has
+    /// not read yet.
+    ///
+    /// # Errors
+    /// If the file cannot be read.
+    pub fn removable(&self, owner: &Owner, keep: u32) -> Result<Removable, StoreError> {
+        let mut removable = Removable::default();
+        for generation in self.removable_generations(owner, keep)? {
+            removable.files += 1;
+            removable.bytes += self.size(owner, generation)?.unwrap_or(0);
+        }
+        Ok(removable)
+    }
+
+    /// The blobs that nothing would mean any more if every owner were pruned to `keep` generations.
+    ///
+    /// # Errors
+    /// If the file cannot be read.
+    pub fn removable_blobs(&self, keep: u32) -> Result<Removable, StoreError> {
+        let mut going = BTreeSet::new();
+        for owner in self.owners()? {
+            let name = name_of(&owner)?.to_owned();
+            going.extend(
+                self.removable_generations(&owner, keep)?.into_iter().map(|generation| (name.clone(), generation)),
+            );
+        }
+        let failed = self.failed("read");
+        let connection = self.connection();
+        let mut meant = BTreeSet::new();
+        let mut statement =
+            connection.prepare_cached("SELECT profile, generation, digest FROM means").map_err(&failed)?;
+        let rows = statement.query_map([], |row| Ok(((row.get(0)?, row.get(1)?), row.get(2)?))).map_err(&failed)?;
+        for row in rows {
+            let (of, digest): ((String, u64), String) = row.map_err(&failed)?;
+            if !going.contains(&of) {
+                meant.insert(digest);
+            }
+        }
+        let mut removable = Removable::default();
+        let mut statement = connection.prepare_cached("SELECT digest, length(bytes) FROM blobs").map_err(&failed)?;
+        let rows = statement.query_map([], |row| Ok((row.get(0)?, row.get(1)?))).map_err(&failed)?;
+        for row in rows {
+            let (digest, len): (String, u64) = row.map_err(&failed)?;
+            if !meant.contains(&digest) {
+                removable.files += 1;
+                removable.bytes += len;
+            }
+        }
+        Ok(removable)
+    }
+
+    fn removable_generations(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
+        let mut whole = self.generations(owner)?;
+        whole.reverse();
+        whole.retain(|generation| self.read(owner, *generation).is_ok());
+        Ok(whole.split_off(whole.len().min(keep.max(1) as usize)))
+    }
+}
+
+fn remove_generation(connection: &mut Connection, name: &str, generation: u64) -> SqlResult<usize> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let removed = transaction
+        .prepare_cached("DELETE FROM images WHERE profile = ? AND generation = ?")?
+        .execute(params![name, generation])?;
+    transaction
+        .prepare_cached("DELETE FROM means WHERE profile = ? AND generation = ?")?
+        .execute(params![name, generation])?;
+    transaction.commit()?;
+    Ok(removed)
+}
+
+/// One statement, so no commit comes between the question and the answer.
+fn remove_blob(connection: &Connection) -> SqlResult<bool> {
+    let sql = "DELETE FROM blobs WHERE digest = (
+                   SELECT digest FROM blobs
+                   WHERE NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest) LIMIT 1
+               )";
+    Ok(connection.prepare_cached(sql)?.execute([])? > 0)
+}

@@ -1,0 +1,180 @@
+//! Images as rows.
+
+use std::sync::Arc;
+
+use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, TransactionBehavior, params};
+
+use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
+use vestigum::{Committed, EncodedImage, Image, Owner, StoreError};
+
+use crate::{SqliteStore, lock, name_of};
+
+/// The highest generation: JSON tools read numbers up to it exactly.
+const LAST_GENERATION: u64 = (1 << 53) - 1;
+
+pub(crate) fn owners(connection: &Connection) -> SqlResult<Vec<Owner>> {
+    let mut statement = connection.prepare_cached("SELECT DISTINCT profile FROM images")?;
+    let names = statement.query_map([], |row| row.get::<_, String>(0))?;
+    let owner = |name: String| if name.is_empty() { Owner::Device } else { Owner::Profile(name) };
+    let mut owners = names.map(|name| name.map(owner)).collect::<SqlResult<Vec<Owner>>>()?;
+    owners.sort();
+    Ok(owners)
+}
+
+pub(crate) fn generations(connection: &Connection, name: &str) -> SqlResult<Vec<u64>> {
+    let mut statement =
+        connection.prepare_cached("SELECT generation FROM images WHERE profile = ? ORDER BY generation")?;
+    statement.query_map([name], |row| row.get(0))?.collect()
+}
+
+/// The newest generation of an owner, and what it says it holds.
+fn newest(connection: &Connection, name: &str) -> SqlResult<Option<(u64, String)>> {
+    let sql = "SELECT generation, digest FROM images WHERE profile = ? ORDER BY generation DESC LIMIT 1";
+    connection.prepare_cached(sql)?.query_row([name], |row| Ok((row.get(0)?, row.get(1)?))).optional()
+}
+
+fn text_of(connection: &Connection, name: &str, generation: u64) -> SqlResult<Option<String>> {
+    let sql = "SELECT image FROM images WHERE profile = ? AND generation = ?";
+    connection.prepare_cached(sql)?.query_row(params![name, generation], |row| row.get(0)).optional()
+}
+
+fn bytes_of(connection: &Connection, digest: &BlobDigest) -> SqlResult<Option<Vec<u8>>> {
+    let sql = "SELECT bytes FROM blobs WHERE digest = ?";
+    connection.prepare_cached(sql)?.query_row([digest.to_string()], |row| row.get(0)).optional()
+}
+
+impl SqliteStore {
+    pub(crate) fn read_row(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        let name = name_of(owner)?;
+        let mut connection = self.connection();
+        // Image and blobs as they are at one time: another process may prune in between.
+        let transaction = connection.transaction().map_err(self.failed("read"))?;
+        let text = text_of(&transaction, name, generation).map_err(self.failed("read"))?;
+        let Some(text) = text else { return Err(StoreError::NoGeneration { owner: owner.clone(), generation }) };
+        let read = self.decoded(owner, generation, &text);
+        lock(&self.inner.verdicts).insert((name.to_owned(), generation), read.is_ok());
+        let mut image = read?;
+        image.find_blobs(|blob| self.find_blob(&transaction, blob));
+        Ok(image)
+    }
+
+    fn decoded(&self, owner: &Owner, generation: u64, text: &str) -> Result<Image, StoreError> {
+        let image = Image::decode(text.as_bytes(), self.key.as_ref()).and_then(|image| {
+            let misplaced = (&image.owner, image.generation) != (owner, generation);
+            if misplaced { Err(ImageError::Misplaced(image.owner, image.generation)) } else { Ok(image) }
+        });
+        image.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })
+    }
+
+    fn find_blob(&self, connection: &Connection, blob: &BlobRef) -> Result<Arc<[u8]>, BlobError> {
+        let bytes = bytes_of(connection, &blob.digest).map_err(|error| BlobError::NotRead(error.to_string()))?;
+        let bytes = bytes.ok_or(BlobError::Missing)?;
+        blob.verify(&bytes)?;
+        lock(&self.inner.whole).insert(blob.digest);
+        Ok(bytes.into())
+    }
+
+    /// The bytes of a generation, whatever they are worth.
+    ///
+    /// # Errors
+    /// If there is no such generation, or it cannot be read.
+    pub fn bytes(&self, owner: &Owner, generation: u64) -> Result<Vec<u8>, StoreError> {
+        let text = text_of(&self.connection(), name_of(owner)?, generation).map_err(self.failed("read"))?;
+        text.map(String::into_bytes).ok_or_else(|| StoreError::NoGeneration { owner: owner.clone(), generation })
+    }
+
+    /// How many bytes a generation has; none if it is not there.
+    ///
+    /// # Errors
+    /// If it cannot be read.
+    pub fn size(&self, owner: &Owner, generation: u64) -> Result<Option<u64>, StoreError> {
+        match self.bytes(owner, generation) {
+            Ok(bytes) => Ok(Some(bytes.len() as u64)),
+            Err(StoreError::NoGeneration { .. }) => Ok(None),
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Looks up the blobs of an image that was not read by this store: one that a tool took up. What is not there, loading
+    /// reports.
+    pub fn find_blobs(&self, image: &mut Image) {
+        let connection = self.connection();
+        image.find_blobs(|blob| self.find_blob(&connection, blob));
+    }
+
+    pub(crate) fn commit_row(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        let owner = image.owner();
+        let name = name_of(owner)?;
+        let failed = self.failed("write");
+        let mut connection = self.to_write()?;
+        let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
+        let found = newest(&transaction, name).map_err(&failed)?;
+        let highest = found.as_ref().map_or(0, |(generation, _)| *generation);
+        let missing = highest < follows;
+        if let Some((generation, digest)) = &found
+            && digest == image.digest()
+            && !missing
+        {
+            let text = text_of(&transaction, name, *generation).map_err(&failed)?;
+            if text.is_some_and(|text| self.decoded(owner, *generation, &text).is_ok()) {
+                // The image is there; a blob of it may have been damaged.
+                self.write_blobs(&transaction, image).map_err(&failed)?;
+                transaction.commit().map_err(&failed)?;
+                return Ok(Committed::unchanged(*generation));
+            }
+        }
+        if highest > follows {
+            return Err(StoreError::Conflict { owner: owner.clone(), newest: highest, follows });
+        }
+        // Numbers that were used once are never used again.
+        let generation = highest.max(follows) + 1;
+        if generation > LAST_GENERATION {
+            return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
+        }
+        self.write_blobs(&transaction, image).map_err(&failed)?;
+        self.write_image(&transaction, name, generation, image).map_err(&failed)?;
+        transaction.commit().map_err(&failed)?;
+        lock(&self.inner.verdicts).insert((name.to_owned(), generation), true);
+        lock(&self.inner.whole).extend(image.blobs().iter().map(|(digest, _)| *digest));
+        let mut committed = Committed::written(generation);
+        committed.missing = missing;
+        Ok(committed)
+    }
+
+    fn write_image(
+        &self,
+        transaction: &Transaction<'_>,
+        name: &str,
+        generation: u64,
+        image: &EncodedImage,
+    ) -> SqlResult<()> {
+        let bytes = image.bytes(generation, self.key.as_ref());
+        let text = std::str::from_utf8(&bytes)?;
+        let sql = "INSERT INTO images (profile, generation, digest, saved_at, image) VALUES (?, ?, ?, ?, ?)";
+        let row = params![name, generation, image.digest(), image.saved_at(), text];
+        transaction.prepare_cached(sql)?.execute(row)?;
+        let mut means =
+            transaction.prepare_cached("INSERT INTO means (profile, generation, digest) VALUES (?, ?, ?)")?;
+        for digest in image.blob_digests() {
+            means.execute(params![name, generation, digest.to_string()])?;
+        }
+        Ok(())
+    }
+
+    /// Writes the blobs that are not there, or not whole.
+    fn write_blobs(&self, transaction: &Transaction<'_>, image: &EncodedImage) -> SqlResult<()> {
+        for (digest, bytes) in image.blobs().iter() {
+            let sql = "SELECT length(bytes) FROM blobs WHERE digest = ?";
+            let key = digest.to_string();
+            let len: Option<usize> = transaction.prepare_cached(sql)?.query_row([&key], |row| row.get(0)).optional()?;
+            let there = len == Some(bytes.len());
+            let known = lock(&self.inner.whole).contains(digest);
+            if there && (known || bytes_of(transaction, digest)?.is_some_and(|found| found == **bytes)) {
+                continue;
+            }
+            let sql = "INSERT OR REPLACE INTO blobs (digest, bytes) VALUES (?, ?)";
+            transaction.prepare_cached(sql)?.execute(params![key, &bytes[..]])?;
+        }
+        Ok(())
+    }
+}

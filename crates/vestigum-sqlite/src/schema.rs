@@ -1,0 +1,86 @@
+//! The tables, and the versions of them.
+
+use std::io;
+use std::path::Path;
+
+use rusqlite::{Connection, TransactionBehavior};
+
+use vestigum::StoreError;
+
+use crate::failed;
+
+/// What marks a file as one of saves: `VSTG`.
+const APPLICATION: i32 = 0x5653_5447;
+
+/// The version of the tables that this crate writes.
+const VERSION: i32 = 1;
+
+/// What leads from the version before to each, the first one from an empty file.
+const STEPS: [&str; VERSION as usize] = ["CREATE TABLE images (
+         profile TEXT NOT NULL,
+         generation INTEGER NOT NULL,
+         digest TEXT NOT NULL,
+         saved_at TEXT NOT NULL,
+         image TEXT NOT NULL,
+         PRIMARY KEY (profile, generation)
+     ) WITHOUT ROWID;
+     CREATE TABLE means (
+         profile TEXT NOT NULL,
+         generation INTEGER NOT NULL,
+         digest TEXT NOT NULL,
+         PRIMARY KEY (profile, generation, digest)
+     ) WITHOUT ROWID;
+     CREATE INDEX meant ON means (digest);
+     CREATE TABLE blobs (digest TEXT NOT NULL PRIMARY KEY, bytes BLOB NOT NULL) WITHOUT ROWID;"];
+
+/// Brings a file to the version of this crate.
+pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), StoreError> {
+    let failed = |error| failed(path, "prepare the file of saves", error);
+    // Waits for another process that prepares it just now.
+    let found = version(connection, path)?;
+    connection.pragma_update(None, "journal_mode", "WAL").map_err(failed)?;
+    connection.pragma_update(None, "synchronous", "FULL").map_err(failed)?;
+    if found == Some(VERSION) {
+        return Ok(());
+    }
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(failed)?;
+    // Another process may have been first.
+    let from = version(&transaction, path)?.unwrap_or(0);
+    for step in &STEPS[usize::try_from(from).unwrap_or(0)..] {
+        transaction.execute_batch(step).map_err(failed)?;
+    }
+    transaction.pragma_update(None, "application_id", APPLICATION).map_err(failed)?;
+    transaction.pragma_update(None, "user_version", VERSION).map_err(failed)?;
+    transaction.commit().map_err(failed)
+}
+
+/// Whether a file can be read as it is.
+pub(crate) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
+    match version(connection, path)? {
+        Some(VERSION) => Ok(()),
+        _ => Err(refused(path, "it holds no saves yet".into())),
+    }
+}
+
+/// The version of the tables of a file; none if it is empty.
+fn version(connection: &Connection, path: &Path) -> Result<Option<i32>, StoreError> {
+    let failed = |error| failed(path, "read the file of saves", error);
+    let pragma = |name: &str| connection.pragma_query_value(None, name, |row| row.get::<_, i32>(0));
+    let (application, found) = (pragma("application_id").map_err(failed)?, pragma("user_version").map_err(failed)?);
+    let tables: i64 =
+        connection.query_row("SELECT count(*) FROM sqlite_schema", [], |row| row.get(0)).map_err(failed)?;
+    match (application, found) {
+        (0, 0) if tables == 0 => Ok(None),
+        (APPLICATION, 1..=VERSION) => Ok(Some(found)),
+        (APPLICATION, newer) => {
+            let why = format!("its tables have version {newer}, and this program knows versions up to {VERSION}");
+            Err(refused(path, format!("{why}; a newer one made it, and nothing was changed")))
+        }
+        _ => Err(refused(path, "it is a database of something else; nothing was changed".into())),
+    }
+}
+
+fn refused(path: &Path, why: String) -> StoreError {
+    let cause = io::Error::new(io::ErrorKind::InvalidData, why);
+    StoreError::Io { action: "use the file of saves", path: path.to_path_buf(), cause }
+}

@@ -1,0 +1,223 @@
+//! Saves in one SQLite file: the rules of every store, several processes, what is refused, what survives.
+
+use std::path::Path;
+
+use rusqlite::Connection;
+
+use vestigum::image::{BlobDigest, BlobError, ImageError, SealKey};
+use vestigum::{Image, Owner, Profiles, Saver, Session, Spec, Store, StoreError, Value, prune_all};
+use vestigum_sqlite::SqliteStore;
+use vestigum_verify::store_suite::breaches;
+
+const SPEC: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n[save]\nkeep = 2\n\
+    [field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+    [field.picture]\ntype = \"blob\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nthumbnail = true\n\
+    [field.volume]\ntype = \"int\"\nlasts = \"device\"\n";
+
+fn spec() -> Spec {
+    Spec::from_toml(SPEC).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+fn ada() -> Owner {
+    Owner::Profile("ada".into())
+}
+
+fn file() -> (tempfile::TempDir, std::path::PathBuf) {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("fellpost.db");
+    (folder, path)
+}
+
+fn plays(store: &SqliteStore, name: &str, picture: &[u8]) {
+    let mut game = Session::launch(&spec(), store.clone(), name).unwrap();
+    game.write_add("xp", &[], Value::Int(5)).unwrap();
+    game.write("picture", &[], Value::bytes(picture)).unwrap();
+    game.quit().unwrap();
+}
+
+/// Changes the file behind the back of the store.
+fn sql(path: &Path, statement: &str) {
+    Connection::open(path).unwrap().execute_batch(statement).unwrap();
+}
+
+fn count(path: &Path, table: &str) -> i64 {
+    let connection = Connection::open(path).unwrap();
+    connection.query_row(&format!("SELECT count(*) FROM {table}"), [], |row| row.get(0)).unwrap()
+}
+
+#[test]
+fn it_keeps_every_rule_of_a_store() {
+    // Each place is a folder, which stays for as long as its store.
+    let empty = || {
+        let folder = tempfile::tempdir().unwrap();
+        Kept { store: Some(SqliteStore::open(folder.path().join("fellpost.db")).unwrap()), folder }
+    };
+    let reopen = |mut kept: Kept| {
+        kept.store = None;
+        kept.store = Some(SqliteStore::open(kept.folder.path().join("fellpost.db")).unwrap());
+        kept
+    };
+    assert_eq!(breaches(&empty, &reopen), []);
+}
+
+struct Kept {
+    folder: tempfile::TempDir,
+    store: Option<SqliteStore>,
+}
+
+impl Store for Kept {
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        self.store.as_ref().unwrap().owners()
+    }
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
+        self.store.as_ref().unwrap().generations(owner)
+    }
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        self.store.as_ref().unwrap().read(owner, generation)
+    }
+    fn commit(&self, follows: u64, image: &Image) -> Result<vestigum::Committed, StoreError> {
+        self.store.as_ref().unwrap().commit(follows, image)
+    }
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<vestigum::Pruned, StoreError> {
+        self.store.as_ref().unwrap().prune(owner, keep)
+    }
+}
+
+#[test]
+fn players_play_quit_and_come_back() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    for picture in [b"dawn", b"noon", b"dusk"] {
+        plays(&store, "ada", picture);
+    }
+    plays(&store, "Ada", b"dawn");
+    let profiles = Profiles::new(&spec(), Saver::new(store.clone()));
+    let listed = profiles.list().unwrap();
+    assert_eq!(listed.iter().map(|profile| profile.name.as_str()).collect::<Vec<_>>(), ["Ada", "ada"]);
+    assert_eq!(listed[1].thumbnail.as_deref(), Some(&b"dusk"[..]));
+    profiles.rename("ada", "bo").unwrap();
+    assert_eq!(Session::peek(&spec(), &store, "bo").unwrap().value("xp", &[]).unwrap(), Value::Int(15));
+    prune_all(&store, &ada(), 1).unwrap();
+    // Of the pictures those are left that somebody has.
+    assert_eq!(count(&path, "blobs"), 2);
+    drop((store, profiles));
+    let store = SqliteStore::open_to_read(&path).unwrap();
+    assert_eq!(Session::peek(&spec(), &store, "bo").unwrap().value("picture", &[]).unwrap(), Value::bytes(*b"dusk"));
+    let refused = store.commit(0, &store.read(&Owner::Profile("bo".into()), 1).unwrap()).unwrap_err();
+    assert!(matches!(refused, StoreError::ReadOnly { .. }), "{refused}");
+    assert!(matches!(store.prune(&ada(), 1), Err(StoreError::ReadOnly { .. })));
+}
+
+#[test]
+fn two_that_play_one_player_do_not_overwrite_each_other() {
+    let (_folder, path) = file();
+    // Two connections of their own, as two processes have them.
+    let (here, there) = (SqliteStore::open(&path).unwrap(), SqliteStore::open(&path).unwrap());
+    let mut first = Session::launch(&spec(), here.clone(), "ada").unwrap();
+    let mut second = Session::launch(&spec(), there, "ada").unwrap();
+    first.write_add("xp", &[], Value::Int(1)).unwrap();
+    first.save().wait().unwrap();
+    second.write_add("xp", &[], Value::Int(100)).unwrap();
+    let refused = second.save().wait().unwrap_err();
+    assert!(matches!(&*refused, StoreError::Conflict { newest: 1, follows: 0, .. }), "{refused}");
+    first.write_add("xp", &[], Value::Int(1)).unwrap();
+    first.quit().unwrap();
+    assert_eq!(Session::peek(&spec(), &here, "ada").unwrap().value("xp", &[]).unwrap(), Value::Int(2));
+}
+
+#[test]
+fn what_is_no_file_of_saves_is_refused_and_not_changed() {
+    let (folder, path) = file();
+    sql(&path, "CREATE TABLE letters (text TEXT)");
+    let refused = SqliteStore::open(&path).unwrap_err().to_string();
+    assert!(refused.contains("it is a database of something else; nothing was changed"), "{refused}");
+    assert_eq!(count(&path, "sqlite_schema"), 1);
+    let text = folder.path().join("notes.txt");
+    std::fs::write(&text, "a long letter about the weather in the fells".repeat(100)).unwrap();
+    let refused = SqliteStore::open(&text).unwrap_err();
+    assert!(refused.to_string().contains("file is not a database"), "{refused}");
+    let newer = folder.path().join("newer.db");
+    drop(SqliteStore::open(&newer).unwrap());
+    sql(&newer, "PRAGMA user_version = 2");
+    let refused = SqliteStore::open(&newer).unwrap_err().to_string();
+    assert!(refused.contains("version 2, and this program knows versions up to 1; a newer one made it"), "{refused}");
+    assert!(SqliteStore::open(folder.path()).is_err(), "a folder");
+    let missing = SqliteStore::open_to_read(folder.path().join("none.db")).unwrap_err().to_string();
+    assert!(
+        missing.starts_with("cannot open the file of saves") && !folder.path().join("none.db").exists(),
+        "{missing}"
+    );
+}
+
+#[test]
+fn damage_is_passed_over_and_told() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    plays(&store, "ada", b"dawn");
+    plays(&store, "ada", b"dusk");
+    sql(&path, "UPDATE images SET image = replace(image, '\"xp\":10', '\"xp\":99') WHERE generation = 2");
+    let game = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    assert!(game.load_report().to_string().contains("passed over generation 2"), "{}", game.load_report());
+    game.quit().unwrap();
+    // It stays where it is, and holds its blob; what goes is counted without it.
+    prune_all(&store, &ada(), 1).unwrap();
+    assert_eq!(store.generations(&ada()).unwrap(), [2, 3]);
+    assert_eq!(count(&path, "blobs"), 2);
+    sql(&path, "UPDATE images SET generation = 7 WHERE generation = 3");
+    let misplaced = store.read(&ada(), 7).unwrap_err();
+    assert!(matches!(misplaced, StoreError::Damaged { damaged: ImageError::Misplaced(..), .. }), "{misplaced}");
+}
+
+#[test]
+fn a_blob_that_is_lost_is_told_and_written_again() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    plays(&store, "ada", b"dusk");
+    let digest = BlobDigest::of(b"dusk");
+    for (damage, why) in
+        [("UPDATE blobs SET bytes = x'72757374'", BlobError::Damaged), ("DELETE FROM blobs", BlobError::Missing)]
+    {
+        sql(&path, damage);
+        let store = SqliteStore::open(&path).unwrap();
+        assert_eq!(store.read(&ada(), 1).unwrap().lost_blobs()[0].1, why);
+        let mut image = store.read(&ada(), 1).unwrap();
+        image.blobs.insert((*b"dusk").into());
+        // The image is unchanged, and its blob is there again.
+        assert!(!store.commit(1, &image).unwrap().written);
+        assert!(store.read(&ada(), 1).unwrap().blobs.get(&digest).is_ok());
+    }
+}
+
+#[test]
+fn sealed_saves_are_told_from_edited_ones() {
+    let (_folder, path) = file();
+    let key = || SealKey::from_text("a key of the game");
+    let store = SqliteStore::open(&path).unwrap().sealed(key());
+    plays(&store, "ada", b"dusk");
+    assert!(store.read(&ada(), 1).is_ok());
+    let without = SqliteStore::open(&path).unwrap();
+    assert!(matches!(without.read(&ada(), 1), Err(StoreError::Damaged { damaged: ImageError::Sealed, .. })));
+}
+
+#[test]
+fn sql_reads_the_saves() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    for name in ["ada", "bo", "cara"] {
+        plays(&store, name, b"dusk");
+        let mut game = Session::launch(&spec(), store.clone(), name).unwrap();
+        game.enter("mill_lane").unwrap();
+        if name != "bo" {
+            game.complete().unwrap();
+        }
+        game.quit().unwrap();
+    }
+    // As the documentation of the crate says it.
+    let documented = include_str!("../src/lib.rs").split("```sql").nth(1).and_then(|rest| rest.split("```").next());
+    let query = documented.unwrap().replace("//!", "");
+    let connection = Connection::open(&path).unwrap();
+    let row = |row: &rusqlite::Row<'_>| Ok((row.get::<_, String>(0)?, row.get::<_, i64>(1)?));
+    let found: Vec<(String, i64)> =
+        connection.prepare(&query.replace(';', "")).unwrap().query_map([], row).unwrap().map(Result::unwrap).collect();
+    assert_eq!(found, [("mill_lane".to_owned(), 2)]);
+}
