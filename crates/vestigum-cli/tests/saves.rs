@@ -281,3 +281,51 @@ fn a_blob_that_is_lost_is_named_and_the_rest_is_shown() {
     let (_, out, _) = vestigum(folder.path(), &["saves", "list", SAVES, "--keep", "1"]);
     assert!(out.contains("passed over: vestigum-demo/saves/blobs/notes.txt: it is no blob"), "{out}");
 }
+
+#[test]
+fn saves_are_copied_between_kinds_of_stores_and_read_back() {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let (there, back) = ("sqlite:fellpost.db", "back");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "copy", SAVES, there]);
+    assert!(code == 0 && out.contains("4 saves of 2 owners would be copied; add --yes"), "{out}");
+    assert!(!folder.path().join("fellpost.db").exists());
+    let (code, out, _) = vestigum(folder.path(), &["saves", "copy", SAVES, there, "--yes"]);
+    assert!(code == 0 && out.contains("each read back with the digest and the blobs that it had"), "{out}");
+    let (code, _, err) = vestigum(folder.path(), &["saves", "copy", SAVES, there]);
+    assert!(
+        code == 2 && err.contains("has saves in sqlite:fellpost.db already; nothing was copied"),
+        "{err}"
+    );
+    // What is shown of a file is what is shown of the folder.
+    let shown = |place: &str| vestigum(folder.path(), &["saves", "show", SPEC, place, "--profile", "ada"]).1;
+    let values = |shown: String| shown.split_once("stands at").map(|(_, rest)| rest.to_owned());
+    assert!(values(shown(SAVES)).is_some_and(|values| values.contains("picture        24 bytes")));
+    assert_eq!(values(shown(SAVES)), values(shown(there)));
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", there]);
+    assert!(code == 0 && out.contains("4 files and 1 blob, all whole"), "{out}");
+    let (_, out, _) = vestigum(folder.path(), &["saves", "list", there, "--keep", "1"]);
+    assert!(out.contains("heather_rise") && out.contains("2 files of"), "{out}");
+    let (code, out, _) =
+        vestigum(folder.path(), &["saves", "reset", SPEC, there, "level", "mill_lane", "--profile", "ada", "--yes"]);
+    assert!(code == 0 && out.contains("done as generation 4"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "diff", SPEC, there, "--profile", "ada"]);
+    assert!(code == 0 && out.contains("best_letters[mill_lane]"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "profile", SPEC, there, "copy", "ada", "bo", "--yes"]);
+    assert!(code == 0, "{out}");
+    let (code, copied) = json(folder.path(), &["saves", "copy", there, back, "--yes"]);
+    assert_eq!((code, &copied["saves"], &copied["owners"].as_array().unwrap().len()), (0, &5.into(), &3));
+    assert_eq!(values(shown(there)), values(shown(back)));
+    // A damaged one is left, and told.
+    let ada = folder.path().join(back).join("profiles/ada");
+    fs::write(ada.join("2.json"), "half").unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "copy", back, "sqlite:again.db", "--yes"]);
+    assert!(code == 1 && out.contains("generation 2 of profile `ada` is left:"), "{out}");
+    for place in ["nowhere", "sqlite:nowhere.db"] {
+        let (code, _, err) = vestigum(folder.path(), &["saves", "copy", place, "sqlite:new.db", "--yes"]);
+        assert!(code == 2 && err.contains("there is no"), "{err}");
+    }
+    fs::write(folder.path().join("notes.db"), "a long letter ".repeat(100)).unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["saves", "list", "sqlite:notes.db"]);
+    assert!(code == 2 && err.contains("file is not a database"), "{err}");
+}

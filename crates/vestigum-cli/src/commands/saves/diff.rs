@@ -16,7 +16,7 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     /// The generation to compare; left out, the one before the newest
     from: Option<u64>,

@@ -4,15 +4,16 @@ use std::path::PathBuf;
 
 use serde_json::json;
 
-use vestigum::{DirStore, Owner, Store, StoreError, Stray};
+use vestigum::{Owner, Store, StoreError, Stray};
 
+use super::any_store::AnyStore;
 use super::{Key, SaveState, moment_of};
 use crate::Verdict;
 use crate::show::{Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     /// Also tell how much could go if the newest N generations of each owner are kept
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
@@ -31,7 +32,7 @@ pub(super) struct File {
 }
 
 /// Every file of every owner, the newest first.
-pub(super) fn files(store: &DirStore) -> Result<Vec<File>, StoreError> {
+pub(super) fn files(store: &AnyStore) -> Result<Vec<File>, StoreError> {
     let mut files = Vec::new();
     for owner in store.owners()? {
         // A folder that cannot be read is told as a stray.
@@ -125,7 +126,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
 }
 
 /// How many files, and how many bytes, a prune would remove, with the blobs that nothing means then.
-fn removable(store: &DirStore, files: &[File], keep: u32) -> Result<(usize, u64), StoreError> {
+fn removable(store: &AnyStore, files: &[File], keep: u32) -> Result<(usize, u64), StoreError> {
     let owners: std::collections::BTreeSet<&Owner> = files.iter().map(|file| &file.owner).collect();
     let mut all = (0, 0);
     for owner in owners {

@@ -8,6 +8,7 @@ use vestigum::image::{Clamped, Dropped, SavedPlace};
 use vestigum::{LoadReport, Owner, Session, Spec, Store};
 
 use super::Key;
+use super::any_store::AnyStore;
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
 use crate::{Verdict, input};
 
@@ -15,7 +16,7 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document with its history beside it
     spec: PathBuf,
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     #[command(flatten)]
     key: Key,
@@ -114,7 +115,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
 }
 
 /// Loads a player's saves, and writes them if that is wanted.
-fn migrated(spec: &Spec, store: &vestigum::DirStore, name: &str, write: bool) -> Result<Done, String> {
+fn migrated(spec: &Spec, store: &AnyStore, name: &str, write: bool) -> Result<Done, String> {
     let peeked = Session::peek(spec, store, name).map_err(|error| error.to_string())?;
     let report = peeked.load_report().clone();
     let version = report.older_version.unwrap_or(spec.version());

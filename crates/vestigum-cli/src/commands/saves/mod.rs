@@ -1,5 +1,7 @@
-//! `vestigum saves`: looking at a save folder and repairing it.
+//! `vestigum saves`: looking at saves and repairing them.
 
+mod any_store;
+mod copy;
 mod diff;
 mod list;
 mod migrate;
@@ -15,7 +17,9 @@ use std::path::{Path, PathBuf};
 use clap::Subcommand;
 
 use vestigum::image::{ImageError, SealKey};
-use vestigum::{DirStore, Image, Owner, Store, StoreError};
+use vestigum::{Image, Owner, Store, StoreError};
+
+use any_store::AnyStore;
 
 use crate::show::{BACK, BAD, GOOD, Output, paint};
 use crate::{Verdict, input};
@@ -44,6 +48,8 @@ enum Command {
     Profile(profile::Arguments),
     /// Bring all players' saves to the spec's version: first what would happen, with --yes for real
     Migrate(migrate::Arguments),
+    /// Copy all saves to another folder or file: first what would happen, with --yes for real
+    Copy(copy::Arguments),
     /// Take up an image that was edited by hand, as a new generation: first what would change, with --yes for real
     Seal(seal::Arguments),
 }
@@ -58,6 +64,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Command::Restore(arguments) => restore::run(out, arguments),
         Command::Profile(arguments) => profile::run(out, arguments),
         Command::Migrate(arguments) => migrate::run(out, arguments),
+        Command::Copy(arguments) => copy::run(out, arguments),
         Command::Seal(arguments) => seal::run(out, arguments),
     };
     done.unwrap_or_else(|verdict| verdict)
@@ -75,11 +82,11 @@ struct Whose {
 }
 
 impl Whose {
-    fn owner(&self, out: &Output, store: &DirStore) -> Result<Owner, Verdict> {
+    fn owner(&self, out: &Output, store: &dyn Store) -> Result<Owner, Verdict> {
         if self.device { Ok(Owner::Device) } else { self.profile(out, store).map(Owner::Profile) }
     }
 
-    fn profile(&self, out: &Output, store: &DirStore) -> Result<String, Verdict> {
+    fn profile(&self, out: &Output, store: &dyn Store) -> Result<String, Verdict> {
         if let Some(name) = &self.profile {
             return Ok(name.clone());
         }
@@ -126,13 +133,13 @@ impl Key {
         Ok(Some(bytes.map_or_else(|| SealKey::from_text(text), SealKey::new)))
     }
 
-    /// Opens a folder that is there; a misspelt one is not made. Only what is written needs the lock.
-    fn open(&self, out: &Output, folder: &Path, to_write: bool) -> Result<DirStore, Verdict> {
-        if !folder.is_dir() {
-            return Err(out.unusable(&format!("there is no save folder {}", folder.display())));
-        }
-        let opened = if to_write { DirStore::open(folder) } else { DirStore::open_to_read(folder) };
-        let store = opened.map_err(|error| out.unusable(&error.to_string()))?;
+    /// Opens a place that is there.
+    fn open(&self, out: &Output, place: &Path, to_write: bool) -> Result<AnyStore, Verdict> {
+        let store = AnyStore::open(place, to_write).map_err(|why| out.unusable(&why))?;
+        self.seal(out, store)
+    }
+
+    fn seal(&self, out: &Output, store: AnyStore) -> Result<AnyStore, Verdict> {
         Ok(match self.read(out)? {
             Some(key) => store.sealed(key),
             None => store,
@@ -141,7 +148,7 @@ impl Key {
 }
 
 /// The generations of an owner that has some.
-fn generations(out: &Output, store: &DirStore, owner: &Owner) -> Result<Vec<u64>, Verdict> {
+fn generations(out: &Output, store: &dyn Store, owner: &Owner) -> Result<Vec<u64>, Verdict> {
     let failed = |error: StoreError| out.unusable(&error.to_string());
     let generations = store.generations(owner).map_err(failed)?;
     if generations.is_empty() {
@@ -168,7 +175,7 @@ struct SaveState {
 }
 
 impl SaveState {
-    fn of(store: &DirStore, owner: &Owner, generation: u64) -> Result<SaveState, StoreError> {
+    fn of(store: &AnyStore, owner: &Owner, generation: u64) -> Result<SaveState, StoreError> {
         match store.read(owner, generation) {
             Ok(image) => Ok(SaveState { image: Some(image), damaged: None }),
             Err(StoreError::Damaged { damaged, .. }) => {

@@ -15,7 +15,7 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     /// What is reset
     #[arg(value_enum)]

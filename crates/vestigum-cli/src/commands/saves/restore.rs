@@ -12,7 +12,7 @@ use crate::show::{BACK, GOOD, Output, STRONG, paint};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     /// The generation to go back to
     generation: u64,

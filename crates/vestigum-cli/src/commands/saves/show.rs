@@ -17,7 +17,7 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     /// The generation; left out, the newest that is whole
     generation: Option<u64>,

@@ -13,7 +13,7 @@ use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// The save folder
+    /// The save folder, or sqlite:FILE
     folder: PathBuf,
     #[command(flatten)]
     key: Key,
@@ -47,8 +47,8 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         return Ok(verdict);
     }
     for file in &bad {
-        let path = store.file(&file.owner, file.generation).unwrap_or_default();
-        out.line(format_args!("{} {}: {}", paint(BAD, "✗"), paint(STRONG, path.display()), file.state.told()));
+        let path = store.file(&file.owner, file.generation);
+        out.line(format_args!("{} {}: {}", paint(BAD, "✗"), paint(STRONG, path), file.state.told()));
     }
     for owner in &lost {
         out.line(format_args!("  {owner} has no whole save left: a launch is refused until the files are moved away"));
