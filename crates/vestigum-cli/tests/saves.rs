@@ -293,10 +293,7 @@ fn saves_are_copied_between_kinds_of_stores_and_read_back() {
     let (code, out, _) = vestigum(folder.path(), &["saves", "copy", SAVES, there, "--yes"]);
     assert!(code == 0 && out.contains("each read back with the digest and the blobs that it had"), "{out}");
     let (code, _, err) = vestigum(folder.path(), &["saves", "copy", SAVES, there]);
-    assert!(
-        code == 2 && err.contains("has saves in sqlite:fellpost.db already; nothing was copied"),
-        "{err}"
-    );
+    assert!(code == 2 && err.contains("has saves in sqlite:fellpost.db already; nothing was copied"), "{err}");
     // What is shown of a file is what is shown of the folder.
     let shown = |place: &str| vestigum(folder.path(), &["saves", "show", SPEC, place, "--profile", "ada"]).1;
     let values = |shown: String| shown.split_once("stands at").map(|(_, rest)| rest.to_owned());

@@ -31,6 +31,8 @@ pub(super) struct BlobShelf {
     needed: BTreeMap<BlobDigest, usize>,
     /// What each generation mentions, by its folder.
     mentions: BTreeMap<PathBuf, BTreeMap<u64, BTreeSet<BlobDigest>>>,
+    /// Generations that nobody has looked through, as they were found when the folders were last listed.
+    unread: Vec<(PathBuf, u64)>,
     /// How many generations were removed from a folder.
     removed: BTreeMap<PathBuf, u64>,
     /// How many of those removals are durable.
@@ -45,6 +47,7 @@ impl Default for BlobShelf {
             durable: 0,
             needed: BTreeMap::new(),
             mentions: BTreeMap::new(),
+            unread: Vec::new(),
             removed: BTreeMap::new(),
             settled: BTreeMap::new(),
         }
@@ -225,14 +228,15 @@ impl DirStore {
         if lock(&self.inner.blobs).unmentioned(blobs.clone()).is_empty() {
             return Ok(false);
         }
+        let next = lock(&self.inner.blobs).unread.pop();
+        if let Some((folder, generation)) = next {
+            return Ok(self.look_for_mentions(&folder, generation));
+        }
         let owners = self.owner_folders()?;
-        for folder in &owners {
-            for generation in self.names(folder)?.iter().filter_map(|name| generation_of(name)) {
-                let is_known = |shelf: &BlobShelf| shelf.mentions.get(folder)?.get(&generation).map(|_| ());
-                if is_known(&lock(&self.inner.blobs)).is_none() {
-                    return Ok(self.look_for_mentions(folder, generation));
-                }
-            }
+        let unread = self.unread(&owners)?;
+        if !unread.is_empty() {
+            lock(&self.inner.blobs).unread = unread;
+            return Ok(true);
         }
         for folder in &owners {
             let removed = lock(&self.inner.blobs).removed_from(folder);
@@ -276,6 +280,21 @@ impl DirStore {
         folders.extend(self.names(&profiles)?.iter().map(|name| profiles.join(name)));
         folders.retain(|folder| self.inner.disk.kind(folder) == Some(EntryKind::Folder));
         Ok(folders)
+    }
+
+    /// The generations in some folders of which it is not known what they mention.
+    fn unread(&self, folders: &[PathBuf]) -> Result<Vec<(PathBuf, u64)>, StoreError> {
+        let mut unread = Vec::new();
+        for folder in folders {
+            let names = self.names(folder)?;
+            let shelf = lock(&self.inner.blobs);
+            let known = shelf.mentions.get(folder);
+            let generations = names.iter().filter_map(|name| generation_of(name));
+            let generations =
+                generations.filter(|generation| known.is_none_or(|known| !known.contains_key(generation)));
+            unread.extend(generations.map(|generation| (folder.clone(), generation)));
+        }
+        Ok(unread)
     }
 
     /// Reads what a generation mentions, whole or not. Answers whether it could be read.
