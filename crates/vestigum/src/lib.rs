@@ -52,6 +52,9 @@ pub mod design {}
 #[doc = include_str!("../docs/cookbook.md")]
 pub mod cookbook {}
 
+#[doc = include_str!("../docs/stores.md")]
+pub mod stores {}
+
 /// The examples of this crate's README run as tests.
 #[cfg(doctest)]
 #[doc = include_str!("../README.md")]
