@@ -39,14 +39,15 @@ impl SqliteStore {
                 }
             }
         }
-        let more =
-            self.inner.may_have_unmeant.load(Ordering::Relaxed) && remove_blob(&*self.to_write()?).map_err(&failed)?;
-        self.inner.may_have_unmeant.store(more, Ordering::Relaxed);
+        // Taken back before the look: another thread may remove a generation meanwhile, and says so again.
+        let more = self.inner.may_have_unmeant.swap(false, Ordering::Relaxed)
+            && remove_blob(&*self.to_write()?).map_err(&failed)?;
+        if more {
+            self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+        }
         Ok(Pruned { removed: 0, more })
     }
-}
 
-impl SqliteStore {
     /// What pruning an owner to `keep` generations would remove; of blobs [`SqliteStore::removable_blobs`] tells. Reads what it has
     /// not read yet.
     ///

@@ -17,6 +17,8 @@ pub(crate) fn owners(connection: &Connection) -> SqlResult<Vec<Owner>> {
     let names = statement.query_map([], |row| row.get::<_, String>(0))?;
     let owner = |name: String| if name.is_empty() { Owner::Device } else { Owner::Profile(name) };
     let mut owners = names.map(|name| name.map(owner)).collect::<SqlResult<Vec<Owner>>>()?;
+    // A name that no store gives was put there by somebody else.
+    owners.retain(|owner| name_of(owner).is_ok());
     owners.sort();
     Ok(owners)
 }
@@ -44,16 +46,24 @@ fn bytes_of(connection: &Connection, digest: &BlobDigest) -> SqlResult<Option<Ve
 }
 
 impl SqliteStore {
+    /// Reads a generation and remembers whether it could be read: what a prune has looked at once it does not look at again.
     pub(crate) fn read_row(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
         let name = name_of(owner)?;
+        let read = self.read_whole(owner, name, generation);
+        let verdict = ((name.to_owned(), generation), read.is_ok());
+        if !matches!(read, Err(StoreError::NoGeneration { .. })) {
+            lock(&self.inner.verdicts).extend([verdict]);
+        }
+        read
+    }
+
+    fn read_whole(&self, owner: &Owner, name: &str, generation: u64) -> Result<Image, StoreError> {
         let mut connection = self.connection();
         // Image and blobs as they are at one time: another process may prune in between.
         let transaction = connection.transaction().map_err(self.failed("read"))?;
         let text = text_of(&transaction, name, generation).map_err(self.failed("read"))?;
         let Some(text) = text else { return Err(StoreError::NoGeneration { owner: owner.clone(), generation }) };
-        let read = self.decoded(owner, generation, &text);
-        lock(&self.inner.verdicts).insert((name.to_owned(), generation), read.is_ok());
-        let mut image = read?;
+        let mut image = self.decoded(owner, generation, &text)?;
         image.find_blobs(|blob| self.find_blob(&transaction, blob));
         Ok(image)
     }

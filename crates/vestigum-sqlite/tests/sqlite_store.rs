@@ -221,3 +221,29 @@ fn sql_reads_the_saves() {
         connection.prepare(&query.replace(';', "")).unwrap().query_map([], row).unwrap().map(Result::unwrap).collect();
     assert_eq!(found, [("mill_lane".to_owned(), 2)]);
 }
+
+#[test]
+fn rows_that_no_store_wrote_stop_neither_a_launch_nor_a_prune() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    for picture in [b"dawn", b"noon", b"dusk"] {
+        plays(&store, "ada", picture);
+    }
+    drop(store);
+    // A row that holds bytes where text is wanted, and one of a name that no player can have.
+    let long = "x".repeat(61);
+    sql(
+        &path,
+        &format!(
+            "INSERT INTO images VALUES ('ada', 7, '', '', x'ff00');
+             INSERT INTO images SELECT '{long}', 1, digest, saved_at, image FROM images WHERE generation = 1"
+        ),
+    );
+    let store = SqliteStore::open(&path).unwrap();
+    assert_eq!(store.owners().unwrap(), [ada(), Owner::Device]);
+    assert_eq!(prune_all(&store, &ada(), 1).unwrap(), 1);
+    assert_eq!(store.generations(&ada()).unwrap(), [3, 7]);
+    let game = Session::launch(&spec(), store, "ada").unwrap();
+    assert!(game.load_report().to_string().contains("passed over generation 7"), "{}", game.load_report());
+    game.quit().unwrap();
+}
