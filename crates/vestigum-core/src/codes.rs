@@ -45,6 +45,8 @@ pub const CYCLE: &str = "V013";
 pub const UNREACHABLE: &str = "V014";
 /// A condition of a level that can stop holding when other levels open.
 pub const CLOSING_CONDITION: &str = "V015";
+/// A field that does not say how it is merged, or says it where there is nothing to say.
+pub const UNMERGED: &str = "V016";
 /// A statement of a playthrough that cannot be read.
 pub const STATEMENT: &str = "V020";
 /// A value that can be farmed by failing.
@@ -204,6 +206,13 @@ pub const ALL: &[Explanation] = &[
         text: "All conditions are judged together, in no order, and a level that has opened stays open. So a condition may read `open(…)`, `opened` and what is made of them only so that more open levels never make it fail: `open(x)` and `count(opened) >= 3`, but not `not open(x)` or `count(opened) < 3`. Ask for what was completed or written instead.",
         wrong: "[level.low_road]\nopens = \"not open(high_road)\"\n[level.high_road]\nopens = \"not open(low_road)\"",
         right: "[level.low_road]\nopens = \"took_low_road\"\n[level.high_road]\nopens = \"not took_low_road\"",
+    },
+    Explanation {
+        code: UNMERGED,
+        title: "a field that does not say how it is merged",
+        text: "A spec with `[merge]` merges the saves of two installations, value by value. What one side left as it was takes the other side's value. Where both changed a field that lasts a profile, its law decides: `max`, `min`, `sum` (what both had and the gains of both), `union` (of sets, maps and rankings) or `newer`. A field that only `max` rules or only `min` rules write has that law without saying it; sets and rankings are united, times that are counted are added, and bools need none. Every other field must say it: a wallet that takes the newer value loses what the other device earned. What lasts a run, a visit or an attempt is taken whole from one side and says nothing, and nor do session and device fields.",
+        wrong: "[merge]\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"",
+        right: "[merge]\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmerge = \"sum\"",
     },
     Explanation {
         code: STATEMENT,

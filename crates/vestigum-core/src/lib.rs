@@ -14,6 +14,7 @@
 //! | [`suspension`] | what a save writes: exactly what the player would have if they quit now |
 //! | [`image`] | the saved form, its digest and check |
 //! | [`loading`] | from images to progress |
+//! | [`merging`] | the saves of two installations become one |
 //! | [`history`] | the shape of every version that players have |
 //! | [`migration`] | how saves of older versions come to this one |
 //! | [`vocabulary`] | moments, spans, fates, places, keys |
@@ -31,6 +32,7 @@ pub mod handle;
 pub mod history;
 pub mod image;
 pub mod loading;
+pub mod merging;
 pub mod migration;
 #[doc(hidden)]
 pub mod model;

@@ -13,6 +13,7 @@
 pub mod asking;
 pub mod building;
 pub mod hunting;
+pub mod merging;
 pub mod promises;
 pub mod updates;
 

@@ -38,6 +38,7 @@ pub struct Document {
     pub respawn: Option<Word>,
     pub accept: Option<Word>,
     pub save: Save,
+    pub merge: Option<MergeEntry>,
     pub codes: Vec<(Word, CodeEntry)>,
     pub sources: Vec<SourceEntry>,
     pub promises: Vec<PromiseEntry>,
@@ -204,6 +205,8 @@ pub struct FieldEntry {
     pub counts: Option<Word>,
     /// Where it counts.
     pub counts_in: Option<Word>,
+    /// What becomes of it when two installations have changed it.
+    pub merge: Option<Word>,
     pub on: Vec<(Word, Vec<RuleEntry>)>,
 }
 
@@ -232,6 +235,13 @@ pub enum EffectEntry {
     Bare(Word),
     /// `set`, `add` or another operation, and the operand, an expression.
     Operand(Spanned<Operation>, Word),
+}
+
+/// `[merge]`: saves of two installations become one.
+#[derive(Clone, Debug, Default)]
+pub struct MergeEntry {
+    /// The number by which runs are compared.
+    pub run: Option<Word>,
 }
 
 #[derive(Clone, Debug, Default)]

@@ -8,7 +8,7 @@ use toml::de::{DeTable, DeValue};
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::document::{
-    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, MadeEntry, RuleEntry, TableEntry,
+    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, MadeEntry, MergeEntry, RuleEntry, TableEntry,
     Word,
 };
 use crate::value::Value;
@@ -297,6 +297,10 @@ impl Reader {
             document.save.keep = self.int("keep", save.take("keep"));
             self.finish(save);
         }
+        if let Some(mut merge) = root.take("merge").and_then(|value| self.table("merge", value)) {
+            document.merge = Some(MergeEntry { run: self.text("run", merge.take("run")) });
+            self.finish(merge);
+        }
         for (name, value) in self.entries(&mut root, "code") {
             let code = self.code(&name, value);
             document.codes.push((name, code));
@@ -413,6 +417,7 @@ impl Reader {
             thumbnail: self.bool("thumbnail", table.take("thumbnail")),
             counts: self.text("counts", table.take("counts")),
             counts_in: self.text("in", table.take("in")),
+            merge: self.text("merge", table.take("merge")),
             on: self.on(table.take("on")),
         };
         self.finish(table);

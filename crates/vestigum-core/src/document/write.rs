@@ -86,6 +86,10 @@ pub fn write(document: &Document) -> String {
         out.word("resume", save.resume.as_ref());
         out.int("keep", save.keep.as_ref().map(|keep| keep.value));
     }
+    if let Some(merge) = &document.merge {
+        out.section("merge");
+        out.word("run", merge.run.as_ref());
+    }
     for (name, code) in &document.codes {
         out.section(&format!("code.{}", key(&name.value)));
         out.words("carries", &code.carries);
@@ -204,6 +208,7 @@ impl Writer {
         self.flag("thumbnail", field.thumbnail);
         self.word("counts", field.counts.as_ref());
         self.word("in", field.counts_in.as_ref());
+        self.word("merge", field.merge.as_ref());
         for (moment, rules) in &field.on {
             let text = match &rules[..] {
                 [one] => rule(one),

@@ -11,6 +11,7 @@ pub mod expression;
 pub mod fates;
 pub mod field;
 pub mod level;
+pub mod merging;
 pub mod node;
 pub mod promise;
 pub mod source;
@@ -28,6 +29,7 @@ use crate::model::expression::Expression;
 use crate::model::fates::FatePlan;
 use crate::model::field::{Field, FieldId};
 use crate::model::level::{Derived, Level, Opening};
+use crate::model::merging::Merging;
 use crate::model::promise::Promise;
 use crate::model::source::Source;
 use crate::model::table::Table;
@@ -128,6 +130,8 @@ pub struct Model {
     pub sources: Vec<Source>,
     pub promises: Vec<Promise>,
     pub codes: Vec<Code>,
+    /// How saves of two installations are merged, if the spec says it.
+    pub merging: Option<Merging>,
     /// What the document says, to write it back.
     pub document: Document,
     /// Changes when anything in the document does; handles carry it.

@@ -26,6 +26,8 @@ pub enum Scope {
     Opens,
     /// `over_when`: no level is meant; no session field.
     OverWhen,
+    /// `run` of `[merge]`: no level is meant; only run and profile fields.
+    Merge,
     /// A rule at a moment.
     Rule(Moment),
     /// A derived value: it needs a level if what it reads does.
@@ -65,6 +67,7 @@ impl Scope {
             Scope::DerivedOf(key) => Some(key),
             Scope::Opens
             | Scope::OverWhen
+            | Scope::Merge
             | Scope::Rule(_)
             | Scope::Derived
             | Scope::Play
@@ -75,7 +78,7 @@ impl Scope {
 
     pub(super) fn has_level(self) -> bool {
         match self {
-            Scope::Opens | Scope::OverWhen => false,
+            Scope::Opens | Scope::OverWhen | Scope::Merge => false,
             Scope::Rule(moment) => moment.has_level(),
             Scope::Derived | Scope::Play => true,
             Scope::DerivedOf(key) => key.level().is_some(),
@@ -89,6 +92,7 @@ impl Scope {
             Scope::Promise { marks, .. } => marks,
             Scope::Opens
             | Scope::OverWhen
+            | Scope::Merge
             | Scope::Derived
             | Scope::DerivedOf(_)
             | Scope::Play
@@ -573,6 +577,9 @@ impl Compiler<'_> {
             Scope::Opens if matches!(lasts, Span::Attempt | Span::Visit | Span::Session) => {
                 format!("`opens` cannot read `{name}`, which lasts {} {lasts}", lasts.article())
             }
+            Scope::Merge if !matches!(lasts, Span::Run | Span::Profile) => {
+                format!("`run` of `[merge]` cannot read `{name}`, which lasts {} {lasts}", lasts.article())
+            }
             Scope::OverWhen if lasts == Span::Session => {
                 format!("`over_when` cannot read `{name}`, which lasts a session")
             }
@@ -581,6 +588,7 @@ impl Compiler<'_> {
             }
             Scope::Opens
             | Scope::OverWhen
+            | Scope::Merge
             | Scope::Rule(_)
             | Scope::Derived
             | Scope::DerivedOf(_)
@@ -590,6 +598,7 @@ impl Compiler<'_> {
         };
         let help = match self.scope {
             Scope::Opens => "read a run, profile or device field: what was written at `complete`, say",
+            Scope::Merge => "both saves are compared, and they hold run and profile fields",
             Scope::OverWhen => "a launch clears session fields, so quitting would undo the game over",
             Scope::Rule(_)
             | Scope::Derived

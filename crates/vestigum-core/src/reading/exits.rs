@@ -27,6 +27,7 @@ impl Compiler<'_> {
             Scope::Rule(Moment::Complete) => "no level has an exit".to_owned(),
             Scope::Opens
             | Scope::OverWhen
+            | Scope::Merge
             | Scope::Rule(_)
             | Scope::Derived
             | Scope::DerivedOf(_)

@@ -14,6 +14,7 @@ pub mod fills;
 pub mod items;
 pub mod keys;
 pub mod made;
+pub mod merging;
 pub mod parts;
 pub mod promises;
 pub mod rankings;
@@ -288,6 +289,7 @@ impl Resolver<'_> {
         let sources = self.sources(&readable);
         let promises = self.promises(&readable);
         let codes = self.codes(&readable);
+        let merging = self.merging(&readable, &plan);
         self.allowed();
         let hash = blake3::hash(text.as_bytes());
         Model {
@@ -304,6 +306,7 @@ impl Resolver<'_> {
             sources,
             promises,
             codes,
+            merging,
             document: self.document.clone(),
             fingerprint: u32::from_le_bytes(hash.as_bytes()[..4].try_into().unwrap_or_default()),
             readable,

@@ -12,6 +12,7 @@ use crate::history::History;
 use crate::spec::Spec;
 use crate::value::Value;
 use crate::vocabulary::fate::{Operation, PlainFate};
+use crate::vocabulary::merging::MergeLaw;
 use crate::vocabulary::policy::{Accept, Respawn, Resume};
 use crate::vocabulary::span::{Span, WrittenBy};
 use crate::vocabulary::time::{CountsIn, TimeUnit};
@@ -287,6 +288,18 @@ impl SpecBuilder {
         self
     }
 
+    /// Saves of two installations become one: see `merge` of fields.
+    pub fn merge(mut self) -> Self {
+        self.document.merge.get_or_insert_default();
+        self
+    }
+
+    /// The same, and the number by which two runs are compared: the higher one stays.
+    pub fn merge_runs_by(mut self, number: &str) -> Self {
+        self.document.merge.get_or_insert_default().run = Some(word(number));
+        self
+    }
+
     /// Where a death puts the player.
     pub fn respawn(mut self, respawn: Respawn) -> Self {
         self.document.respawn = Some(word(respawn.word()));
@@ -535,6 +548,12 @@ impl FieldBuilder {
     /// A field that counts does so only inside a level.
     pub fn in_level(mut self) -> Self {
         self.entry.counts_in = Some(word(CountsIn::Level.word()));
+        self
+    }
+
+    /// What becomes of it when two installations have changed it.
+    pub fn merge(mut self, law: MergeLaw) -> Self {
+        self.entry.merge = Some(word(law.word()));
         self
     }
 

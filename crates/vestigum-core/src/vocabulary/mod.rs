@@ -4,6 +4,7 @@ pub mod fate;
 pub mod function;
 pub mod key;
 pub mod keyword;
+pub mod merging;
 pub mod moment;
 pub mod names;
 pub mod owner;

@@ -1,0 +1,123 @@
+//! What a merge says: what came from where.
+
+use std::fmt;
+use std::sync::Arc;
+
+use crate::image::report::LoadReport;
+use crate::model::merging::FieldMerge;
+use crate::value::Value;
+use crate::vocabulary::key::EntryName;
+use crate::words::words;
+
+words! {
+    /// One of the two sides of a merge.
+    #[derive(Default)]
+    pub enum Side {
+        /// The one that is named first.
+        #[default]
+        Here = "here",
+        /// The other one.
+        There = "there",
+    }
+}
+
+/// Whose run stayed, and why.
+#[derive(Clone, Debug, Default, PartialEq)]
+#[non_exhaustive]
+pub enum RunFrom {
+    /// Both sides have the same.
+    #[default]
+    Both,
+    /// Only this side has changed it.
+    OnlyChanged(Side),
+    /// This side's save is newer.
+    Newer(Side),
+    /// The number of `[merge] run` is higher on this side.
+    Higher {
+        /// The side.
+        side: Side,
+        /// The number here.
+        here: Value,
+        /// The number there.
+        there: Value,
+    },
+}
+
+impl RunFrom {
+    /// The side, if both do not have the same.
+    pub fn side(&self) -> Option<Side> {
+        match self {
+            RunFrom::Both => None,
+            RunFrom::OnlyChanged(side) | RunFrom::Newer(side) | RunFrom::Higher { side, .. } => Some(*side),
+        }
+    }
+}
+
+impl fmt::Display for RunFrom {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RunFrom::Both => f.write_str("the run is the same on both sides"),
+            RunFrom::OnlyChanged(side) => write!(f, "the run is that of {side}: the other side has not changed it"),
+            RunFrom::Newer(side) => write!(f, "the run is that of {side}: its save is newer"),
+            RunFrom::Higher { side: Side::Here, here, there } => {
+                write!(f, "the run is that of here: {here} is more than {there}")
+            }
+            RunFrom::Higher { side: Side::There, here, there } => {
+                write!(f, "the run is that of there: {there} is more than {here}")
+            }
+        }
+    }
+}
+
+/// What became of one entry that is not the same in all three saves.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct MergedEntry {
+    /// The entry.
+    pub name: EntryName,
+    /// How it is merged.
+    pub merge: FieldMerge,
+    /// Its value in the base.
+    pub base: Value,
+    /// Its value here.
+    pub here: Value,
+    /// Its value there.
+    pub there: Value,
+    /// Its value now.
+    pub merged: Value,
+    /// Whether the value was brought inside the limits of the field.
+    pub clamped: bool,
+}
+
+/// A level that a player made, under a name that the other side gave to another one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct MovedLevel {
+    /// The name that it had.
+    pub level: String,
+    /// The name that it has now; none if there was no room for it.
+    pub to: Option<String>,
+}
+
+/// What a merge did.
+#[derive(Clone, Debug, Default, PartialEq)]
+#[non_exhaustive]
+pub struct MergeReport {
+    /// Whose run stayed.
+    pub run: RunFrom,
+    /// The side that was saved later.
+    pub newer: Side,
+    /// The entries that are not the same in all three saves and in the merged one, in the order of the spec.
+    pub entries: Vec<MergedEntry>,
+    /// Levels that opened because of the merge.
+    pub opened: Vec<String>,
+    /// Levels that both sides made under one name.
+    pub moved_levels: Vec<MovedLevel>,
+    /// Names of open key sets for which there was no room: the set and the name.
+    pub no_room: Vec<(Arc<str>, Arc<str>)>,
+    /// The level in which the run stood, if the other side removed it.
+    pub left_level: Option<String>,
+    /// What loading did to the save here.
+    pub here: LoadReport,
+    /// What loading did to the save there.
+    pub there: LoadReport,
+}

@@ -1,0 +1,174 @@
+//! What holds of every merge, whatever the spec says and whatever was played in both places.
+
+use proptest::prelude::*;
+
+use vestigum_core::image::report::LoadReport;
+use vestigum_core::merging::report::Side;
+use vestigum_core::merging::{Merged, merge};
+use vestigum_core::model::field::Field;
+use vestigum_core::state::State;
+use vestigum_core::suspension::resuming::leave_level;
+use vestigum_core::{Image, Progress, Span, Spec, Value};
+use vestigum_testing::hunting::config;
+use vestigum_testing::merging::{Parted, parted};
+
+fn merged(spec: &Spec, base: &Image, here: &Image, there: &Image) -> Merged {
+    merge(spec, Some(base), here, there).expect("images of the same game are merged")
+}
+
+fn image(merged: &Merged) -> Image {
+    merged.suspended.profile_image("player")
+}
+
+/// A save as it is written again: without its time.
+fn untimed(image: &Image) -> Image {
+    Image { saved_at: String::new(), ..image.clone() }
+}
+
+/// What is left of a save when its level is given up without a price.
+fn given_up(spec: &Spec, image: &Image) -> State {
+    let launched = Progress::load(spec, Some(image), None).expect("it loads");
+    let mut state = launched.progress.into_state();
+    if let Some(level) = state.position.level() {
+        leave_level(spec.model(), &mut state, Some(level));
+    }
+    state
+}
+
+fn held(spec: &Spec, image: &Image) -> State {
+    Progress::load(spec, Some(image), None).expect("it loads").progress.into_state()
+}
+
+/// The fields that last a profile and have that law.
+fn with_law<'s>(spec: &'s Spec, parted: &'s Parted, law: &'static str) -> impl Iterator<Item = &'s Field> {
+    let named = (0..parted.sketch.fields.len()).filter(move |index| parted.law(*index) == Some(law));
+    named.filter_map(|index| spec.fields().find(|field| field.name() == format!("f{index}")))
+}
+
+/// Whether the names of open key sets mean the same entries in all saves.
+fn same_names(images: &[&Image]) -> bool {
+    images.windows(2).all(|pair| pair[0].made == pair[1].made)
+}
+
+proptest! {
+    #![proptest_config(config(300, vestigum_testing::kept_in!("merge_laws")))]
+
+    #[test]
+    fn what_only_one_side_changed_is_taken_over(parted in parted()) {
+        let spec = parted.spec();
+        let [base, here, there] = parted.images(&spec);
+        for changed in [&here, &there] {
+            prop_assert_eq!(image(&merged(&spec, &base, &base, changed)), untimed(changed));
+            prop_assert_eq!(image(&merged(&spec, &base, changed, &base)), untimed(changed));
+        }
+        prop_assert_eq!(image(&merged(&spec, &base, &base, &base)), untimed(&base));
+    }
+
+    #[test]
+    fn the_order_of_the_sides_does_not_matter(parted in parted()) {
+        let spec = parted.spec();
+        let [base, here, there] = parted.images(&spec);
+        let (one, other) = (merged(&spec, &base, &here, &there), merged(&spec, &base, &there, &here));
+        prop_assert_eq!(image(&one), image(&other));
+        let turned = |side: Side| match side { Side::Here => Side::There, Side::There => Side::Here };
+        prop_assert_eq!(one.report.run.side(), other.report.run.side().map(turned));
+    }
+
+    #[test]
+    fn what_comes_out_loads_and_is_written_as_it_is(parted in parted()) {
+        let spec = parted.spec();
+        let [base, here, there] = parted.images(&spec);
+        let first = image(&merged(&spec, &base, &here, &there));
+        let launched = Progress::load(&spec, Some(&first), None).expect("it loads");
+        prop_assert_eq!(&LoadReport { origin: Default::default(), ..launched.report }, &LoadReport::default());
+        prop_assert_eq!(&launched.progress.suspend().profile_image("player"), &first);
+        // Merging again changes nothing: both places have it, or one of them has not heard of it yet.
+        prop_assert_eq!(&image(&merged(&spec, &first, &first, &first)), &first);
+        prop_assert_eq!(&image(&merged(&spec, &here, &here, &first)), &first);
+        prop_assert_eq!(&image(&merged(&spec, &there, &first, &there)), &first);
+    }
+
+    #[test]
+    fn giving_up_after_a_merge_is_merging_after_giving_up(parted in parted()) {
+        let spec = parted.spec();
+        let [base, here, there] = parted.images(&spec);
+        let of = merged(&spec, &base, &here, &there);
+        let left = given_up(&spec, &image(&of));
+        let give_up = |image: &Image| {
+            let state = given_up(&spec, image);
+            let left = Progress::at(spec.model(), state).suspend().profile_image("player");
+            Image { saved_at: image.saved_at.clone(), ..left }
+        };
+        let after = merged(&spec, &base, &give_up(&here), &give_up(&there));
+        if of.report.newer != after.report.newer || !of.report.moved_levels.is_empty() {
+            return Ok(());
+        }
+        let after = held(&spec, &image(&after));
+        prop_assume!(left.made == after.made);
+        for field in spec.fields().filter(|field| field.lasts() == Span::Profile && !field.is_built_in()) {
+            for slot in field.slots() {
+                prop_assert_eq!(left.value(slot), after.value(slot), "{}", field.name());
+            }
+        }
+    }
+
+    #[test]
+    fn no_record_falls_and_no_completed_level_is_lost(parted in parted()) {
+        let spec = parted.spec();
+        let [base, here, there] = parted.images(&spec);
+        prop_assume!(same_names(&[&base, &here, &there]));
+        let of = merged(&spec, &base, &here, &there);
+        prop_assume!(of.report.moved_levels.is_empty() && of.report.left_level.is_none());
+        let out = given_up(&spec, &image(&of));
+        let [base, here, there] = [&base, &here, &there].map(|image| given_up(&spec, image));
+        for field in with_law(&spec, &parted, "max") {
+            for slot in field.slots() {
+                let was = base.value(slot);
+                // A side below the base was set back there, and what was set back is not a record any more.
+                if [&here, &there].iter().all(|side| side.value(slot) >= was) && out.has_entry(spec.model(), field, slot) {
+                    let best = here.value(slot).max(there.value(slot));
+                    prop_assert!(out.value(slot) >= best, "{}: {} of {best}", field.name(), out.value(slot));
+                }
+            }
+        }
+        let built_in = spec.fields().filter(|field| field.is_built_in() && field.lasts() == Span::Profile);
+        for field in built_in.filter(|field| field.name() == "completed") {
+            for slot in field.slots().filter(|slot| out.has_entry(spec.model(), field, *slot)) {
+                let [was, one, other] = [&base, &here, &there].map(|state| state.value(slot).as_bool());
+                let set_back = was && !(one && other);
+                prop_assert!(out.value(slot).as_bool() == (one || other) || set_back);
+            }
+        }
+    }
+
+    #[test]
+    fn no_gain_is_lost_and_none_is_counted_twice(parted in parted()) {
+        let spec = parted.spec();
+        let [base, here, there] = parted.images(&spec);
+        prop_assume!(same_names(&[&base, &here, &there]));
+        let of = merged(&spec, &base, &here, &there);
+        prop_assume!(of.report.moved_levels.is_empty() && of.report.left_level.is_none());
+        let out = given_up(&spec, &image(&of));
+        let whole = held(&spec, &base);
+        let [base, here, there] = [&base, &here, &there].map(|image| given_up(&spec, image));
+        for field in with_law(&spec, &parted, "sum").filter(|field| *field.ty() == vestigum_core::Type::Int) {
+            for slot in field.slots().filter(|slot| out.has_entry(spec.model(), field, *slot)) {
+                let states = [&base, &whole, &here, &there, &out];
+                let [was, held, one, other, now] = states.map(|state| match state.value(slot) {
+                    Value::Int(int) => Some(*int),
+                    _ => None,
+                });
+                let (Some(was), Some(held), Some(one), Some(other), Some(now)) = (was, held, one, other, now) else {
+                    continue;
+                };
+                let inside = |int: i64| match field.limits().clamp(Value::Int(int)).0 {
+                    Value::Int(int) => int,
+                    _ => int,
+                };
+                // What the base held and had not earned for good is counted at most once.
+                let (least, most) = (one + other - was.max(held), one + other - was.min(held));
+                prop_assert!(inside(least) <= now && now <= inside(most), "{} {now} not in {least}..{most}", field.name());
+            }
+        }
+    }
+}

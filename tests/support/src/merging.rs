@@ -1,0 +1,95 @@
+//! The same sketches for a game whose saves are merged.
+
+use proptest::prelude::*;
+
+use vestigum_core::{Image, Progress, Spec};
+
+use super::{FieldSketch, Sketch, Step, apply_all, play, ranked, sketch};
+
+/// A spec that says how saves are merged, and what was played before and after two places parted.
+#[derive(Clone, Debug)]
+pub struct Parted {
+    pub sketch: Sketch,
+    /// Which of the laws that fit each field has.
+    pub laws: Vec<usize>,
+    pub before: Vec<Step>,
+    pub here: Vec<Step>,
+    pub there: Vec<Step>,
+    /// Which side was saved later; neither says that both were at the same time.
+    pub later: Option<bool>,
+}
+
+pub fn parted() -> impl Strategy<Value = Parted> {
+    let plays = (play(18), play(14), play(14));
+    let allowed = super::Allowed { launch_rules: false, priced_failures: true };
+    let laws = proptest::collection::vec(0usize..4, 7);
+    (sketch(allowed), laws, plays, any::<Option<bool>>()).prop_map(|(sketch, laws, (before, here, there), later)| {
+        Parted { sketch, laws, before, here, there, later }
+    })
+}
+
+/// The laws that fit a field which lasts a profile.
+fn fitting(field: &FieldSketch) -> &'static [&'static str] {
+    match field.ty {
+        "bool" => &[],
+        "int" | "float" => &["sum", "max", "min", "newer"],
+        "choice" => &["max", "min", "newer"],
+        "set of text" | "map of int" => &["union", "newer"],
+        ty if ranked(ty).is_some() => &["union", "newer"],
+        _ => &["newer"],
+    }
+}
+
+impl Parted {
+    /// The law of a field, if it has one.
+    pub fn law(&self, field: usize) -> Option<&'static str> {
+        let of = &self.sketch.fields[field];
+        let fitting = fitting(of);
+        if of.lasts != "profile" || fitting.is_empty() {
+            return None;
+        }
+        Some(fitting[self.laws[field % self.laws.len()] % fitting.len()])
+    }
+
+    pub fn toml(&self) -> String {
+        let mut text = self.sketch.toml();
+        for field in 0..self.sketch.fields.len() {
+            if let Some(law) = self.law(field) {
+                let head = format!("[field.f{field}]\n");
+                text = text.replace(&head, &format!("{head}merge = \"{law}\"\n"));
+            }
+        }
+        text.push_str("[merge]\n");
+        // Of the run, a number that both saves have.
+        let compared = self.sketch.fields.iter().position(|field| {
+            field.ty == "int" && field.per.is_empty() && field.lasts == "run" && !field.optional
+        });
+        if let Some(field) = compared.filter(|_| self.laws[0] > 0) {
+            text.push_str(&format!("run = \"f{field}\"\n"));
+        }
+        text
+    }
+
+    pub fn spec(&self) -> Spec {
+        let toml = self.toml();
+        Spec::from_toml(&toml).unwrap_or_else(|errors| panic!("the generator wrote a bad spec:\n{errors}\n{toml}"))
+    }
+
+    /// The save that both had, and what became of it in either place.
+    pub fn images(&self, spec: &Spec) -> [Image; 3] {
+        let saved = |from: Option<&Image>, steps: &[Step], at: &str| {
+            let mut game = Progress::launch(spec, from, None).expect("its own image loads").progress;
+            apply_all(&self.sketch, &mut game, steps);
+            Image { saved_at: at.into(), ..game.suspend().profile_image("player") }
+        };
+        let base = saved(None, &self.before, "2000-01-01T00:00:00Z");
+        let (early, late) = ("2000-01-02T00:00:00Z", "2000-01-02T00:00:00.5Z");
+        let (of_here, of_there) = match self.later {
+            None => (early, early),
+            Some(true) => (late, early),
+            Some(false) => (early, late),
+        };
+        let (here, there) = (saved(Some(&base), &self.here, of_here), saved(Some(&base), &self.there, of_there));
+        [base, here, there]
+    }
+}
