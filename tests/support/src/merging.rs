@@ -23,9 +23,8 @@ pub fn parted() -> impl Strategy<Value = Parted> {
     let plays = (play(18), play(14), play(14));
     let allowed = super::Allowed { launch_rules: false, priced_failures: true };
     let laws = proptest::collection::vec(0usize..4, 7);
-    (sketch(allowed), laws, plays, any::<Option<bool>>()).prop_map(|(sketch, laws, (before, here, there), later)| {
-        Parted { sketch, laws, before, here, there, later }
-    })
+    (sketch(allowed), laws, plays, any::<Option<bool>>())
+        .prop_map(|(sketch, laws, (before, here, there), later)| Parted { sketch, laws, before, here, there, later })
 }
 
 /// The laws that fit a field which lasts a profile.
@@ -61,9 +60,11 @@ impl Parted {
         }
         text.push_str("[merge]\n");
         // Of the run, a number that both saves have.
-        let compared = self.sketch.fields.iter().position(|field| {
-            field.ty == "int" && field.per.is_empty() && field.lasts == "run" && !field.optional
-        });
+        let compared = self
+            .sketch
+            .fields
+            .iter()
+            .position(|field| field.ty == "int" && field.per.is_empty() && field.lasts == "run" && !field.optional);
         if let Some(field) = compared.filter(|_| self.laws[0] > 0) {
             text.push_str(&format!("run = \"f{field}\"\n"));
         }

@@ -8,8 +8,8 @@ use toml::de::{DeTable, DeValue};
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan, Spanned};
 use crate::document::{
-    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, MadeEntry, MergeEntry, RuleEntry, TableEntry,
-    Word,
+    DerivedEntry, Document, EffectEntry, FieldEntry, KeysEntry, LevelEntry, Literal, MadeEntry, MergeEntry, RuleEntry,
+    TableEntry, Word,
 };
 use crate::value::Value;
 use crate::value::containers::Map;

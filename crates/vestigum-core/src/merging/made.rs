@@ -8,48 +8,104 @@ use crate::loading::load;
 use crate::merging::MergeError;
 use crate::merging::report::{MovedLevel, Side};
 use crate::model::Model;
-use crate::model::axis::MadeKeys;
+use crate::model::axis::{Axis, MadeKeys};
+use crate::model::entry::keys_of;
 use crate::model::field::FieldId;
 use crate::spec::Spec;
 use crate::state::State;
 use crate::suspension::Suspended;
 use crate::value::Value;
 
-/// Gives all three states the same names of open key sets, in one order, so that an entry has the same place in each: those
-/// of the newer side first. What finds no room is told.
-pub(super) fn align(spec: &Spec, states: &mut [State; 3], newer: Side) -> Result<Vec<(Arc<str>, Arc<str>)>, MergeError> {
+/// What becomes of the names of open key sets.
+pub(super) struct Aligned {
+    /// The base and both sides, in which an entry has the same place.
+    pub states: [State; 3],
+    /// Names that one side has taken out: they go unless the other side has kept something new under them.
+    pub removed: Vec<(usize, Arc<str>)>,
+    /// Names for which there was no room: the set and the name.
+    pub no_room: Vec<(Arc<str>, Arc<str>)>,
+}
+
+/// Gives the base and both sides the same names of open key sets, in one order: that of the side which changed them, and of
+/// the newer one where both did.
+pub(super) fn align(spec: &Spec, states: [State; 3], newer: Side) -> Result<Aligned, MergeError> {
     let model = spec.model();
-    let mut no_room = Vec::new();
-    let order = match newer {
-        Side::Here => [1, 2, 0],
-        Side::There => [2, 1, 0],
-    };
+    let mut aligned = Aligned { states, removed: Vec::new(), no_room: Vec::new() };
+    let [base, here, there] = &aligned.states;
     let mut made: MadeKeys = vec![IndexSet::new(); model.key_sets.len()];
     for (index, set) in model.key_sets.iter().enumerate() {
         let Some(max) = set.max else { continue };
-        for name in order.iter().flat_map(|state| &states[*state].made[index]) {
+        let [base, here, there] = [base, here, there].map(|state| &state.made[index]);
+        let unchanged = |side: &IndexSet<Arc<str>>| side.iter().eq(base.iter());
+        let first = match (unchanged(here), unchanged(there)) {
+            (true, false) => Side::There,
+            (false, true) => Side::Here,
+            (true, true) | (false, false) => newer,
+        };
+        let order = match first {
+            Side::Here => [here, there, base],
+            Side::There => [there, here, base],
+        };
+        for name in order.into_iter().flatten() {
+            let is_removed = base.contains(name) && !(here.contains(name) && there.contains(name));
             if made[index].contains(name) {
                 continue;
             }
             if made[index].len() < max as usize {
                 made[index].insert(name.clone());
-            } else if !no_room.contains(&(set.name.clone(), name.clone())) {
-                no_room.push((set.name.clone(), name.clone()));
+                if is_removed {
+                    aligned.removed.push((index, name.clone()));
+                }
+            } else if here.contains(name) || there.contains(name) {
+                let no_room = (set.name.clone(), name.clone());
+                if !aligned.no_room.contains(&no_room) {
+                    aligned.no_room.push(no_room);
+                }
             }
         }
     }
-    for state in states {
-        if state.made.iter().zip(&made).all(|(known, wanted)| known.iter().eq(wanted.iter())) {
-            continue;
-        }
-        // Images name their entries, so that one is put where another order wants it.
-        let mut image = Suspended::new(model, state.clone()).profile_image("");
-        let sets = model.key_sets.iter().zip(&made).filter(|(_, names)| !names.is_empty());
-        image.made = sets.map(|(set, names)| (set.name.clone(), names.iter().cloned().collect())).collect();
-        let again = load(spec, Some(&image), None);
-        *state = again.map_err(|why| MergeError::Load { of: "an image that is read again", why })?.0;
+    for state in &mut aligned.states {
+        with_names(spec, state, &made)?;
     }
-    Ok(no_room)
+    Ok(aligned)
+}
+
+/// Takes out the names that one side has taken out, where nothing is kept under them any more.
+pub(super) fn remove_names(removed: &[(usize, Arc<str>)], spec: &Spec, state: &mut State) -> Result<(), MergeError> {
+    let mut made = state.made.clone();
+    for (set, name) in removed {
+        if made[*set].contains(name) && !is_used(spec.model(), state, *set, name) {
+            made[*set].shift_remove(name);
+        }
+    }
+    with_names(spec, state, &made)
+}
+
+/// Whether an entry under a name is another value than at first.
+fn is_used(model: &Model, state: &State, set: usize, name: &Arc<str>) -> bool {
+    let axis = Axis::Keys(set as u32);
+    model.fields.iter().filter(|field| field.axes.contains(&axis)).any(|field| {
+        field.slots().any(|slot| {
+            let is_default = [state.value(slot), state.at_entry(slot), state.at_checkpoint(slot)]
+                .iter()
+                .all(|value| **value == field.default);
+            !is_default && keys_of(model, field, slot, &state.made).key(&model.key_sets[set].name) == Some(&**name)
+        })
+    })
+}
+
+/// The state with other names of open key sets. Images name their entries, so that one is put where another order wants it.
+fn with_names(spec: &Spec, state: &mut State, made: &MadeKeys) -> Result<(), MergeError> {
+    if state.made.iter().zip(made).all(|(known, wanted)| known.iter().eq(wanted.iter())) {
+        return Ok(());
+    }
+    let model = spec.model();
+    let mut image = Suspended::new(model, state.clone()).profile_image("");
+    let sets = model.key_sets.iter().zip(made).filter(|(_, names)| !names.is_empty());
+    image.made = sets.map(|(set, names)| (set.name.clone(), names.iter().cloned().collect())).collect();
+    let again = load(spec, Some(&image), None);
+    *state = again.map_err(|why| MergeError::Load { of: "an image that is read again", why })?.0;
+    Ok(())
 }
 
 /// Levels that both sides made under one name since they parted: that of the side whose run does not stay moves to a name that is

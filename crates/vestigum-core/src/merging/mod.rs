@@ -22,7 +22,7 @@ use crate::image::report::LoadError;
 use crate::image::{Image, SavedPlace};
 use crate::loading::load;
 use crate::merging::law::{Changed, merged};
-use crate::merging::made::align;
+use crate::merging::made::{Aligned, align, remove_names};
 use crate::merging::report::{MergeReport, MergedEntry, RunFrom, Side};
 use crate::model::Model;
 use crate::model::entry::entry_name;
@@ -112,17 +112,16 @@ pub fn merge(spec: &Spec, base: Option<&Image>, here: &Image, there: &Image) -> 
         }
     }
     let mut report = MergeReport::default();
-    let loaded = |of: &'static str, image: Option<&Image>| {
-        load(spec, image, None).map_err(|why| MergeError::Load { of, why })
-    };
+    let loaded =
+        |of: &'static str, image: Option<&Image>| load(spec, image, None).map_err(|why| MergeError::Load { of, why });
     let (base, _) = loaded("base", base.filter(|image| image.place != SavedPlace::Deleted))?;
     let (here_state, here_report) = loaded(Side::Here.word(), Some(here))?;
     let (there_state, there_report) = loaded(Side::There.word(), Some(there))?;
     (report.here, report.there) = (here_report, there_report);
     let newer = newer_side(here, there);
-    let mut states = [base, here_state, there_state];
-    report.no_room = align(spec, &mut states, newer)?;
-    let [base, here, there] = states;
+    let Aligned { states: [base, here, there], removed, no_room } =
+        align(spec, [base, here_state, there_state], newer)?;
+    report.no_room = no_room;
     let (run, from) = choose_run(model, merging, &base, [&here, &there], newer);
     report.run = from;
     report.newer = newer;
@@ -135,7 +134,8 @@ pub fn merge(spec: &Spec, base: Option<&Image>, here: &Image, there: &Image) -> 
     let mut merge = Merge { model, merging, newer, run, base, here, there, report };
     let state = merge.values();
     let progress = merge.settled(state);
-    let state = suspend(model, progress.state());
+    let mut state = suspend(model, progress.state());
+    remove_names(&removed, spec, &mut state)?;
     let Merge { report, .. } = merge;
     Ok(Merged { suspended: Suspended::new(model, state), report })
 }
@@ -153,6 +153,9 @@ fn newer_side(here: &Image, there: &Image) -> Side {
 fn choose_run(model: &Model, merging: &Merging, base: &State, sides: [&State; 2], newer: Side) -> (Side, RunFrom) {
     let [here, there] = sides;
     match (same_run(model, merging, base, here), same_run(model, merging, base, there)) {
+        // The marks of the run are those of its side, so a side that changed anything gives it.
+        (true, true) if same_values(base, here) => return (Side::There, RunFrom::Both),
+        (true, true) if same_values(base, there) => return (Side::Here, RunFrom::Both),
         (true, true) => return (newer, RunFrom::Both),
         (true, false) => return (Side::There, RunFrom::OnlyChanged(Side::There)),
         (false, true) => return (Side::Here, RunFrom::OnlyChanged(Side::Here)),
@@ -195,6 +198,11 @@ fn same_run(model: &Model, merging: &Merging, one: &State, other: &State) -> boo
                 (!values || one.value(slot) == other.value(slot)) && (!marks || same_marks())
             })
     })
+}
+
+/// Whether two states hold the same.
+fn same_values(one: &State, other: &State) -> bool {
+    (0..one.slot_count()).all(|slot| one.value(slot) == other.value(slot))
 }
 
 /// A state as if its level had been given up, without a price.
@@ -291,12 +299,7 @@ struct EntryOf<'a> {
 }
 
 /// What became of an entry that one side has changed.
-fn told<'f>(
-    model: &Model,
-    entry: impl Fn() -> EntryOf<'f>,
-    values: [&Value; 4],
-    state: &State,
-) -> Option<MergedEntry> {
+fn told<'f>(model: &Model, entry: impl Fn() -> EntryOf<'f>, values: [&Value; 4], state: &State) -> Option<MergedEntry> {
     let [base, here, there, merged] = values;
     if base == here && here == there && there == merged {
         return None;

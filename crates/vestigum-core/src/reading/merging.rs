@@ -83,7 +83,8 @@ impl Resolver<'_> {
         if let (Some(law), Some(word)) = (said, &entry.merge) {
             if !fits(law, field) {
                 let fitting = laws(field).map(MergeLaw::word).collect::<Vec<_>>().join(", ");
-                let message = format!("`{}` is of type {}, which `{law}` does not merge", name.value, field.type_name());
+                let message =
+                    format!("`{}` is of type {}, which `{law}` does not merge", name.value, field.type_name());
                 self.error(codes::UNMERGED, word.span, message).help = Some(format!("write one of: {fitting}"));
             }
             return FieldMerge::By(law);
