@@ -70,6 +70,7 @@ mod recovery;
 mod saver;
 mod session;
 mod store;
+pub mod sync;
 
 pub use dir_store::{DirStore, Removable, Stray};
 pub use disk::{Disk, DiskFile, EntryKind, HeldLock, Lock, RealDisk};
@@ -119,6 +120,14 @@ pub mod image {
     pub use vestigum_core::image::seal::SealKey;
     pub use vestigum_core::image::{FORMAT, Gone, SavedMarks, SavedPlace};
     pub use vestigum_core::value::tree::{Moved, Tree, Values};
+}
+
+/// Merging: the saves of two installations become one. [`sync`] does it between two stores.
+pub mod merging {
+    pub use vestigum_core::merging::report::{MergeReport, MergedEntry, MovedLevel, RunFrom, Side};
+    pub use vestigum_core::merging::{MergeError, Merged, merge};
+    pub use vestigum_core::model::merging::FieldMerge;
+    pub use vestigum_core::vocabulary::merging::MergeLaw;
 }
 
 /// Updates: what shipped, and how its saves come to this version.

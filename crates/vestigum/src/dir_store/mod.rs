@@ -36,7 +36,8 @@ use std::time::Duration;
 use blobs::BlobShelf;
 use folders::settle_folder;
 use known::{FileVerdict, FileVerdicts, Known};
-use names::{folder_name, generation_of};
+pub(crate) use names::folder_name;
+use names::generation_of;
 
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;

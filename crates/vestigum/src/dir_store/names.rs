@@ -27,7 +27,7 @@ pub(super) fn generation_of(name: &str) -> Option<u64> {
 /// written as `%` and two hex digits, and so is the first letter of a name that a system keeps for itself. So no name
 /// leaves the folder, and no two names meet on a file system that does not tell upper from lower case. What is too long
 /// for a file system is named by its hash; the images inside say whose they are.
-pub(super) fn folder_name(name: &str) -> Result<String, StoreError> {
+pub(crate) fn folder_name(name: &str) -> Result<String, StoreError> {
     checked_profile(name)?;
     let mut out = String::new();
     for (index, byte) in name.bytes().enumerate() {
