@@ -184,8 +184,18 @@ proptest! {
                     Value::Int(int) => int,
                     _ => int,
                 };
-                // What the base held and had not earned for good is counted at most once.
-                let (least, most) = (one + other - was.max(held), one + other - was.min(held));
+                // What the base held and had not earned for good counts once, whoever banked it.
+                let (lowest, highest) = (was.min(held), was.max(held));
+                let gains = |from: i64| from + (one - from) + (other - from);
+                let (least, most) = if one >= highest && other >= highest {
+                    (gains(highest), gains(highest))
+                } else if one <= lowest && other <= lowest {
+                    (gains(lowest), gains(lowest))
+                } else if [one, other].iter().all(|side| (lowest..=highest).contains(side)) {
+                    (lowest, highest)
+                } else {
+                    (one + other - highest, one + other - lowest)
+                };
                 prop_assert!(inside(least) <= now && now <= inside(most), "{} {now} not in {least}..{most}", field.name());
             }
         }

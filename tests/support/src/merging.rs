@@ -22,9 +22,47 @@ pub struct Parted {
 pub fn parted() -> impl Strategy<Value = Parted> {
     let plays = (play(18), play(14), play(14));
     let allowed = super::Allowed { launch_rules: false, priced_failures: true };
+    let sketch = prop_oneof![4 => sketch(allowed), 1 => at_checkpoints()];
     let laws = proptest::collection::vec(0usize..4, 7);
-    (sketch(allowed), laws, plays, any::<Option<bool>>())
-        .prop_map(|(sketch, laws, (before, here, there), later)| Parted { sketch, laws, before, here, there, later })
+    (sketch, laws, plays, any::<Option<bool>>()).prop_map(|(sketch, laws, (before, here, there), later)| {
+        let at_a_checkpoint = sketch.fields.len() == AT_CHECKPOINTS;
+        let mut parted = Parted { sketch, laws, before, here, there, later };
+        if at_a_checkpoint {
+            // The base holds what nobody has earned for good.
+            let write = |field, value| Step::Write { field, level: 0, value, add: true };
+            let enter = Step::Enter { level: 0, at: None, any: true };
+            parted.before.extend([Step::Moment("travel"), enter, write(0, 5), write(1, 3), Step::Checkpoint(0)]);
+        }
+        parted
+    })
+}
+
+/// How many fields a sketch of [`at_checkpoints`] has.
+const AT_CHECKPOINTS: usize = 8;
+
+/// A game that is resumed at its checkpoints, to which some of its fields go back.
+fn at_checkpoints() -> impl Strategy<Value = Sketch> {
+    let allowed = super::Allowed { launch_rules: false, priced_failures: false };
+    let fields = proptest::collection::vec(super::field(), AT_CHECKPOINTS - 2);
+    (sketch(allowed), fields).prop_map(move |(sketch, fields)| {
+        let number = |ty| FieldSketch {
+            ty,
+            lasts: "profile",
+            after_failure: "checkpoint",
+            written_by: "play",
+            per: Vec::new(),
+            optional: false,
+            range: false,
+            save: false,
+            rules: Vec::new(),
+        };
+        let fields = [number("int"), number("float")].into_iter().chain(fields).collect();
+        let levels = vec![2; sketch.levels.len()];
+        let mut sketch =
+            Sketch { levels, fields, accept: "any", respawn: "checkpoint", resume: "checkpoint", over: None, ..sketch };
+        sketch.tidy(allowed);
+        sketch
+    })
 }
 
 /// The laws that fit a field which lasts a profile.
