@@ -9,7 +9,7 @@ const FIRST: i128 = -62_167_219_200_000;
 
 /// The time in UTC as RFC 3339 writes it, with milliseconds: `2026-11-25T18:15:14.003Z`. A clock before the year 0 or
 /// beyond the year 9999 counts as the end that it is nearer to.
-pub(crate) fn rfc3339(time: SystemTime) -> String {
+pub fn rfc3339(time: SystemTime) -> String {
     let milliseconds = match time.duration_since(SystemTime::UNIX_EPOCH) {
         Ok(after) => after.as_millis() as i128,
         Err(before) => -(before.duration().as_nanos().div_ceil(1_000_000) as i128),

@@ -125,7 +125,7 @@ pub mod image {
 /// Merging: the saves of two installations become one. [`sync`] does it between two stores.
 pub mod merging {
     pub use vestigum_core::merging::report::{MergeReport, MergedEntry, MovedLevel, RunFrom, Side};
-    pub use vestigum_core::merging::{MergeError, Merged, merge};
+    pub use vestigum_core::merging::{Meeting, MergeError, Merged, meet, merge};
     pub use vestigum_core::model::merging::FieldMerge;
     pub use vestigum_core::vocabulary::merging::MergeLaw;
 }
@@ -164,6 +164,7 @@ pub use vestigum_macros::spec;
 /// What the project's own tools need besides. No promise is made about it.
 #[doc(hidden)]
 pub mod tools {
+    pub use crate::clock::rfc3339;
     pub use crate::recovery::{NewestImage, newest_image, newest_readable};
     pub use crate::saver::commit_making_room;
 }

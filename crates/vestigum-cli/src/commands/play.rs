@@ -124,9 +124,13 @@ fn timeline(timeline: &Timeline, width: usize) -> String {
 fn laid_out(timeline: &Timeline, shown: usize, width: usize) -> String {
     const INDENT: &str = "    ";
     let several = timeline.rows.iter().any(|row| row.profile != timeline.rows[0].profile);
+    let devices = timeline.rows.iter().any(|row| row.device.is_some());
     let mut heading: Vec<String> = ["line", "statement"].map(str::to_owned).into();
     if several {
         heading.insert(1, "player".into());
+    }
+    if devices {
+        heading.insert(1, "device".into());
     }
     heading.extend(timeline.columns[..shown].iter().cloned());
     heading.push("what happened".into());
@@ -134,6 +138,9 @@ fn laid_out(timeline: &Timeline, shown: usize, width: usize) -> String {
         let mut cells = vec![paint(QUIET, row.line), format!("{}{}", "  ".repeat(row.depth), row.statement)];
         if several {
             cells.insert(1, row.profile.to_string());
+        }
+        if devices {
+            cells.insert(1, row.device.as_deref().unwrap_or_default().to_owned());
         }
         cells.extend(row.cells[..shown].iter().map(|cell| match (&cell.before, &cell.after) {
             (Some(before), Some(after)) => change(before, after),
@@ -258,7 +265,7 @@ fn run_as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
             });
             json!({
                 "board": board.collect::<Vec<_>>(),
-                "line": row.line, "profile": &*row.profile, "statement": &*row.statement, "place": row.place,
+                "line": row.line, "profile": &*row.profile, "device": row.device.as_deref(), "statement": &*row.statement, "place": row.place,
                 "values": Json::Object(cells.collect()), "note": row.note,
             })
         });

@@ -65,6 +65,43 @@ pub enum MergeError {
     Deleted(Side),
 }
 
+/// What two places have to do to hold the same progress.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Meeting {
+    /// Neither has a save.
+    Nothing,
+    /// Both have the same.
+    InSync,
+    /// The save of this side goes to the other, which has not changed.
+    Takes(Side),
+    /// Both have changed.
+    Diverged,
+}
+
+/// Compares what two places have with the last save that both had. A player deleted in one place and played on in the other
+/// is not lost: then the other place's save goes to both.
+pub fn meet(base: Option<&Image>, here: Option<&Image>, there: Option<&Image>) -> Meeting {
+    let known = base.map(Image::digest);
+    let (here, there) = match (here, there) {
+        (None, None) => return Meeting::Nothing,
+        (Some(_), None) => return Meeting::Takes(Side::Here),
+        (None, Some(_)) => return Meeting::Takes(Side::There),
+        (Some(here), Some(there)) => (here, there),
+    };
+    let (of_here, of_there) = (here.digest(), there.digest());
+    if of_here == of_there {
+        Meeting::InSync
+    } else if known.as_ref() == Some(&of_there)
+        || there.place == SavedPlace::Deleted && known.as_ref() != Some(&of_here)
+    {
+        Meeting::Takes(Side::Here)
+    } else if known.as_ref() == Some(&of_here) || here.place == SavedPlace::Deleted {
+        Meeting::Takes(Side::There)
+    } else {
+        Meeting::Diverged
+    }
+}
+
 /// Merges what became of one save in two places. `base` is the last save that both had; none says that both began as
 /// newcomers. The order of the sides does not matter, but for which is called `here` in the report. Images of older
 /// versions are migrated first.

@@ -4,6 +4,8 @@ use crate::diagnostic::Spanned;
 use crate::document::FieldEntry;
 use crate::model::field::FieldId;
 use crate::spec::Spec;
+use crate::vocabulary::merging::MergeLaw;
+use crate::vocabulary::span::Span;
 
 impl Spec {
     /// The same spec with a counter for each source: a field that says how often it was taken. The counters come after
@@ -20,7 +22,10 @@ impl Spec {
             }
             // What lasts longer than a visit is taken in one level, and not in the others.
             let longer = !source.lasts.is_of_visit();
+            // No save of an exploration is merged, but a spec that merges wants to know.
+            let merge = document.merge.as_ref().filter(|_| source.lasts == Span::Profile);
             let entry = FieldEntry {
+                merge: merge.map(|_| word(MergeLaw::Newer.word())),
                 ty: Some(word("int")),
                 per: if longer { vec![word("level")] } else { Vec::new() },
                 lasts: Some(word(source.lasts.word())),

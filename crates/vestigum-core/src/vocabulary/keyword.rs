@@ -26,6 +26,10 @@ words! {
         Profile = "profile",
         /// Players are made, copied, renamed, deleted and brought back.
         Profiles = "profiles",
+        /// Another device, with saves of its own.
+        Device = "device",
+        /// The player's saves here and in the place that all devices share come to be the same.
+        Sync = "sync",
         /// A value comes into a container.
         Insert = "insert",
         /// A value goes out of a container.

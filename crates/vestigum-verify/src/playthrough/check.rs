@@ -128,6 +128,9 @@ pub(super) enum Action {
     /// A saved image becomes the newest.
     Import(Box<Image>),
     Profile(String),
+    /// Another device.
+    Device(String),
+    Sync,
     Profiles(ProfileChange),
     Level(CheckedChange),
     Repeat(u32, Vec<ScriptStep>),
@@ -170,8 +173,18 @@ impl Script {
     /// As [`Script::from_text`].
     pub fn from_text_with(name: &str, text: &str, spec: &Spec, files: &Files) -> Result<Script, Diagnostics> {
         let (written, mut errors) = script::read(text);
-        let mut checker =
-            Checker { spec, text, errors: &mut errors, watched: Vec::new(), name, files, variables: Vec::new() };
+        let mut checker = Checker {
+            spec,
+            text,
+            errors: &mut errors,
+            watched: Vec::new(),
+            name,
+            files,
+            variables: Vec::new(),
+            begun: false,
+            has_device: false,
+            statement: SourceSpan::default(),
+        };
         let name: Arc<str> = name.into();
         let playthroughs = written.iter().map(|written| checker.playthrough(written, &name)).collect();
         if errors.is_empty() { Ok(Script { name, playthroughs }) } else { Err(Diagnostics::new(&name, text, errors)) }
@@ -217,6 +230,8 @@ impl Playthrough {
                 | Action::Damage { .. }
                 | Action::Import(_)
                 | Action::Profile(_)
+                | Action::Device(_)
+                | Action::Sync
                 | Action::Profiles(_)
                 | Action::Level(_) => 1,
             });
@@ -254,11 +269,17 @@ struct Checker<'s, 'a> {
     files: &'a Files,
     /// Under which names the playthrough at hand has made codes so far.
     variables: Vec<String>,
+    /// Whether the playthrough at hand has done anything, and whether it has named a device.
+    begun: bool,
+    has_device: bool,
+    /// The statement at hand.
+    statement: SourceSpan,
 }
 
 impl<'s> Checker<'s, '_> {
     fn playthrough(&mut self, written: &WrittenPlaythrough, file: &Arc<str>) -> Playthrough {
         self.variables.clear();
+        (self.begun, self.has_device) = (false, false);
         let steps = self.steps(&written.statements, 0);
         let mut columns = std::mem::take(&mut self.watched);
         if columns.is_empty() {
@@ -281,7 +302,9 @@ impl<'s> Checker<'s, '_> {
     fn steps(&mut self, statements: &[Statement], depth: usize) -> Vec<ScriptStep> {
         // A statement with an error is left out: the errors stop the script from running.
         let steps = statements.iter().filter_map(|statement| {
+            self.statement = statement.text.span;
             let action = self.action(&statement.kind, false, depth)?;
+            self.begun = true;
             let line = position(self.text, statement.text.span.start).0;
             Some(ScriptStep { line, text: statement.text.value.as_str().into(), depth, action })
         });
@@ -417,6 +440,27 @@ impl<'s> Checker<'s, '_> {
             StatementKind::Profiles(change) => Action::Profiles(change.clone()),
             StatementKind::Level(change) => Action::Level(self.level_change(change)?),
             StatementKind::Profile(name) => Action::Profile(name.value.clone()),
+            StatementKind::Device(name) => {
+                if self.begun && !self.has_device {
+                    let error =
+                        Diagnostic::error(codes::STATEMENT, name.span, "something was played on no device before");
+                    let help = "let the playthrough begin with the name of its first device, as in `device laptop`";
+                    self.errors.push(error.help(help));
+                    return None;
+                }
+                self.has_device = true;
+                Action::Device(name.value.clone())
+            }
+            StatementKind::Sync => {
+                if self.spec.model().merging.is_none() {
+                    let message = "the spec has no `[merge]`, so saves that both places changed could not be merged";
+                    self.errors.push(
+                        Diagnostic::error(codes::STATEMENT, self.statement, message).help("add `[merge]` to the spec"),
+                    );
+                    return None;
+                }
+                Action::Sync
+            }
             StatementKind::Repeat(times, statements) => Action::Repeat(*times, self.steps(statements, depth + 1)),
         })
     }
@@ -710,6 +754,8 @@ fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
             | Action::Damage { .. }
             | Action::Import(_)
             | Action::Profile(_)
+            | Action::Device(_)
+            | Action::Sync
             | Action::Profiles(_)
             | Action::Level(_) => {}
         }

@@ -36,6 +36,7 @@ mod players;
 mod run;
 mod saves;
 mod script;
+mod syncs;
 mod target;
 mod timeline;
 mod told;

@@ -19,8 +19,9 @@ use vestigum_core::{
 use super::check::{Action, EntryTarget, Playthrough, Redeems, ScriptStep};
 use super::levels;
 use super::players;
-use super::saves::{Saves, SavesError};
+use super::saves::{MemorySaves, Saves, SavesError};
 use super::script::How;
+use super::syncs::Syncs;
 use super::timeline::{Row, Timeline, Watch};
 
 /// What came of a playthrough.
@@ -96,11 +97,12 @@ pub struct LastChange {
 pub fn run(spec: &Spec, playthrough: &Playthrough, saves: &mut dyn Saves) -> Run {
     let mut runner = Runner {
         spec,
-        saves,
+        first: saves,
+        away: BTreeMap::new(),
+        syncs: Syncs::default(),
         columns: &playthrough.columns,
-        players: BTreeMap::new(),
+        installation: Installation::default(),
         active: "player".into(),
-        device: LiveDevice::default(),
         statements: 0,
         rows: Vec::new(),
         made: BTreeMap::new(),
@@ -132,14 +134,29 @@ struct LastWrite {
     before: Value,
 }
 
-struct Runner<'a> {
-    spec: &'a Spec,
-    saves: &'a mut dyn Saves,
-    columns: &'a [Arc<Expression>],
+/// A device: its players, and its process.
+#[derive(Default)]
+struct Installation {
+    /// Its name, if the playthrough gives it one.
+    name: Option<Arc<str>>,
     players: BTreeMap<Arc<str>, Player>,
-    active: Arc<str>,
     /// The device values of the process.
     device: LiveDevice,
+    /// Its saves; the first device has those that the playthrough was given.
+    saves: Option<MemorySaves>,
+}
+
+struct Runner<'a> {
+    spec: &'a Spec,
+    /// The saves of the first device.
+    first: &'a mut dyn Saves,
+    columns: &'a [Arc<Expression>],
+    /// The device on which play goes on.
+    installation: Installation,
+    /// The others, by name.
+    away: BTreeMap<Arc<str>, Installation>,
+    syncs: Syncs,
+    active: Arc<str>,
     statements: usize,
     rows: Vec<Row>,
     /// The codes that were made and the levels that were exported, by the names that the script gives them.
@@ -148,6 +165,15 @@ struct Runner<'a> {
 
 /// What a statement answers: a note for the timeline, or why it failed.
 type Answer = Result<String, Why>;
+
+impl Installation {
+    fn saves<'s>(&'s mut self, first: &'s mut dyn Saves) -> &'s mut dyn Saves {
+        match &mut self.saves {
+            Some(saves) => saves,
+            None => first,
+        }
+    }
+}
 
 impl Runner<'_> {
     fn steps(&mut self, steps: &[ScriptStep]) -> Result<(), Failure> {
@@ -172,7 +198,7 @@ impl Runner<'_> {
 
     fn player(&mut self) -> &mut Player {
         let (spec, columns) = (self.spec, self.columns);
-        self.players.entry(self.active.clone()).or_insert_with(|| Player {
+        self.installation.players.entry(self.active.clone()).or_insert_with(|| Player {
             progress: None,
             device_seen: 0,
             watch: Watch::new(columns.to_vec()),
@@ -188,8 +214,8 @@ impl Runner<'_> {
 
     /// One process has one device state: the player who acts now goes on with what the last one left.
     fn share_device(&mut self) {
-        let device = &self.device;
-        if let Some(player) = self.players.get_mut(&self.active)
+        let device = &self.installation.device;
+        if let Some(player) = self.installation.players.get_mut(&self.active)
             && let Some(progress) = &mut player.progress
         {
             device.take_values(progress, &mut player.device_seen);
@@ -199,6 +225,7 @@ impl Runner<'_> {
     /// Notes what changed, for the timeline and for messages.
     fn remember(&mut self, step: &ScriptStep, note: String) {
         let active = self.active.clone();
+        let device_name = self.installation.name.clone();
         let player = self.player();
         let progress = player.progress.as_ref();
         if let Some(progress) = progress {
@@ -213,6 +240,7 @@ impl Runner<'_> {
         let row = Row {
             line: step.line,
             profile: active.clone(),
+            device: device_name,
             depth: step.depth,
             statement: step.text.clone(),
             place: progress.map(|progress| progress.place().to_string()).unwrap_or_default(),
@@ -242,13 +270,15 @@ impl Runner<'_> {
                 | Action::Damage { .. }
                 | Action::Import(_)
                 | Action::Profile(_)
+                | Action::Device(_)
+                | Action::Sync
                 | Action::Profiles(_)
                 | Action::Level(_)
                 | Action::Repeat(..) => Vec::new(),
             },
         };
-        let device = &mut self.device;
-        if let Some(player) = self.players.get_mut(&active)
+        let device = &mut self.installation.device;
+        if let Some(player) = self.installation.players.get_mut(&active)
             && let Some(progress) = &player.progress
         {
             player.device_seen = device.leave_values(progress);
@@ -324,14 +354,18 @@ impl Runner<'_> {
                 self.save()
             }
             Action::Crash => {
-                self.players.values_mut().for_each(|player| player.progress = None);
-                self.device = LiveDevice::default();
-                self.saves.crash();
+                self.installation.players.values_mut().for_each(|player| player.progress = None);
+                self.installation.device = LiveDevice::default();
+                self.installation.saves(self.first).crash();
                 Ok("nothing more was saved".into())
             }
             Action::Damage { all } => {
                 let owner = Owner::Profile(self.active.to_string());
-                let damaged = self.saves.damage(&owner, *all).map_err(|error| Why::Storage(error.to_string()))?;
+                let damaged = self
+                    .installation
+                    .saves(self.first)
+                    .damage(&owner, *all)
+                    .map_err(|error| Why::Storage(error.to_string()))?;
                 let s = if damaged == 1 { "" } else { "s" };
                 Ok(format!("{damaged} save{s} damaged"))
             }
@@ -348,20 +382,53 @@ impl Runner<'_> {
             }
             Action::Profiles(change) => {
                 for name in [&change.name, &change.to].into_iter().filter(|name| !name.is_empty()) {
-                    if self.players.get(name.as_str()).is_some_and(|player| player.progress.is_some()) {
+                    if self.installation.players.get(name.as_str()).is_some_and(|player| player.progress.is_some()) {
                         return Err(Why::Refused(format!("a session of {name} runs; quit or crash first")));
                     }
                 }
                 let at = timestamp(self.statements);
-                players::change(self.spec, self.saves, change, at)
+                players::change(self.spec, self.installation.saves(self.first), change, at)
             }
             Action::Profile(name) => {
                 self.active = name.as_str().into();
                 self.share_device();
                 Ok(String::new())
             }
+            Action::Device(name) => {
+                self.change_device(name);
+                Ok(String::new())
+            }
+            Action::Sync => {
+                if self.player().progress.is_some() {
+                    return Err(Why::Refused("a session runs; quit or crash before a sync".into()));
+                }
+                let at = timestamp(self.statements);
+                let device = self.installation.name.clone().unwrap_or_default();
+                let saves = self.installation.saves(self.first);
+                self.syncs.sync(self.spec, saves, &device, &self.active, at)
+            }
             Action::Repeat(..) => Ok(String::new()),
         }
+    }
+
+    /// Play goes on elsewhere. What runs here goes on running.
+    fn change_device(&mut self, name: &str) {
+        match &self.installation.name {
+            None => self.installation.name = Some(name.into()),
+            Some(here) if **here == *name => {}
+            Some(here) => {
+                let here = here.clone();
+                let new = || Installation {
+                    name: Some(name.into()),
+                    saves: Some(MemorySaves::default()),
+                    ..Installation::default()
+                };
+                let there = self.away.remove(name).unwrap_or_else(new);
+                let left = std::mem::replace(&mut self.installation, there);
+                self.away.insert(here, left);
+            }
+        }
+        self.share_device();
     }
 
     fn launch(&mut self) -> Answer {
@@ -373,14 +440,14 @@ impl Runner<'_> {
             SavesError::Refused(why) => Why::Refused(why),
             SavesError::Failed(why) => Why::Storage(why),
         };
-        let profile = self.saves.newest(&owner).map_err(why)?;
-        let device = self.saves.newest(&Owner::Device).map_err(why)?;
+        let profile = self.installation.saves(self.first).newest(&owner).map_err(why)?;
+        let device = self.installation.saves(self.first).newest(&Owner::Device).map_err(why)?;
         let refused = |error: LoadError| Why::Refused(error.to_string());
-        let device = self.device.image(self.spec, device.image.as_ref()).map_err(refused)?;
+        let device = self.installation.device.image(self.spec, device.image.as_ref()).map_err(refused)?;
         let launched = Progress::launch(self.spec, profile.image.as_ref(), device.as_ref());
         let Launched { progress, outcome, .. } = launched.map_err(refused)?;
         let place = progress.place();
-        let seen = self.device.join(&progress);
+        let seen = self.installation.device.join(&progress);
         let player = self.player();
         (player.progress, player.device_seen) = (Some(progress), seen);
         let saved = if outcome.save_due { format!(", {}", self.save()?) } else { String::new() };
@@ -404,12 +471,13 @@ impl Runner<'_> {
                 *name = self.active.to_string();
                 self.player().progress.is_some()
             }
-            Owner::Device => self.players.values().any(|player| player.progress.is_some()),
+            Owner::Device => self.installation.players.values().any(|player| player.progress.is_some()),
         };
         if running {
             return Err(Why::Refused("a session runs; quit or crash before a save is imported".into()));
         }
-        let generation = self.saves.commit(image).map_err(|error| Why::Storage(error.to_string()))?;
+        let generation =
+            self.installation.saves(self.first).commit(image).map_err(|error| Why::Storage(error.to_string()))?;
         Ok(format!("version {version} as save {generation}"))
     }
 
@@ -417,7 +485,7 @@ impl Runner<'_> {
         self.session()?;
         let note = self.save()?;
         if self.player().progress.take().is_some() {
-            self.device.part();
+            self.installation.device.part();
         }
         Ok(note)
     }
@@ -430,11 +498,12 @@ impl Runner<'_> {
         if self.spec.fields().any(|field| field.lasts() == Span::Device) {
             let mut device = suspended.device_image();
             device.saved_at.clone_from(&at);
-            self.saves.commit(device).map_err(|error| Why::Storage(error.to_string()))?;
+            self.installation.saves(self.first).commit(device).map_err(|error| Why::Storage(error.to_string()))?;
         }
         let mut image = suspended.profile_image(&profile);
         image.saved_at = at;
-        let generation = self.saves.commit(image).map_err(|error| Why::Storage(error.to_string()))?;
+        let generation =
+            self.installation.saves(self.first).commit(image).map_err(|error| Why::Storage(error.to_string()))?;
         Ok(format!("saved {generation}"))
     }
 

@@ -87,6 +87,8 @@ pub(super) enum StatementKind {
     /// `import "file"`
     Import(Word),
     Profile(Word),
+    Device(Word),
+    Sync,
     Profiles(ProfileChange),
     /// `make_level` and its like
     Level(WrittenChange),
@@ -331,6 +333,10 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
         Some(Keyword::Profile) => {
             StatementKind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
         }
+        Some(Keyword::Device) => {
+            StatementKind::Device(name(rest, "which one?", "write the name of a device, as in `device laptop`")?)
+        }
+        Some(Keyword::Sync) => bare(StatementKind::Sync, rest)?,
         Some(Keyword::Profiles) => profiles(line, rest)?,
         Some(Keyword::Insert) => insert(rest)?,
         Some(Keyword::Raise) => beat(rest, true)?,
@@ -380,6 +386,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Tick(_)
         | StatementKind::Redeem { .. }
         | StatementKind::Profiles(_)
+        | StatementKind::Sync
         | StatementKind::Level(_)
         | StatementKind::Checkpoint(_) => {}
         StatementKind::Write { .. }
@@ -397,7 +404,8 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Watch(_)
         | StatementKind::Import(_)
         | StatementKind::Profile(_)
-        | StatementKind::Repeat(..) => return Err(error(rest.span(), "only moments and writes can be refused")),
+        | StatementKind::Device(_)
+        | StatementKind::Repeat(..) => return Err(error(rest.span(), "only moments, writes and syncs can be refused")),
     }
     Ok(StatementKind::Refuse(Box::new(inner)))
 }

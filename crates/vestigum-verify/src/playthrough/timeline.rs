@@ -21,6 +21,8 @@ pub struct Row {
     pub line: usize,
     /// The player whose statement it is.
     pub profile: Arc<str>,
+    /// The device on which they play, where the playthrough names one.
+    pub device: Option<Arc<str>>,
     /// How deep it stands in repeats.
     pub depth: usize,
     /// The statement as it was written.

@@ -4,7 +4,7 @@
 use vestigum_core::model::Model;
 use vestigum_core::model::entry::entry_name;
 use vestigum_core::model::field::Field;
-use vestigum_core::{Spec, Type, Value};
+use vestigum_core::{Span, Spec, Type, Value};
 
 use super::Weakened;
 use crate::playthrough::{MemorySaves, Script, run};
@@ -17,15 +17,65 @@ pub(super) fn told_apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let mut stories = Vec::new();
     for (field, other) in fields.filter(|(field, other)| field.name == other.name) {
         if field.saves && !other.saves {
-            stories.extend(of_saving(model, field));
+            stories.extend(of_saving(model, field).into_iter().map(launched));
         }
         if field.counts != other.counts {
-            stories.extend(of_counting(model, field));
+            stories.extend(of_counting(model, field).into_iter().map(launched));
         }
     }
-    let heading = format!("playthrough \"notices {}\"\nlaunch\n", weakened.what().replace('"', "'"));
+    if let (Some(merging), Some(other)) = (&model.merging, &changed.merging) {
+        let laws = merging.fields.iter().zip(&other.fields).zip(&model.fields);
+        stories.extend(laws.filter(|((law, other), _)| law != other).flat_map(|(_, field)| of_merging(model, field)));
+        if let (Some(run), None) = (&merging.run, &other.run) {
+            stories.extend(run.reads().iter().flat_map(|field| of_runs(model, model.field(*field))));
+        }
+    }
+    let heading = format!("playthrough \"notices {}\"\n", weakened.what().replace('"', "'"));
     let mut plays = stories.into_iter().map(|story| format!("{heading}{story}"));
     plays.find(|play| passes(spec, play) && !passes(&weakened.spec, play))
+}
+
+fn launched(story: String) -> String {
+    format!("launch\n{story}")
+}
+
+/// Two devices write the field, one after the other, and sync.
+fn in_two_places(first: &str, then: &str, expect: &str) -> String {
+    format!(
+        "device laptop\nlaunch\nquit\nsync\ndevice hand_held\nsync\nlaunch\n{first}\nquit\nsync\n\
+         device laptop\nlaunch\n{then}\nquit\nsync\nlaunch\n{expect}\n"
+    )
+}
+
+fn of_merging(spec: &Model, field: &Field) -> Vec<String> {
+    if !field.played {
+        return Vec::new();
+    }
+    let name = first_entry(spec, field);
+    if let Type::Choice(names) = &field.ty {
+        let [.., low, high] = &names[..] else { return Vec::new() };
+        let [low, high] = [low, high].map(|chosen| format!("'{}'", chosen.name()));
+        let write = |value: &str| format!("{name} = {value}");
+        let story = |kept: &str| in_two_places(&write(&high), &write(&low), &format!("expect {name} == {kept}"));
+        return vec![story(&high), story(&low)];
+    }
+    if !field.ty.is_number() || !field.default.is_filled() {
+        return Vec::new();
+    }
+    let begins = field.default.as_int();
+    let story = |end: i64| {
+        in_two_places(&format!("{name} += 5"), &format!("{name} += 3"), &format!("expect {name} == {}", begins + end))
+    };
+    [8, 5, 3].map(story).into()
+}
+
+fn of_runs(spec: &Model, field: &Field) -> Vec<String> {
+    if !field.played || field.lasts != Span::Run || !field.ty.is_number() || !field.default.is_filled() {
+        return Vec::new();
+    }
+    let name = first_entry(spec, field);
+    let expect = format!("expect {name} == {}", field.default.as_int().saturating_add(5));
+    vec![in_two_places(&format!("{name} += 5"), &format!("{name} += 3"), &expect)]
 }
 
 fn passes(spec: &Spec, play: &str) -> bool {

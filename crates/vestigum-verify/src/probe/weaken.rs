@@ -4,11 +4,13 @@ use vestigum_core::diagnostic::Spanned;
 use vestigum_core::document::write::rule;
 use vestigum_core::document::{Document, EffectEntry, FieldEntry, Word};
 use vestigum_core::model::field::Field;
+use vestigum_core::model::merging::FieldMerge;
 use vestigum_core::syntax::token::{Token, tokens};
 use vestigum_core::value::ranking::Ranking;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
+use vestigum_core::vocabulary::merging::MergeLaw;
 use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
-use vestigum_core::{Span, Spec, words};
+use vestigum_core::{Span, Spec, Type, words};
 
 /// A spec that was weakened in one place.
 #[derive(Clone, Debug)]
@@ -36,12 +38,17 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
         let mut changed = document.clone();
         edit(&mut changed);
         // What is not sound any more is no spec that could be shipped unnoticed.
-        all.extend(spec.of_document(&changed).map(|spec| Weakened { what, spec }));
+        let sound = spec.of_document(&changed).or_else(|| {
+            says_how_it_is_merged(spec, &mut changed);
+            spec.of_document(&changed)
+        });
+        all.extend(sound.map(|spec| Weakened { what, spec }));
     };
     for (index, (name, field)) in document.fields.iter().enumerate() {
         rules(&mut change, index, &name.value, field);
-        decisions(&mut change, index, &name.value, field);
-        let ranking = spec.model().find_field(&name.value).and_then(Field::ranking);
+        let known = spec.model().find_field(&name.value);
+        decisions(&mut change, index, &name.value, field, known.is_some_and(|field| field.ty.is_ordered()));
+        let ranking = known.and_then(Field::ranking);
         for (at, by) in ranking.map(Ranking::by).unwrap_or_default().iter().enumerate() {
             let turned = by.turned();
             change(format!("{}: by `{turned}` instead of `{by}`", name.value), &|document| {
@@ -65,6 +72,11 @@ pub(super) fn weakened(spec: &Spec) -> Vec<Weakened> {
         if level.opens.is_some() && document.order.iter().any(|level| level.value == name.value) {
             change(format!("{}: without its `opens`", name.value), &|document| document.levels[index].1.opens = None);
         }
+    }
+    if document.merge.as_ref().is_some_and(|merge| merge.run.is_some()) {
+        change("two runs are compared by their age alone".into(), &|document| {
+            document.merge.iter_mut().for_each(|merge| merge.run = None);
+        });
     }
     if !document.cleared_at.is_empty() {
         change("levels begin anew with every run".into(), &|document| document.cleared_at.clear());
@@ -138,7 +150,7 @@ fn rules(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
     }
 }
 
-fn decisions(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry) {
+fn decisions(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry, is_ordered: bool) {
     if field.save {
         change(format!("{name}: without `save = true`"), &|document| document.fields[index].1.save = false);
     }
@@ -157,6 +169,13 @@ fn decisions(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry
             change(what, &|document| document.fields[index].1.after_failure = Some(word(other.word())));
         }
     }
+    // The law that is taken by those who do not think of it; for what has it, another one, if there is one.
+    let newer = MergeLaw::Newer.word();
+    if let Some(now) = field.merge.as_ref().filter(|now| is_ordered || now.value != newer) {
+        let other = if now.value == newer { MergeLaw::Max.word() } else { newer };
+        let what = format!("{name}: merge = \"{other}\" instead of \"{}\"", now.value);
+        change(what, &|document| document.fields[index].1.merge = Some(word(other)));
+    }
     let Some(now) = field.lasts.as_ref().and_then(|lasts| Span::from_word(&lasts.value)) else { return };
     // Spans from the shortest to the longest; the device is no step of that ladder.
     let ladder: Vec<Span> = Span::ALL.iter().copied().filter(|span| *span != Span::Device).collect();
@@ -174,6 +193,23 @@ fn decisions(change: &mut Edit<'_>, index: usize, name: &str, field: &FieldEntry
                 field.after_failure = Some(word(PlainFate::Keep.word()));
             }
         });
+    }
+}
+
+/// Lets every field say how it is merged where it must, as it is merged in the spec, and nowhere else.
+fn says_how_it_is_merged(spec: &Spec, changed: &mut Document) {
+    let model = spec.model();
+    let Some(merging) = &model.merging else { return };
+    for (name, field) in &mut changed.fields {
+        let lasts = field.lasts.as_ref().map(|lasts| lasts.value.as_str());
+        let merge = model.find_field(&name.value).map(|field| (field, merging.fields[field.id.0 as usize]));
+        field.merge = match merge {
+            Some((field, _)) if lasts != Some(Span::Profile.word()) || field.ty == Type::Bool => None,
+            Some((_, FieldMerge::By(law))) => Some(word(law.word())),
+            Some((_, FieldMerge::Apart | FieldMerge::WithRun | FieldMerge::Changed)) | None => {
+                Some(word(MergeLaw::Newer.word()))
+            }
+        };
     }
 }
 

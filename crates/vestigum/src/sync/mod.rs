@@ -14,9 +14,8 @@ use std::time::SystemTime;
 
 use thiserror::Error;
 
-use vestigum_core::image::SavedPlace;
 use vestigum_core::merging::report::{MergeReport, Side};
-use vestigum_core::merging::{MergeError, merge};
+use vestigum_core::merging::{Meeting, MergeError, meet, merge};
 use vestigum_core::{Image, LoadError, Owner, Progress, Spec};
 
 use crate::clock::rfc3339;
@@ -190,19 +189,20 @@ impl<'a> PlayerSync<'a> {
         let here = self.find(Side::Here)?;
         let there = self.find(Side::There)?;
         let base = self.agreed(record, &here, &there)?;
-        let known = base.as_ref().map(Image::digest);
-        match (&here.image, &there.image) {
-            (None, None) => Ok(Synced::Nothing),
-            (Some(image), _) if here.digest() == there.digest() => {
-                if known != here.digest() {
+        let of = (here.image.as_ref(), there.image.as_ref());
+        match (meet(base.as_ref(), of.0, of.1), of) {
+            (Meeting::InSync, (Some(image), _)) => {
+                if base.as_ref().map(Image::digest) != here.digest() {
                     self.agree(Some(image.clone()), None)?;
                 }
                 Ok(Synced::InSync)
             }
-            (Some(image), other) if other.is_none() || there.digest() == known => self.push(base, image, &here, &there),
-            (other, Some(image)) if other.is_none() || here.digest() == known => self.pull(base, image, &here, &there),
-            (Some(of_here), Some(of_there)) => self.merge(base, of_here, of_there, [&here, &there]),
-            (Some(_), None) | (None, Some(_)) => Ok(Synced::Nothing),
+            (Meeting::Takes(Side::Here), (Some(image), _)) => self.push(base, image, &here, &there),
+            (Meeting::Takes(Side::There), (_, Some(image))) => self.pull(base, image, &here, &there),
+            (Meeting::Diverged, (Some(of_here), Some(of_there))) => {
+                self.merge(base, of_here, of_there, [&here, &there])
+            }
+            (Meeting::Nothing | Meeting::InSync | Meeting::Takes(_) | Meeting::Diverged, _) => Ok(Synced::Nothing),
         }
     }
 
@@ -251,12 +251,6 @@ impl<'a> PlayerSync<'a> {
         of_there: &Image,
         [here, there]: [&Found; 2],
     ) -> Result<Synced, SyncError> {
-        // A player deleted in one place and played on in the other is not lost.
-        match (&of_here.place, &of_there.place) {
-            (SavedPlace::Deleted, _) => return self.pull(base, of_there, here, there),
-            (_, SavedPlace::Deleted) => return self.push(base, of_here, here, there),
-            _ => {}
-        }
         if let Some(base) = &mut base {
             // The record keeps no bytes of blobs; what both sides still have is found there.
             base.find_blobs(|blob| {

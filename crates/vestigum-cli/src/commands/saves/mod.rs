@@ -4,6 +4,7 @@ mod any_store;
 mod copy;
 mod diff;
 mod list;
+mod merge;
 mod migrate;
 mod profile;
 mod reset;
@@ -50,6 +51,8 @@ enum Command {
     Migrate(migrate::Arguments),
     /// Copy all saves to another folder or file: first what would happen, with --yes for real
     Copy(copy::Arguments),
+    /// Merge what became of one save in two places: first a table of every value, with --yes for real
+    Merge(merge::Arguments),
     /// Take up an image that was edited by hand, as a new generation: first what would change, with --yes for real
     Seal(seal::Arguments),
 }
@@ -65,6 +68,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Command::Profile(arguments) => profile::run(out, arguments),
         Command::Migrate(arguments) => migrate::run(out, arguments),
         Command::Copy(arguments) => copy::run(out, arguments),
+        Command::Merge(arguments) => merge::run(out, arguments),
         Command::Seal(arguments) => seal::run(out, arguments),
     };
     done.unwrap_or_else(|verdict| verdict)
