@@ -326,3 +326,83 @@ fn saves_are_copied_between_kinds_of_stores_and_read_back() {
     let (code, _, err) = vestigum(folder.path(), &["saves", "list", "sqlite:notes.db"]);
     assert!(code == 2 && err.contains("file is not a database"), "{err}");
 }
+
+/// Saves of one player in three places: what both had, and what became of it in two places.
+fn parted(folder: &std::path::Path) {
+    let [spec, history] =
+        ["fellpost.toml", "fellpost.history.json"].map(|file| fs::read_to_string(demo(file)).unwrap());
+    let spec = vestigum::Spec::from_toml_with_history(&spec, &history).unwrap();
+    let walk = |place: &str, path: &str, letters: i64, xp: i64| {
+        let store = vestigum::DirStore::open(folder.join(place)).unwrap();
+        let mut game = vestigum::Session::launch(&spec, store, "ada").unwrap();
+        game.enter(path).unwrap();
+        game.add(spec.int("letters").unwrap(), letters).unwrap();
+        game.add(spec.int("xp").unwrap(), xp).unwrap();
+        game.complete().unwrap();
+        game.quit().unwrap();
+    };
+    walk("both", "mill_lane", 60, 100);
+    for place in ["laptop", "hand_held"] {
+        let (code, _, err) = vestigum(folder, &["saves", "copy", "both", place, "--yes"]);
+        assert_eq!(code, 0, "{err}");
+    }
+    walk("laptop", "heather_rise", 40, 25);
+    walk("hand_held", "mill_lane", 90, 40);
+}
+
+#[test]
+fn saves_of_two_places_are_merged_only_with_yes() {
+    let folder = tempfile::tempdir().unwrap();
+    let folder = folder.path();
+    for file in ["fellpost.toml", "fellpost.history.json"] {
+        fs::copy(demo(file), folder.join(file)).unwrap();
+    }
+    parted(folder);
+    let merge = ["saves", "merge", "fellpost.toml", "both", "laptop", "hand_held"];
+    let (code, out, err) = vestigum(folder, &merge);
+    assert_eq!(code, 0, "{err}");
+    assert!(out.contains("xp                           100       125       140        165        sum"), "{out}");
+    assert!(out.contains("best_letters[mill_lane]      60        60        90         90         max"), "{out}");
+    assert!(out.contains("nothing was changed"), "{out}");
+    let (_, again) = json(folder, &merge);
+    assert_eq!((&again["done"], &again["written"]), (&false.into(), &serde_json::Value::Null));
+    // A base that is one file says the same; without a base, what both had counts twice.
+    let file = "both/profiles/ada/1.json";
+    assert_eq!(json(folder, &[&merge[..3], &[file, "laptop", "hand_held"]].concat()).1["values"], again["values"]);
+    let (_, without) = json(folder, &[&merge[..3], &["none", "laptop", "hand_held"]].concat());
+    let xp = |told: &serde_json::Value| {
+        let values = told["values"].as_array().unwrap();
+        values.iter().find(|value| value["name"] == "xp").unwrap()["merged"].clone()
+    };
+    assert_eq!((xp(&again), xp(&without)), (165.into(), 265.into()));
+    let (code, out, _) = vestigum(folder, &[&merge[..], &["--yes"]].concat());
+    assert!(code == 0 && out.contains("done: generation 3 here and generation 3 there"), "{out}");
+    for place in ["laptop", "hand_held"] {
+        let (_, shown, _) = vestigum(folder, &["saves", "show", "fellpost.toml", place]);
+        assert!(shown.contains("165"), "{shown}");
+    }
+    let (_, out, _) = vestigum(folder, &[&merge[..3], &["laptop", "laptop", "hand_held"]].concat());
+    assert!(out.contains("no value differs") && out.contains("the run is the same on both sides"), "{out}");
+    let cases: [(&[&str], &str); 5] = [
+        (&["nowhere", "laptop", "hand_held"], "there is no save folder nowhere"),
+        (&["both", "laptop", "hand_held", "--device"], "what belongs to a device is never merged"),
+        (&["both", "laptop", "hand_held", "--profile", "ben"], "there are no saves of profile `ben`"),
+        (&["fellpost.toml", "laptop", "hand_held"], "it is not whole"),
+        (&["both/profiles/ada/9.json", "laptop", "hand_held"], "there is no save folder"),
+    ];
+    for (places, expected) in cases {
+        let (code, _, err) = vestigum(folder, &[&merge[..3], places].concat());
+        assert!(code == 2 && err.contains(expected), "{places:?}: {err}");
+    }
+    let plain = fs::read_to_string(demo("fellpost.toml")).unwrap();
+    let plain: String = plain
+        .lines()
+        .filter(|line| !line.starts_with("merge = ") && !line.starts_with("run = "))
+        .map(|line| format!("{line}\n"))
+        .collect();
+    let plain = plain.replace("[merge]", "# [merge]");
+    fs::write(folder.join("plain.toml"), plain).unwrap();
+    fs::copy(demo("fellpost.history.json"), folder.join("plain.history.json")).unwrap();
+    let (code, _, err) = vestigum(folder, &["saves", "merge", "plain.toml", "both", "laptop", "hand_held"]);
+    assert!(code == 2 && err.contains("the spec has no `[merge]`"), "{err}");
+}

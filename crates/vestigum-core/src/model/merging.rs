@@ -31,7 +31,7 @@ impl FieldMerge {
         match self {
             FieldMerge::Apart => "stays",
             FieldMerge::WithRun => "with the run",
-            FieldMerge::Changed => "changed",
+            FieldMerge::Changed => "as changed",
             FieldMerge::By(law) => law.word(),
         }
     }

@@ -89,13 +89,12 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         return Ok(Verdict::Fine);
     }
     out.line(format_args!("{}: {}", paint(STRONG, &owner), report.run));
-    let place = |image: &Image| image.place.to_string();
-    out.line(format_args!(
-        "the player stood at {} here and at {} there, and stands at {} now\n",
-        place(&here.image),
-        place(&there.image),
-        paint(STRONG, place(&image)),
-    ));
+    let [at_here, at_there, now] = [&here.image, &there.image, &image].map(|image| image.place.to_string());
+    if at_here != now || at_there != now {
+        let now = paint(STRONG, now);
+        out.line(format_args!("the player stood at {at_here} here and at {at_there} there, and stands at {now} now"));
+    }
+    out.line("");
     out.line(shown(&report.entries));
     told(out, report);
     out.line(match written {
@@ -185,6 +184,6 @@ fn shown(entries: &[MergedEntry]) -> String {
     format!(
         "{}\n{}",
         table(&heading, rows.collect(), 3),
-        paint(QUIET, format_args!("{same} changed; all others are as in the base\n"))
+        paint(QUIET, format_args!("{same} changed; all others are as in the base"))
     )
 }
