@@ -217,7 +217,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: STATEMENT,
         title: "a statement of a playthrough that cannot be read",
-        text: "A playthrough has one statement a line: a moment, a write, `insert`, `remove`, `expect`, `refuse`, `reset`, `board`, `save`, `crash`, `damage`, `watch`, `profile`, or `repeat N` up to `end`.",
+        text: "A playthrough has one statement a line: a moment, a write, `insert`, `remove`, `expect`, `refuse`, `reset`, `board`, `save`, `crash`, `damage`, `watch`, `profile`, `device`, `sync`, or `repeat N` up to `end`.",
         wrong: "enter mill_lane and die",
         right: "enter mill_lane\ndeath",
     },

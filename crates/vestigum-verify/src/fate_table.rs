@@ -15,6 +15,7 @@
 
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::{Counts, Field};
+use vestigum_core::model::merging::FieldMerge;
 use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::{Moment, Span, Spec};
@@ -49,6 +50,8 @@ pub struct FateRow {
     pub saves: bool,
     /// Whether it counts time, and where.
     pub counts: Option<Counts>,
+    /// What becomes of it when two installations changed it, if the spec says how saves are merged.
+    pub merge: Option<FieldMerge>,
     /// One for each column.
     pub cells: Vec<FateCell>,
     /// Its rules in full: the moment and what happens there.
@@ -215,6 +218,7 @@ fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {
         built_in: field.is_built_in(),
         saves: field.saves(),
         counts: field.counts(),
+        merge: spec.merge_of(field),
         cells,
         rules: rules.collect(),
     }

@@ -6,6 +6,7 @@ use anstyle::Style;
 use clap::ValueEnum;
 use serde_json::{Value as Json, json};
 
+use vestigum::merging::{FieldMerge, MergeLaw};
 use vestigum::spec::{Counts, Operation, PlainFate};
 use vestigum::{Span, Spec};
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable};
@@ -195,7 +196,34 @@ fn notes(spec: &Spec, fates: &FateTable) -> String {
     if !clocks.is_empty() {
         text.push_str(&format!("{:width$}  {} {}\n", "counted", paint(QUIET, "in ms:"), clocks.join(", ")));
     }
+    text.push_str(&merged(spec, fates, width));
     text
+}
+
+/// What becomes of what two installations changed: the laws with their fields, as many in a line as fit.
+fn merged(spec: &Spec, fates: &FateTable, width: usize) -> String {
+    let mut parts = Vec::new();
+    for law in MergeLaw::ALL {
+        let has = |row: &&FateRow| row.merge == Some(FieldMerge::By(*law));
+        let fields: Vec<&str> = fates.rows.iter().filter(has).map(|row| row.field.as_str()).collect();
+        if !fields.is_empty() {
+            parts.push(format!("{} {}", paint(RULE, law), fields.join(", ")));
+        }
+    }
+    if let Some(run) = spec.merge_run() {
+        parts.push(format!("{} {run}", paint(QUIET, "the run with the higher")));
+    }
+    let mut lines: Vec<String> = Vec::new();
+    for part in parts {
+        match lines.last_mut() {
+            Some(line) if width + 3 + show::seen(line) + show::seen(&part) < show::width() => {
+                line.push_str(&format!("{} {part}", paint(QUIET, ";")));
+            }
+            _ => lines.push(part),
+        }
+    }
+    let names = std::iter::once("merged").chain(std::iter::repeat(""));
+    names.zip(lines).map(|(name, line)| format!("{name:width$}  {line}\n")).collect()
 }
 
 /// A field that counts time, and where it does.
@@ -271,6 +299,7 @@ fn as_json(spec: &Spec) -> Json {
                 Counts::InLevel => "level",
             }),
             "fates": Json::Object(cells.collect()),
+            "merge": row.merge.map(FieldMerge::words),
             "rules": row.rules.iter().map(|(moment, rule)| json!({ "moment": moment, "rule": rule })).collect::<Vec<_>>(),
         })
     });

@@ -32,6 +32,7 @@ use crate::model::code::Code;
 use crate::model::expression::Expression;
 use crate::model::field::Field;
 use crate::model::level::{Derived, Level};
+use crate::model::merging::FieldMerge;
 use crate::model::promise::Promise;
 use crate::model::source::Source;
 use crate::model::table::Table;
@@ -319,6 +320,16 @@ impl Spec {
     /// The condition under which the run is over, as it was written.
     pub fn over_when(&self) -> Option<&str> {
         self.model.over_when.as_ref().map(Expression::source)
+    }
+
+    /// How a field is merged when two installations changed it; none if the spec has no `[merge]`.
+    pub fn merge_of(&self, field: &Field) -> Option<FieldMerge> {
+        self.model.merging.as_ref()?.fields.get(field.id.0 as usize).copied()
+    }
+
+    /// The number by which two runs are compared when saves are merged, as it was written.
+    pub fn merge_run(&self) -> Option<&str> {
+        self.model.merging.as_ref()?.run.as_ref().map(Expression::source)
     }
 
     /// All moments of this game: the built-in ones, then its own.
