@@ -2,6 +2,7 @@
 
 use vestigum_core::merging::report::{RunFrom, Side};
 use vestigum_core::merging::{Meeting, MergeError, Merged, meet, merge};
+use vestigum_core::model::merging::FieldMerge;
 use vestigum_core::{Image, Place, Progress, Reset, Spec, Value};
 
 const HEAD: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"heather_rise\"]\n";
@@ -102,7 +103,7 @@ fn what_must_be_decided_is_an_error_until_it_is() {
     for (says, law) in kinds {
         let spec = spec(&format!("[merge]\n{}", field("f", says)));
         let of = spec.fields().find(|field| field.name() == "f").and_then(|field| spec.merge_of(field));
-        assert_eq!(of.map(|of| of.words()), Some(law), "{says}");
+        assert_eq!(of.map(FieldMerge::words), Some(law), "{says}");
     }
     let mixed = "type = \"int\"\nwritten_by = \"rules\"\non.complete = { max = \"3\" }\non.death = { add = -1 }";
     assert!(refused(&format!("[merge]\n{}", field("f", mixed))).starts_with("V016"));

@@ -123,7 +123,7 @@ playthrough nameless
     10:10 nothing is called `scor`
     11:3 what should hold?
     12:3 which statement should be refused?
-    13:10 only moments and writes can be refused
+    13:10 only moments, writes and syncs can be refused
     14:3 how often?
     16:3 this `end` ends nothing
     17:3 this `repeat` has no `end`
@@ -359,4 +359,39 @@ fn a_saved_image_is_imported_as_this_players_newest() {
       |
       = help: name its file in double quotes, as in `import "v1/ada.json"`
     "#);
+}
+
+#[test]
+fn devices_have_saves_of_their_own_and_come_together_by_syncs() {
+    let play = "playthrough \"two devices\"\ndevice laptop\nlaunch\nxp += 5\nrefuse sync\nquit\nsync\nprofile ben\n\
+        sync\nprofile player\ndevice hand_held\nlaunch\nexpect xp == 0\ncrash\ndevice laptop\nlaunch\nexpect xp == 5\n\
+        volume = 20\nquit\ndevice hand_held\nsync\nlaunch\nexpect xp == 5 and volume == 70\nquit\nsync";
+    let run = played(play);
+    assert!(run.passed(), "{:?}", run.failure);
+    let notes: Vec<(&str, &str)> = run
+        .timeline
+        .rows
+        .iter()
+        .filter(|row| row.statement.ends_with("sync"))
+        .map(|row| (row.device.as_deref().unwrap_or_default(), row.note.as_str()))
+        .collect();
+    assert_eq!(
+        notes,
+        [
+            ("laptop", "refused: a session runs; quit or crash before a sync"),
+            ("laptop", "taken there as save 1"),
+            ("laptop", "there is nothing to sync"),
+            ("hand_held", "taken from there as save 1"),
+            ("hand_held", "in sync"),
+        ]
+    );
+    let errors = |text: &str, spec: &Spec| {
+        let errors = Script::from_text("a.play", &format!("playthrough \"a\"\n{text}"), spec).unwrap_err();
+        errors.list().iter().map(|finding| finding.message.clone()).collect::<Vec<_>>()
+    };
+    let late = errors("launch\ndevice laptop\nquit", &spec());
+    assert_eq!(late, ["something was played on no device before"]);
+    assert_eq!(errors("device\nsync now", &spec()), ["which one?", "nothing stands behind this statement"]);
+    let plain = Spec::from_toml(YARD).unwrap();
+    assert!(errors("sync", &plain)[0].contains("the spec has no `[merge]`"));
 }

@@ -238,7 +238,7 @@ fn a_deletion_is_synced_unless_the_other_place_was_played_on() {
             hand_held.sync(&cloud).unwrap();
         }
         let spec = spec();
-        Profiles::new(&spec, &Saver::new(laptop.store.clone())).delete("ada").unwrap();
+        Profiles::new(&spec, Saver::new(laptop.store.clone())).delete("ada").unwrap();
         laptop.sync(&cloud).unwrap();
         hand_held.sync(&cloud).unwrap();
         let states = [&laptop, &hand_held].map(|device| Session::launch(&spec, device.store.clone(), "ada").is_ok());
