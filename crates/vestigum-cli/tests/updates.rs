@@ -26,8 +26,10 @@ fn the_demos_history_is_what_freezing_its_versions_gives() {
     assert_eq!(frozen, fs::read_to_string(demo("fellpost.history.json")).unwrap());
     // A field more is frozen with the same version; a field less is refused, and the history stays.
     let spec = fs::read_to_string(demo("fellpost.toml")).unwrap();
-    let more = spec
-        .replace("[derived]", "[field.hats]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n[derived]");
+    let more = spec.replace(
+        "[derived]",
+        "[field.hats]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmerge = \"sum\"\n[derived]",
+    );
     fs::write(folder.path().join("fellpost.toml"), &more).unwrap();
     let (code, out, _) = vestigum(folder.path(), &["freeze", "fellpost.toml"]);
     assert!(code == 0 && out.contains("has grown since"), "{out}");

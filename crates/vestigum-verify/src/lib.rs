@@ -12,6 +12,7 @@
 //! | [`faults`] | what is left of a save after a power cut, a kill, a full disk, a flipped bit? |
 //! | [`testing`] | the same in a game's own `cargo test` |
 //! | [`store_suite`] | does a store of one's own keep what a store must? |
+//! | [`FlakyStore`] | does the game go on when its store fails, stalls and loses answers? |
 //!
 //! The program `vestigum` is these, with arguments in front. A game's own tests call them directly: this crate is a
 //! dev-dependency.
@@ -29,6 +30,7 @@
 pub mod explore;
 pub mod fate_table;
 pub mod faults;
+mod flaky_store;
 mod imported;
 pub mod lint;
 mod parallel;
@@ -40,6 +42,7 @@ mod store_saves;
 pub mod store_suite;
 pub mod testing;
 
+pub use flaky_store::{FlakyCounts, FlakyStore};
 pub use imported::{asset_files, imported_file};
 pub use sim_disk::{DiskOperation, Fault, PowerLoss, PowerLosses, SimDisk};
 pub use store_saves::StoreSaves;

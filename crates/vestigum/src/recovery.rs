@@ -31,7 +31,8 @@ pub struct NewestImage {
 /// A running game may prune what was just listed; then the list is read again, a few times.
 const LOOKS: usize = 3;
 
-/// The newest readable image of an owner. What cannot be read is passed over like damage: the images before it are whole.
+/// The newest readable image of an owner. Damaged ones are passed over: the images before them are whole. A store that fails
+/// passes nothing over.
 ///
 /// # Errors
 /// If the store cannot be read, a newer game wrote the newest image, none can be read, or the player was deleted.
@@ -77,7 +78,9 @@ pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, Ses
                 }
                 Err(StoreError::NoGeneration { .. }) if looks < LOOKS => gone = true,
                 Err(StoreError::Damaged { damaged, .. }) => passed_over.push((generation, damaged.to_string())),
-                Err(error) => passed_over.push((generation, error.to_string())),
+                Err(StoreError::NoGeneration { .. }) => passed_over.push((generation, "it is gone".to_owned())),
+                // The place fails, and the save may be whole: an older one would be loaded, and written over it.
+                Err(error) => return Err(error.into()),
             }
         }
         if !gone {

@@ -30,12 +30,15 @@ pub trait Store: Send + Sync {
     /// error: loading reports it.
     ///
     /// # Errors
-    /// If there is none of that number, it is damaged, or the place cannot be read.
+    /// If there is none of that number, it is damaged, or the place cannot be read. A launch passes over what is
+    /// [damaged](StoreError::Damaged) and takes the save before it; any other error refuses the launch, so an error of a
+    /// place that may answer later must not be told as damage.
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError>;
 
-    /// Writes a new generation: atomic, and durable when it returns. Its [blobs](Image::blobs) are durable before it is. The image gets the next number. `follows` is the
-    /// newest generation that the caller knows, 0 if there is none. An image that holds the same progress as the newest
-    /// generation is not written again.
+    /// Writes a new generation: atomic, and durable when it returns. Its [blobs](Image::blobs) are durable before it is. The
+    /// image gets the next number. `follows` is the newest generation that the caller knows, 0 if there is none. An image
+    /// that holds the same progress as the newest generation is not written again. Where it is not known whether it was
+    /// written, an error that [may pass](StoreError::may_pass) is right: the saver looks before it writes again.
     ///
     /// # Errors
     /// [`StoreError::Conflict`] if another generation was written meanwhile, or what went wrong with the place. The

@@ -7,6 +7,7 @@ use std::time::Duration;
 use vestigum::{
     Committed, Image, MemoryStore, Owner, Pruned, Saver, Session, SessionError, Spec, Store, StoreError, Value,
 };
+use vestigum_verify::FlakyStore;
 
 const WORLD: &str = r#"
 [game]
@@ -257,4 +258,59 @@ fn an_error_and_its_sources_say_nothing_twice() {
         cause: std::io::Error::other("the disk is gone"),
     });
     assert_eq!(chain(&wrapped), "cannot read saves: the disk is gone");
+}
+
+/// A game with one number, and a store in memory.
+fn counted() -> (Spec, MemoryStore) {
+    let text = "[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n";
+    (Spec::from_toml(text).unwrap(), MemoryStore::default())
+}
+
+#[test]
+fn a_save_whose_answer_was_lost_is_followed_by_the_next() {
+    let (spec, saves) = counted();
+    let xp = spec.int("xp").unwrap();
+    let flaky = FlakyStore::new(saves.clone(), 1).lose_one_answer_in(1);
+    let mut game = Session::launch(&spec, flaky.clone(), "ada").unwrap();
+    game.add(xp, 1).unwrap();
+    let lost = game.save();
+    while flaky.counts().lost_answers == 0 {
+        std::thread::yield_now();
+    }
+    // The save is there, and nobody knows; the game plays on.
+    game.add(xp, 1).unwrap();
+    game.save();
+    flaky.calm();
+    game.settle(Duration::from_secs(20)).unwrap();
+    assert!(matches!(lost.poll(), Some(Ok(_))));
+    game.quit().unwrap();
+    assert_eq!(Session::launch(&spec, saves.clone(), "ada").unwrap().get(xp), 2);
+    // What somebody else wrote is a conflict as before.
+    let mut game = Session::launch(&spec, saves.clone(), "ada").unwrap();
+    let mut other = Session::launch(&spec, saves, "ada").unwrap();
+    other.add(xp, 5).unwrap();
+    other.quit().unwrap();
+    game.add(xp, 1).unwrap();
+    let refused = game.save().wait().unwrap_err();
+    assert!(matches!(*refused, StoreError::Conflict { .. }), "{refused}");
+}
+
+#[test]
+fn a_launch_takes_no_older_save_because_the_store_fails() {
+    let (spec, saves) = counted();
+    let xp = spec.int("xp").unwrap();
+    for _ in 0..3 {
+        let mut game = Session::launch(&spec, saves.clone(), "ada").unwrap();
+        game.add(xp, 1).unwrap();
+        game.quit().unwrap();
+    }
+    let flaky = FlakyStore::new(saves.clone(), 3).fail_one_in(2);
+    let mut refused = 0;
+    for _ in 0..60 {
+        match Session::launch(&spec, flaky.clone(), "ada") {
+            Ok(game) => assert_eq!(game.get(xp), 3),
+            Err(_) => refused += 1,
+        }
+    }
+    assert!(refused > 10 && refused < 60, "{refused} of 60 launches were refused");
 }

@@ -2,10 +2,9 @@
 
 use crate::codes;
 use crate::diagnostic::Diagnostic;
-use crate::document::{FieldEntry, Word};
+use crate::document::{EffectEntry, FieldEntry, Word};
 use crate::model::Readable;
 use crate::model::expression::Expression;
-use crate::model::fates::{Effect, FatePlan};
 use crate::model::field::Field;
 use crate::model::merging::{FieldMerge, Merging};
 use crate::reading::compile::{Scope, compile};
@@ -17,7 +16,7 @@ use crate::vocabulary::span::{Span, WrittenBy};
 
 impl Resolver<'_> {
     /// What `[merge]` and the fields say, if saves of this game are merged.
-    pub(super) fn merging(&mut self, spec: &Readable, plan: &FatePlan) -> Option<Merging> {
+    pub(super) fn merging(&mut self, spec: &Readable) -> Option<Merging> {
         let document = self.document;
         let entry = |field: &Field| document.fields.iter().find(|(name, _)| *name.value == *field.name);
         let Some(said) = &document.merge else {
@@ -32,7 +31,7 @@ impl Resolver<'_> {
         };
         let run = said.run.as_ref().and_then(|text| self.run_compared(spec, text));
         let fields = spec.fields.iter().map(|field| match entry(field) {
-            Some((name, entry)) => self.field_merge(spec, field, name, entry, plan),
+            Some((name, entry)) => self.field_merge(field, name, entry),
             None => built_in(field),
         });
         let fields = fields.collect();
@@ -51,14 +50,7 @@ impl Resolver<'_> {
         None
     }
 
-    fn field_merge(
-        &mut self,
-        spec: &Readable,
-        field: &Field,
-        name: &Word,
-        entry: &FieldEntry,
-        plan: &FatePlan,
-    ) -> FieldMerge {
+    fn field_merge(&mut self, field: &Field, name: &Word, entry: &FieldEntry) -> FieldMerge {
         let said: Option<MergeLaw> = self.choose("merge", entry.merge.as_ref());
         let fixed = match field.lasts {
             Span::Device => Some((FieldMerge::Apart, "each device keeps its own".to_owned())),
@@ -89,7 +81,7 @@ impl Resolver<'_> {
             }
             return FieldMerge::By(law);
         }
-        let inferred = without_choice(spec, field, plan);
+        let inferred = without_choice(field, entry);
         if inferred.is_none() && entry.merge.is_none() {
             let fitting = laws(field).map(|law| format!("\"{law}\"")).collect::<Vec<_>>().join(", ");
             let error = Diagnostic::error(
@@ -109,7 +101,7 @@ fn built_in(field: &Field) -> FieldMerge {
 }
 
 /// The law of a field that the spec need not say.
-fn without_choice(spec: &Readable, field: &Field, plan: &FatePlan) -> Option<MergeLaw> {
+fn without_choice(field: &Field, entry: &FieldEntry) -> Option<MergeLaw> {
     if field.counts.is_some() {
         return Some(MergeLaw::Sum);
     }
@@ -119,17 +111,16 @@ fn without_choice(spec: &Readable, field: &Field, plan: &FatePlan) -> Option<Mer
     if field.written_by != WrittenBy::Rules {
         return None;
     }
-    // A record: every rule that changes it raises it, or every one lowers it.
-    let effects: Vec<&Effect> = spec
-        .moments()
-        .flat_map(|moment| &plan.fate(field.id, moment).rules)
-        .map(|rule| &rule.does)
-        .filter(|does| !matches!(does, Effect::Plain(PlainFate::Keep)))
-        .collect();
-    let all = |wanted: Operation| {
-        !effects.is_empty()
-            && effects.iter().all(|does| matches!(does, Effect::Operation(operation, _) if *operation == wanted))
-    };
+    // A record: every rule that changes it raises it, or every one lowers it. What a rule says counts, also where its
+    // expression is still to be mended.
+    let rules = entry.on.iter().flat_map(|(_, rules)| rules);
+    let changes = rules.filter_map(|rule| match &rule.does {
+        EffectEntry::Operand(operation, _) => Some(Some(operation.value)),
+        EffectEntry::Bare(word) if word.value == PlainFate::Keep.word() => None,
+        EffectEntry::Bare(_) => Some(None),
+    });
+    let changes: Vec<Option<Operation>> = changes.collect();
+    let all = |wanted: Operation| !changes.is_empty() && changes.iter().all(|change| *change == Some(wanted));
     if all(Operation::Max) {
         Some(MergeLaw::Max)
     } else if all(Operation::Min) {

@@ -289,7 +289,7 @@ impl Resolver<'_> {
         let sources = self.sources(&readable);
         let promises = self.promises(&readable);
         let codes = self.codes(&readable);
-        let merging = self.merging(&readable, &plan);
+        let merging = self.merging(&readable);
         self.allowed();
         let hash = blake3::hash(text.as_bytes());
         Model {

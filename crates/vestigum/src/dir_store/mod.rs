@@ -321,7 +321,15 @@ impl Store for DirStore {
     }
 
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
-        let read = self.bytes(owner, generation).and_then(|bytes| {
+        let bytes = self.bytes(owner, generation).map_err(|error| match error {
+            // A file that the system does not give is as good as damaged: the saves before it are whole, and play goes on.
+            StoreError::Io { .. } => {
+                let damaged = ImageError::NotRead(error.to_string());
+                StoreError::Damaged { owner: owner.clone(), generation, damaged }
+            }
+            other => other,
+        });
+        let read = bytes.and_then(|bytes| {
             let image = Image::decode(&bytes, self.key.as_ref()).and_then(|image| {
                 let (named, says) = ((owner, generation), (&image.owner, image.generation));
                 if says == named {

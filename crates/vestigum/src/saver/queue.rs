@@ -79,6 +79,9 @@ struct OwnerQueue {
     durable: u64,
     saved: Saved,
     failure: Option<SaveFailure>,
+    /// The digests of images whose commit failed in a way that leaves open whether they were written, since the last that did
+    /// not fail. A store beyond a network can do what it was asked, and lose the answer.
+    uncertain: Vec<String>,
     prune: Prune,
     after: After,
     /// What the session has handed over since a writer took it.
@@ -143,6 +146,7 @@ pub(super) struct Job {
     pub follows: u64,
     pub at: SystemTime,
     pub content: Content,
+    pub uncertain: Vec<String>,
     number: u64,
     turn: u64,
     began: u64,
@@ -435,7 +439,7 @@ impl SaveQueue {
         let mut state = self.lock();
         state.events += 1;
         let (closing, now) = (state.closing, state.events);
-        let Job { owner, number, turn, at, content, began, .. } = job;
+        let Job { owner, number, turn, at, content, uncertain, began, .. } = job;
         let Some(queue) = state.queues.get_mut(&owner) else { return };
         queue.give_back(content);
         match result {
@@ -459,7 +463,10 @@ impl SaveQueue {
                     state.write_again(&owner, began);
                 }
             }
-            Err(error) => queue.failed(Waiting { number, turn, at }, error, closing),
+            Err(error) => {
+                queue.uncertain = uncertain;
+                queue.failed(Waiting { number, turn, at }, error, closing);
+            }
         }
         self.done.notify_all();
         drop(state);
@@ -533,7 +540,8 @@ impl QueueState {
             Owner::Profile(_) => Content::Profile(queue.replica.take(), std::mem::take(&mut queue.pending)),
             Owner::Device => Content::Device(queue.device.clone()),
         };
-        Some(Job { owner: owner.clone(), follows: queue.saved.generation, at, content, number, turn, began })
+        let uncertain = std::mem::take(&mut queue.uncertain);
+        Some(Job { owner: owner.clone(), follows: queue.saved.generation, at, content, uncertain, number, turn, began })
     }
 
     fn prune(&mut self, which: impl Fn(&Prune) -> bool) -> Option<Task> {

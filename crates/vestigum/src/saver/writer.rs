@@ -3,9 +3,9 @@
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 
-use vestigum_core::{Image, Owner};
+use vestigum_core::{EncodedImage, Image, Owner};
 
-use super::queue::{Assignment, SaveQueue, Task};
+use super::queue::{Assignment, Job, SaveQueue, Task};
 use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
 
 /// The threads that write into one store. One is always there; others help while there is more to do than it can.
@@ -72,7 +72,7 @@ fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
     match task {
         Task::Commit(mut job) => {
             let result = match job.encode() {
-                Some(image) => making_room(store, &queue.owners(), || store.commit_encoded(job.follows, &image)),
+                Some(image) => commit(store, &queue.owners(), &mut job, &image),
                 None => Ok(Committed::unchanged(job.follows)),
             };
             if let Err(error) = &result {
@@ -90,6 +90,42 @@ fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
         Task::End => return false,
     }
     true
+}
+
+/// So many images at the most are remembered whose commit may have been done though it was told as failed.
+const UNCERTAIN: usize = 64;
+
+/// Commits behind what the saver knows. Where the store has another newest save, it may be one of the saver's own whose answer was
+/// lost: then this one follows it.
+fn commit(
+    store: &dyn Store,
+    owners: &[(Owner, u32)],
+    job: &mut Job,
+    image: &EncodedImage,
+) -> Result<Committed, StoreError> {
+    let commit = |follows: u64| making_room(store, owners, || store.commit_encoded(follows, image));
+    let mut result = commit(job.follows);
+    if let Err(StoreError::Conflict { newest, .. }) = &result
+        && !job.uncertain.is_empty()
+    {
+        let newest = *newest;
+        match store.read(&job.owner, newest) {
+            Ok(there) if job.uncertain.contains(&there.digest()) => {
+                tracing::info!(owner = %job.owner, newest, "a save that was told as failed has been written");
+                result = commit(newest);
+            }
+            // It is tried again, and then looked at again.
+            Err(error) if error.may_pass() => result = Err(error),
+            Ok(_) | Err(_) => {}
+        }
+    }
+    if result.as_ref().is_err_and(StoreError::may_pass) && !job.uncertain.iter().any(|digest| digest == image.digest())
+    {
+        let first = (job.uncertain.len() + 1).saturating_sub(UNCERTAIN);
+        job.uncertain.drain(..first);
+        job.uncertain.push(image.digest().to_owned());
+    }
+    result
 }
 
 /// Commits; where the disk is full, removes at once what may go, and tries once more. `owners` are those whose saves may

@@ -128,16 +128,16 @@ pub enum SyncError {
 /// let cloud = MemoryStore::default();
 /// let places = [(MemoryStore::default(), MemoryRecords::default()), (MemoryStore::default(), MemoryRecords::default())];
 /// // Both devices are played on, and synced in turn.
-/// for (store, _) in &places {
+/// for ((store, _), earned) in places.iter().zip([10, 5]) {
 ///     let mut game = Session::launch(&spec, store.clone(), "ada")?;
-///     game.add(pence, 10)?;
+///     game.add(pence, earned)?;
 ///     game.quit()?;
 /// }
 /// for (store, records) in [&places[0], &places[1], &places[0]] {
 ///     PlayerSync::new(&spec, store, &cloud, records, "ada").run()?;
 /// }
 /// for (store, records) in &places {
-///     assert_eq!(Session::launch(&spec, store.clone(), "ada")?.get(pence), 20);
+///     assert_eq!(Session::launch(&spec, store.clone(), "ada")?.get(pence), 15);
 ///     assert_eq!(PlayerSync::new(&spec, store, &cloud, records, "ada").run()?, Synced::InSync);
 /// }
 /// # Ok::<(), Box<dyn std::error::Error>>(())

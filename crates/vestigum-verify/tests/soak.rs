@@ -1,0 +1,151 @@
+//! Many players on a store that fails, stalls and loses answers: what was acknowledged is there, and nothing else is claimed.
+//!
+//! `VESTIGUM_SOAK_SECONDS` says for how long; `scripts/hunt` takes ten minutes.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::time::{Duration, Instant};
+
+use vestigum::{Handle, MemoryStore, Owner, Progress, SaveTicket, Saver, Session, Spec, Store};
+use vestigum_verify::FlakyStore;
+use xxhash_rust::xxh3::xxh3_64_with_seed;
+
+const PLAYERS: usize = 12;
+
+fn spec() -> Spec {
+    let text = "[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
+        [save]\nkeep = 1000\n";
+    Spec::from_toml(text).unwrap()
+}
+
+/// Numbers that are the same every time.
+struct Draw(u64);
+
+impl Draw {
+    fn below(&mut self, end: u64) -> u64 {
+        self.0 += 1;
+        xxh3_64_with_seed(&self.0.to_le_bytes(), 2) % end
+    }
+}
+
+/// What is known of one player.
+#[derive(Default)]
+struct Account {
+    /// The most that was acknowledged.
+    acknowledged: i64,
+    /// Everything that was handed over.
+    handed: BTreeSet<i64>,
+    waiting: Vec<(i64, SaveTicket)>,
+}
+
+impl Account {
+    /// Looks which saves are acknowledged.
+    fn look(&mut self) {
+        self.waiting.retain(|(xp, ticket)| match ticket.poll() {
+            Some(Ok(_)) => {
+                self.acknowledged = self.acknowledged.max(*xp);
+                false
+            }
+            Some(Err(error)) => {
+                assert!(error.may_pass(), "nobody else writes, so all that goes wrong may pass: {error}");
+                true
+            }
+            None => true,
+        });
+    }
+}
+
+/// What the saves of a player say, the oldest first.
+fn saved(spec: &Spec, store: &dyn Store, player: &str) -> Vec<i64> {
+    let owner = Owner::Profile(player.to_owned());
+    let generations = store.generations(&owner).unwrap();
+    let xp = |generation: &u64| {
+        let image = store.read(&owner, *generation).unwrap();
+        Progress::launch(spec, Some(&image), None).unwrap().progress.get(spec.int("xp").unwrap())
+    };
+    generations.iter().map(xp).collect()
+}
+
+/// One life of a process: sessions of all players, which end by quitting or with the process.
+fn one_process(
+    spec: &Spec,
+    store: &FlakyStore<MemoryStore>,
+    accounts: &mut BTreeMap<String, Account>,
+    draw: &mut Draw,
+) {
+    let xp: Handle<i64> = spec.int("xp").unwrap();
+    let saver = Saver::new(store.clone());
+    let mut sessions = Vec::new();
+    for (name, account) in accounts.iter_mut() {
+        let session = loop {
+            match Session::launch(spec, &saver, name) {
+                Ok(session) => break session,
+                Err(error) => assert!(!error.to_string().contains("changed by someone"), "{error}"),
+            }
+        };
+        let loaded = session.get(xp);
+        assert!(loaded >= account.acknowledged, "{name} has {loaded} of {}", account.acknowledged);
+        assert!(loaded == 0 || account.handed.contains(&loaded), "{name} was never at {loaded}");
+        sessions.push((name.clone(), session));
+    }
+    for _ in 0..200 {
+        let (name, session) = &mut sessions[draw.below(PLAYERS as u64) as usize];
+        let account = accounts.get_mut(name).unwrap();
+        session.add(xp, 1 + draw.below(9) as i64).unwrap();
+        if draw.below(3) == 0 {
+            let now = session.get(xp);
+            account.handed.insert(now);
+            account.waiting.push((now, session.save()));
+        }
+        account.look();
+        if draw.below(20) == 0 {
+            std::thread::sleep(Duration::from_millis(draw.below(4)));
+        }
+    }
+    for (name, session) in sessions {
+        let account = accounts.get_mut(&name).unwrap();
+        let now = session.get(xp);
+        if draw.below(2) == 0 {
+            account.handed.insert(now);
+            if session.quit_within(Duration::from_secs(20)).is_ok() {
+                account.acknowledged = account.acknowledged.max(now);
+            }
+        }
+        account.look();
+    }
+    drop(saver);
+    for account in accounts.values_mut() {
+        account.look();
+        account.waiting.clear();
+    }
+}
+
+#[test]
+fn what_was_acknowledged_is_there_and_nothing_else_is_claimed() {
+    let seconds = std::env::var("VESTIGUM_SOAK_SECONDS").ok().and_then(|seconds| seconds.parse().ok()).unwrap_or(3);
+    let (spec, began) = (spec(), Instant::now());
+    let mut seed = 0;
+    while began.elapsed() < Duration::from_secs(seconds) || seed < 2 {
+        seed += 1;
+        let saves = MemoryStore::default();
+        let flaky = FlakyStore::new(saves.clone(), seed)
+            .fail_one_in(6)
+            .lose_one_answer_in(5)
+            .outages(150, 12)
+            .limit_a_minute(3000)
+            .latency(Duration::from_millis(1));
+        let names = (0..PLAYERS).map(|player| format!("carrier {player}"));
+        let mut accounts: BTreeMap<String, Account> = names.map(|name| (name, Account::default())).collect();
+        let mut draw = Draw(seed << 32);
+        for _ in 0..4 {
+            one_process(&spec, &flaky, &mut accounts, &mut draw);
+            for (name, account) in &accounts {
+                let saved = saved(&spec, &saves, name);
+                assert!(saved.last().copied().unwrap_or(0) >= account.acknowledged, "{name}: {saved:?}");
+                assert!(saved.iter().all(|xp| *xp == 0 || account.handed.contains(xp)), "{name}: {saved:?}");
+                assert!(saved.is_sorted(), "{name}: {saved:?}");
+            }
+        }
+        let counts = flaky.counts();
+        assert!(counts.failed > 20 && counts.lost_answers > 20, "there was trouble: {counts:?}");
+    }
+}
