@@ -363,7 +363,7 @@ fn a_saved_image_is_imported_as_this_players_newest() {
 
 #[test]
 fn devices_have_saves_of_their_own_and_come_together_by_syncs() {
-    let play = "playthrough \"two devices\"\ndevice laptop\nlaunch\nxp += 5\nrefuse sync\nquit\nsync\nprofile ben\n\
+    let play = "device laptop\nlaunch\nxp += 5\nrefuse sync\nquit\nsync\nprofile ben\n\
         sync\nprofile player\ndevice hand_held\nlaunch\nexpect xp == 0\ncrash\ndevice laptop\nlaunch\nexpect xp == 5\n\
         volume = 20\nquit\ndevice hand_held\nsync\nlaunch\nexpect xp == 5 and volume == 70\nquit\nsync";
     let run = played(play);

@@ -2,8 +2,9 @@
 //!
 //! Both sides began with the same save, the *base*, and were played on. The merge goes entry by entry and compares three
 //! values. What one side left as it was takes the value of the other side. What both changed is decided by the
-//! [law](MergeLaw) of the field. The run cannot be merged: its place, its marks and its values belong together, so it is taken
-//! whole from one side, and the level of the other side is left as loading leaves one that is gone, by the rewinds of `abandon`.
+//! [law](crate::vocabulary::merging::MergeLaw) of the field. The run cannot be merged: its place, its marks and its values
+//! belong together, so it is taken whole from one side, and the level of the other side is left as loading leaves one that
+//! is gone, by the rewinds of `abandon`.
 //!
 //! A base that was saved inside a level holds values that nobody had earned for good: a death or giving up would have taken
 //! them. So it counts in two forms: as it was (*held*), and as if its level had been given up (*banked*). A side that ends
