@@ -13,13 +13,12 @@ use vestigum_core::model::expression::Expression;
 use vestigum_core::model::field::Field;
 use vestigum_core::reading::compile::{Scope, compile};
 use vestigum_core::value::parts::{part_name, part_type};
-use vestigum_core::vocabulary::keyword::statement_words;
-use vestigum_core::vocabulary::names::key_text;
-use vestigum_core::{Diagnostic, Diagnostics, Image, Moment, Owner, Part, Progress, Reset, Spec, Type, codes};
+use vestigum_core::{Diagnostic, Diagnostics, Image, Owner, Part, Progress, Spec, Type, codes};
 
-use super::levels::{CheckedChange, LevelChange, WrittenChange};
-use super::script::{self, Given, How, ProfileChange, Statement, StatementKind, Word, WrittenPlaythrough};
+use super::action::{Action, EntryTarget, Redeems, ScriptStep, count, mentioned};
+use super::script;
 use super::target::{Bracketed, TargetStep, WriteTarget};
+use super::written::{Given, How, Statement, StatementKind, Word, WrittenPlaythrough};
 
 /// What is in the files that scripts import, by the name of the script and the path in it.
 pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, ImportError> + Send + Sync;
@@ -57,104 +56,6 @@ pub struct Playthrough {
     pub(super) steps: Vec<ScriptStep>,
     /// The columns of the timeline: what `watch` names, or the fields that the statements name.
     pub(super) columns: Vec<Arc<Expression>>,
-}
-
-/// A statement that can be run.
-#[derive(Clone, Debug)]
-pub(super) struct ScriptStep {
-    pub line: usize,
-    pub text: Arc<str>,
-    pub depth: usize,
-    pub action: Action,
-}
-
-#[derive(Clone, Debug)]
-pub(super) enum Action {
-    Launch,
-    Quit,
-    /// Any other moment without an argument.
-    Moment(Moment),
-    Enter {
-        level: String,
-        checkpoint: Option<String>,
-        locked: bool,
-    },
-    Checkpoint(String),
-    /// The level is completed by an exit.
-    CompleteBy(String),
-    /// A code is made and remembered.
-    Code {
-        code: String,
-        variable: String,
-    },
-    /// A code is redeemed: one that was made before, or a text.
-    Redeem {
-        code: String,
-        given: Redeems,
-    },
-    /// Milliseconds pass.
-    Tick(u64),
-    Write {
-        entry: EntryTarget,
-        how: How,
-        value: Expression,
-    },
-    /// `raise` or `lower`
-    Beat {
-        entry: EntryTarget,
-        higher: bool,
-        value: Expression,
-    },
-    Insert {
-        entry: EntryTarget,
-        at: Option<String>,
-        item: Expression,
-    },
-    Remove {
-        entry: EntryTarget,
-        item: Expression,
-    },
-    Reset(Reset),
-    Board,
-    Expect(Expression),
-    Refuse(Box<Action>),
-    /// A write that no progress would take: refusing it needs no run.
-    NeverAccepted(String),
-    Save,
-    Crash,
-    Damage {
-        all: bool,
-    },
-    /// A saved image becomes the newest.
-    Import(Box<Image>),
-    Profile(String),
-    /// Another device.
-    Device(String),
-    Sync,
-    Profiles(ProfileChange),
-    Level(CheckedChange),
-    Repeat(u32, Vec<ScriptStep>),
-}
-
-/// The code that is redeemed.
-#[derive(Clone, Debug)]
-pub(super) enum Redeems {
-    Variable(String),
-    Text(String),
-}
-
-/// A field, the keys of an entry, and the way to a part of its value.
-#[derive(Clone, Debug)]
-pub(super) struct EntryTarget {
-    pub field: String,
-    pub keys: Vec<String>,
-    pub path: Vec<Part>,
-}
-
-impl EntryTarget {
-    pub(super) fn keys(&self) -> Vec<&str> {
-        self.keys.iter().map(String::as_str).collect()
-    }
 }
 
 impl Script {
@@ -204,39 +105,6 @@ impl Script {
 impl Playthrough {
     /// How many statements a run has if none fails, those of repeats each time.
     pub fn statements(&self) -> u64 {
-        fn count(steps: &[ScriptStep]) -> u64 {
-            let each = steps.iter().map(|step| match &step.action {
-                Action::Repeat(times, inner) => u64::from(*times).saturating_mul(count(inner)),
-                Action::Launch
-                | Action::Quit
-                | Action::Moment(_)
-                | Action::Enter { .. }
-                | Action::Checkpoint(_)
-                | Action::CompleteBy(_)
-                | Action::Code { .. }
-                | Action::Redeem { .. }
-                | Action::Tick(_)
-                | Action::Write { .. }
-                | Action::Beat { .. }
-                | Action::Insert { .. }
-                | Action::Remove { .. }
-                | Action::Reset(_)
-                | Action::Board
-                | Action::Expect(_)
-                | Action::Refuse(_)
-                | Action::NeverAccepted(_)
-                | Action::Save
-                | Action::Crash
-                | Action::Damage { .. }
-                | Action::Import(_)
-                | Action::Profile(_)
-                | Action::Device(_)
-                | Action::Sync
-                | Action::Profiles(_)
-                | Action::Level(_) => 1,
-            });
-            each.fold(0, u64::saturating_add)
-        }
         count(&self.steps)
     }
 
@@ -259,21 +127,21 @@ impl Playthrough {
 /// How many columns a timeline gets by itself.
 const COLUMNS: usize = 6;
 
-struct Checker<'s, 'a> {
-    spec: &'s Spec,
-    text: &'a str,
-    errors: &'a mut Vec<Diagnostic>,
+pub(super) struct Checker<'s, 'a> {
+    pub(super) spec: &'s Spec,
+    pub(super) text: &'a str,
+    pub(super) errors: &'a mut Vec<Diagnostic>,
     /// What the `watch` statements of the playthrough at hand name.
-    watched: Vec<Arc<Expression>>,
-    name: &'a str,
-    files: &'a Files,
+    pub(super) watched: Vec<Arc<Expression>>,
+    pub(super) name: &'a str,
+    pub(super) files: &'a Files,
     /// Under which names the playthrough at hand has made codes so far.
-    variables: Vec<String>,
+    pub(super) variables: Vec<String>,
     /// Whether the playthrough at hand has done anything, and whether it has named a device.
-    begun: bool,
-    has_device: bool,
+    pub(super) begun: bool,
+    pub(super) has_device: bool,
     /// The statement at hand.
-    statement: SourceSpan,
+    pub(super) statement: SourceSpan,
 }
 
 impl<'s> Checker<'s, '_> {
@@ -498,105 +366,6 @@ impl<'s> Checker<'s, '_> {
         image
     }
 
-    fn moment(&mut self, word: &Word) -> Option<Moment> {
-        let found = self.spec.moment(&word.value);
-        if found.is_none() {
-            let own = self.spec.model().own_moments.iter().map(|name| &**name);
-            let error =
-                Diagnostic::error(codes::STATEMENT, word.span, format!("there is no statement `{}`", word.value));
-            self.errors.push(error.suggest(&word.value, statement_words().chain(own)));
-        }
-        found
-    }
-
-    fn known_level(&mut self, level: &Word, checkpoint: Option<&Word>) -> Option<()> {
-        let Some(found) = self.spec.levels().find(|found| found.id() == level.value) else {
-            let message = format!("no level is called `{}`", level.value);
-            let error = Diagnostic::error(codes::UNKNOWN_NAME, level.span, message);
-            self.errors.push(error.suggest(&level.value, self.spec.levels().map(vestigum::spec::Level::id)));
-            return None;
-        };
-        if let Some(word) = checkpoint
-            && found.checkpoints().len() > 0
-            && !found.checkpoints().any(|name| name == word.value)
-        {
-            let message = format!("`{}` has no checkpoint `{}`", level.value, word.value);
-            let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
-            self.errors.push(error.suggest(&word.value, found.checkpoints()));
-            return None;
-        }
-        Some(())
-    }
-
-    fn known_code(&mut self, word: &Word) -> Option<()> {
-        let nearest = match self.spec.model().find_code(&word.value) {
-            Ok(_) => return Some(()),
-            Err(nearest) => nearest,
-        };
-        let message = format!("no code is called `{}`", word.value);
-        let help =
-            nearest.map_or("codes are declared in `[code.NAME]`".into(), |name| format!("did you mean `{name}`?"));
-        self.errors.push(Diagnostic::error(codes::UNKNOWN_NAME, word.span, message).help(help));
-        None
-    }
-
-    /// The name under which a statement before this one has made a code.
-    fn known_variable(&mut self, word: &Word) -> Option<String> {
-        if self.variables.contains(&word.value) {
-            return Some(word.value.clone());
-        }
-        let message = format!("nothing was made as `{}` before", word.value);
-        let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message)
-            .help("`code NAME as VARIABLE` makes a code and `export_level LEVEL as VARIABLE` a level; a known text stands in quotes");
-        self.errors.push(error.suggest(&word.value, self.variables.iter().map(String::as_str)));
-        None
-    }
-
-    fn level_change(&mut self, change: &WrittenChange) -> Option<CheckedChange> {
-        Some(match change {
-            LevelChange::Make => LevelChange::Make,
-            LevelChange::Remove(level) => LevelChange::Remove(self.known_made(level)?),
-            LevelChange::Export { level, variable } => {
-                let level = self.known_made(level)?;
-                self.variables.push(variable.clone());
-                LevelChange::Export { level, variable: variable.clone() }
-            }
-            LevelChange::Import(Given::Text(text)) => LevelChange::Import(Redeems::Text(text.clone())),
-            LevelChange::Import(Given::Variable(word)) => {
-                LevelChange::Import(Redeems::Variable(self.known_variable(word)?))
-            }
-        })
-    }
-
-    /// A level that players make, whether it is made or not.
-    fn known_made(&mut self, word: &Word) -> Option<String> {
-        self.known_level(word, None)?;
-        Some(word.value.clone())
-    }
-
-    /// An exit of some level: which one it is of depends on where play stands.
-    fn known_exit(&mut self, word: &Word) -> Option<()> {
-        let exits = || self.spec.levels().flat_map(vestigum::spec::Level::exits);
-        if exits().any(|exit| exit == word.value) {
-            return Some(());
-        }
-        let message = format!("no level has an exit `{}`", word.value);
-        let help = "exits are named in `[level.NAME]`, as in `exits = { cellar = \"millrace\" }`";
-        let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message).help(help);
-        self.errors.push(error.suggest(&word.value, exits()));
-        None
-    }
-
-    fn known_field(&mut self, word: &Word) -> Option<&'s Field> {
-        let found = self.spec.model().find_field(&word.value);
-        if found.is_none() {
-            let message = format!("no field is called `{}`", word.value);
-            let error = Diagnostic::error(codes::UNKNOWN_NAME, word.span, message);
-            self.errors.push(error.suggest(&word.value, self.spec.fields().map(Field::name)));
-        }
-        found
-    }
-
     fn wrong<T>(&mut self, entry: &EntryTarget, field: &Word, message: String) -> Option<T> {
         let message = format!("`{}` {message}", part_name(&entry.field, &entry.path));
         self.errors.push(Diagnostic::error(codes::WRONG_TYPE, field.span, message));
@@ -694,70 +463,5 @@ fn part(step: &TargetStep) -> Result<Part, Diagnostic> {
             [Bracketed::Text(key)] => Ok(Part::entry(&key.value)),
             _ => Err(wrong()),
         },
-    }
-}
-
-/// The fields that a playthrough writes or expects something of, in the order in which it names them.
-fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<String>) {
-    let mut add = |name: &str| {
-        if !names.iter().any(|known| known == name) {
-            names.push(name.to_owned());
-        }
-    };
-    for step in steps {
-        match &step.action {
-            Action::Write { entry, .. }
-            | Action::Beat { entry, .. }
-            | Action::Insert { entry, .. }
-            | Action::Remove { entry, .. } => match &entry.keys[..] {
-                [] => add(&entry.field),
-                keys => {
-                    let keys: Vec<_> = keys.iter().map(|key| key_text(key)).collect();
-                    add(&format!("{}[{}]", entry.field, keys.join(", ")));
-                }
-            },
-            Action::Expect(condition) => {
-                for id in condition.reads() {
-                    let field = spec.model().field(*id);
-                    if !field.is_keyed() {
-                        add(&field.name);
-                    }
-                }
-            }
-            Action::Repeat(_, inner) => {
-                let mut inner_names = Vec::new();
-                mentioned(spec, inner, &mut inner_names);
-                inner_names.iter().for_each(|name| add(name));
-            }
-            Action::Redeem { code, .. } => {
-                let carried = spec.model().find_code(code).map(|code| code.digits().iter());
-                let fields = carried.into_iter().flatten().map(vestigum::spec::Digit::entry);
-                fields.for_each(&mut add);
-            }
-            Action::Tick(_) => {
-                let clocks = spec.model().clocks.iter().map(|id| spec.model().field(*id));
-                clocks.filter(|clock| !clock.is_keyed()).for_each(|clock| add(&clock.name));
-            }
-            Action::Launch
-            | Action::Quit
-            | Action::Moment(_)
-            | Action::Enter { .. }
-            | Action::Checkpoint(_)
-            | Action::CompleteBy(_)
-            | Action::Code { .. }
-            | Action::Reset(_)
-            | Action::Board
-            | Action::Refuse(_)
-            | Action::NeverAccepted(_)
-            | Action::Save
-            | Action::Crash
-            | Action::Damage { .. }
-            | Action::Import(_)
-            | Action::Profile(_)
-            | Action::Device(_)
-            | Action::Sync
-            | Action::Profiles(_)
-            | Action::Level(_) => {}
-        }
     }
 }

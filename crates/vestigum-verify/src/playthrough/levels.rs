@@ -7,8 +7,9 @@ use vestigum_core::diagnostic::{Diagnostic, SourceSpan};
 use vestigum_core::progress::made::MadeLevelError;
 use vestigum_core::syntax::token::Token;
 
-use super::check::Redeems;
-use super::script::{Given, Line, Word, error, line_tokens, name};
+use super::action::Redeems;
+use super::statements::{line_tokens, name};
+use super::written::{Given, Line, Word, error};
 
 /// What is done with a level that a player makes. `G` is where a text comes from that is brought in.
 #[derive(Clone, Debug)]

@@ -30,19 +30,25 @@
 //! # Ok::<(), vestigum_core::Diagnostics>(())
 //! ```
 
+mod action;
 mod check;
+mod known;
 mod levels;
+mod outcome;
 mod players;
 mod run;
 mod saves;
 mod script;
+mod statements;
 mod syncs;
 mod target;
 mod timeline;
 mod told;
+mod written;
 
 pub use check::{Files, ImportError, Playthrough, Script};
-pub use run::{Failure, LastChange, Run, Why, run};
+pub use outcome::{Failure, LastChange, Run, Why};
+pub use run::run;
 pub use saves::{MemorySaves, Newest, Saves, SavesError};
 pub use timeline::{Cell, Row, Timeline};
 pub use told::Tone;

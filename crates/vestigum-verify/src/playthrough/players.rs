@@ -5,9 +5,9 @@ use vestigum_core::image::SavedPlace;
 use vestigum_core::vocabulary::keyword::ProfileVerb;
 use vestigum_core::{Image, Owner, Progress, Spec};
 
-use super::run::Why;
+use super::outcome::Why;
 use super::saves::{Saves, SavesError};
-use super::script::ProfileChange;
+use super::written::ProfileChange;
 
 /// What there is of a player.
 enum Found {

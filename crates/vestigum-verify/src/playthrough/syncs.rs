@@ -7,7 +7,7 @@ use vestigum_core::merging::report::Side;
 use vestigum_core::merging::{Meeting, meet, merge};
 use vestigum_core::{Image, Owner, Spec};
 
-use super::run::Why;
+use super::outcome::Why;
 use super::saves::{MemorySaves, Saves, SavesError};
 
 /// The place that all devices sync with, and what each has in common with it.

@@ -4,7 +4,7 @@ use vestigum_core::Diagnostic;
 use vestigum_core::diagnostic::{SourceSpan, Spanned};
 use vestigum_core::syntax::token::Token;
 
-use super::script::{Line, Word, error};
+use super::written::{Line, Word, error};
 
 /// A field, the keys of an entry, and the way to a part of its value.
 #[derive(Debug)]
