@@ -1,6 +1,7 @@
 //! The laws: what becomes of one value that two sides may have changed.
 
 use std::cmp::Ordering;
+use std::collections::BTreeMap;
 
 use crate::model::field::Field;
 use crate::model::merging::FieldMerge;
@@ -150,14 +151,15 @@ fn united_maps(base: &Map, stays: &Map, leaves: &Map, newer_leaves: bool) -> Map
 
 /// How often each item is there: what either side added, and without what one of them took out.
 fn united_lists(base: &List, stays: &List, leaves: &List) -> List {
-    let count = |list: &List, item: &Value| list.iter().filter(|known| *known == item).count() as i64;
-    let mut known: Vec<&Value> = stays.iter().chain(leaves).collect();
-    known.sort();
-    known.dedup();
+    let mut counts: BTreeMap<&Value, [i64; 3]> = BTreeMap::new();
+    for (at, list) in [base, stays, leaves].into_iter().enumerate() {
+        for item in list {
+            counts.entry(item).or_default()[at] += 1;
+        }
+    }
     let mut items = Vec::new();
-    for item in known {
-        let was = count(base, item);
-        let (one, other) = (count(stays, item) - was, count(leaves, item) - was);
+    for (item, [was, stays, leaves]) in counts {
+        let (one, other) = (stays - was, leaves - was);
         let change = match (one.cmp(&0), other.cmp(&0)) {
             (Ordering::Less, Ordering::Less) => one.min(other),
             (Ordering::Less, _) | (_, Ordering::Less) => one + other,

@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use indexmap::IndexSet;
+use rustc_hash::FxHashSet;
 
 use crate::loading::load;
 use crate::merging::MergeError;
@@ -46,6 +47,7 @@ pub(super) fn align(spec: &Spec, states: [State; 3], newer: Side) -> Result<Alig
             Side::Here => [here, there, base],
             Side::There => [there, here, base],
         };
+        let mut left_out = FxHashSet::default();
         for name in order.into_iter().flatten() {
             let is_removed = base.contains(name) && !(here.contains(name) && there.contains(name));
             if made[index].contains(name) {
@@ -56,11 +58,8 @@ pub(super) fn align(spec: &Spec, states: [State; 3], newer: Side) -> Result<Alig
                 if is_removed {
                     aligned.removed.push((index, name.clone()));
                 }
-            } else if here.contains(name) || there.contains(name) {
-                let no_room = (set.name.clone(), name.clone());
-                if !aligned.no_room.contains(&no_room) {
-                    aligned.no_room.push(no_room);
-                }
+            } else if (here.contains(name) || there.contains(name)) && left_out.insert(name) {
+                aligned.no_room.push((set.name.clone(), name.clone()));
             }
         }
     }
@@ -72,26 +71,38 @@ pub(super) fn align(spec: &Spec, states: [State; 3], newer: Side) -> Result<Alig
 
 /// Takes out the names that one side has taken out, where nothing is kept under them any more.
 pub(super) fn remove_names(removed: &[(usize, Arc<str>)], spec: &Spec, state: &mut State) -> Result<(), MergeError> {
+    if removed.is_empty() {
+        return Ok(());
+    }
+    let used = used_names(spec.model(), state);
+    let removed: FxHashSet<(usize, &str)> = removed.iter().map(|(set, name)| (*set, &**name)).collect();
     let mut made = state.made.clone();
-    for (set, name) in removed {
-        if made[*set].contains(name) && !is_used(spec.model(), state, *set, name) {
-            made[*set].shift_remove(name);
-        }
+    for (set, names) in made.iter_mut().enumerate() {
+        names.retain(|name| used[set].contains(name) || !removed.contains(&(set, &**name)));
     }
     with_names(spec, state, &made)
 }
 
-/// Whether an entry under a name is another value than at first.
-fn is_used(model: &Model, state: &State, set: usize, name: &Arc<str>) -> bool {
-    let axis = Axis::Keys(set as u32);
-    model.fields.iter().filter(|field| field.axes.contains(&axis)).any(|field| {
-        field.slots().any(|slot| {
-            let is_default = [state.value(slot), state.at_entry(slot), state.at_checkpoint(slot)]
-                .iter()
-                .all(|value| **value == field.default);
-            !is_default && keys_of(model, field, slot, &state.made).key(&model.key_sets[set].name) == Some(&**name)
-        })
-    })
+/// The names of each open key set under which an entry is another value than at first.
+fn used_names(model: &Model, state: &State) -> Vec<FxHashSet<Arc<str>>> {
+    let mut used = vec![FxHashSet::default(); model.key_sets.len()];
+    for field in model.fields.iter().filter(|field| field.axes.iter().any(|axis| model.is_open(*axis))) {
+        for slot in field.slots() {
+            let values = [state.value(slot), state.at_entry(slot), state.at_checkpoint(slot)];
+            if values.iter().all(|value| **value == field.default) {
+                continue;
+            }
+            let keys = keys_of(model, field, slot, &state.made);
+            for axis in &field.axes {
+                if let Axis::Keys(set) = axis
+                    && let Some(name) = keys.key(&model.key_sets[*set as usize].name)
+                {
+                    used[*set as usize].insert(name.into());
+                }
+            }
+        }
+    }
+    used
 }
 
 /// The state with other names of open key sets. Images name their entries, so that one is put where another order wants it.
