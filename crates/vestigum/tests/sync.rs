@@ -11,6 +11,7 @@ use vestigum::{
     Committed, DirStore, Image, MemoryStore, Owner, Profiles, Pruned, Saver, Session, Spec, Store, StoreError,
 };
 use vestigum_testing::hunting::config;
+use vestigum_verify::FlakyStore;
 
 const SPEC: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"heather_rise\"]\n[merge]\n\
     [field.pence]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmerge = \"sum\"\n\
@@ -18,7 +19,7 @@ const SPEC: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\",
     [field.letters]\ntype = \"int\"\nlasts = \"visit\"\nafter_failure = \"entry\"\n\
     [field.met]\ntype = \"set of text\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
     [field.day]\ntype = \"int\"\nlasts = \"run\"\nafter_failure = \"keep\"\n\
-    [save]\nat = [\"complete\"]\n";
+    [save]\nat = [\"complete\"]\nkeep = 3\n";
 
 fn spec() -> Spec {
     Spec::from_toml(SPEC).unwrap()
@@ -290,4 +291,51 @@ fn records_in_a_folder_outlive_the_process_and_damage_is_told() {
     let records = SyncFolder::new(&folder);
     PlayerSync::new(&spec, &store, &cloud, &records, "ada").take(Side::There).unwrap();
     assert_eq!(sync(&records).unwrap(), Synced::InSync);
+}
+
+#[test]
+fn a_sync_that_was_cut_short_after_its_last_write_is_settled_by_the_next() {
+    let (other, device, cloud) = (Device::default(), Device::default(), MemoryStore::default());
+    other.play(10, 0);
+    other.sync(&cloud).unwrap();
+    // The intention and the save are written; that both have it is not.
+    let cut = Flaky(&device.records, Cut::after(1, false));
+    let cut = PlayerSync::new(&spec(), &device.store, &cloud, &cut, "ada").run();
+    assert!(matches!(cut, Err(SyncError::Record(_))), "{cut:?}");
+    assert_eq!(device.sync(&cloud).unwrap(), Synced::InSync);
+    // Then so much is played that the saves of that time are gone.
+    for pence in 0..8 {
+        device.play(pence + 1, pence);
+    }
+    vestigum::prune_all(&device.store, &Owner::Profile("ada".into()), 1).unwrap();
+    assert!(matches!(device.sync(&cloud).unwrap(), Synced::Pushed { .. }));
+    assert_eq!(device.has().0, 46);
+}
+
+#[test]
+fn a_place_that_does_not_answer_is_no_reason_to_choose() {
+    let (device, cloud) = (Device::default(), MemoryStore::default());
+    device.play(10, 0);
+    let cut = Flaky(&device.records, Cut::after(1, false));
+    PlayerSync::new(&spec(), &device.store, &cloud, &cut, "ada").run().unwrap_err();
+    device.play(5, 5);
+    cloud_moves_on(&cloud);
+    // The saves that tell how far it came cannot be read just now.
+    let flaky = FlakyStore::new(cloud.clone(), 5).fail_one_in(2);
+    let mut refused = 0;
+    for _ in 0..200 {
+        match PlayerSync::new(&spec(), &device.store, &flaky, &device.records, "ada").run() {
+            Ok(_) => break,
+            Err(SyncError::Unknown { side }) => panic!("{side} is not gone"),
+            Err(_) => refused += 1,
+        }
+    }
+    assert!(refused > 0, "there was trouble");
+    assert_eq!(device.has().0, 22, "10 and 5 here, and 7 there");
+}
+
+/// Another device took the save that was pushed, and played on.
+fn cloud_moves_on(cloud: &MemoryStore) {
+    let other = Device { store: cloud.clone(), records: MemoryRecords::default() };
+    other.play(7, 3);
 }

@@ -186,13 +186,15 @@ impl<'a> PlayerSync<'a> {
     /// the spec has no `[merge]`. Nothing is lost then, and a sync that was cut short is taken up by the next.
     pub fn run(&self) -> Result<Synced, SyncError> {
         let record = self.record()?;
+        let was_cut_short = record.pending.is_some();
         let here = self.find(Side::Here)?;
         let there = self.find(Side::There)?;
         let base = self.agreed(record, &here, &there)?;
         let of = (here.image.as_ref(), there.image.as_ref());
         match (meet(base.as_ref(), of.0, of.1), of) {
             (Meeting::InSync, (Some(image), _)) => {
-                if base.as_ref().map(Image::digest) != here.digest() {
+                // What was about to be done is done, and is looked for no more.
+                if was_cut_short || base.as_ref().map(Image::digest) != here.digest() {
                     self.agree(Some(image.clone()), None)?;
                 }
                 Ok(Synced::InSync)
@@ -343,7 +345,10 @@ impl<'a> PlayerSync<'a> {
         if found.newest <= from {
             return Ok(false);
         }
-        let written = self.store(side).read(&self.owner, from + 1).map_err(|_| SyncError::Unknown { side })?;
-        Ok(written.digest() == digest)
+        match self.store(side).read(&self.owner, from + 1) {
+            Ok(written) => Ok(written.digest() == digest),
+            Err(StoreError::NoGeneration { .. } | StoreError::Damaged { .. }) => Err(SyncError::Unknown { side }),
+            Err(why) => Err(SyncError::Store { side, why }),
+        }
     }
 }
