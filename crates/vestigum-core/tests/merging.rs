@@ -253,3 +253,30 @@ fn what_cannot_be_merged_is_told() {
     assert_eq!(meets(&base, &deleted), Meeting::Takes(Side::There));
     assert_eq!(meet(None, None, Some(&on)), Meeting::Takes(Side::There));
 }
+
+#[test]
+fn a_level_that_asks_the_device_is_opened_by_a_launch_and_not_by_a_merge() {
+    let text = format!(
+        "[merge]\n[level.heather_rise]\nopens = \"lamps >= 1 and xp >= 5\"\n{}[field.lamps]\ntype = \"int\"\ndefault = 1\n\
+         lasts = \"device\"\n",
+        field("xp", "type = \"int\"\nmerge = \"sum\"")
+    );
+    let spec = spec(&text);
+    let base = played(&spec, None, 1, |_| {});
+    let earn = |xp: i64, hour: u32| {
+        played(&spec, Some(&base), hour, |game| {
+            game.write("lamps", &[], Value::Int(0)).unwrap();
+            game.write("xp", &[], Value::Int(xp)).unwrap();
+        })
+    };
+    let of = merge(&spec, Some(&base), &earn(3, 2), &earn(4, 3)).unwrap();
+    let image = of.suspended.profile_image("ada");
+    let opened = |image: &Image| {
+        let game = Progress::load(&spec, Some(image), None).unwrap().progress;
+        value(&game, "opened", &["heather_rise"])
+    };
+    assert_eq!((opened(&image), of.report.opened.len()), (Value::Bool(false), 0));
+    // On a device that has a lamp the launch opens it.
+    let game = Progress::launch(&spec, Some(&image), None).unwrap().progress;
+    assert_eq!(value(&game, "opened", &["heather_rise"]), Value::Bool(true));
+}

@@ -28,6 +28,7 @@ use crate::merging::report::{MergeReport, MergedEntry, RunFrom, Side};
 use crate::model::Model;
 use crate::model::entry::entry_name;
 use crate::model::field::Field;
+use crate::model::level::Opening;
 use crate::model::merging::{FieldMerge, Merging};
 use crate::progress::Progress;
 use crate::spec::Spec;
@@ -35,12 +36,13 @@ use crate::state::State;
 use crate::suspension::resuming::leave_level;
 use crate::suspension::{Suspended, suspend};
 use crate::value::{Value, below};
+use crate::vocabulary::span::Span;
 
 /// What a merge gives.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub struct Merged {
-    /// The progress that came out, as a save writes it.
+    /// The progress that came out, as a save writes it: of the player alone, for what belongs to a device stays there.
     pub suspended: Suspended,
     /// What came from where.
     pub report: MergeReport,
@@ -322,9 +324,19 @@ impl Merge<'_> {
             leave_level(model, &mut state, Some(level));
         }
         let mut progress = Progress::at(model, state);
-        let opened = progress.judge_openings();
-        self.report.opened.extend(opened.iter().filter_map(|change| change.keys.level().map(str::to_owned)));
+        // What belongs to the device is not here, so a condition that asks for it is judged by the next launch.
+        if !model.openings.iter().any(|opening| asks_the_device(model, opening)) {
+            let opened = progress.judge_openings();
+            self.report.opened.extend(opened.iter().filter_map(|change| change.keys.level().map(str::to_owned)));
+        }
         progress
+    }
+}
+
+fn asks_the_device(model: &Model, opening: &Opening) -> bool {
+    match opening {
+        Opening::When(condition) => condition.reads().iter().any(|id| model.field(*id).lasts == Span::Device),
+        Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => false,
     }
 }
 
