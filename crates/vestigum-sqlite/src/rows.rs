@@ -61,7 +61,13 @@ impl SqliteStore {
         let mut connection = self.connection();
         // Image and blobs as they are at one time: another process may prune in between.
         let transaction = connection.transaction().map_err(self.failed("read"))?;
-        let text = text_of(&transaction, name, generation).map_err(self.failed("read"))?;
+        let text = text_of(&transaction, name, generation).map_err(|error| match is_damage(&error) {
+            true => {
+                let damaged = ImageError::NotRead(error.to_string());
+                StoreError::Damaged { owner: owner.clone(), generation, damaged }
+            }
+            false => self.failed("read")(error),
+        })?;
         let Some(text) = text else { return Err(StoreError::NoGeneration { owner: owner.clone(), generation }) };
         let mut image = self.decoded(owner, generation, &text)?;
         image.find_blobs(|blob| self.find_blob(&transaction, blob));
@@ -186,5 +192,18 @@ impl SqliteStore {
             transaction.prepare_cached(sql)?.execute(params![key, &bytes[..]])?;
         }
         Ok(())
+    }
+}
+
+/// Whether a row is damaged, so that no later try reads it: another type than the table has, or a broken page. Everything else
+/// is the file's trouble, and the save may be whole.
+fn is_damage(error: &rusqlite::Error) -> bool {
+    use rusqlite::Error;
+    match error {
+        Error::InvalidColumnType(..)
+        | Error::FromSqlConversionFailure(..)
+        | Error::IntegralValueOutOfRange(..)
+        | Error::Utf8Error(..) => true,
+        error => error.sqlite_error_code() == Some(rusqlite::ErrorCode::DatabaseCorrupt),
     }
 }

@@ -2,12 +2,13 @@
 
 use std::io;
 use std::path::Path;
+use std::time::{Duration, Instant};
 
-use rusqlite::{Connection, TransactionBehavior};
+use rusqlite::{Connection, ErrorCode, TransactionBehavior};
 
 use vestigum::StoreError;
 
-use crate::failed;
+use crate::{BUSY, failed};
 
 /// What marks a file as one of saves: `VSTG`.
 const APPLICATION: i32 = 0x5653_5447;
@@ -36,9 +37,8 @@ const STEPS: [&str; VERSION as usize] = ["CREATE TABLE images (
 /// Brings a file to the version of this crate.
 pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), StoreError> {
     let failed = |error| failed(path, "prepare the file of saves", error);
-    // Waits for another process that prepares it just now.
-    let found = version(connection, path)?;
-    connection.pragma_update(None, "journal_mode", "WAL").map_err(failed)?;
+    let found = seen_at_once(connection, path)?;
+    write_ahead(connection).map_err(failed)?;
     connection.pragma_update(None, "synchronous", "FULL").map_err(failed)?;
     if found == Some(VERSION) {
         return Ok(());
@@ -56,13 +56,35 @@ pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), St
 
 /// Whether a file can be read as it is.
 pub(crate) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
-    match version(connection, path)? {
+    match seen_at_once(connection, path)? {
         Some(VERSION) => Ok(()),
         _ => Err(refused(path, "it holds no saves yet".into())),
     }
 }
 
-/// The version of the tables of a file; none if it is empty.
+/// Lets the file keep a log of what is written. SQLite does not wait by itself where another process does the same just now.
+fn write_ahead(connection: &Connection) -> rusqlite::Result<()> {
+    let began = Instant::now();
+    loop {
+        let done = connection.pragma_update(None, "journal_mode", "WAL");
+        let busy = done.as_ref().is_err_and(|error| error.sqlite_error_code() == Some(ErrorCode::DatabaseBusy));
+        if !busy || began.elapsed() >= BUSY {
+            return done;
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    }
+}
+
+/// The version of the tables as it is at one time: another process may make them just now.
+fn seen_at_once(connection: &Connection, path: &Path) -> Result<Option<i32>, StoreError> {
+    let failed = |error| failed(path, "read the file of saves", error);
+    let transaction = connection.unchecked_transaction().map_err(failed)?;
+    let found = version(&transaction, path)?;
+    transaction.finish().map_err(failed)?;
+    Ok(found)
+}
+
+/// The version of the tables of a file, in a transaction; none if it is empty.
 fn version(connection: &Connection, path: &Path) -> Result<Option<i32>, StoreError> {
     let failed = |error| failed(path, "read the file of saves", error);
     let pragma = |name: &str| connection.pragma_query_value(None, name, |row| row.get::<_, i32>(0));

@@ -247,3 +247,22 @@ fn rows_that_no_store_wrote_stop_neither_a_launch_nor_a_prune() {
     assert!(game.load_report().to_string().contains("passed over generation 7"), "{}", game.load_report());
     game.quit().unwrap();
 }
+
+#[test]
+fn many_can_make_the_file_at_once() {
+    for _ in 0..25 {
+        let (_folder, path) = file();
+        let start = std::sync::Barrier::new(6);
+        std::thread::scope(|scope| {
+            for player in 0..6 {
+                let (path, start) = (&path, &start);
+                scope.spawn(move || {
+                    start.wait();
+                    let store = SqliteStore::open(path).unwrap_or_else(|error| panic!("{error}"));
+                    plays(&store, &format!("carrier {player}"), b"dawn");
+                });
+            }
+        });
+        assert_eq!(SqliteStore::open(&path).unwrap().owners().unwrap().len(), 7, "six players and the device");
+    }
+}

@@ -7,6 +7,7 @@ use std::path::Path;
 use std::thread;
 use std::time::{Duration, Instant};
 
+use vestigum::merging::merge;
 use vestigum::{DirStore, Image, MemoryStore, Owner, Progress, Saver, Session, Spec, Store, Value};
 
 /// A game with so many per-level entries: fields of 100 levels each, and 16 visit fields.
@@ -353,6 +354,32 @@ fn by_blobs(most: usize) {
     }
 }
 
+/// What two places changed since they had the same save, entry by entry.
+fn by_changes(most: usize) {
+    println!("\nentries that both places changed    merge");
+    let mut count = 100;
+    while count <= most {
+        let levels: Vec<String> = (0..count).map(|n| format!("\"path_{n}\"")).collect();
+        let spec = sound(&format!(
+            "[game]\nid = \"fellpost\"\n[levels]\nopening = \"all\"\norder = [{}]\n[merge]\n[field.letters]\ntype = \"int\"\n\
+             per = \"level\"\nlasts = \"profile\"\nafter_failure = \"checkpoint\"\nmerge = \"sum\"\n",
+            levels.join(", ")
+        ));
+        let played = |from: Option<&Image>, letters: i64| {
+            let mut game = Progress::launch(&spec, from, None).expect("its own image loads").progress;
+            for n in 0..count {
+                game.write_add("letters", &[&format!("path_{n}")], Value::Int(letters)).expect("play writes it");
+            }
+            game.suspend().profile_image("ada")
+        };
+        let base = played(None, 1);
+        let (here, there) = (played(Some(&base), 2), played(Some(&base), 3));
+        let merge = time(9, || merge(&spec, Some(&base), &here, &there).map(|merged| merged.report.entries.len()));
+        println!("{count:>34} {merge:>8.1?}");
+        count *= 10;
+    }
+}
+
 fn main() {
     // `cargo bench -- --test`, as CI runs it, only looks whether it works.
     let small = std::env::args().any(|argument| argument == "--test");
@@ -362,5 +389,6 @@ fn main() {
     by_names(if small { 100 } else { 100_000 });
     by_generations(if small { 10 } else { 1000 });
     by_blobs(if small { 1 } else { 100 });
+    by_changes(if small { 100 } else { 10_000 });
     by_players(if small { 1 } else { 64 });
 }
