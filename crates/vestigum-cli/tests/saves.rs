@@ -394,6 +394,9 @@ fn saves_of_two_places_are_merged_only_with_yes() {
         let (code, _, err) = vestigum(folder, &[&merge[..3], places].concat());
         assert!(code == 2 && err.contains(expected), "{places:?}: {err}");
     }
+    fs::File::create(folder.join("huge.json")).unwrap().set_len((64 << 20) + 1).unwrap();
+    let (code, _, err) = vestigum(folder, &[&merge[..3], &["huge.json", "laptop", "hand_held"]].concat());
+    assert!(code == 2 && err.contains("so it is no save"), "{err}");
     let plain = fs::read_to_string(demo("fellpost.toml")).unwrap();
     let plain: String = plain
         .lines()

@@ -1,5 +1,6 @@
 //! `vestigum saves merge`: what became of one save in two places, as one save again.
 
+use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
@@ -36,6 +37,9 @@ pub(super) struct Arguments {
 /// The word for a base that there is none of.
 const NONE: &str = "none";
 
+/// The most bytes that a save in a file of its own may have: as many as a save folder reads.
+const LARGEST: u64 = 64 << 20;
+
 /// The newest save of one place.
 struct Newest {
     store: AnyStore,
@@ -62,9 +66,16 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     if arguments.yes {
         let write = |side: Side, to: &Newest| {
             let done = to.store.commit(to.generation, &image);
-            done.map(|done| done.generation).map_err(|error| out.unusable(&format!("{side}: {error}")))
+            done.map(|done| done.generation).map_err(|error| format!("{side}: {error}"))
         };
-        written = Some((write(Side::Here, &here)?, write(Side::There, &there)?));
+        let of_here = write(Side::Here, &here).map_err(|why| out.unusable(&why))?;
+        // What is here has taken up what is there, so that is what both have in common now.
+        let of_there = write(Side::There, &there).map_err(|why| {
+            out.unusable(&format!(
+                "{why}; generation {of_here} here has the merge already: try again with THERE as BASE"
+            ))
+        })?;
+        written = Some((of_here, of_there));
     }
     let report = &merged.report;
     if out.json {
@@ -144,7 +155,13 @@ fn base(out: &Output, arguments: &Arguments, owner: &Owner) -> Result<Option<Ima
         let store = arguments.key.open(out, place, false)?;
         return newest(out, store, owner).map(|newest| Some(newest.image));
     }
-    let bytes = std::fs::read(place).map_err(|error| out.unusable(&format!("{}: {error}", place.display())))?;
+    let failed = |error: std::io::Error| out.unusable(&format!("{}: {error}", place.display()));
+    let mut file = std::fs::File::open(place).map_err(failed)?.take(LARGEST + 1);
+    let mut bytes = Vec::new();
+    file.read_to_end(&mut bytes).map_err(failed)?;
+    if bytes.len() as u64 > LARGEST {
+        return Err(out.unusable(&format!("{} has more than {LARGEST} bytes, so it is no save", place.display())));
+    }
     let key = arguments.key.read(out)?;
     let image = Image::decode(&bytes, key.as_ref());
     let image = image.map_err(|error| out.unusable(&format!("{}: {error}", place.display())))?;
