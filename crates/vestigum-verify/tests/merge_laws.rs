@@ -55,9 +55,13 @@ fn is_set_back(spec: &Spec, image: &Image, field: &Field) -> bool {
     matches!(image.place, SavedPlace::InLevel { .. }) && [fate.touched, fate.untouched].contains(&PlainFate::Reset)
 }
 
-/// Whether the names of open key sets mean the same entries in all saves.
-fn same_names(images: &[&Image]) -> bool {
-    images.windows(2).all(|pair| pair[0].made == pair[1].made)
+/// A merge in which each entry is where it was in all three saves: the names of open key sets are the same, and no level moved.
+fn merged_entry_by_entry(spec: &Spec, base: &Image, here: &Image, there: &Image) -> Option<Merged> {
+    if base.made != here.made || here.made != there.made {
+        return None;
+    }
+    let of = merged(spec, base, here, there);
+    (of.report.moved_levels.is_empty() && of.report.left_level.is_none()).then_some(of)
 }
 
 proptest! {
@@ -127,13 +131,7 @@ proptest! {
     fn no_record_falls_and_no_completed_level_is_lost(parted in parted()) {
         let spec = parted.spec();
         let [base, here, there] = parted.images(&spec);
-        if !same_names(&[&base, &here, &there]) {
-            return Ok(());
-        }
-        let of = merged(&spec, &base, &here, &there);
-        if !of.report.moved_levels.is_empty() || of.report.left_level.is_some() {
-            return Ok(());
-        }
+        let Some(of) = merged_entry_by_entry(&spec, &base, &here, &there) else { return Ok(()) };
         let out = given_up(&spec, &image(&of));
         let [base, here, there] = [&base, &here, &there].map(|image| given_up(&spec, image));
         for field in with_law(&spec, &parted, "max").filter(|field| !is_set_back(&spec, &image(&of), field)) {
@@ -160,13 +158,7 @@ proptest! {
     fn no_gain_is_lost_and_none_is_counted_twice(parted in parted()) {
         let spec = parted.spec();
         let [base, here, there] = parted.images(&spec);
-        if !same_names(&[&base, &here, &there]) {
-            return Ok(());
-        }
-        let of = merged(&spec, &base, &here, &there);
-        if !of.report.moved_levels.is_empty() || of.report.left_level.is_some() {
-            return Ok(());
-        }
+        let Some(of) = merged_entry_by_entry(&spec, &base, &here, &there) else { return Ok(()) };
         let out = given_up(&spec, &image(&of));
         let whole = held(&spec, &base);
         let [base, here, there] = [&base, &here, &there].map(|image| given_up(&spec, image));
