@@ -385,7 +385,7 @@ fn saves_of_two_places_are_merged_only_with_yes() {
     assert!(out.contains("no value differs") && out.contains("the run is the same on both sides"), "{out}");
     let cases: [(&[&str], &str); 5] = [
         (&["nowhere", "laptop", "hand_held"], "there is no save folder nowhere"),
-        (&["both", "laptop", "hand_held", "--device"], "what belongs to a device is never merged"),
+        (&["both", "laptop", "hand_held", "--device"], "unexpected argument '--device'"),
         (&["both", "laptop", "hand_held", "--profile", "ben"], "there are no saves of profile `ben`"),
         (&["fellpost.toml", "laptop", "hand_held"], "it is not whole"),
         (&["both/profiles/ada/9.json", "laptop", "hand_held"], "there is no save folder"),
@@ -394,6 +394,21 @@ fn saves_of_two_places_are_merged_only_with_yes() {
         let (code, _, err) = vestigum(folder, &[&merge[..3], places].concat());
         assert!(code == 2 && err.contains(expected), "{places:?}: {err}");
     }
+    // Where only one of both places could be written, the next try says what both have in common.
+    let owner = vestigum::Owner::Profile("ada".into());
+    let last =
+        vestigum::Store::read(&vestigum::DirStore::open_to_read(folder.join("both")).unwrap(), &owner, 1).unwrap();
+    let last = vestigum::Image { generation: (1 << 53) - 1, ..last };
+    fs::create_dir_all(folder.join("full/profiles/ada")).unwrap();
+    fs::write(folder.join(format!("full/profiles/ada/{}.json", last.generation)), last.to_json()).unwrap();
+    let full = [&merge[..3], &["none", "laptop", "full", "--yes"]].concat();
+    let (code, _, err) = vestigum(folder, &full);
+    assert!(
+        code == 2 && err.contains("generation 4 here has the merge already: try again with THERE as BASE"),
+        "{err}"
+    );
+    let (_, again) = json(folder, &[&merge[..3], &["full", "laptop", "full"]].concat());
+    assert_eq!(xp(&again), serde_json::Value::from(265), "165 here and 100 there, once");
     fs::File::create(folder.join("huge.json")).unwrap().set_len((64 << 20) + 1).unwrap();
     let (code, _, err) = vestigum(folder, &[&merge[..3], &["huge.json", "laptop", "hand_held"]].concat());
     assert!(code == 2 && err.contains("so it is no save"), "{err}");

@@ -147,7 +147,7 @@ fn the_run_is_that_of_the_higher_number_and_then_of_the_newer_save() {
         })
     };
     let (of, game) = merged(&by_day, &base, &on_day(3, 2), &on_day(2, 3));
-    assert_eq!(of.report.run.to_string(), "the run is that of here: 3 is more than 2");
+    assert_eq!(of.report.run.to_string(), "the run goes on as it is here: 3 is more than 2");
     assert_eq!(value(&game, "day", &[]), Value::Int(3));
     let (of, _) = merged(
         &by_day,

@@ -57,13 +57,15 @@ impl fmt::Display for RunFrom {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             RunFrom::Both => f.write_str("the run is the same on both sides"),
-            RunFrom::OnlyChanged(side) => write!(f, "the run is that of {side}: the other side has not changed it"),
-            RunFrom::Newer(side) => write!(f, "the run is that of {side}: its save is newer"),
+            RunFrom::OnlyChanged(side) => {
+                write!(f, "the run goes on as it is {side}: the other side has not changed it")
+            }
+            RunFrom::Newer(side) => write!(f, "the run goes on as it is {side}: its save is newer"),
             RunFrom::Higher { side: Side::Here, here, there } => {
-                write!(f, "the run is that of here: {here} is more than {there}")
+                write!(f, "the run goes on as it is here: {here} is more than {there}")
             }
             RunFrom::Higher { side: Side::There, here, there } => {
-                write!(f, "the run is that of there: {there} is more than {here}")
+                write!(f, "the run goes on as it is there: {there} is more than {here}")
             }
         }
     }

@@ -11,7 +11,7 @@ use vestigum::tools::rfc3339;
 use vestigum::{Image, Owner, Store, Value};
 
 use super::any_store::AnyStore;
-use super::{Key, Whose};
+use super::{Key, Player};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
 
@@ -26,7 +26,7 @@ pub(super) struct Arguments {
     /// The saves there: a save folder, or sqlite:FILE
     there: PathBuf,
     #[command(flatten)]
-    whose: Whose,
+    player: Player,
     #[command(flatten)]
     key: Key,
     /// Write what comes out to both places
@@ -50,18 +50,15 @@ struct Newest {
 pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let here = arguments.key.open(out, &arguments.here, arguments.yes)?;
-    if arguments.whose.device {
-        return Err(out.unusable("what belongs to a device is never merged: each keeps its own"));
-    }
-    let owner = Owner::Profile(arguments.whose.profile(out, &here)?);
+    let name = arguments.player.name(out, &here)?;
+    let owner = Owner::Profile(name.clone());
     let there = arguments.key.open(out, &arguments.there, arguments.yes)?;
     let (here, there) = (newest(out, here, &owner)?, newest(out, there, &owner)?);
     let base = base(out, arguments, &owner)?;
     let merged = merge(&spec, base.as_ref(), &here.image, &there.image);
     let merged = merged.map_err(|error| out.unusable(&error.to_string()))?;
-    let Owner::Profile(name) = &owner else { return Err(out.unusable("only players are merged")) };
     let saved_at = rfc3339(SystemTime::now());
-    let image = Image { saved_at, ..merged.suspended.profile_image(name) };
+    let image = Image { saved_at, ..merged.suspended.profile_image(&name) };
     let mut written = None;
     if arguments.yes {
         let write = |side: Side, to: &Newest| {

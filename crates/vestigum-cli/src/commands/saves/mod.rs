@@ -74,12 +74,19 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     done.unwrap_or_else(|verdict| verdict)
 }
 
-/// Whose saves a command is about.
+/// Which player a command is about.
 #[derive(clap::Args)]
-struct Whose {
+struct Player {
     /// The player; not needed if there is only one
     #[arg(long, value_name = "NAME")]
     profile: Option<String>,
+}
+
+/// Whose saves a command is about.
+#[derive(clap::Args)]
+struct Whose {
+    #[command(flatten)]
+    player: Player,
     /// The device instead of a player
     #[arg(long, conflicts_with = "profile")]
     device: bool,
@@ -87,10 +94,12 @@ struct Whose {
 
 impl Whose {
     fn owner(&self, out: &Output, store: &dyn Store) -> Result<Owner, Verdict> {
-        if self.device { Ok(Owner::Device) } else { self.profile(out, store).map(Owner::Profile) }
+        if self.device { Ok(Owner::Device) } else { self.player.name(out, store).map(Owner::Profile) }
     }
+}
 
-    fn profile(&self, out: &Output, store: &dyn Store) -> Result<String, Verdict> {
+impl Player {
+    fn name(&self, out: &Output, store: &dyn Store) -> Result<String, Verdict> {
         if let Some(name) = &self.profile {
             return Ok(name.clone());
         }

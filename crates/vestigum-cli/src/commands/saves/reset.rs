@@ -7,7 +7,7 @@ use serde_json::json;
 
 use vestigum::{Change, Owner, Reset, Session, Store};
 
-use super::{Key, Whose};
+use super::{Key, Player};
 use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, in_short, paint, table};
 use crate::{Verdict, input};
 
@@ -23,7 +23,7 @@ pub(super) struct Arguments {
     /// The level, or the field and the keys of one entry
     names: Vec<String>,
     #[command(flatten)]
-    whose: Whose,
+    player: Player,
     #[command(flatten)]
     key: Key,
     /// Do it
@@ -68,7 +68,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let scope = scope(out, arguments)?;
     // A preview quits a session too, and finds nothing to write.
     let store = arguments.key.open(out, &arguments.folder, true)?;
-    let profile = arguments.whose.profile(out, &store)?;
+    let profile = arguments.player.name(out, &store)?;
     let before = super::generations(out, &store, &Owner::Profile(profile.clone()))?;
     let owner = Owner::Profile(profile.clone());
     let whole = before.iter().rev().copied().find(|generation| store.read(&owner, *generation).is_ok());
