@@ -25,7 +25,7 @@
 //! A commit is one transaction: the image, the blobs that it means, and which these are. It is durable when it returns (write-ahead log,
 //! `synchronous = FULL`). Who does not know the newest generation of a player is told so and writes nothing, whichever process wrote it. So
 //! two processes that play the same player do not overwrite each other: the second one's saves fail with
-//! [`StoreError::Conflict`], and it launches again.
+//! [`StoreError::Conflict`], and it launches again. A process that takes a lease on a player keeps the others from writing at all.
 //!
 //! # What is in the file
 //!
@@ -34,6 +34,7 @@
 //! | `images` | `profile` (`''` for the device), `generation`, `digest`, `saved_at`, `image`: the JSON of a save, as a folder has it |
 //! | `means` | `profile`, `generation`, `digest`: which blobs an image means |
 //! | `blobs` | `digest`, `bytes` |
+//! | `leases` | `profile`, `holder` (none if it was given back), `token`, `until_ms`: who may write, until when, in milliseconds since 1970 |
 //!
 //! So SQL reads the saves. How many players have completed each level:
 //!
@@ -46,6 +47,7 @@
 //!
 //! It must not write them: the check of an image covers all of it.
 
+mod leases;
 mod prune;
 mod rows;
 mod schema;
@@ -60,10 +62,13 @@ use std::time::Duration;
 use rusqlite::{Connection, OpenFlags};
 
 use vestigum::image::{BlobDigest, SealKey};
-use vestigum::{Committed, EncodedImage, Image, Owner, Pruned, Store, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Owner, Pruned, Store, StoreError};
 
 /// How long one statement waits for another process that writes.
 const BUSY: Duration = Duration::from_secs(5);
+
+/// So many images are written in one transaction, which is synced once.
+const BATCH: usize = 64;
 
 /// A store in one SQLite file. Clones share it.
 #[derive(Clone)]
@@ -206,11 +211,32 @@ impl Store for SqliteStore {
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        self.commit_row(follows, &image.encoded())
+        self.commit_encoded(follows, &image.encoded())
     }
 
     fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
-        self.commit_row(follows, image)
+        let mut results = self.commit_rows(&[Commit { follows, image, lease: None }]);
+        results.pop().unwrap_or(Err(StoreError::Closed))
+    }
+
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
+        self.commit_rows(commits)
+    }
+
+    fn batch_size(&self) -> usize {
+        BATCH
+    }
+
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        self.lease_row(owner, holder, lasts)
+    }
+
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        self.renew_rows(leases, lasts)
+    }
+
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        self.release_rows(leases)
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {

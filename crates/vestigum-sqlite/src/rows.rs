@@ -5,9 +5,9 @@ use std::sync::Arc;
 use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, TransactionBehavior, params};
 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
-use vestigum::{Committed, EncodedImage, Image, Owner, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, Owner, StoreError};
 
-use crate::{SqliteStore, lock, name_of};
+use crate::{SqliteStore, leases, lock, name_of};
 
 /// The highest generation: JSON tools read numbers up to it exactly.
 const LAST_GENERATION: u64 = (1 << 53) - 1;
@@ -118,43 +118,79 @@ impl SqliteStore {
         image.find_blobs(|blob| self.find_blob(&connection, blob));
     }
 
-    pub(crate) fn commit_row(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
-        let owner = image.owner();
-        let name = name_of(owner)?;
+    /// Commits all of them in one transaction. Where something goes wrong with the file itself, each is tried alone: a batch that
+    /// finds no room may hold one that does.
+    pub(crate) fn commit_rows(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
+        match self.commit_at_once(commits) {
+            Ok(results) => results,
+            Err(error) if commits.len() == 1 => vec![Err(error)],
+            Err(_) => commits.iter().flat_map(|commit| self.commit_rows(std::slice::from_ref(commit))).collect(),
+        }
+    }
+
+    fn commit_at_once(&self, commits: &[Commit<'_>]) -> Result<Vec<Result<Committed, StoreError>>, StoreError> {
         let failed = self.failed("write");
         let mut connection = self.to_write()?;
         let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
-        let found = newest(&transaction, name).map_err(&failed)?;
+        let mut results = Vec::with_capacity(commits.len());
+        for commit in commits {
+            results.push(self.commit_in(&transaction, commit).map_err(&failed)?);
+        }
+        transaction.commit().map_err(&failed)?;
+        for (commit, result) in commits.iter().zip(&results) {
+            if let Ok(committed) = result
+                && committed.written
+            {
+                let name = name_of(commit.image.owner())?.to_owned();
+                lock(&self.inner.verdicts).insert((name, committed.generation), true);
+                lock(&self.inner.whole).extend(commit.image.blobs().iter().map(|(digest, _)| *digest));
+            }
+        }
+        Ok(results)
+    }
+
+    /// What becomes of one commit of a transaction. Nothing is written for one that is refused.
+    fn commit_in(
+        &self,
+        transaction: &Transaction<'_>,
+        commit: &Commit<'_>,
+    ) -> SqlResult<Result<Committed, StoreError>> {
+        let Commit { follows, image, lease } = *commit;
+        let owner = image.owner();
+        let name = match name_of(owner) {
+            Ok(name) => name,
+            Err(refused) => return Ok(Err(refused)),
+        };
+        if let Err(refused) = leases::allows(transaction, owner, name, lease)? {
+            return Ok(Err(refused));
+        }
+        let found = newest(transaction, name)?;
         let highest = found.as_ref().map_or(0, |(generation, _)| *generation);
         let missing = highest < follows;
         if let Some((generation, digest)) = &found
             && digest == image.digest()
             && !missing
         {
-            let text = text_of(&transaction, name, *generation).map_err(&failed)?;
+            let text = text_of(transaction, name, *generation)?;
             if text.is_some_and(|text| self.decoded(owner, *generation, &text).is_ok()) {
                 // The image is there; a blob of it may have been damaged.
-                self.write_blobs(&transaction, image).map_err(&failed)?;
-                transaction.commit().map_err(&failed)?;
-                return Ok(Committed::unchanged(*generation));
+                self.write_blobs(transaction, image)?;
+                return Ok(Ok(Committed::unchanged(*generation)));
             }
         }
         if highest > follows {
-            return Err(StoreError::Conflict { owner: owner.clone(), newest: highest, follows });
+            return Ok(Err(StoreError::Conflict { owner: owner.clone(), newest: highest, follows }));
         }
         // Numbers that were used once are never used again.
         let generation = highest.max(follows) + 1;
         if generation > LAST_GENERATION {
-            return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
+            return Ok(Err(StoreError::NoMoreGenerations { owner: owner.clone() }));
         }
-        self.write_blobs(&transaction, image).map_err(&failed)?;
-        self.write_image(&transaction, name, generation, image).map_err(&failed)?;
-        transaction.commit().map_err(&failed)?;
-        lock(&self.inner.verdicts).insert((name.to_owned(), generation), true);
-        lock(&self.inner.whole).extend(image.blobs().iter().map(|(digest, _)| *digest));
+        self.write_blobs(transaction, image)?;
+        self.write_image(transaction, name, generation, image)?;
         let mut committed = Committed::written(generation);
         committed.missing = missing;
-        Ok(committed)
+        Ok(Ok(committed))
     }
 
     fn write_image(

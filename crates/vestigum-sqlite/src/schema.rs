@@ -14,10 +14,11 @@ use crate::{BUSY, failed};
 const APPLICATION: i32 = 0x5653_5447;
 
 /// The version of the tables that this crate writes.
-const VERSION: i32 = 1;
+const VERSION: i32 = 2;
 
 /// What leads from the version before to each, the first one from an empty file.
-const STEPS: [&str; VERSION as usize] = ["CREATE TABLE images (
+const STEPS: [&str; VERSION as usize] = [
+    "CREATE TABLE images (
          profile TEXT NOT NULL,
          generation INTEGER NOT NULL,
          digest TEXT NOT NULL,
@@ -32,7 +33,14 @@ const STEPS: [&str; VERSION as usize] = ["CREATE TABLE images (
          PRIMARY KEY (profile, generation, digest)
      ) WITHOUT ROWID;
      CREATE INDEX meant ON means (digest);
-     CREATE TABLE blobs (digest TEXT NOT NULL PRIMARY KEY, bytes BLOB NOT NULL) WITHOUT ROWID;"];
+     CREATE TABLE blobs (digest TEXT NOT NULL PRIMARY KEY, bytes BLOB NOT NULL) WITHOUT ROWID;",
+    "CREATE TABLE leases (
+         profile TEXT NOT NULL PRIMARY KEY,
+         holder TEXT,
+         token INTEGER NOT NULL,
+         until_ms INTEGER NOT NULL
+     ) WITHOUT ROWID;",
+];
 
 /// Brings a file to the version of this crate.
 pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), StoreError> {
@@ -57,7 +65,8 @@ pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), St
 /// Whether a file can be read as it is.
 pub(crate) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     match seen_at_once(connection, path)? {
-        Some(VERSION) => Ok(()),
+        // Leases came with version 2, and who only looks asks for none.
+        Some(1..=VERSION) => Ok(()),
         _ => Err(refused(path, "it holds no saves yet".into())),
     }
 }

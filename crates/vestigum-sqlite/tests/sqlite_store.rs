@@ -1,13 +1,16 @@
 //! Saves in one SQLite file: the rules of every store, several processes, what is refused, what survives.
 
 use std::path::Path;
+use std::time::Duration;
 
 use rusqlite::Connection;
 
 use vestigum::image::{BlobDigest, BlobError, ImageError, SealKey};
-use vestigum::{Image, Owner, Profiles, Saver, Session, Spec, Store, StoreError, Value, prune_all};
+use vestigum::{
+    Commit, Image, Lease, Newest, Owner, Profiles, Saver, Session, Spec, Store, StoreError, Value, prune_all,
+};
 use vestigum_sqlite::SqliteStore;
-use vestigum_verify::store_suite::breaches;
+use vestigum_verify::store_suite::{breaches, shared_breaches};
 
 const SPEC: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n[save]\nkeep = 2\n\
     [field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n\
@@ -50,18 +53,50 @@ fn it_keeps_every_rule_of_a_store() {
     // Each place is a folder, which stays for as long as its store.
     let empty = || {
         let folder = tempfile::tempdir().unwrap();
-        Kept { store: Some(SqliteStore::open(folder.path().join("fellpost.db")).unwrap()), folder }
+        let store = Some(SqliteStore::open(folder.path().join("fellpost.db")).unwrap());
+        Kept { store, folder: Some(folder) }
     };
     let reopen = |mut kept: Kept| {
         kept.store = None;
-        kept.store = Some(SqliteStore::open(kept.folder.path().join("fellpost.db")).unwrap());
+        let folder = kept.folder.as_ref().unwrap();
+        kept.store = Some(SqliteStore::open(folder.path().join("fellpost.db")).unwrap());
         kept
     };
     assert_eq!(breaches(&empty, &reopen), []);
 }
 
+#[test]
+fn several_processes_keep_the_rules_of_leases() {
+    let empty = || {
+        let folder = tempfile::tempdir().unwrap();
+        let store = Some(SqliteStore::open(folder.path().join("fellpost.db")).unwrap());
+        Kept { store, folder: Some(folder) }
+    };
+    let beside = |kept: &Kept| {
+        let path = kept.store.as_ref().unwrap().path().to_owned();
+        Kept { store: Some(SqliteStore::open(path).unwrap()), folder: None }
+    };
+    assert_eq!(shared_breaches(&empty, &beside), []);
+}
+
+#[test]
+fn a_file_of_the_first_version_gets_its_leases() {
+    let (_folder, path) = file();
+    plays(&SqliteStore::open(&path).unwrap(), "ada", b"a sketch");
+    sql(&path, "DROP TABLE leases; PRAGMA user_version = 1");
+    // Who only looks changes nothing.
+    let looked = Session::peek(&spec(), &SqliteStore::open_to_read(&path).unwrap(), "ada").unwrap();
+    assert_eq!(looked.value("xp", &[]).unwrap(), Value::Int(5));
+    assert!(Connection::open(&path).unwrap().prepare("SELECT * FROM leases").is_err());
+    let store = SqliteStore::open(&path).unwrap();
+    plays(&store, "ada", b"a map");
+    let lease = store.lease(&ada(), "server 1", Duration::from_secs(60)).unwrap();
+    assert_eq!(lease.token(), 1);
+    assert_eq!(count(&path, "leases"), 1);
+}
+
 struct Kept {
-    folder: tempfile::TempDir,
+    folder: Option<tempfile::TempDir>,
     store: Option<SqliteStore>,
 }
 
@@ -77,6 +112,24 @@ impl Store for Kept {
     }
     fn commit(&self, follows: u64, image: &Image) -> Result<vestigum::Committed, StoreError> {
         self.store.as_ref().unwrap().commit(follows, image)
+    }
+    fn newest(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {
+        self.store.as_ref().unwrap().newest(owner)
+    }
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<vestigum::Committed, StoreError>> {
+        self.store.as_ref().unwrap().commit_all(commits)
+    }
+    fn batch_size(&self) -> usize {
+        self.store.as_ref().unwrap().batch_size()
+    }
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        self.store.as_ref().unwrap().lease(owner, holder, lasts)
+    }
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        self.store.as_ref().unwrap().renew(leases, lasts)
+    }
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        self.store.as_ref().unwrap().release(leases)
     }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<vestigum::Pruned, StoreError> {
         self.store.as_ref().unwrap().prune(owner, keep)
@@ -138,9 +191,9 @@ fn what_is_no_file_of_saves_is_refused_and_not_changed() {
     assert!(refused.to_string().contains("file is not a database"), "{refused}");
     let newer = folder.path().join("newer.db");
     drop(SqliteStore::open(&newer).unwrap());
-    sql(&newer, "PRAGMA user_version = 2");
+    sql(&newer, "PRAGMA user_version = 3");
     let refused = SqliteStore::open(&newer).unwrap_err().to_string();
-    assert!(refused.contains("version 2, and this program knows versions up to 1; a newer one made it"), "{refused}");
+    assert!(refused.contains("version 3, and this program knows versions up to 2; a newer one made it"), "{refused}");
     assert!(SqliteStore::open(folder.path()).is_err(), "a folder");
     let missing = SqliteStore::open_to_read(folder.path().join("none.db")).unwrap_err().to_string();
     assert!(

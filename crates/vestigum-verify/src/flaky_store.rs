@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use vestigum::{Committed, EncodedImage, Image, Owner, Pruned, Store, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 /// A store that fails now and then.
@@ -137,7 +137,7 @@ impl<S: Store> FlakyStore<S> {
         self
     }
 
-    /// Every call takes up to so long.
+    /// Every call, and every commit of a batch, takes up to so long.
     #[must_use]
     pub fn latency(self, longest: Duration) -> Self {
         self.state().latency = longest;
@@ -171,20 +171,6 @@ impl<S: Store> FlakyStore<S> {
             Trouble::None => read(&self.shared.store),
             Trouble::Fails | Trouble::AnswerLost => Err(failed("reach", io::ErrorKind::ConnectionReset)),
             Trouble::TooMany => Err(failed("reach", io::ErrorKind::WouldBlock)),
-        }
-    }
-
-    /// A call that commits.
-    fn commit_with(&self, commit: impl FnOnce(&S) -> Result<Committed, StoreError>) -> Result<Committed, StoreError> {
-        match self.trouble(true) {
-            Trouble::None => commit(&self.shared.store),
-            Trouble::Fails => Err(failed("reach", io::ErrorKind::ConnectionReset)),
-            Trouble::TooMany => Err(failed("write to", io::ErrorKind::WouldBlock)),
-            Trouble::AnswerLost => {
-                // What the store itself refuses is refused.
-                commit(&self.shared.store)?;
-                Err(failed("hear from", io::ErrorKind::TimedOut))
-            }
         }
     }
 
@@ -235,6 +221,23 @@ impl State {
     }
 }
 
+/// What a commit with a trouble answers.
+fn commit_with(
+    trouble: &Trouble,
+    commit: impl FnOnce() -> Result<Committed, StoreError>,
+) -> Result<Committed, StoreError> {
+    match trouble {
+        Trouble::None => commit(),
+        Trouble::Fails => Err(failed("reach", io::ErrorKind::ConnectionReset)),
+        Trouble::TooMany => Err(failed("write to", io::ErrorKind::WouldBlock)),
+        Trouble::AnswerLost => {
+            // What the store itself refuses is refused.
+            commit()?;
+            Err(failed("hear from", io::ErrorKind::TimedOut))
+        }
+    }
+}
+
 fn failed(action: &'static str, cause: io::ErrorKind) -> StoreError {
     StoreError::Io { action, path: PathBuf::from("the flaky store"), cause: cause.into() }
 }
@@ -253,11 +256,44 @@ impl<S: Store> Store for FlakyStore<S> {
     }
 
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
-        self.commit_with(|store| store.commit(follows, image))
+        commit_with(&self.trouble(true), || self.shared.store.commit(follows, image))
     }
 
     fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
-        self.commit_with(|store| store.commit_encoded(follows, image))
+        commit_with(&self.trouble(true), || self.shared.store.commit_encoded(follows, image))
+    }
+
+    fn newest(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {
+        self.read_with(|store| store.newest(owner))
+    }
+
+    /// Each commit of a batch has its own trouble, so a batch is written in part. Who is told of a lost answer has been written.
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
+        let troubles: Vec<Trouble> = commits.iter().map(|_| self.trouble(true)).collect();
+        let reaches = |trouble: &Trouble| matches!(trouble, Trouble::None | Trouble::AnswerLost);
+        let reaching: Vec<Commit<'_>> =
+            commits.iter().zip(&troubles).filter(|(_, trouble)| reaches(trouble)).map(|(commit, _)| *commit).collect();
+        let mut done = self.shared.store.commit_all(&reaching).into_iter();
+        troubles.iter().map(|trouble| commit_with(trouble, || done.next().unwrap_or(Err(StoreError::Closed)))).collect()
+    }
+
+    fn batch_size(&self) -> usize {
+        self.shared.store.batch_size()
+    }
+
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        self.read_with(|store| store.lease(owner, holder, lasts))
+    }
+
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        match self.read_with(|store| Ok(store.renew(leases, lasts))) {
+            Ok(results) => results,
+            Err(_) => leases.iter().map(|_| Err(failed("reach", io::ErrorKind::ConnectionReset))).collect(),
+        }
+    }
+
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        self.read_with(|store| store.release(leases))
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {

@@ -1,10 +1,11 @@
 //! The suite for stores: those of this project pass it, and each mistake is caught.
 
 use std::sync::Mutex;
+use std::time::Duration;
 
-use vestigum::{Committed, DirStore, Image, MemoryStore, Owner, Pruned, Store, StoreError};
+use vestigum::{Commit, Committed, DirStore, Image, Lease, MemoryStore, Newest, Owner, Pruned, Store, StoreError};
 use vestigum_verify::SimDisk;
-use vestigum_verify::store_suite::breaches;
+use vestigum_verify::store_suite::{breaches, shared_breaches};
 
 #[test]
 fn the_stores_of_this_project_keep_every_rule() {
@@ -131,4 +132,97 @@ fn every_mistake_is_caught() {
     has(Mistake::TakesNamesForEachOther, "are their own, whatever the name");
     has(Mistake::LeavesBlobsOut, "the blobs of an image come back");
     has(Mistake::WritesAgain, "not written again");
+}
+
+#[derive(Clone, Copy, Debug, PartialEq)]
+enum LeaseMistake {
+    None,
+    GivesEveryLease,
+    LooksAtNoToken,
+    TakesWhatCarriesNone,
+    GivesNothingBack,
+    RunsOutAtOnce,
+    StopsAtARefusal,
+    ReadsTheOldest,
+}
+
+/// A store that several processes have open, with a mistake in its leases.
+#[derive(Clone)]
+struct Shared {
+    inner: MemoryStore,
+    mistake: LeaseMistake,
+}
+
+impl Store for Shared {
+    passes_on! { inner,
+        owners() -> Vec<Owner>;
+        generations(owner: &Owner) -> Vec<u64>;
+        read(owner: &Owner, generation: u64) -> Image;
+        prune(owner: &Owner, keep: u32) -> Pruned;
+    }
+    fn newest(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {
+        let generations = self.generations(owner)?;
+        let (first, last) = (generations.first(), generations.last());
+        let generation = if self.mistake == LeaseMistake::ReadsTheOldest { first } else { last };
+        Ok(generation.map(|number| Newest { generation: *number, image: self.read(owner, *number) }))
+    }
+    fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        let encoded = image.encoded();
+        self.commit_all(&[Commit { follows, image: &encoded, lease: None }]).pop().unwrap()
+    }
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
+        let mut results = Vec::new();
+        for commit in commits {
+            let result = match self.inner.commit_all(&[*commit]).pop().unwrap() {
+                Err(StoreError::LeaseLost { .. }) if self.mistake == LeaseMistake::LooksAtNoToken => {
+                    self.inner.commit_encoded(commit.follows, commit.image)
+                }
+                Err(StoreError::Leased { .. }) if self.mistake == LeaseMistake::TakesWhatCarriesNone => {
+                    Ok(Committed::written(commit.follows + 1))
+                }
+                result => result,
+            };
+            let refused = result.is_err();
+            results.push(result);
+            if refused && self.mistake == LeaseMistake::StopsAtARefusal {
+                break;
+            }
+        }
+        results
+    }
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        match self.mistake {
+            LeaseMistake::GivesEveryLease => Ok(Lease::new(owner.clone(), holder, 1)),
+            LeaseMistake::RunsOutAtOnce => self.inner.lease(owner, holder, Duration::ZERO),
+            _ => self.inner.lease(owner, holder, lasts),
+        }
+    }
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        self.inner.renew(leases, lasts)
+    }
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        if self.mistake == LeaseMistake::GivesNothingBack { Ok(()) } else { self.inner.release(leases) }
+    }
+}
+
+#[test]
+fn every_mistake_with_leases_is_caught() {
+    let caught = |mistake| {
+        let empty = || Shared { inner: MemoryStore::default(), mistake };
+        let mut found = breaches(&empty, &|store| store);
+        found.extend(shared_breaches(&empty, &Shared::clone));
+        found.into_iter().map(|breach| breach.rule).collect::<Vec<_>>()
+    };
+    assert_eq!(caught(LeaseMistake::None), [""; 0]);
+    let has = |mistake, rule: &str| {
+        let found = caught(mistake);
+        assert!(found.iter().any(|found| found.contains(rule)), "{mistake:?} is told as {found:?}");
+    };
+    has(LeaseMistake::GivesEveryLease, "no other holder gets one");
+    has(LeaseMistake::LooksAtNoToken, "writes nothing any more");
+    has(LeaseMistake::TakesWhatCarriesNone, "that does not carry it is refused");
+    has(LeaseMistake::GivesNothingBack, "is another's at once");
+    has(LeaseMistake::RunsOutAtOnce, "of those who take a lease at once");
+    has(LeaseMistake::StopsAtARefusal, "each counts by itself");
+    has(LeaseMistake::ReadsTheOldest, "in one go");
 }

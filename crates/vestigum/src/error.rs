@@ -48,6 +48,14 @@ pub enum SessionError {
         /// The player.
         owner: Owner,
     },
+    /// An update moves values of the player to the device, and a roster has none to keep them. Nothing was overwritten.
+    #[error(
+        "an update moves values of {owner} to the device, and a server has none to keep them; let the update give them to another field of the player"
+    )]
+    MovesToDevice {
+        /// The player.
+        owner: Owner,
+    },
     /// There are images, and none can be read. Nothing was overwritten.
     #[error("no save of {owner} can be read:{}\nnothing was overwritten; `saves verify` tells more, and a game begins anew only if it is asked to", damaged_list(.damaged))]
     AllDamaged {

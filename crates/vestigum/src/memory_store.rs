@@ -2,11 +2,12 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, MutexGuard};
+use std::time::Duration;
 
 use vestigum_core::image::blobs::{BlobDigest, BlobError};
 use vestigum_core::{EncodedImage, Image, Owner};
 
-use crate::store::{Committed, Pruned, Store, StoreError, checked_profile, prove};
+use crate::store::{Commit, Committed, Lease, LeaseBook, Pruned, Store, StoreError, checked_profile, prove};
 
 type Generations = BTreeMap<u64, EncodedImage>;
 
@@ -15,9 +16,37 @@ type Generations = BTreeMap<u64, EncodedImage>;
 struct Kept {
     owners: BTreeMap<Owner, Generations>,
     blobs: BTreeMap<BlobDigest, Arc<[u8]>>,
+    leases: LeaseBook,
 }
 
-/// A store in memory. Images go through their JSON form, as they do on disk.
+impl Kept {
+    fn commit(&mut self, commit: Commit<'_>) -> Result<Committed, StoreError> {
+        let Commit { follows, image, lease } = commit;
+        let owner = image.owner();
+        if let Owner::Profile(name) = owner {
+            checked_profile(name)?;
+        }
+        self.leases.allows(owner, lease)?;
+        let Kept { owners, blobs, .. } = self;
+        blobs.extend(image.blobs().iter().map(|(digest, bytes)| (*digest, bytes.clone())));
+        let images = owners.entry(owner.clone()).or_default();
+        let newest = images.last_key_value().map(|(number, newest)| (*number, newest.digest() == image.digest()));
+        let (number, same) = newest.unwrap_or((0, false));
+        if same {
+            return Ok(Committed::unchanged(number));
+        }
+        if number != follows {
+            return Err(StoreError::Conflict { owner: owner.clone(), newest: number, follows });
+        }
+        let generation = number + 1;
+        prove(image, generation, &image.bytes(generation, None), None)?;
+        images.insert(generation, image.clone());
+        Ok(Committed::written(generation))
+    }
+}
+
+/// A store in memory. Images go through their JSON form, as they do on disk. Its clones are as several processes on one store: they
+/// give each other [leases](Store::lease).
 ///
 /// # Example
 ///
@@ -72,26 +101,27 @@ impl Store for MemoryStore {
     }
 
     fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
-        let owner = image.owner();
-        if let Owner::Profile(name) = owner {
-            checked_profile(name)?;
-        }
+        self.lock().commit(Commit { follows, image, lease: None })
+    }
+
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
         let mut kept = self.lock();
-        let Kept { owners, blobs } = &mut *kept;
-        blobs.extend(image.blobs().iter().map(|(digest, bytes)| (*digest, bytes.clone())));
-        let images = owners.entry(owner.clone()).or_default();
-        let newest = images.last_key_value().map(|(number, newest)| (*number, newest.digest() == image.digest()));
-        let (number, same) = newest.unwrap_or((0, false));
-        if same {
-            return Ok(Committed::unchanged(number));
-        }
-        if number != follows {
-            return Err(StoreError::Conflict { owner: owner.clone(), newest: number, follows });
-        }
-        let generation = number + 1;
-        prove(image, generation, &image.bytes(generation, None), None)?;
-        images.insert(generation, image.clone());
-        Ok(Committed::written(generation))
+        commits.iter().map(|commit| kept.commit(*commit)).collect()
+    }
+
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        self.lock().leases.lease(owner, holder, lasts)
+    }
+
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        let mut kept = self.lock();
+        leases.iter().map(|lease| kept.leases.renew(lease, lasts)).collect()
+    }
+
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        let mut kept = self.lock();
+        leases.iter().for_each(|lease| kept.leases.release(lease));
+        Ok(())
     }
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
@@ -99,7 +129,7 @@ impl Store for MemoryStore {
         let Some(images) = kept.owners.get_mut(owner) else { return Ok(Pruned::default()) };
         let removed = images.len().saturating_sub(keep.max(1) as usize);
         (0..removed).for_each(|_| drop(images.pop_first()));
-        let Kept { owners, blobs } = &mut *kept;
+        let Kept { owners, blobs, .. } = &mut *kept;
         if !blobs.is_empty() {
             let images = owners.values().flatten();
             let means: BTreeSet<BlobDigest> = images.flat_map(|(_, image)| image.blob_digests()).collect();

@@ -6,7 +6,7 @@ use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
 
 use crate::error::SessionError;
-use crate::store::{Committed, Store, StoreError};
+use crate::store::{Committed, Newest, Store, StoreError};
 
 /// Makes an older generation the newest again, as a new generation; the others stay as they are.
 ///
@@ -54,6 +54,14 @@ pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<NewestImage, 
 /// # Errors
 /// As [`newest_readable`], but for the player who was deleted.
 pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
+    // One round trip, where the newest one is whole. What it said of another is not asked again.
+    let mut read_already = match store.newest(owner)? {
+        None => return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0 }),
+        Some(Newest { generation, image: Ok(image) }) => {
+            return Ok(NewestImage { image: Some(image), origin: Origin::Loaded { generation }, newest: generation });
+        }
+        Some(Newest { generation, image }) => Some((generation, image)),
+    };
     let mut looks = 0;
     loop {
         looks += 1;
@@ -64,7 +72,11 @@ pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, Ses
         let mut passed_over = Vec::new();
         let mut gone = false;
         for generation in generations.into_iter().rev() {
-            match store.read(owner, generation) {
+            let read = match read_already.take_if(|(read, _)| *read == generation) {
+                Some((_, image)) => image,
+                None => store.read(owner, generation),
+            };
+            match read {
                 Ok(image) => {
                     let origin = if passed_over.is_empty() {
                         Origin::Loaded { generation }

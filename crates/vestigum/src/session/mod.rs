@@ -74,8 +74,9 @@ pub(crate) struct Running {
 impl Running {
     /// Takes the place, if no session of that player runs.
     pub(crate) fn begin(saver: Saver, owner: Owner) -> Result<Running, SessionError> {
+        let owner = Arc::new(owner);
         saver.begin(&owner)?;
-        Ok(Running { saver, owner: Arc::new(owner), joined: false })
+        Ok(Running { saver, owner, joined: false })
     }
 }
 
@@ -180,9 +181,9 @@ impl Session {
         let device_image = live.image(spec, device.image.as_ref())?;
         let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image.as_ref())?;
         (report.origin, report.device_origin) = (found.origin, device.origin);
-        saver.queue().found(&running.owner, found.newest, spec.keep());
+        saver.queue().found(&running.owner, found.newest, spec.keep(), true);
         if !live.is_live() {
-            saver.queue().found(&Owner::Device, device.newest, spec.keep());
+            saver.queue().found(&Arc::new(Owner::Device), device.newest, spec.keep(), true);
         }
         if report.migrated.iter().any(|step| step.device_first) {
             saver.queue().device_first(&running.owner);
@@ -212,6 +213,40 @@ impl Session {
             session.save();
         }
         Ok(session)
+    }
+
+    /// Launches a player of a roster, whose lease the saver has. A server has no device: values of one begin anew, and are not saved.
+    pub(crate) fn open_for_roster(spec: &Spec, saver: &Saver, profile: &str) -> Result<Session, SessionError> {
+        checked_profile(profile)?;
+        let running = Running::begin(saver.clone(), Owner::Profile(profile.to_owned()))?;
+        let found = newest_readable(saver.store(), &running.owner)?;
+        let Launched { progress, mut report, outcome } = Progress::launch(spec, found.image.as_ref(), None)?;
+        if report.migrated.iter().any(|step| step.device_first) {
+            return Err(SessionError::MovesToDevice { owner: (*running.owner).clone() });
+        }
+        report.origin = found.origin;
+        saver.queue().found(&running.owner, found.newest, spec.keep(), false);
+        let save_due = outcome.save_due;
+        let mut session = Session {
+            spec: spec.clone(),
+            progress,
+            running,
+            report,
+            launched: outcome,
+            has_device: false,
+            counts_on_device: false,
+            saves_device: false,
+            seen: 0,
+        };
+        if save_due {
+            session.save();
+        }
+        Ok(session)
+    }
+
+    /// Ends the session without saving. What was handed over is written.
+    pub(crate) fn close(mut self) {
+        let _ = self.progress.quit();
     }
 
     /// The newest generation of the profile that is durable; 0 if nothing was saved yet.

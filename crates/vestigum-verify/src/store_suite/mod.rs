@@ -9,11 +9,16 @@
 //! assert!(found.is_empty(), "{found:?}");
 //! ```
 
+mod shared;
+
+pub use shared::shared_breaches;
+
 use std::collections::BTreeSet;
 use std::fmt;
+use std::time::Duration;
 
 use vestigum::image::{SavedPlace, Tree};
-use vestigum::{Committed, Image, Owner, Store, StoreError, prune_all};
+use vestigum::{Commit, Committed, EncodedImage, Image, Owner, Store, StoreError, prune_all};
 
 /// A rule of [`Store`] that a store breaks.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -52,9 +57,10 @@ type CheckResult = Result<(), Breach>;
 /// Tries everything on stores that `empty` makes, each on a place of its own. `reopen` closes a store and opens the same
 /// place again, as the next process would. Answers what is broken: of each rule the first case.
 ///
-/// Faults of a disk are no part of it: [`crate::faults`] tries those.
+/// Faults of a disk are no part of it: [`crate::faults`] tries those. Of a store that several processes have open at once,
+/// [`shared_breaches`] tries more.
 pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
-    let checks: [&dyn Fn() -> CheckResult; 9] = [
+    let checks: [&dyn Fn() -> CheckResult; 12] = [
         &|| an_empty_place(&empty()),
         &|| one_after_the_other(&empty()),
         &|| unchanged(&empty()),
@@ -64,6 +70,9 @@ pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec
         &|| large(empty(), reopen),
         &|| blobs(empty(), reopen),
         &|| at_once(&empty()),
+        &|| newest_in_one_go(&empty()),
+        &|| several_commits(&empty()),
+        &|| own_lease(&empty()),
     ];
     checks.iter().filter_map(|check| check().err()).collect()
 }
@@ -275,4 +284,99 @@ fn at_once(store: &dyn Store) -> CheckResult {
         newest = written[0];
     }
     Ok(())
+}
+
+fn newest_in_one_go(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "the newest generation can be read in one go";
+    let ada = player("ada");
+    let found = worked(RULE, store.newest(&ada))?;
+    holds(RULE, found.is_none(), || format!("an unknown player has {found:?}"))?;
+    let mut newest = 0;
+    for value in 1..=3 {
+        newest = commit(RULE, store, newest, &image(&ada, value))?.generation;
+        let found = worked(RULE, store.newest(&ada))?;
+        let same = found.as_ref().is_some_and(|found| {
+            let expected = Image { generation: newest, ..image(&ada, value) };
+            found.generation == newest && found.image.as_ref().is_ok_and(|image| *image == expected)
+        });
+        holds(RULE, same, || format!("after generation {newest} it is {found:?}"))?;
+    }
+    Ok(())
+}
+
+fn several_commits(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "of several commits at once each counts by itself, and is answered in its place";
+    let (ada, bo, cy, dee) = (player("ada"), player("bo"), player("cy"), player("dee"));
+    let bos = commit(RULE, store, 0, &image(&bo, 1))?.generation;
+    let dees = commit(RULE, store, 0, &with_blobs(&dee, &["a sketch"]))?.generation;
+    let of_cy = with_blobs(&cy, &["a sketch", "a map"]);
+    let images: Vec<(u64, Image)> = vec![
+        (0, image(&ada, 1)),
+        (bos + 7, image(&bo, 1)),
+        (0, image(&player(&"x".repeat(61)), 1)),
+        (0, of_cy.clone()),
+        (0, image(&dee, 2)),
+    ];
+    let encoded: Vec<(u64, EncodedImage)> = images.iter().map(|(follows, image)| (*follows, image.encoded())).collect();
+    let commits: Vec<Commit<'_>> =
+        encoded.iter().map(|(follows, image)| Commit { follows: *follows, image, lease: None }).collect();
+    let results = store.commit_all(&commits);
+    let ok = results.len() == 5
+        && matches!(&results[0], Ok(committed) if committed.written)
+        && matches!(&results[2], Err(StoreError::BadProfile { .. }))
+        && matches!(&results[3], Ok(committed) if committed.written)
+        && matches!(&results[4], Err(StoreError::Conflict { newest, follows: 0, .. }) if *newest == dees);
+    holds(RULE, ok, || format!("the answers are {results:?}"))?;
+    let read = worked(RULE, store.read(&cy, results[3].as_ref().map_or(0, |committed| committed.generation)))?;
+    let same = read.values == of_cy.values && read.blobs == of_cy.blobs;
+    holds(RULE, same, || format!("one of them reads as {read:?}"))?;
+    let again = store.commit_all(&commits[..1]);
+    let unchanged = matches!(&again[..], [Ok(committed)] if !committed.written);
+    holds(RULE, unchanged, || format!("the same once more gave {again:?}"))?;
+    let none = store.commit_all(&[]);
+    holds(RULE, none.is_empty(), || format!("of no commits the answers are {none:?}"))?;
+    let size = store.batch_size();
+    holds(RULE, size > 0, || "a batch holds nothing".into())
+}
+
+/// The number of the newest generation, which is whole; 0 if there is none.
+fn newest_of(rule: &'static str, store: &dyn Store, owner: &Owner) -> Result<u64, Breach> {
+    match worked(rule, store.newest(owner))? {
+        Some(newest) => worked(rule, newest.image).map(|_| newest.generation),
+        None => Ok(0),
+    }
+}
+
+fn own_lease(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "who holds the lease on an owner writes, renews it and gives it back";
+    let ada = player("ada");
+    let lasts = Duration::from_secs(60);
+    for value in 1..=3 {
+        let lease = worked(RULE, store.lease(&ada, "the only one", lasts))?;
+        let holds_it = lease.owner() == &ada && lease.holder() == "the only one";
+        holds(RULE, holds_it, || format!("the lease is {lease:?}"))?;
+        let mut newest = newest_of(RULE, store, &ada)?;
+        // The second one has been there already when the lease was taken.
+        for value in [value, value + 10] {
+            let encoded = image(&ada, value).encoded();
+            let commits = [Commit { follows: newest, image: &encoded, lease: Some(&lease) }];
+            let mut results = store.commit_all(&commits);
+            newest = worked(RULE, results.pop().unwrap_or(Err(StoreError::Closed)))?.generation;
+            let again = store.commit_all(&[Commit { follows: newest, ..commits[0] }]);
+            let unchanged = matches!(&again[..], [Ok(committed)] if !committed.written);
+            holds(RULE, unchanged, || format!("the same once more gave {again:?}"))?;
+        }
+        let read = worked(RULE, store.read(&ada, newest))?;
+        let expected = Image { generation: newest, ..image(&ada, value + 10) };
+        holds(RULE, read == expected, || format!("it is {read:?}"))?;
+        let leases = [lease];
+        for renewed in store.renew(&leases, lasts) {
+            worked(RULE, renewed)?;
+        }
+        if value > 1 {
+            worked(RULE, store.release(&leases))?;
+        }
+    }
+    let newest = newest_of(RULE, store, &ada)?;
+    commit(RULE, store, newest, &image(&ada, 9)).map(drop)
 }

@@ -1,10 +1,13 @@
 //! One trait for where images live.
 
-use std::path::PathBuf;
-use std::sync::Arc;
-use std::time::Duration;
+mod error;
+mod lease;
 
-use thiserror::Error;
+pub use error::{RemoteTrouble, StoreError};
+pub use lease::{Lease, leased_to};
+pub(crate) use lease::{LeaseBook, ends_at};
+
+use std::time::Duration;
 
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
@@ -35,6 +38,15 @@ pub trait Store: Send + Sync {
     /// place that may answer later must not be told as damage.
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError>;
 
+    /// Reads the newest generation in one go; none if the owner has none. A store beyond a network does it in one round trip.
+    ///
+    /// # Errors
+    /// If the place cannot be read. What reading that generation said is in the answer.
+    fn newest(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {
+        let newest = self.generations(owner)?.last().copied();
+        Ok(newest.map(|generation| Newest { generation, image: self.read(owner, generation) }))
+    }
+
     /// Writes a new generation: atomic, and durable when it returns. Its [blobs](Image::blobs) are durable before it is. The
     /// image gets the next number. `follows` is the newest generation that the caller knows, 0 if there is none. An image
     /// that holds the same progress as the newest generation is not written again. Where it is not known whether it was
@@ -57,6 +69,59 @@ pub trait Store: Send + Sync {
         self.commit(follows, &Image { blobs: image.blobs().clone(), ..read })
     }
 
+    /// Commits several images, each of another owner, and answers for each of them, in their order. Each counts by itself: one
+    /// that is refused keeps none of the others from being written. Where they wait for one another, as on a disk that syncs,
+    /// one transaction for all is quicker.
+    ///
+    /// A commit that carries a [lease](Store::lease) is refused with [`StoreError::LeaseLost`] if a newer lease on that owner
+    /// was given, or that one was given back. One that carries none is refused with [`StoreError::Leased`] while a lease runs.
+    /// Left out, the commits are made one after the other and leases are not looked at, which is right for a store whose leases
+    /// are left out, too.
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
+        commits.iter().map(|commit| self.commit_encoded(commit.follows, commit.image)).collect()
+    }
+
+    /// How many commits [`Store::commit_all`] makes at little more than the price of one. Left out, it is 1: the saver makes
+    /// several at a time from several threads instead.
+    fn batch_size(&self) -> usize {
+        1
+    }
+
+    /// Takes an owner for `lasts`, for a holder: one of several processes that play on the same store. While the lease runs, no other
+    /// holder gets one, and only commits that carry it are taken. When it has run out it still holds until somebody else takes
+    /// one. Each lease on an owner has a higher [token](Lease::token) than all before it.
+    ///
+    /// The holder that has the running lease gets a new one at once, and the old one is lost: a process that was started again takes
+    /// its players back. A lease is used through the store that gave it, and the newest generation is read after it was taken.
+    ///
+    /// Left out, every lease is given. That is right for a store that one process at a time has open: a folder is locked, and memory
+    /// is nobody else's.
+    ///
+    /// # Errors
+    /// [`StoreError::Leased`] if another holder's runs, or what went wrong with the place.
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        let _ = lasts;
+        Ok(Lease::new(owner.clone(), holder, 0))
+    }
+
+    /// Lets leases run for `lasts` from now, and answers for each of them.
+    ///
+    /// # Errors
+    /// [`StoreError::LeaseLost`] for one that is not the newest on its owner, or what went wrong with the place.
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        let _ = lasts;
+        leases.iter().map(|_| Ok(())).collect()
+    }
+
+    /// Gives leases back. One that is lost already is passed over.
+    ///
+    /// # Errors
+    /// If the place cannot be written: then they run out by themselves.
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        let _ = leases;
+        Ok(())
+    }
+
     /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one; and blobs that
     /// no generation of any owner means any more. Does no
     /// more at a time than others can wait for (reads or removes one file), and says whether there is more to do.
@@ -64,6 +129,26 @@ pub trait Store: Send + Sync {
     /// # Errors
     /// If the place cannot be read or written.
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError>;
+}
+
+/// The newest generation of an owner.
+#[derive(Debug)]
+pub struct Newest {
+    /// Its number.
+    pub generation: u64,
+    /// What reading it said.
+    pub image: Result<Image, StoreError>,
+}
+
+/// One of several commits.
+#[derive(Clone, Copy, Debug)]
+pub struct Commit<'a> {
+    /// The newest generation that the caller knows, 0 if there is none.
+    pub follows: u64,
+    /// What is written.
+    pub image: &'a EncodedImage,
+    /// The caller's lease on the owner, if it has one.
+    pub lease: Option<&'a Lease>,
 }
 
 /// What one step of a prune did.
@@ -163,117 +248,4 @@ impl Committed {
     pub const fn unchanged(generation: u64) -> Committed {
         Committed { generation, written: false, missing: false }
     }
-}
-
-/// Why a store could not do what was asked.
-#[derive(Debug, Error)]
-#[non_exhaustive]
-pub enum StoreError {
-    /// A file or folder could not be read or written.
-    #[error("cannot {action} {}: {cause}", .path.display())]
-    Io {
-        /// What was tried.
-        action: &'static str,
-        /// The file or folder.
-        path: PathBuf,
-        /// What the system said.
-        cause: std::io::Error,
-    },
-    /// Another process uses the folder.
-    #[error("the save folder {} is in use{}; close the other game first", .path.display(), by_process(.holder))]
-    InUse {
-        /// The folder.
-        path: PathBuf,
-        /// The number of the other process, if it is known.
-        holder: Option<u32>,
-    },
-    /// Another store of this process uses the folder.
-    #[error(
-        "a store of this process has the save folder {} open; clone that one, or drop it before opening another",
-        .path.display()
-    )]
-    OpenAlready {
-        /// The folder.
-        path: PathBuf,
-    },
-    /// A whole image has the last number that there is.
-    #[error("{owner} has a save with the last number that there is, so none can follow; move that file away")]
-    NoMoreGenerations {
-        /// Whose saves.
-        owner: Owner,
-    },
-    /// Someone else wrote a newer generation.
-    #[error(
-        "the saves of {owner} were changed by someone else: generation {newest} is there, {follows} was expected; launch again"
-    )]
-    Conflict {
-        /// Whose saves.
-        owner: Owner,
-        /// The newest generation there.
-        newest: u64,
-        /// The newest that the caller knew.
-        follows: u64,
-    },
-    /// There is no such generation.
-    #[error("{owner} has no generation {generation}")]
-    NoGeneration {
-        /// Whose saves.
-        owner: Owner,
-        /// The number asked for.
-        generation: u64,
-    },
-    /// The image is damaged. It stays where it is.
-    #[error("generation {generation} of {owner} is damaged: {damaged}")]
-    Damaged {
-        /// Whose saves.
-        owner: Owner,
-        /// The generation.
-        generation: u64,
-        /// What is wrong with it.
-        damaged: ImageError,
-    },
-    /// The store was opened only to read.
-    #[error("the save folder {} was opened to look at it, and nothing is written", .path.display())]
-    ReadOnly {
-        /// The folder.
-        path: PathBuf,
-    },
-    /// The thread that writes is gone: the saver was closed, or the store panicked.
-    #[error("nothing is written any more: the saver was closed")]
-    Closed,
-    /// It took longer than the caller would wait. What was handed over is still being tried.
-    #[error("the save was not durable after {} ms{}", .waited.as_millis(), because(.last))]
-    TimedOut {
-        /// How long the caller waited.
-        waited: Duration,
-        /// Why the last try failed, if one did.
-        last: Option<Arc<StoreError>>,
-    },
-    /// A profile's name cannot be used.
-    #[error("`{}` cannot be the name of a profile: names have 1 to {PROFILE_NAME_LEN} characters", .name.escape_debug())]
-    BadProfile {
-        /// The name.
-        name: String,
-    },
-}
-
-impl StoreError {
-    /// Whether the same commit may succeed later: a full disk is emptied, a folder comes back. A conflict stays.
-    pub fn may_pass(&self) -> bool {
-        matches!(self, StoreError::Io { .. } | StoreError::InUse { .. } | StoreError::TimedOut { .. })
-    }
-
-    /// Whether there was no room for it.
-    pub fn is_full(&self) -> bool {
-        use std::io::ErrorKind::{QuotaExceeded, StorageFull};
-        matches!(self, StoreError::Io { cause, .. } if matches!(cause.kind(), StorageFull | QuotaExceeded))
-    }
-}
-
-fn because(last: &Option<Arc<StoreError>>) -> String {
-    last.as_ref().map(|error| format!(": {error}")).unwrap_or_default()
-}
-
-fn by_process(pid: &Option<u32>) -> String {
-    pid.map(|pid| format!(" by process {pid}")).unwrap_or_default()
 }

@@ -1,0 +1,228 @@
+//! Why a store could not do what was asked.
+
+use std::error::Error;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::Duration;
+
+use thiserror::Error;
+
+use vestigum_core::Owner;
+use vestigum_core::image::json::ImageError;
+
+use super::PROFILE_NAME_LEN;
+
+/// Why a store could not do what was asked.
+#[derive(Debug, Error)]
+#[non_exhaustive]
+pub enum StoreError {
+    /// A file or folder could not be read or written.
+    #[error("cannot {action} {}: {cause}", .path.display())]
+    Io {
+        /// What was tried.
+        action: &'static str,
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system said.
+        cause: std::io::Error,
+    },
+    /// Another process uses the folder.
+    #[error("the save folder {} is in use{}; close the other game first", .path.display(), by_process(.holder))]
+    InUse {
+        /// The folder.
+        path: PathBuf,
+        /// The number of the other process, if it is known.
+        holder: Option<u32>,
+    },
+    /// Another store of this process uses the folder.
+    #[error(
+        "a store of this process has the save folder {} open; clone that one, or drop it before opening another",
+        .path.display()
+    )]
+    OpenAlready {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// A whole image has the last number that there is.
+    #[error("{owner} has a save with the last number that there is, so none can follow; move that file away")]
+    NoMoreGenerations {
+        /// Whose saves.
+        owner: Owner,
+    },
+    /// Someone else wrote a newer generation.
+    #[error(
+        "the saves of {owner} were changed by someone else: generation {newest} is there, {follows} was expected; launch again"
+    )]
+    Conflict {
+        /// Whose saves.
+        owner: Owner,
+        /// The newest generation there.
+        newest: u64,
+        /// The newest that the caller knew.
+        follows: u64,
+    },
+    /// Somebody holds the lease on this owner, and what was asked does not carry it.
+    #[error("{owner} is held by `{}`{}; nothing was written", .holder.escape_debug(), for_another(.left))]
+    Leased {
+        /// Whose saves.
+        owner: Owner,
+        /// Who holds the lease.
+        holder: String,
+        /// For how long it runs, unless it is renewed.
+        left: Duration,
+    },
+    /// The lease that a commit or a renewal carries is not the newest one on its owner: another holder has taken the owner, or it
+    /// was given back.
+    #[error("the lease on {owner} is lost{}; nothing was written, and nothing more will be: take it anew and load", to_holder(.holder))]
+    LeaseLost {
+        /// Whose saves.
+        owner: Owner,
+        /// Who holds the newest lease; none if nobody does.
+        holder: Option<String>,
+    },
+    /// There is no such generation.
+    #[error("{owner} has no generation {generation}")]
+    NoGeneration {
+        /// Whose saves.
+        owner: Owner,
+        /// The number asked for.
+        generation: u64,
+    },
+    /// A place that is no folder, such as a database, did not do what was asked.
+    #[error("cannot {action} {place}: {cause}{}", .trouble.advice())]
+    Remote {
+        /// What was tried.
+        action: &'static str,
+        /// The place, without passwords.
+        place: String,
+        /// What kind of trouble it is.
+        trouble: RemoteTrouble,
+        /// What the place, or the way to it, said.
+        cause: Box<dyn Error + Send + Sync>,
+    },
+    /// The image is damaged. It stays where it is.
+    #[error("generation {generation} of {owner} is damaged: {damaged}")]
+    Damaged {
+        /// Whose saves.
+        owner: Owner,
+        /// The generation.
+        generation: u64,
+        /// What is wrong with it.
+        damaged: ImageError,
+    },
+    /// The store was opened only to read.
+    #[error("{} was opened only to look at it, and nothing is written", .path.display())]
+    ReadOnly {
+        /// The folder.
+        path: PathBuf,
+    },
+    /// The thread that writes is gone: the saver was closed, or the store panicked.
+    #[error("nothing is written any more: the saver was closed")]
+    Closed,
+    /// It took longer than the caller would wait. What was handed over is still being tried.
+    #[error("the save was not durable after {} ms{}", .waited.as_millis(), because(.last))]
+    TimedOut {
+        /// How long the caller waited.
+        waited: Duration,
+        /// Why the last try failed, if one did.
+        last: Option<Arc<StoreError>>,
+    },
+    /// A profile's name cannot be used.
+    #[error("`{}` cannot be the name of a profile: names have 1 to {PROFILE_NAME_LEN} characters", .name.escape_debug())]
+    BadProfile {
+        /// The name.
+        name: String,
+    },
+}
+
+/// What kind of trouble a place beyond a network has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+#[non_exhaustive]
+pub enum RemoteTrouble {
+    /// It cannot be reached, or the connection was lost.
+    Unreachable,
+    /// It has too much to do: too many connections, or others change the same all the time.
+    Busy,
+    /// It took longer than it was given.
+    Slow,
+    /// It only reads: a standby.
+    ReadOnly,
+    /// It has no room.
+    Full,
+    /// It does not let this program in, or not do this.
+    Denied,
+    /// What is there is not what is expected: tables are missing, or a newer program made them.
+    Unprepared,
+    /// Anything else.
+    Other,
+}
+
+impl RemoteTrouble {
+    /// What to do about it, where that is not plain.
+    fn advice(self) -> &'static str {
+        match self {
+            RemoteTrouble::ReadOnly => "; connect to the one that is written to",
+            RemoteTrouble::Full => "; make room",
+            RemoteTrouble::Unreachable
+            | RemoteTrouble::Busy
+            | RemoteTrouble::Slow
+            | RemoteTrouble::Denied
+            | RemoteTrouble::Unprepared
+            | RemoteTrouble::Other => "",
+        }
+    }
+}
+
+impl StoreError {
+    /// Whether the same commit may succeed later: a full disk is emptied, a folder comes back, a database answers again. A
+    /// conflict stays, and so does a lease that is lost.
+    pub fn may_pass(&self) -> bool {
+        match self {
+            StoreError::Io { .. }
+            | StoreError::InUse { .. }
+            | StoreError::TimedOut { .. }
+            | StoreError::Remote { .. } => true,
+            StoreError::OpenAlready { .. }
+            | StoreError::NoMoreGenerations { .. }
+            | StoreError::Conflict { .. }
+            | StoreError::Leased { .. }
+            | StoreError::LeaseLost { .. }
+            | StoreError::NoGeneration { .. }
+            | StoreError::Damaged { .. }
+            | StoreError::ReadOnly { .. }
+            | StoreError::Closed
+            | StoreError::BadProfile { .. } => false,
+        }
+    }
+
+    /// Whether somebody else has the owner, or has written for it: what this process has not saved, it never can.
+    pub(crate) fn is_someone_else(&self) -> bool {
+        matches!(self, StoreError::Conflict { .. } | StoreError::Leased { .. } | StoreError::LeaseLost { .. })
+    }
+
+    /// Whether there was no room for it.
+    pub fn is_full(&self) -> bool {
+        use std::io::ErrorKind::{QuotaExceeded, StorageFull};
+        match self {
+            StoreError::Io { cause, .. } => matches!(cause.kind(), StorageFull | QuotaExceeded),
+            StoreError::Remote { trouble, .. } => *trouble == RemoteTrouble::Full,
+            _ => false,
+        }
+    }
+}
+
+fn because(last: &Option<Arc<StoreError>>) -> String {
+    last.as_ref().map(|error| format!(": {error}")).unwrap_or_default()
+}
+
+fn by_process(pid: &Option<u32>) -> String {
+    pid.map(|pid| format!(" by process {pid}")).unwrap_or_default()
+}
+
+fn for_another(left: &Duration) -> String {
+    format!(" for another {} s unless it is renewed", left.as_secs_f64().ceil())
+}
+
+fn to_holder(holder: &Option<String>) -> String {
+    holder.as_ref().map(|holder| format!(" to `{}`", holder.escape_debug())).unwrap_or_default()
+}
