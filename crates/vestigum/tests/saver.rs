@@ -176,6 +176,28 @@ fn two_savers_on_one_place_never_write_over_each_other() {
     assert_eq!(Session::peek(&spec(), &store, "ada").unwrap().value("xp", &[]), Ok(Value::Int(5)));
 }
 
+/// The error says "launch again", so the same process can.
+#[test]
+fn after_a_conflict_the_player_is_launched_again_on_what_is_there() {
+    let store = MemoryStore::default();
+    let saver = Saver::new(store.clone());
+    let mut here = Session::launch(&spec(), &saver, "ada").unwrap();
+    let mut there = Session::launch(&spec(), store, "ada").unwrap();
+    there.write("xp", &[], Value::Int(9)).unwrap();
+    there.quit().unwrap();
+    here.write("xp", &[], Value::Int(5)).unwrap();
+    let refused = here.save();
+    assert!(matches!(*refused.wait().unwrap_err(), StoreError::Conflict { .. }));
+    drop(here);
+    let mut again = Session::launch(&spec(), &saver, "ada").unwrap();
+    assert_eq!(again.value("xp", &[]), Ok(Value::Int(9)));
+    again.write("xp", &[], Value::Int(10)).unwrap();
+    again.quit().unwrap();
+    // What was refused stays refused, though newer saves are durable.
+    assert!(matches!(refused.poll(), Some(Err(error)) if matches!(*error, StoreError::Conflict { .. })));
+    assert!(saver.settled());
+}
+
 #[test]
 fn what_was_handed_over_is_written_though_the_session_is_dropped() {
     let store = Gated::default();

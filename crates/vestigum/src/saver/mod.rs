@@ -7,14 +7,18 @@
 //!           └── SaveTicket ◀──────────────────────────────────────────────────┘
 //! ```
 //!
-//! `queue` is where projections are handed over and tickets look, `writer` has the threads that take them from there,
-//! `ticket` is what the game holds. One thread is always there; where many owners save at once, others help.
+//! `queue` is where projections are handed over and tickets look; `state` behind it has an `owner_queue` for each owner. `writer` has
+//! the threads that take them from there, `ticket` is what the game holds. One thread is always there; where many owners save at
+//! once, others help.
 
+mod owner_queue;
 mod queue;
+mod state;
 mod ticket;
 mod writer;
 
-pub use queue::Saved;
+pub use owner_queue::Saved;
+pub(crate) use queue::SaveTargets;
 pub use ticket::SaveTicket;
 pub use writer::commit_making_room;
 
@@ -111,17 +115,29 @@ impl Saver {
     }
 
     /// Takes a profile for one session. The newest generations are those that loading finds.
-    pub(crate) fn begin(&self, profile: &Owner) -> Result<(), SessionError> {
+    pub(crate) fn begin(&self, profile: &Arc<Owner>) -> Result<(), SessionError> {
         // What an earlier session of this process handed over is loaded, not passed over.
-        self.queue().settle(&[profile], Duration::from_secs(10)).map_err(SessionError::Unsettled)?;
+        if let Err(error) = self.queue().settle(&[profile], Duration::from_secs(10)) {
+            if !error.is_someone_else() {
+                return Err(SessionError::Unsettled(error));
+            }
+            // It was told as such, and can never be written: what somebody else wrote is loaded.
+            self.queue().give_up(profile, error);
+        }
         match self.queue().begin(profile) {
             true => Ok(()),
-            false => Err(SessionError::AlreadyRunning { owner: profile.clone() }),
+            false => Err(SessionError::AlreadyRunning { owner: (**profile).clone() }),
         }
     }
 
     pub(crate) fn hand_over(&self, profile: &Arc<Owner>, progress: &mut Progress, saves_device: bool) -> SaveTicket {
         let targets = self.queue().hand_over(profile, progress, saves_device);
+        SaveTicket::new(self.shared.writers.queue.clone(), targets)
+    }
+
+    /// A ticket for what was handed over last for an owner.
+    pub(crate) fn ticket_of(&self, owner: &Arc<Owner>) -> SaveTicket {
+        let targets = SaveTargets::of(owner.clone(), self.queue().handed(owner));
         SaveTicket::new(self.shared.writers.queue.clone(), targets)
     }
 

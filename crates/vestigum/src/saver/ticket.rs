@@ -4,7 +4,9 @@ use std::fmt;
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::queue::{SaveQueue, SaveTargets, Saved, TargetState};
+use super::owner_queue::Saved;
+use super::queue::{SaveQueue, SaveTargets};
+use super::state::TargetState;
 use crate::store::StoreError;
 
 /// A save on its way. It is done when the profile *and* the device are durable; a newer save that overtakes this one

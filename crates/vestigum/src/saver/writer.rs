@@ -5,8 +5,9 @@ use std::thread::JoinHandle;
 
 use vestigum_core::{EncodedImage, Image, Owner};
 
-use super::queue::{Assignment, Job, SaveQueue, Task};
-use crate::store::{Committed, Pruned, Store, StoreError, prune_all};
+use super::owner_queue::Job;
+use super::queue::{Assignment, SaveQueue, Task};
+use crate::store::{Commit, Committed, Pruned, Store, StoreError, prune_all};
 
 /// The threads that write into one store. One is always there; others help while there is more to do than it can.
 #[derive(Clone)]
@@ -18,7 +19,8 @@ pub(super) struct Writers {
 
 impl Writers {
     pub(super) fn new(store: Arc<dyn Store>) -> Writers {
-        let writers = Writers { store, queue: Arc::default(), threads: Arc::default() };
+        let queue = Arc::new(SaveQueue::new(store.batch_size()));
+        let writers = Writers { store, queue, threads: Arc::default() };
         writers.queue.writer_begins();
         writers.spawn(true);
         writers
@@ -70,22 +72,23 @@ impl Writers {
 /// Does a task; not for the end.
 fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
     match task {
-        Task::Commit(mut job) => {
-            let result = match job.encode() {
-                Some(image) => commit(store, &queue.owners(), &mut job, &image),
-                None => Ok(Committed::unchanged(job.follows)),
-            };
-            if let Err(error) = &result {
-                tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
+        Task::Commit(jobs) => {
+            let tried = commit(store, queue, jobs);
+            for (job, result) in &tried {
+                if let Err(error) = result {
+                    tracing::warn!(owner = %job.owner, %error, "a save failed; play goes on");
+                }
             }
-            queue.tried(job, result);
+            queue.tried(tried);
         }
-        Task::Prune { owner, keep } => {
-            let pruned = store.prune(&owner, keep).unwrap_or_else(|error| {
-                tracing::warn!(%owner, %error, "old saves could not be removed");
-                Pruned::default()
-            });
-            queue.pruned(&owner, pruned);
+        Task::Prune(owners) => {
+            for (owner, keep) in owners {
+                let pruned = store.prune(&owner, keep).unwrap_or_else(|error| {
+                    tracing::warn!(%owner, %error, "old saves could not be removed");
+                    Pruned::default()
+                });
+                queue.pruned(&owner, pruned);
+            }
         }
         Task::End => return false,
     }
@@ -95,16 +98,47 @@ fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
 /// So many images at the most are remembered whose commit may have been done though it was told as failed.
 const UNCERTAIN: usize = 64;
 
-/// Commits behind what the saver knows. Where the store has another newest save, it may be one of the saver's own whose answer was
-/// lost: then this one follows it.
-fn commit(
+/// Commits in one batch, each behind what the saver knows.
+fn commit(store: &dyn Store, queue: &SaveQueue, mut jobs: Vec<Job>) -> Vec<(Job, Result<Committed, StoreError>)> {
+    let images: Vec<Option<EncodedImage>> = jobs.iter_mut().map(Job::encode).collect();
+    let commits: Vec<Commit<'_>> =
+        jobs.iter().zip(&images).filter_map(|(job, image)| Some(of(job, image.as_ref()?))).collect();
+    let mut done = store.commit_all(&commits).into_iter();
+    let mut tried = Vec::with_capacity(jobs.len());
+    for (mut job, image) in jobs.into_iter().zip(&images) {
+        let result = match image {
+            Some(image) => {
+                // A store that answers for fewer than it was given has not said that it wrote the rest.
+                let mut result = done.next().unwrap_or(Err(StoreError::Closed));
+                if result.as_ref().is_err_and(StoreError::is_full) {
+                    make_room(store, &queue.owners());
+                    result = commit_alone(store, of(&job, image));
+                }
+                settle(store, &mut job, image, result)
+            }
+            None => Ok(Committed::unchanged(job.follows)),
+        };
+        tried.push((job, result));
+    }
+    tried
+}
+
+fn of<'a>(job: &'a Job, image: &'a EncodedImage) -> Commit<'a> {
+    Commit { follows: job.follows, image, lease: job.lease.as_ref() }
+}
+
+fn commit_alone(store: &dyn Store, commit: Commit<'_>) -> Result<Committed, StoreError> {
+    store.commit_all(&[commit]).pop().unwrap_or(Err(StoreError::Closed))
+}
+
+/// Where the store has another newest save than the saver knows, it may be one of the saver's own whose answer was lost: then
+/// this one follows it.
+fn settle(
     store: &dyn Store,
-    owners: &[(Owner, u32)],
     job: &mut Job,
     image: &EncodedImage,
+    mut result: Result<Committed, StoreError>,
 ) -> Result<Committed, StoreError> {
-    let commit = |follows: u64| making_room(store, owners, || store.commit_encoded(follows, image));
-    let mut result = commit(job.follows);
     if let Err(StoreError::Conflict { newest, .. }) = &result
         && !job.uncertain.is_empty()
     {
@@ -112,7 +146,7 @@ fn commit(
         match store.read(&job.owner, newest) {
             Ok(there) if job.uncertain.contains(&there.digest()) => {
                 tracing::info!(owner = %job.owner, newest, "a save that was told as failed has been written");
-                result = commit(newest);
+                result = commit_alone(store, Commit { follows: newest, ..of(job, image) });
             }
             // It is tried again, and then looked at again.
             Err(error) if error.may_pass() => result = Err(error),
@@ -139,24 +173,20 @@ pub fn commit_making_room(
     image: &Image,
     owners: &[(Owner, u32)],
 ) -> Result<Committed, StoreError> {
-    making_room(store, owners, || store.commit(follows, image))
-}
-
-fn making_room(
-    store: &dyn Store,
-    owners: &[(Owner, u32)],
-    commit: impl Fn() -> Result<Committed, StoreError>,
-) -> Result<Committed, StoreError> {
-    let result = commit();
+    let result = store.commit(follows, image);
     if !result.as_ref().is_err_and(StoreError::is_full) {
         return result;
     }
+    make_room(store, owners);
+    store.commit(follows, image)
+}
+
+fn make_room(store: &dyn Store, owners: &[(Owner, u32)]) {
     for (owner, keep) in owners {
         if let Err(error) = prune_all(store, owner, *keep) {
             tracing::warn!(%owner, %error, "the disk is full, and old saves could not be removed");
         }
     }
-    commit()
 }
 
 /// Tells the queue that a writer has ended, also when the store panics.
