@@ -55,6 +55,9 @@ pub mod cookbook {}
 #[doc = include_str!("../docs/stores.md")]
 pub mod stores {}
 
+#[doc = include_str!("../docs/servers.md")]
+pub mod servers {}
+
 /// The examples of this crate's README run as tests.
 #[cfg(doctest)]
 #[doc = include_str!("../README.md")]
@@ -67,6 +70,7 @@ mod error;
 mod memory_store;
 mod profiles;
 mod recovery;
+pub mod roster;
 mod saver;
 mod session;
 mod store;
@@ -80,7 +84,10 @@ pub use profiles::{Profile, ProfileError, ProfileState, Profiles};
 pub use recovery::restore;
 pub use saver::{SaveTicket, Saved, Saver};
 pub use session::{Peek, QuitError, Session};
-pub use store::{Committed, PROFILE_NAME_LEN, Pruned, Store, StoreError, checked_profile, prune_all};
+pub use store::{
+    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, Pruned, RemoteTrouble, Store, StoreError, checked_profile,
+    leased_to, prune_all,
+};
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{

@@ -1,0 +1,289 @@
+//! What the threads of a roster share, and the one that renews leases and gives them back.
+
+use std::collections::{BTreeMap, HashMap, VecDeque};
+use std::sync::mpsc::{Receiver, Sender, channel};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
+
+use vestigum_core::{Owner, Spec};
+
+use super::joining::{Arrival, Join, JoinError};
+use super::options::RosterOptions;
+use crate::saver::{SaveTicket, Saver};
+use crate::store::{Lease, StoreError, ends_at};
+
+/// So often it is looked whether those who have left are durable.
+const LOOK: Duration = Duration::from_millis(5);
+/// So many leases are renewed or given back at once.
+const AT_ONCE: usize = 1_000;
+
+/// What the threads of a roster share.
+pub(super) struct Shared {
+    pub saver: Saver,
+    pub spec: Spec,
+    pub options: RosterOptions,
+    arrivals: Sender<Arrival>,
+    state: Mutex<KeeperState>,
+    /// Somebody wants to come in, or may now.
+    joins: Condvar,
+    /// Somebody has left, or has gone.
+    leaves: Condvar,
+}
+
+#[derive(Default)]
+struct KeeperState {
+    joins: VecDeque<Join>,
+    /// Those who wait for another server, with when it is asked again.
+    later: Vec<(Instant, Join)>,
+    /// How many are being loaded just now.
+    loading: usize,
+    leases: BTreeMap<Arc<str>, Lease>,
+    leaving: HashMap<Arc<str>, SaveTicket>,
+    no_joins: bool,
+    stopping: bool,
+}
+
+impl KeeperState {
+    /// Tells everybody who waits that nobody comes in any more.
+    fn turn_away(&mut self) {
+        let waiting = self.joins.drain(..).chain(self.later.drain(..).map(|(_, join)| join));
+        waiting.for_each(|join| join.ticket.tell(Err(Arc::new(JoinError::ShuttingDown))));
+    }
+}
+
+impl Shared {
+    pub(super) fn begin(
+        spec: Spec,
+        saver: Saver,
+        options: RosterOptions,
+    ) -> (Arc<Shared>, Receiver<Arrival>, Vec<JoinHandle<()>>) {
+        let (arrivals, receiver) = channel();
+        let loaders = options.loaders;
+        let (state, joins, leaves) = (Mutex::default(), Condvar::new(), Condvar::new());
+        let shared = Arc::new(Shared { saver, spec, options, arrivals, state, joins, leaves });
+        let mut threads = Vec::new();
+        let mut spawn = |name: &str, work: fn(&Shared)| {
+            let shared = shared.clone();
+            let spawned = std::thread::Builder::new().name(name.into()).spawn(move || work(&shared));
+            match spawned {
+                Ok(thread) => threads.push(thread),
+                Err(error) => tracing::error!(%error, "a thread of a roster cannot begin"),
+            }
+        };
+        (0..loaders).for_each(|_| spawn("vestigum loader", Shared::load_players));
+        spawn("vestigum leases", Shared::keep_leases);
+        (shared, receiver, threads)
+    }
+
+    fn lock(&self) -> MutexGuard<'_, KeeperState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    pub(super) fn join(&self, join: Join) {
+        self.lock().joins.push_back(join);
+        self.joins.notify_one();
+    }
+
+    pub(super) fn join_again(&self, join: Join, at: Instant) {
+        let mut state = self.lock();
+        state.loading -= 1;
+        state.later.push((at, join));
+        if state.no_joins {
+            state.turn_away();
+            self.leaves.notify_all();
+        }
+        drop(state);
+        self.joins.notify_one();
+    }
+
+    pub(super) fn arrived(&self, arrival: Arrival) {
+        // Who has ended does not listen.
+        let _ = self.arrivals.send(arrival);
+        self.lock().loading -= 1;
+        self.leaves.notify_all();
+    }
+
+    pub(super) fn keep_lease(&self, player: &Arc<str>, lease: Lease) {
+        self.lock().leases.insert(player.clone(), lease);
+    }
+
+    pub(super) fn forget_lease(&self, player: &str) {
+        self.lock().leases.remove(player);
+    }
+
+    /// Who is let in next; none when the roster ends. Who is still leaving waits until that is done: the last save is loaded.
+    pub(super) fn next_join(&self) -> Option<Join> {
+        let mut state = self.lock();
+        loop {
+            if state.no_joins || state.stopping {
+                return None;
+            }
+            let now = Instant::now();
+            while let Some(due) = state.later.iter().position(|(at, _)| *at <= now) {
+                let (_, join) = state.later.swap_remove(due);
+                state.joins.push_back(join);
+            }
+            let KeeperState { joins, leaving, .. } = &mut *state;
+            if let Some(next) = joins.iter().position(|join| !leaving.contains_key(&join.player))
+                && let Some(join) = joins.remove(next)
+            {
+                state.loading += 1;
+                return Some(join);
+            }
+            let pause = state.later.iter().map(|(at, _)| at.saturating_duration_since(now)).min();
+            state = match pause {
+                None => self.joins.wait(state).unwrap_or_else(PoisonError::into_inner),
+                Some(pause) => self.joins.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0,
+            };
+        }
+    }
+
+    /// Lets nobody in any more, tells those who wait, and waits for those who are being loaded.
+    pub(super) fn stop_joining(&self, timeout: Duration) {
+        let until = Instant::now().checked_add(timeout);
+        let mut state = self.lock();
+        state.no_joins = true;
+        state.turn_away();
+        self.joins.notify_all();
+        while state.loading > 0 {
+            let left = until.map_or(timeout, |until| until.saturating_duration_since(Instant::now()));
+            if left.is_zero() {
+                return;
+            }
+            state = self.leaves.wait_timeout(state, left).unwrap_or_else(PoisonError::into_inner).0;
+        }
+    }
+
+    pub(super) fn leave(&self, player: Arc<str>, ticket: SaveTicket) {
+        self.lock().leaving.insert(player, ticket);
+        self.leaves.notify_all();
+    }
+
+    pub(super) fn is_leaving(&self, player: &str) -> bool {
+        self.lock().leaving.contains_key(player)
+    }
+
+    /// Those who have left and are not durable yet.
+    pub(super) fn leaving(&self) -> Vec<(Arc<str>, SaveTicket)> {
+        self.lock().leaving.iter().map(|(player, ticket)| (player.clone(), ticket.clone())).collect()
+    }
+
+    /// Gives the leases back of those who are durable, for as long as there is time. Answers whether there was.
+    pub(super) fn release_all(&self, durable: &[String], timeout: Duration) -> bool {
+        let until = Instant::now().checked_add(timeout);
+        let mut state = self.lock();
+        for player in durable {
+            let player = Arc::<str>::from(player.as_str());
+            if state.leases.contains_key(&player) {
+                let owner = Owner::Profile(player.to_string());
+                let ticket = self.saver.ticket_of(&Arc::new(owner));
+                state.leaving.entry(player).or_insert(ticket);
+            }
+        }
+        self.leaves.notify_all();
+        // Who is leaving and not durable keeps the lease.
+        while state.leaving.keys().any(|player| durable.binary_search_by(|name| name.as_str().cmp(player)).is_ok()) {
+            let left = until.map_or(timeout, |until| until.saturating_duration_since(Instant::now()));
+            if left.is_zero() {
+                return false;
+            }
+            state = self.leaves.wait_timeout(state, left).unwrap_or_else(PoisonError::into_inner).0;
+        }
+        true
+    }
+
+    pub(super) fn stop(&self) {
+        let mut state = self.lock();
+        (state.stopping, state.no_joins) = (true, true);
+        state.turn_away();
+        drop(state);
+        self.joins.notify_all();
+        self.leaves.notify_all();
+    }
+
+    /// What the thread does that has the leases, until the roster ends.
+    fn keep_leases(&self) {
+        let every = self.options.lease / 3;
+        let mut renews_at = ends_at(every);
+        loop {
+            self.let_go();
+            let now = Instant::now();
+            if now >= renews_at {
+                // A store that does not answer is asked again soon: the leases run.
+                let answered = self.renew();
+                renews_at = ends_at(if answered { every } else { every / 10 });
+            }
+            let state = self.lock();
+            if state.stopping {
+                return;
+            }
+            let pause = renews_at.saturating_duration_since(Instant::now());
+            let pause = if state.leaving.is_empty() { pause } else { pause.min(LOOK) };
+            drop(self.leaves.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner));
+        }
+    }
+
+    /// Gives the leases back of those who have left and are durable.
+    fn let_go(&self) {
+        let mut gone = Vec::new();
+        for (player, ticket) in self.leaving() {
+            match ticket.poll() {
+                Some(Ok(_)) => gone.push(player),
+                Some(Err(error)) if error.is_someone_else() => {
+                    self.saver.queue().give_up(&Owner::Profile(player.to_string()), error);
+                    gone.push(player);
+                }
+                Some(Err(_)) | None => {}
+            }
+        }
+        for players in gone.chunks(AT_ONCE) {
+            let leases: Vec<Lease> = {
+                let mut state = self.lock();
+                players.iter().filter_map(|player| state.leases.remove(player)).collect()
+            };
+            if let Err(error) = self.saver.store().release(&leases) {
+                tracing::warn!(%error, "leases could not be given back; they run out by themselves");
+            }
+            for player in players {
+                self.saver.queue().retire(&Owner::Profile(player.to_string()));
+            }
+            let mut state = self.lock();
+            players.iter().for_each(|player| drop(state.leaving.remove(player)));
+            drop(state);
+            self.joins.notify_all();
+            self.leaves.notify_all();
+        }
+    }
+
+    /// Whether the store answered.
+    fn renew(&self) -> bool {
+        let leases: Vec<Lease> = self.lock().leases.values().cloned().collect();
+        let mut answered = true;
+        for leases in leases.chunks(AT_ONCE) {
+            let renewed = self.saver.store().renew(leases, self.options.lease);
+            for (lease, renewed) in leases.iter().zip(renewed) {
+                match renewed {
+                    Ok(()) => {}
+                    Err(error @ StoreError::LeaseLost { .. }) => self.lost(lease, error),
+                    Err(error) => {
+                        answered = false;
+                        tracing::warn!(owner = %lease.owner(), %error, "a lease could not be renewed");
+                    }
+                }
+            }
+        }
+        answered
+    }
+
+    /// A lease that was not given back meanwhile is lost.
+    fn lost(&self, lease: &Lease, error: StoreError) {
+        let Owner::Profile(name) = lease.owner() else { return };
+        let mut state = self.lock();
+        if state.leases.get(name.as_str()) == Some(lease) && !state.leaving.contains_key(name.as_str()) {
+            state.leases.remove(name.as_str());
+            drop(state);
+            self.saver.queue().lost(lease.clone(), Arc::new(error));
+        }
+    }
+}

@@ -1,0 +1,124 @@
+//! A store that a test watches, cuts off and holds up.
+
+use std::io;
+use std::path::PathBuf;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Condvar, Mutex};
+use std::time::Duration;
+
+use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError};
+
+/// One process's way to a store. Clones are the same way.
+#[derive(Clone, Debug)]
+pub struct WatchedStore<S> {
+    store: S,
+    watch: Arc<Watch>,
+}
+
+#[derive(Debug, Default)]
+struct Watch {
+    cut_off: AtomicBool,
+    held: Mutex<bool>,
+    released: Condvar,
+    batch: usize,
+    commits: AtomicU64,
+    batches: AtomicU64,
+    largest: AtomicU64,
+}
+
+impl<S: Store> WatchedStore<S> {
+    /// A way to a store that takes so many commits at once.
+    pub fn new(store: S, batch: usize) -> WatchedStore<S> {
+        WatchedStore { store, watch: Arc::new(Watch { batch, ..Watch::default() }) }
+    }
+
+    /// From now on every call fails, or none.
+    pub fn cut_off(&self, is_cut_off: bool) {
+        self.watch.cut_off.store(is_cut_off, Ordering::SeqCst);
+    }
+
+    /// From now on every call waits, or none.
+    pub fn hold(&self, is_held: bool) {
+        *self.watch.held.lock().unwrap() = is_held;
+        self.watch.released.notify_all();
+    }
+
+    /// How many images were to be written.
+    pub fn commits(&self) -> u64 {
+        self.watch.commits.load(Ordering::SeqCst)
+    }
+
+    /// How often some were, and how many at once at the most.
+    pub fn batches(&self) -> (u64, u64) {
+        (self.watch.batches.load(Ordering::SeqCst), self.watch.largest.load(Ordering::SeqCst))
+    }
+
+    fn may(&self) -> Result<(), StoreError> {
+        let mut held = self.watch.held.lock().unwrap();
+        while *held {
+            held = self.watch.released.wait(held).unwrap();
+        }
+        drop(held);
+        if self.watch.cut_off.load(Ordering::SeqCst) {
+            let (path, cause) = (PathBuf::from("the watched store"), io::ErrorKind::ConnectionReset.into());
+            return Err(StoreError::Io { action: "reach", path, cause });
+        }
+        Ok(())
+    }
+}
+
+impl<S: Store> Store for WatchedStore<S> {
+    fn owners(&self) -> Result<Vec<Owner>, StoreError> {
+        self.may()?;
+        self.store.owners()
+    }
+    fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
+        self.may()?;
+        self.store.generations(owner)
+    }
+    fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
+        self.may()?;
+        self.store.read(owner, generation)
+    }
+    fn newest(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {
+        self.may()?;
+        self.store.newest(owner)
+    }
+    fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError> {
+        self.commit_encoded(follows, &image.encoded())
+    }
+    fn commit_encoded(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        self.commit_all(&[Commit { follows, image, lease: None }]).pop().unwrap()
+    }
+    fn commit_all(&self, commits: &[Commit<'_>]) -> Vec<Result<Committed, StoreError>> {
+        if self.may().is_err() {
+            return commits.iter().map(|_| self.may().map(|()| Committed::unchanged(0))).collect();
+        }
+        let many = commits.len() as u64;
+        self.watch.commits.fetch_add(many, Ordering::SeqCst);
+        self.watch.batches.fetch_add(1, Ordering::SeqCst);
+        self.watch.largest.fetch_max(many, Ordering::SeqCst);
+        self.store.commit_all(commits)
+    }
+    fn batch_size(&self) -> usize {
+        self.watch.batch
+    }
+    fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
+        self.may()?;
+        self.store.lease(owner, holder, lasts)
+    }
+    fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
+        if self.may().is_err() {
+            return leases.iter().map(|_| self.may()).collect();
+        }
+        self.store.renew(leases, lasts)
+    }
+    fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        self.may()?;
+        self.store.release(leases)
+    }
+    fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
+        self.may()?;
+        self.store.prune(owner, keep)
+    }
+}
