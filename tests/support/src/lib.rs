@@ -14,8 +14,10 @@ pub mod asking;
 pub mod building;
 pub mod hunting;
 pub mod merging;
+pub mod postgres_server;
 pub mod promises;
 pub mod updates;
+pub mod watched_store;
 
 vestigum::spec! {
     pub mod fellpost = "../../demo/fellpost/fellpost.toml";

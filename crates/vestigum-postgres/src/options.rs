@@ -1,0 +1,192 @@
+//! How a store connects.
+
+use std::time::Duration;
+
+use postgres::config::Host;
+use postgres::tls::{MakeTlsConnect, TlsConnect};
+use postgres::{Config, NoTls, Socket};
+
+use vestigum::{RemoteTrouble, StoreError};
+
+use crate::connections::{Connections, Limits};
+use crate::{PostgresStore, schema};
+
+/// No call waits longer than a day.
+const LONGEST: Duration = Duration::from_secs(24 * 3600);
+
+/// How a [`PostgresStore`] connects, where the URL does not say it.
+///
+/// # Example
+///
+/// ```
+/// use std::time::Duration;
+/// use vestigum_postgres::PostgresOptions;
+///
+/// let options = PostgresOptions::new("postgres://fellpost@db.example/fellpost")?
+///     .schema("north")                            // one of several games in one database
+///     .connections(16)
+///     .patience(Duration::from_secs(10));
+/// # drop(options);
+/// assert!(PostgresOptions::new("postgres://fellpost@db.example:port/").is_err());
+/// # Ok::<(), vestigum::StoreError>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct PostgresOptions {
+    config: Config,
+    schema: String,
+    batch: usize,
+    reads_only: bool,
+    limits: Limits,
+}
+
+impl PostgresOptions {
+    /// The options of a URL, as [`PostgresStore::connect`] takes it.
+    ///
+    /// # Errors
+    /// If it cannot be understood.
+    pub fn new(url: &str) -> Result<PostgresOptions, StoreError> {
+        let mut config: Config = url.parse().map_err(|error: postgres::Error| {
+            let cause = std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string);
+            let (action, place) = ("understand the URL of", "a PostgreSQL database".to_owned());
+            StoreError::Remote { action, place, trouble: RemoteTrouble::Other, cause: cause.into() }
+        })?;
+        if config.get_connect_timeout().is_none() {
+            config.connect_timeout(Duration::from_secs(5));
+        }
+        // A machine that is gone does not say so: who waits for its answer must find out.
+        if config.get_tcp_user_timeout().is_none() {
+            config.tcp_user_timeout(Duration::from_secs(15));
+        }
+        config.keepalives_idle(Duration::from_secs(10));
+        config.keepalives_interval(Duration::from_secs(5));
+        if config.get_application_name().is_none() {
+            config.application_name("vestigum");
+        }
+        let limits =
+            Limits { connections: 8, patience: Duration::from_secs(3), statement_timeout: Duration::from_secs(20) };
+        Ok(PostgresOptions { config, schema: "vestigum".into(), batch: 256, reads_only: false, limits })
+    }
+
+    /// The schema that the tables are in; `vestigum` by default. Several games can share a database, each with its own.
+    #[must_use]
+    pub fn schema(mut self, name: impl Into<String>) -> PostgresOptions {
+        self.schema = name.into();
+        self
+    }
+
+    /// How many connections there are at the most; 8 by default, at least 1.
+    #[must_use]
+    pub fn connections(mut self, most: u32) -> PostgresOptions {
+        self.limits.connections = most.max(1);
+        self
+    }
+
+    /// For how long one call goes on trying when the database cannot be reached or others get in the way; 3 seconds by default, a day at the most. A
+    /// save that fails is tried again by the saver, whatever this says.
+    #[must_use]
+    pub fn patience(mut self, patience: Duration) -> PostgresOptions {
+        self.limits.patience = patience.min(LONGEST);
+        self
+    }
+
+    /// After how long the database gives up one statement; 20 seconds by default, from a millisecond to a day.
+    #[must_use]
+    pub fn statement_timeout(mut self, timeout: Duration) -> PostgresOptions {
+        self.limits.statement_timeout = timeout.clamp(Duration::from_millis(1), LONGEST);
+        self
+    }
+
+    /// How many saves are written in one statement at the most; 256 by default, at least 1.
+    #[must_use]
+    pub fn batch_size(mut self, most: usize) -> PostgresOptions {
+        self.batch = most.max(1);
+        self
+    }
+
+    /// Only reads, so that a standby will do: what writes fails with [`StoreError::ReadOnly`].
+    #[must_use]
+    pub fn to_read(mut self) -> PostgresOptions {
+        self.reads_only = true;
+        self
+    }
+
+    /// Where it is, without user and password.
+    pub fn place(&self) -> String {
+        place_of(&self.config)
+    }
+
+    /// Connects without TLS. A URL that asks for TLS (`sslmode=require`) is refused.
+    ///
+    /// # Errors
+    /// As [`PostgresStore::connect`].
+    pub fn connect(self) -> Result<PostgresStore, StoreError> {
+        self.connect_tls(NoTls)
+    }
+
+    /// Connects with TLS, made by a crate for it such as `postgres-native-tls` or `tokio-postgres-rustls`.
+    ///
+    /// # Errors
+    /// As [`PostgresStore::connect`].
+    pub fn connect_tls<T>(self, tls: T) -> Result<PostgresStore, StoreError>
+    where
+        T: MakeTlsConnect<Socket> + Clone + Send + Sync + 'static,
+        T::Stream: Send,
+        T::TlsConnect: Send,
+        <T::TlsConnect as TlsConnect<Socket>>::Future: Send,
+    {
+        let (batch, reads_only) = (self.batch, self.reads_only);
+        let connections = self.connections_with(tls)?;
+        schema::check(&connections)?;
+        Ok(PostgresStore::with(connections, batch, reads_only))
+    }
+
+    /// Makes or updates the tables, without TLS, and connects.
+    ///
+    /// # Errors
+    /// As [`PostgresStore::prepare`].
+    pub fn prepare(self) -> Result<PostgresStore, StoreError> {
+        self.prepare_tls(NoTls)
+    }
+
+    /// Makes or updates the tables, with TLS, and connects.
+    ///
+    /// # Errors
+    /// As [`PostgresStore::prepare`].
+    pub fn prepare_tls<T>(self, tls: T) -> Result<PostgresStore, StoreError>
+    where
+        T: MakeTlsConnect<Socket> + Clone + Send + Sync + 'static,
+        T::Stream: Send,
+        T::TlsConnect: Send,
+        <T::TlsConnect as TlsConnect<Socket>>::Future: Send,
+    {
+        let (batch, reads_only) = (self.batch, self.reads_only);
+        let connections = self.connections_with(tls)?;
+        schema::prepare(&connections)?;
+        Ok(PostgresStore::with(connections, batch, reads_only))
+    }
+
+    fn connections_with<T>(self, tls: T) -> Result<Connections, StoreError>
+    where
+        T: MakeTlsConnect<Socket> + Clone + Send + Sync + 'static,
+        T::Stream: Send,
+        T::TlsConnect: Send,
+        <T::TlsConnect as TlsConnect<Socket>>::Future: Send,
+    {
+        let place = self.place();
+        let config = self.config;
+        let connect = move || config.connect(tls.clone());
+        Connections::new(Box::new(connect), place, self.schema, self.limits)
+    }
+}
+
+fn place_of(config: &Config) -> String {
+    let host = match config.get_hosts().first() {
+        Some(Host::Tcp(host)) => host.clone(),
+        #[cfg(unix)]
+        Some(Host::Unix(path)) => path.display().to_string(),
+        None => "localhost".into(),
+    };
+    let port = config.get_ports().first().copied().unwrap_or(5432);
+    let database = config.get_dbname().or_else(|| config.get_user()).unwrap_or_default();
+    format!("postgres://{host}:{port}/{database}")
+}
