@@ -67,7 +67,10 @@ fn the_fate_table_tells_the_same_in_every_form() {
     assert_eq!(words.join(" "), expected);
     let (_, markdown, _) = here(&["fate", spec, "--format", "md"]);
     assert!(markdown.contains("| score | run | ● | ● | ◔ entry | ◔ entry | ● |"), "{markdown}");
+    let laws = |line: &&str| line.starts_with("| field |") && line.ends_with("| merged |");
+    assert!(markdown.lines().any(|line| laws(&line)) && markdown.contains("| sum |"), "{markdown}");
     let (_, html, _) = here(&["fate", spec, "--format", "html"]);
+    assert!(html.contains("<td class=\"merged\">with the run</td>"), "{html}");
     assert!(html.contains("<td class=\"entry\">◔ entry</td>"), "{html}");
     let (_, json, _) = here(&["fate", spec, "--json"]);
     let json: serde_json::Value = serde_json::from_str(&json).unwrap();

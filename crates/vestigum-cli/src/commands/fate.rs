@@ -239,11 +239,14 @@ fn as_markdown(fates: &FateTable) -> String {
     let line = |cells: Vec<String>| format!("| {} |\n", cells.join(" | "));
     let mut heading = vec!["field".to_owned(), "lasts".to_owned()];
     heading.extend(fates.columns.iter().cloned());
+    let merges = has_merges(fates);
+    heading.extend(merges.then(|| "merged".to_owned()));
     let mut text = line(heading.clone());
     text.push_str(&line(vec!["---".to_owned(); heading.len()]));
     for row in &fates.rows {
         let mut cells = vec![name_of(row), row.lasts.to_string()];
         cells.extend(row.cells.iter().map(short));
+        cells.extend(merges.then(|| merge_words(row).to_owned()));
         text.push_str(&line(cells.iter().map(|cell| cell.replace('|', "\\|")).collect()));
     }
     let legend = LEGEND.map(|(sign, meaning)| format!("{sign} {meaning}"));
@@ -256,17 +259,31 @@ fn as_html(spec: &Spec) -> String {
     let cell = |kind: &str, class: &str, text: &str| format!("<{kind} class=\"{class}\">{}</{kind}>", escaped(text));
     let mut text = String::from("<table class=\"fates\">\n");
     text.push_str(&format!("<caption>What persists in {}</caption>\n<thead><tr>", escaped(spec.title())));
-    for heading in ["field", "lasts"].into_iter().chain(fates.columns.iter().map(String::as_str)) {
+    let merges = has_merges(&fates);
+    let headings = ["field", "lasts"].into_iter().chain(fates.columns.iter().map(String::as_str));
+    for heading in headings.chain(merges.then_some("merged")) {
         text.push_str(&cell("th", "moment", heading));
     }
     text.push_str("</tr></thead>\n<tbody>\n");
     for row in &fates.rows {
         text.push_str(&format!("<tr>{}{}", cell("th", "field", &name_of(row)), cell("td", "lasts", row.lasts.word())));
         row.cells.iter().for_each(|fate| text.push_str(&cell("td", fate.word(), &short(fate))));
+        if merges {
+            text.push_str(&cell("td", "merged", merge_words(row)));
+        }
         text.push_str("</tr>\n");
     }
     text.push_str("</tbody>\n</table>\n");
     text
+}
+
+/// Whether the spec says what becomes of what two installations changed.
+fn has_merges(fates: &FateTable) -> bool {
+    fates.rows.iter().any(|row| row.merge.is_some())
+}
+
+fn merge_words(row: &FateRow) -> &'static str {
+    row.merge.map_or("", FieldMerge::words)
 }
 
 fn name_of(row: &FateRow) -> String {

@@ -1,22 +1,25 @@
 //! `vestigum saves copy`: all saves of one place in another, which may be of another kind.
 
-use std::path::PathBuf;
-
 use serde_json::json;
 
 use vestigum::{Image, Owner, Store, StoreError};
 
 use super::Key;
-use super::any_store::AnyStore;
+use super::places::{AnyStore, Place};
 use crate::Verdict;
 use crate::show::{BACK, BAD, GOOD, Output, STRONG, counted, paint, table_with_numbers};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// Where the saves are: a save folder, or sqlite:FILE
-    from: PathBuf,
-    /// Where they come to: a save folder, or sqlite:FILE; made if it is not there
-    to: PathBuf,
+    /// Where the saves are: a save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    from: Place,
+    /// Where they come to: a save folder, sqlite:FILE or postgres://…; made if it is not there
+    #[arg(value_parser = Place::parser())]
+    to: Place,
+    /// Only the saves of one player
+    #[arg(long, value_name = "NAME")]
+    profile: Option<String>,
     #[command(flatten)]
     key: Key,
     /// Do it
@@ -24,51 +27,52 @@ pub(super) struct Arguments {
     yes: bool,
 }
 
-/// The saves of one owner.
+/// What became of the saves of one owner.
 struct Copied {
     owner: Owner,
-    /// Those that are whole, the oldest first.
-    images: Vec<Image>,
+    /// How many are whole, and the newest of them.
+    images: usize,
+    newest_here: Option<u64>,
     /// Those that cannot be read, and why.
     left: Vec<(u64, String)>,
     /// The generation of the newest one in the other place.
-    newest: Option<u64>,
+    newest_there: Option<u64>,
 }
 
 pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let failed = |error: StoreError| out.unusable(&error.to_string());
     let from = arguments.key.open(out, &arguments.from, false)?;
-    let mut copied = Vec::new();
-    for owner in from.owners().map_err(failed)? {
-        copied.push(read(&from, owner).map_err(failed)?);
-    }
-    if arguments.yes || AnyStore::is_there(&arguments.to) {
+    let owners = match &arguments.profile {
+        Some(name) => {
+            let owner = Owner::Profile(name.clone());
+            super::generations(out, &from, &owner)?;
+            vec![owner]
+        }
+        None => from.owners().map_err(failed)?,
+    };
+    let mut to = None;
+    if arguments.yes || arguments.to.is_there() {
         // What is only told makes nothing.
-        let to = match arguments.yes {
-            true => AnyStore::make(&arguments.to).map_err(|why| out.unusable(&why))?,
-            false => AnyStore::open(&arguments.to, false).map_err(|why| out.unusable(&why))?,
-        };
-        let to = arguments.key.seal(out, to)?;
-        for Copied { owner, .. } in &copied {
-            if !to.generations(owner).map_err(failed)?.is_empty() {
-                let place = arguments.to.display();
+        let opened = if arguments.yes { arguments.to.make() } else { arguments.to.open(false) };
+        let opened = arguments.key.seal(out, opened.map_err(|why| out.unusable(&why))?)?;
+        for owner in &owners {
+            if !opened.generations(owner).map_err(failed)?.is_empty() {
+                let place = &arguments.to;
                 return Err(out.unusable(&format!("{owner} has saves in {place} already; nothing was copied")));
             }
         }
-        if arguments.yes {
-            for one in &mut copied {
-                one.newest = write(&to, one).map_err(|why| out.unusable(&why))?;
-            }
-        }
+        to = Some(opened).filter(|_| arguments.yes);
     }
-    let (saves, left) =
-        copied.iter().fold((0, 0), |(saves, left), one| (saves + one.images.len(), left + one.left.len()));
+    // One owner after the other: a place may hold more than memory does.
+    let copied = owners.into_iter().map(|owner| copy(&from, to.as_ref(), owner).map_err(|why| out.unusable(&why)));
+    let copied = copied.collect::<Result<Vec<Copied>, Verdict>>()?;
+    let (saves, left) = copied.iter().fold((0, 0), |(saves, left), one| (saves + one.images, left + one.left.len()));
     let verdict = if left == 0 { Verdict::Fine } else { Verdict::Failed };
     if out.json {
         let owners = copied.iter().map(|one| {
             json!({
                 "profile": match &one.owner { Owner::Profile(name) => Some(name), Owner::Device => None },
-                "saves": one.images.len(), "newest": one.newest,
+                "saves": one.images, "newest": one.newest_there,
                 "left": one.left.iter().map(|(generation, why)| json!({ "generation": generation, "why": why })).collect::<Vec<_>>(),
             })
         });
@@ -77,9 +81,9 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     }
     let heading = ["whose", "saves", "newest here", "newest there"].map(str::to_owned);
     let rows = copied.iter().map(|one| {
-        let here = one.images.last().map_or_else(|| "·".into(), |image| image.generation.to_string());
-        let there = one.newest.map_or_else(|| "·".into(), |newest| newest.to_string());
-        vec![paint(STRONG, &one.owner), one.images.len().to_string(), here, there]
+        let here = one.newest_here.map_or_else(|| "·".into(), |newest| newest.to_string());
+        let there = one.newest_there.map_or_else(|| "·".into(), |newest| newest.to_string());
+        vec![paint(STRONG, &one.owner), one.images.to_string(), here, there]
     });
     out.line(table_with_numbers(&heading, rows.collect(), 4, &[1, 2, 3]));
     for one in &copied {
@@ -95,29 +99,34 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(verdict)
 }
 
-/// What there is of an owner.
-fn read(from: &AnyStore, owner: Owner) -> Result<Copied, StoreError> {
-    let (mut images, mut left) = (Vec::new(), Vec::new());
-    for generation in from.generations(&owner)? {
-        match from.read(&owner, generation) {
-            Ok(image) => images.push(image),
-            Err(StoreError::NoGeneration { .. }) => {}
-            Err(error) => left.push((generation, error.to_string())),
+/// Copies what there is of an owner, and reads each back; without a place to copy to, tells what would be.
+fn copy(from: &AnyStore, to: Option<&AnyStore>, owner: Owner) -> Result<Copied, String> {
+    let told = |error: StoreError| error.to_string();
+    let mut copied = Copied { owner, images: 0, newest_here: None, left: Vec::new(), newest_there: None };
+    for generation in from.generations(&copied.owner).map_err(told)? {
+        let image = match from.read(&copied.owner, generation) {
+            Ok(image) => image,
+            Err(StoreError::NoGeneration { .. }) => continue,
+            Err(error @ StoreError::Damaged { .. }) => {
+                copied.left.push((generation, error.to_string()));
+                continue;
+            }
+            Err(error) => return Err(error.to_string()),
+        };
+        copied.images += 1;
+        copied.newest_here = Some(generation);
+        if let Some(to) = to {
+            copied.newest_there = Some(write(to, copied.newest_there.unwrap_or(0), &image)?);
         }
     }
-    Ok(Copied { owner, images, left, newest: None })
+    Ok(copied)
 }
 
-/// Writes all of them, and reads each back.
-fn write(to: &AnyStore, copied: &Copied) -> Result<Option<u64>, String> {
-    let mut newest = 0;
-    for image in &copied.images {
-        let committed = to.commit(newest, image).map_err(|error| error.to_string())?;
-        newest = committed.generation;
-        let read = to.read(&copied.owner, newest).map_err(|error| error.to_string())?;
-        if read.digest() != image.digest() || read.blobs != image.blobs {
-            return Err(format!("generation {newest} of {} is not what was written", copied.owner));
-        }
+fn write(to: &AnyStore, follows: u64, image: &Image) -> Result<u64, String> {
+    let newest = to.commit(follows, image).map_err(|error| error.to_string())?.generation;
+    let read = to.read(&image.owner, newest).map_err(|error| error.to_string())?;
+    if read.digest() != image.digest() || read.blobs != image.blobs {
+        return Err(format!("generation {newest} of {} is not what was written", image.owner));
     }
-    Ok((newest > 0).then_some(newest))
+    Ok(newest)
 }

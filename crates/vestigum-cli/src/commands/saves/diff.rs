@@ -7,6 +7,7 @@ use serde_json::json;
 
 use vestigum::{Entry, Image, Spec, Value};
 
+use super::places::Place;
 use super::show::{Loaded, entries, load};
 use super::{Key, SaveState, Whose, moment_of};
 use crate::show::{BACK, Output, QUIET, STRONG, as_json, counted, paint, table};
@@ -16,8 +17,9 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     /// The generation to compare; left out, the one before the newest
     from: Option<u64>,
     /// The generation to compare with; left out, the newest

@@ -1,20 +1,19 @@
 //! `vestigum saves list`: whose saves there are.
 
-use std::path::PathBuf;
-
 use serde_json::json;
 
 use vestigum::{Owner, Store, StoreError, Stray};
 
-use super::any_store::AnyStore;
+use super::places::{AnyStore, Place};
 use super::{Key, SaveState, moment_of};
 use crate::Verdict;
 use crate::show::{Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     /// Also tell how much could go if the newest N generations of each owner are kept
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
     keep: Option<u32>,
@@ -73,13 +72,13 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         });
         let removable = removable.map(|(keep, (files, bytes))| json!({ "keep": keep, "files": files, "bytes": bytes }));
         out.json(&json!({
-            "folder": arguments.folder, "saves": list.collect::<Vec<_>>(), "strays": strays_json(&strays),
+            "folder": arguments.folder.to_string(), "saves": list.collect::<Vec<_>>(), "strays": strays_json(&strays),
             "removable": removable,
         }));
         return Ok(Verdict::Fine);
     }
     if files.is_empty() {
-        out.line(format_args!("there are no saves in {}", arguments.folder.display()));
+        out.line(format_args!("there are no saves in {}", arguments.folder));
         show_strays(out, &strays);
         return Ok(Verdict::Fine);
     }

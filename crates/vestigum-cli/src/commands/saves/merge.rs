@@ -10,7 +10,7 @@ use vestigum::merging::{FieldMerge, MergeLaw, MergeReport, MergedEntry, Side, me
 use vestigum::tools::rfc3339;
 use vestigum::{Image, Owner, Store, Value};
 
-use super::any_store::AnyStore;
+use super::places::{AnyStore, Place};
 use super::{Key, Player};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
@@ -19,12 +19,15 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document with `[merge]`
     spec: PathBuf,
-    /// The last save that both places had: a save folder, sqlite:FILE, or the file of one save; `none` where both began anew
-    base: PathBuf,
-    /// The saves here: a save folder, or sqlite:FILE
-    here: PathBuf,
-    /// The saves there: a save folder, or sqlite:FILE
-    there: PathBuf,
+    /// The last save that both places had: a save folder, sqlite:FILE, postgres://…, or the file of one save; `none` where both began anew
+    #[arg(value_parser = Place::parser())]
+    base: Place,
+    /// The saves here: a save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    here: Place,
+    /// The saves there: a save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    there: Place,
     #[command(flatten)]
     player: Player,
     #[command(flatten)]
@@ -144,14 +147,14 @@ fn newest(out: &Output, store: AnyStore, owner: &Owner) -> Result<Newest, Verdic
 
 /// The save that both had.
 fn base(out: &Output, arguments: &Arguments, owner: &Owner) -> Result<Option<Image>, Verdict> {
-    let place = arguments.base.as_path();
-    if place == Path::new(NONE) {
-        return Ok(None);
-    }
-    if !place.is_file() {
-        let store = arguments.key.open(out, place, false)?;
-        return newest(out, store, owner).map(|newest| Some(newest.image));
-    }
+    let place = match &arguments.base {
+        Place::Folder(path) if path == Path::new(NONE) => return Ok(None),
+        Place::Folder(path) if path.is_file() => path,
+        place => {
+            let store = arguments.key.open(out, place, false)?;
+            return newest(out, store, owner).map(|newest| Some(newest.image));
+        }
+    };
     let failed = |error: std::io::Error| out.unusable(&format!("{}: {error}", place.display()));
     let mut file = std::fs::File::open(place).map_err(failed)?.take(LARGEST + 1);
     let mut bytes = Vec::new();

@@ -8,7 +8,7 @@ use vestigum::image::{Clamped, Dropped, SavedPlace};
 use vestigum::{LoadReport, Owner, Session, Spec, Store};
 
 use super::Key;
-use super::any_store::AnyStore;
+use super::places::{AnyStore, Place};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, paint};
 use crate::{Verdict, input};
 
@@ -16,8 +16,9 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document with its history beside it
     spec: PathBuf,
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     #[command(flatten)]
     key: Key,
     /// Do it

@@ -1,11 +1,12 @@
 //! `vestigum saves`: looking at saves and repairing them.
 
-mod any_store;
 mod copy;
 mod diff;
 mod list;
 mod merge;
 mod migrate;
+mod places;
+mod prepare;
 mod profile;
 mod reset;
 mod restore;
@@ -13,14 +14,14 @@ mod seal;
 mod show;
 mod verify;
 
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use clap::Subcommand;
 
 use vestigum::image::{ImageError, SealKey};
 use vestigum::{Image, Owner, Store, StoreError};
 
-use any_store::AnyStore;
+use places::{AnyStore, Place};
 
 use crate::show::{BACK, BAD, GOOD, Output, paint};
 use crate::{Verdict, input};
@@ -49,7 +50,9 @@ enum Command {
     Profile(profile::Arguments),
     /// Bring all players' saves to the spec's version: first what would happen, with --yes for real
     Migrate(migrate::Arguments),
-    /// Copy all saves to another folder or file: first what would happen, with --yes for real
+    /// Make a place ready for saves: a folder, a file, the tables of a database
+    Prepare(prepare::Arguments),
+    /// Copy saves to another place: first what would happen, with --yes for real
     Copy(copy::Arguments),
     /// Merge what became of one save in two places: first a table of every value, with --yes for real
     Merge(merge::Arguments),
@@ -67,6 +70,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         Command::Restore(arguments) => restore::run(out, arguments),
         Command::Profile(arguments) => profile::run(out, arguments),
         Command::Migrate(arguments) => migrate::run(out, arguments),
+        Command::Prepare(arguments) => prepare::run(out, arguments),
         Command::Copy(arguments) => copy::run(out, arguments),
         Command::Merge(arguments) => merge::run(out, arguments),
         Command::Seal(arguments) => seal::run(out, arguments),
@@ -147,8 +151,8 @@ impl Key {
     }
 
     /// Opens a place that is there.
-    fn open(&self, out: &Output, place: &Path, to_write: bool) -> Result<AnyStore, Verdict> {
-        let store = AnyStore::open(place, to_write).map_err(|why| out.unusable(&why))?;
+    fn open(&self, out: &Output, place: &Place, to_write: bool) -> Result<AnyStore, Verdict> {
+        let store = place.open(to_write).map_err(|why| out.unusable(&why))?;
         self.seal(out, store)
     }
 

@@ -7,6 +7,7 @@ use serde_json::{Value as Json, json};
 
 use vestigum::{Profile, ProfileError, ProfileState, Profiles};
 
+use super::places::Place;
 use super::{Key, moment_of};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, paint, table};
 use crate::{Verdict, input};
@@ -15,8 +16,9 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     #[command(subcommand)]
     action: Option<Action>,
     #[command(flatten)]

@@ -7,6 +7,7 @@ use serde_json::json;
 
 use vestigum::{Change, Owner, Reset, Session, Store};
 
+use super::places::Place;
 use super::{Key, Player};
 use crate::show::{BACK, GOOD, Output, QUIET, STRONG, counted, in_short, paint, table};
 use crate::{Verdict, input};
@@ -15,8 +16,9 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     /// What is reset
     #[arg(value_enum)]
     scope: ResetScope,

@@ -1,19 +1,19 @@
 //! `vestigum saves restore`: making an older generation the newest again.
 
-use std::path::PathBuf;
-
 use serde_json::json;
 
 use vestigum::{Store, restore};
 
+use super::places::Place;
 use super::{Key, Whose, moment_of};
 use crate::Verdict;
 use crate::show::{BACK, GOOD, Output, STRONG, paint};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     /// The generation to go back to
     generation: u64,
     #[command(flatten)]

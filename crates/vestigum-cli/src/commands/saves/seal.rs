@@ -7,6 +7,7 @@ use serde_json::json;
 use vestigum::{Image, Store};
 
 use super::diff::{differences, shown};
+use super::places::Place;
 use super::show::load;
 use super::{Key, Whose};
 use crate::show::{BACK, GOOD, Output, QUIET, STRONG, paint};
@@ -16,8 +17,9 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     /// The generation that was edited
     generation: u64,
     #[command(flatten)]

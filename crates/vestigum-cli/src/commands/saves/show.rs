@@ -9,6 +9,7 @@ use vestigum::image::SavedPlace;
 use vestigum::spec::{Axis, KeySet};
 use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
 
+use super::places::Place;
 use super::{Key, SaveState, Whose, moment_of};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, paint, table};
 use crate::{Verdict, input};
@@ -17,8 +18,9 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document
     spec: PathBuf,
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     /// The generation; left out, the newest that is whole
     generation: Option<u64>,
     #[command(flatten)]

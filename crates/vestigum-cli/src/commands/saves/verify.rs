@@ -1,20 +1,20 @@
 //! `vestigum saves verify`: reading every file to its end.
 
-use std::collections::BTreeSet;
-use std::path::PathBuf;
-
 use serde_json::json;
+use std::collections::BTreeSet;
 
 use vestigum::{Image, Owner};
 
+use super::places::Place;
 use super::{Key, list};
 use crate::Verdict;
 use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// The save folder, or sqlite:FILE
-    folder: PathBuf,
+    /// The save folder, sqlite:FILE or postgres://…
+    #[arg(value_parser = Place::parser())]
+    folder: Place,
     #[command(flatten)]
     key: Key,
 }
