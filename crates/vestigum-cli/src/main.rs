@@ -36,6 +36,8 @@ enum Command {
     Check(commands::check::Arguments),
     /// Show the fate table: every field against every moment
     Fate(commands::fate::Arguments),
+    /// Draw the map of the levels: what opens which, what can never open, where a player stands
+    Map(commands::map::Arguments),
     /// Run playthroughs
     Play(commands::play::Arguments),
     /// Prove promises by the rules, or search everything that can be played for the shortest way to break them
@@ -84,6 +86,7 @@ fn main() -> ExitCode {
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),
+        Command::Map(arguments) => commands::map::run(&out, arguments),
         Command::Play(arguments) => commands::play::run(&out, arguments),
     };
     match verdict {

@@ -7,6 +7,7 @@ pub(crate) mod explore;
 pub(crate) mod fate;
 pub(crate) mod faults;
 pub(crate) mod freeze;
+pub(crate) mod map;
 pub(crate) mod migrate;
 pub(crate) mod new;
 pub(crate) mod play;

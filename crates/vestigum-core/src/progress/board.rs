@@ -6,7 +6,7 @@ use std::sync::Arc;
 use crate::model::axis::Axis;
 use crate::model::field::Field;
 use crate::progress::Progress;
-use crate::progress::locks::LockReason;
+use crate::progress::locks::{Audience, LockReason};
 use crate::value::Value;
 use crate::vocabulary::names::key_text;
 
@@ -120,7 +120,7 @@ impl Progress {
                 level: level.id.clone(),
                 title: self.title_of(index),
                 open,
-                lock: (!open).then(|| self.lock_of(index)),
+                lock: (!open).then(|| self.lock_of(Audience::Players, index)),
                 hidden: self.is_hidden(index),
                 completed: self.is_completed(index),
                 values,

@@ -169,15 +169,35 @@ fn joined(f: &mut fmt::Formatter<'_>, locks: &[LockReason], between: &str) -> fm
     Ok(())
 }
 
+/// Who is told why a level is locked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Audience {
+    /// Players, who are not to hear of what is hidden.
+    Players,
+    Tools,
+}
+
 impl Progress {
     /// What is missing before a level opens; none if it is open.
     ///
     /// # Errors
     /// If there is no such level.
     pub fn lock_reason(&self, level: &str) -> Result<Option<LockReason>, Refused> {
+        self.lock_told_to(Audience::Players, level)
+    }
+
+    /// The same for tools, which may know what is hidden: every level is named.
+    ///
+    /// # Errors
+    /// If there is no such level.
+    pub fn full_lock_reason(&self, level: &str) -> Result<Option<LockReason>, Refused> {
+        self.lock_told_to(Audience::Tools, level)
+    }
+
+    fn lock_told_to(&self, audience: Audience, level: &str) -> Result<Option<LockReason>, Refused> {
         let found = self.model.find_level(level);
         let index = found.map_err(|nearest| Refused::UnknownLevel { name: level.to_owned(), nearest })?;
-        Ok((!self.is_open(index)).then(|| self.lock_of(index)))
+        Ok((!self.is_open(index)).then(|| self.lock_of(audience, index)))
     }
 
     /// Whether the board leaves a level out.
@@ -186,14 +206,21 @@ impl Progress {
         hidden.is_some_and(|condition| condition.holds(&self.env()))
     }
 
+    fn is_secret(&self, audience: Audience, level: u32) -> bool {
+        match audience {
+            Audience::Players => self.is_hidden(level),
+            Audience::Tools => false,
+        }
+    }
+
     /// What is missing before a locked level opens.
-    pub(crate) fn lock_of(&self, level: u32) -> LockReason {
+    pub(crate) fn lock_of(&self, audience: Audience, level: u32) -> LockReason {
         let spec = &*self.model;
         let own = match spec.opening(level) {
             Opening::Always => LockReason::Soon,
-            Opening::After(before) => self.completing(*before),
-            Opening::When(condition) => self.missing(condition).unwrap_or(LockReason::Soon),
-            Opening::ByExit => return any_of(self.exits_to(level)),
+            Opening::After(before) => self.completing(audience, *before),
+            Opening::When(condition) => self.missing(audience, condition).unwrap_or(LockReason::Soon),
+            Opening::ByExit => return any_of(self.exits_to(audience, level)),
             Opening::Made if !self.state.has_level(spec, level) => return LockReason::NotMade,
             Opening::Made => LockReason::Soon,
         };
@@ -202,11 +229,11 @@ impl Progress {
             LockReason::Any(ways) => ways,
             own => vec![own],
         };
-        any_of(ways.into_iter().chain(self.exits_to(level)).collect())
+        any_of(ways.into_iter().chain(self.exits_to(audience, level)).collect())
     }
 
-    fn completing(&self, level: u32) -> LockReason {
-        if self.is_hidden(level) {
+    fn completing(&self, audience: Audience, level: u32) -> LockReason {
+        if self.is_secret(audience, level) {
             return LockReason::Hidden;
         }
         let of = self.model.level(level);
@@ -214,12 +241,12 @@ impl Progress {
     }
 
     /// The exits that lead to a level, each once, and something hidden once for all that are.
-    fn exits_to(&self, level: u32) -> Vec<LockReason> {
+    fn exits_to(&self, audience: Audience, level: u32) -> Vec<LockReason> {
         let mut locks: Vec<LockReason> = Vec::new();
         for index in self.model.level(level).entrances.iter().copied() {
             let from = self.model.level(index);
             for (exit, _) in from.exits.iter().filter(|(_, to)| *to == level) {
-                let lock = if self.is_hidden(index) {
+                let lock = if self.is_secret(audience, index) {
                     LockReason::Hidden
                 } else {
                     LockReason::Exit { level: from.id.clone(), title: from.title().to_owned(), exit: exit.clone() }
@@ -233,7 +260,7 @@ impl Progress {
     }
 
     /// What is missing before a condition holds; nothing if it holds.
-    fn missing(&self, condition: &Expression) -> Option<LockReason> {
+    fn missing(&self, audience: Audience, condition: &Expression) -> Option<LockReason> {
         let env = self.env();
         let judged = condition.judge(&env);
         let locks: Vec<Option<LockReason>> = condition
@@ -241,27 +268,27 @@ impl Progress {
             .all
             .iter()
             .zip(judged)
-            .map(|(part, judged)| (!judged.holds).then(|| self.part_missing(&env, part, judged)))
+            .map(|(part, judged)| (!judged.holds).then(|| self.part_missing(audience, &env, part, judged)))
             .collect();
         missing(&condition.parts.clause, &locks)
     }
 
-    fn part_missing(&self, env: &Env<'_>, part: &Part, judged: Judged) -> LockReason {
+    fn part_missing(&self, audience: Audience, env: &Env<'_>, part: &Part, judged: Judged) -> LockReason {
         let spec = &*self.model;
         if let Node::Read(ReadAt::Now, field, EntryRef::Slot(slot)) = &part.node
             && *field == spec.completed
         {
-            return self.completing((slot - spec.field(*field).first_slot) as u32);
+            return self.completing(audience, (slot - spec.field(*field).first_slot) as u32);
         }
-        if self.names_hidden(&part.source) {
+        if self.names_hidden(audience, &part.source) {
             return LockReason::Hidden;
         }
         needed(spec, env, part).unwrap_or(LockReason::Condition { text: judged.part, values: judged.values })
     }
 
     /// Whether a text names a level that is hidden.
-    fn names_hidden(&self, text: &str) -> bool {
-        let hidden = |name: &str| self.model.find_level(name).is_ok_and(|level| self.is_hidden(level));
+    fn names_hidden(&self, audience: Audience, text: &str) -> bool {
+        let hidden = |name: &str| self.model.find_level(name).is_ok_and(|level| self.is_secret(audience, level));
         tokens(text).unwrap_or_default().iter().any(|(token, _)| match token {
             Token::Name(name) => hidden(name),
             Token::Text(text) => hidden(text),

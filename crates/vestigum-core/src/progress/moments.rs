@@ -3,6 +3,7 @@
 use super::openings::opened_level;
 use crate::nearest::suggestion;
 use crate::outcome::{Outcome, Refused, RespawnAt};
+use crate::progress::locks::Audience;
 use crate::progress::{Progress, Subject};
 use crate::state::position::{Checkpoint, LevelPosition, Position};
 use crate::vocabulary::fate::Fate;
@@ -80,7 +81,10 @@ impl Progress {
         // There is nothing to practise in a level that nobody made.
         let locked = locked || !self.state.has_level(&spec, index);
         if locked && !self.is_open(index) {
-            return Err(Refused::Locked { level: level.to_owned(), why: self.lock_of(index).to_string() });
+            return Err(Refused::Locked {
+                level: level.to_owned(),
+                why: self.lock_of(Audience::Players, index).to_string(),
+            });
         }
         let mut outcome =
             self.fated(Moment::Enter, Subject { level: Some(index), checkpoint: checkpoint.clone(), exit: None });

@@ -128,6 +128,11 @@ fn check_against(name: &str, text: &str, history: Option<History>, files: Option
     Checked { spec: spec.filter(|_| sound), findings, allowed, missing }
 }
 
+/// The levels that can never open, whatever is played, by their ids.
+pub fn never_open(spec: &Spec) -> Vec<String> {
+    reach::unreachable(spec).into_iter().map(|finding| finding.subject).collect()
+}
+
 /// Migrations of a spec without a history: nothing says what they come from.
 fn unchecked_migrations(spec: &Spec) -> Option<Finding> {
     let first = spec.model().document.migrations.first().filter(|_| spec.history().is_none())?;

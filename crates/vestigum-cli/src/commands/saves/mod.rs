@@ -12,6 +12,7 @@ mod reset;
 mod restore;
 mod seal;
 mod show;
+mod shown;
 mod verify;
 
 use std::path::PathBuf;
@@ -22,6 +23,7 @@ use vestigum::image::{ImageError, SealKey};
 use vestigum::{Image, Owner, Store, StoreError};
 
 use places::{AnyStore, Place};
+pub(crate) use shown::{Shown, ShownPlayer};
 
 use crate::show::{BACK, BAD, GOOD, Output, paint};
 use crate::{Verdict, input};
@@ -258,7 +260,7 @@ impl SaveState {
 }
 
 /// A time for people: to the second, in UTC.
-fn moment_of(saved_at: &str) -> String {
+pub(crate) fn moment_of(saved_at: &str) -> String {
     match saved_at.split_once('T') {
         Some((day, time)) if time.len() >= 8 && time.is_char_boundary(8) => format!("{day} {}", &time[..8]),
         _ => saved_at.to_owned(),
