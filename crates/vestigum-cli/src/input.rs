@@ -57,16 +57,28 @@ pub(crate) fn history(out: &Output, spec: &Path) -> Result<Option<History>, Verd
     history.map(Some).map_err(|errors| out.unreadable(&errors))
 }
 
-/// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown.
+/// Reads the scripts that a command names, or all that belong to the spec. What is wrong with any of them is shown, and so is that
+/// there are none.
 pub(crate) fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &Spec) -> Result<Vec<Script>, Verdict> {
+    let scripts = scripts_or_none(out, spec_file, named, spec)?;
+    if scripts.is_empty() {
+        return Err(out.unusable(&format!("there are no .play files beside {}", spec_file.display())));
+    }
+    Ok(scripts)
+}
+
+/// The same, where there may be none.
+pub(crate) fn scripts_or_none(
+    out: &Output,
+    spec_file: &Path,
+    named: &[PathBuf],
+    spec: &Spec,
+) -> Result<Vec<Script>, Verdict> {
     let paths = match named {
         [] => scripts_beside(spec_file)
             .map_err(|error| out.unusable(&format!("cannot read the folder of {}: {error}", spec_file.display())))?,
         named => named.to_vec(),
     };
-    if paths.is_empty() {
-        return Err(out.unusable(&format!("there are no .play files beside {}", spec_file.display())));
-    }
     let mut scripts = Vec::new();
     let mut unusable = None;
     for path in &paths {

@@ -42,6 +42,8 @@ enum Command {
     Play(commands::play::Arguments),
     /// Prove promises by the rules, or search everything that can be played for the shortest way to break them
     Explore(commands::explore::Arguments),
+    /// Write one page with everything: what persists, the map, playthroughs, findings, old versions, players
+    Report(commands::report::Arguments),
     /// Weaken each rule in turn and see whether any playthrough or promise notices
     Probe(commands::probe::Arguments),
     /// Try power cuts, full disks, errors and damage under the saves of playthroughs
@@ -86,6 +88,7 @@ fn main() -> ExitCode {
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),
+        Command::Report(arguments) => commands::report::run(&out, arguments),
         Command::Map(arguments) => commands::map::run(&out, arguments),
         Command::Play(arguments) => commands::play::run(&out, arguments),
     };

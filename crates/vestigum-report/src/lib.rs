@@ -2,6 +2,8 @@
 //!
 //! | module | what comes out |
 //! |---|---|
+//! | [`page`] | one HTML page with everything that is known of a spec |
 //! | [`level_map`] | the levels and what opens which, as text, SVG, DOT and Mermaid |
 
 pub mod level_map;
+pub mod page;

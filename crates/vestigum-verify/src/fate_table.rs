@@ -130,6 +130,12 @@ impl FateCell {
         self.fate.sign()
     }
 
+    /// As [`FateCell::short`]; of a value that simply stays the sign alone, as what happens to the others is what one looks for.
+    pub fn brief(&self) -> String {
+        let stays = self.fate == CellFate::Plain(PlainFate::Keep) && !self.guarded;
+        if stays { self.sign().to_owned() } else { self.short() }
+    }
+
     /// The cell in a few characters: the sign, a word where the sign says too little, and `?` for a condition.
     pub fn short(&self) -> String {
         let guard = if self.guarded { "?" } else { "" };
@@ -145,6 +151,30 @@ impl FateCell {
             (CellFate::Plain(_) | CellFate::Rule(_) | CellFate::Saved, _) => self.word(),
         };
         format!("{} {text}{guard}", self.sign())
+    }
+}
+
+/// What the signs mean, in the order of what they take.
+pub const LEGEND: [(&str, &str); 8] = [
+    ("●", "stays"),
+    ("◑ check", "back to the last checkpoint"),
+    ("◔ entry", "back to the level's entry"),
+    ("○ reset", "back to the default"),
+    ("▲ max", "record: the better stays"),
+    ("+", "a rule changes it"),
+    ("◷ saved", "as last saved"),
+    ("?", "on a condition"),
+];
+
+/// What a span means, in the words of the table: "lasts" goes before it.
+pub fn meaning_of(span: Span) -> &'static str {
+    match span {
+        Span::Attempt => "until the next failure",
+        Span::Visit => "until the level is left or restarted",
+        Span::Session => "until the game is started again",
+        Span::Run => "until the next new game",
+        Span::Profile => "as long as the player's profile",
+        Span::Device => "as long as the installation, for all its players",
     }
 }
 
@@ -190,8 +220,7 @@ impl FateTable {
     /// # Ok::<(), vestigum_core::Diagnostics>(())
     /// ```
     pub fn of(spec: &Spec) -> FateTable {
-        let mut moments: Vec<Moment> = spec.moments().filter(|moment| column(*moment).is_some()).collect();
-        moments.sort_by_key(|moment| column(*moment));
+        let moments = columns(spec);
         let names = moments.iter().map(|moment| spec.moment_name(*moment).to_owned());
         FateTable {
             columns: names.chain(["quit".to_owned(), "crash".to_owned()]).collect(),
@@ -199,6 +228,18 @@ impl FateTable {
             saves: spec.save_at().iter().map(|moment| spec.moment_name(*moment).to_owned()).collect(),
         }
     }
+
+    /// The row of one field.
+    pub(crate) fn row_of(spec: &Spec, field: &Field) -> FateRow {
+        row(spec, field, &columns(spec))
+    }
+}
+
+/// The moments that have a column, in the order of the columns.
+pub(crate) fn columns(spec: &Spec) -> Vec<Moment> {
+    let mut moments: Vec<Moment> = spec.moments().filter(|moment| column(*moment).is_some()).collect();
+    moments.sort_by_key(|moment| column(*moment));
+    moments
 }
 
 fn row(spec: &Spec, field: &Field, moments: &[Moment]) -> FateRow {

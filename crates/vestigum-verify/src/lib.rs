@@ -5,6 +5,7 @@
 //! | [`lint`] | what is wrong with a spec, and what is sound and probably not meant |
 //! | [`render()`] | findings over the text of their document |
 //! | [`fate_table`] | what every moment does to every field |
+//! | [`fate_words`] | the same of one field, in words, and where the spec says so |
 //! | [`playthrough`] | does a script of moments end as it expects? |
 //! | [`explore`] | can any play break a promise, and what is the shortest one? |
 //! | [`probe`] | would anybody notice if a rule were weaker? |
@@ -29,6 +30,7 @@
 
 pub mod explore;
 pub mod fate_table;
+pub mod fate_words;
 pub mod faults;
 mod flaky_store;
 mod imported;

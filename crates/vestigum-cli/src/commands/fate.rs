@@ -9,7 +9,8 @@ use serde_json::{Value as Json, json};
 use vestigum::merging::{FieldMerge, MergeLaw};
 use vestigum::spec::{Counts, Operation, PlainFate};
 use vestigum::{Span, Spec};
-use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable};
+use vestigum_report::page::Report;
+use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable, LEGEND, meaning_of};
 
 use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 use crate::{Verdict, input};
@@ -29,7 +30,7 @@ enum Format {
     Text,
     /// Markdown
     Md,
-    /// An HTML table
+    /// A page
     Html,
 }
 
@@ -42,22 +43,10 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         _ if out.json => out.json(&as_json(&spec)),
         Format::Text => out.line(as_text(&spec, show::width()).trim_end()),
         Format::Md => out.line(as_markdown(&FateTable::of(&spec)).trim_end()),
-        Format::Html => out.line(as_html(&spec).trim_end()),
+        Format::Html => out.line(Report::new(&spec).fates_html().trim_end()),
     }
     Verdict::Fine
 }
-
-/// What the signs mean, in the order of what they take.
-const LEGEND: [(&str, &str); 8] = [
-    ("●", "stays"),
-    ("◑ check", "back to the last checkpoint"),
-    ("◔ entry", "back to the level's entry"),
-    ("○ reset", "back to the default"),
-    ("▲ max", "record: the better stays"),
-    ("+", "a rule changes it"),
-    ("◷ saved", "as last saved"),
-    ("?", "on a condition"),
-];
 
 fn style_of(fate: CellFate) -> Style {
     match fate {
@@ -66,23 +55,6 @@ fn style_of(fate: CellFate) -> Style {
         CellFate::Plain(PlainFate::Reset) => BAD,
         CellFate::None => QUIET,
         CellFate::Rule(_) => RULE,
-    }
-}
-
-/// A value that stays is a sign alone: what happens to the others is what one looks for.
-fn short(cell: &FateCell) -> String {
-    if cell.fate == CellFate::Plain(PlainFate::Keep) && !cell.guarded { cell.sign().to_owned() } else { cell.short() }
-}
-
-/// What a span means, in the words of the table.
-fn meaning(span: Span) -> &'static str {
-    match span {
-        Span::Attempt => "until the next failure",
-        Span::Visit => "until the level is left or restarted",
-        Span::Session => "until the game is started again",
-        Span::Run => "until the next new game",
-        Span::Profile => "as long as the player's profile",
-        Span::Device => "as long as the installation, for all its players",
     }
 }
 
@@ -97,7 +69,7 @@ pub(crate) fn as_text(spec: &Spec, width: usize) -> String {
     }));
     let grid = |cell: &dyn Fn(&FateCell) -> String, gap: u16| {
         let mut rows = Vec::new();
-        for (span, meaning) in Span::ALL.iter().map(|span| (*span, meaning(*span))) {
+        for (span, meaning) in Span::ALL.iter().map(|span| (*span, meaning_of(*span))) {
             let members: Vec<&FateRow> = fates.rows.iter().filter(|row| row.lasts == span).collect();
             if !members.is_empty() {
                 rows.push(vec![format!("{GROUP}{span} {meaning}")]);
@@ -114,7 +86,7 @@ pub(crate) fn as_text(spec: &Spec, width: usize) -> String {
     };
     // A table that is too wide first loses its air, then its words; the signs alone tell the same.
     let sign = |cell: &FateCell| format!("{}{}", cell.sign(), if cell.guarded { "?" } else { "" });
-    let tries = [grid(&short, 2), grid(&short, 1), grid(&sign, 1)];
+    let tries = [grid(&FateCell::brief, 2), grid(&FateCell::brief, 1), grid(&sign, 1)];
     let fits = tries.iter().find(|text| text.lines().all(|line| show::seen(line) <= width));
     let mut text = fits.unwrap_or(&tries[2]).clone();
     text.push('\n');
@@ -245,35 +217,12 @@ fn as_markdown(fates: &FateTable) -> String {
     text.push_str(&line(vec!["---".to_owned(); heading.len()]));
     for row in &fates.rows {
         let mut cells = vec![name_of(row), row.lasts.to_string()];
-        cells.extend(row.cells.iter().map(short));
+        cells.extend(row.cells.iter().map(FateCell::brief));
         cells.extend(merges.then(|| merge_words(row).to_owned()));
         text.push_str(&line(cells.iter().map(|cell| cell.replace('|', "\\|")).collect()));
     }
     let legend = LEGEND.map(|(sign, meaning)| format!("{sign} {meaning}"));
     text.push_str(&format!("\n{}\n", legend.join(" · ")));
-    text
-}
-
-fn as_html(spec: &Spec) -> String {
-    let fates = FateTable::of(spec);
-    let cell = |kind: &str, class: &str, text: &str| format!("<{kind} class=\"{class}\">{}</{kind}>", escaped(text));
-    let mut text = String::from("<table class=\"fates\">\n");
-    text.push_str(&format!("<caption>What persists in {}</caption>\n<thead><tr>", escaped(spec.title())));
-    let merges = has_merges(&fates);
-    let headings = ["field", "lasts"].into_iter().chain(fates.columns.iter().map(String::as_str));
-    for heading in headings.chain(merges.then_some("merged")) {
-        text.push_str(&cell("th", "moment", heading));
-    }
-    text.push_str("</tr></thead>\n<tbody>\n");
-    for row in &fates.rows {
-        text.push_str(&format!("<tr>{}{}", cell("th", "field", &name_of(row)), cell("td", "lasts", row.lasts.word())));
-        row.cells.iter().for_each(|fate| text.push_str(&cell("td", fate.word(), &short(fate))));
-        if merges {
-            text.push_str(&cell("td", "merged", merge_words(row)));
-        }
-        text.push_str("</tr>\n");
-    }
-    text.push_str("</tbody>\n</table>\n");
     text
 }
 
@@ -288,10 +237,6 @@ fn merge_words(row: &FateRow) -> &'static str {
 
 fn name_of(row: &FateRow) -> String {
     format!("{}{}", row.field, row.keys())
-}
-
-fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 fn as_json(spec: &Spec) -> Json {

@@ -12,4 +12,5 @@ pub(crate) mod migrate;
 pub(crate) mod new;
 pub(crate) mod play;
 pub(crate) mod probe;
+pub(crate) mod report;
 pub(crate) mod saves;

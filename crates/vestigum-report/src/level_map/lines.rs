@@ -53,7 +53,7 @@ pub(super) fn lines(map: &LevelMap, unlinked: &[usize], index: usize, room: usiz
                 Some(why) => say(LineKind::Needs, why.clone()),
                 None => {
                     let values: Vec<String> =
-                        player.values.iter().map(|(name, value)| format!("{name} {value}")).collect();
+                        player.values.iter().map(|(name, value)| together(&format!("{name} {value}"))).collect();
                     if !values.is_empty() {
                         say(LineKind::Quiet, values.join(", "));
                     }
@@ -95,6 +95,11 @@ pub(super) fn lines(map: &LevelMap, unlinked: &[usize], index: usize, room: usiz
         say(LineKind::Elsewhere, format!("and {more} more"));
     }
     lines
+}
+
+/// A text that is not broken into lines.
+fn together(text: &str) -> String {
+    text.replace(' ', "\u{a0}")
 }
 
 /// The title, behind the sign of how the level stands.

@@ -92,6 +92,20 @@ impl Ending {
         }
     }
 
+    /// How the answer is known, in a few words.
+    pub fn how_known(&self) -> &'static str {
+        match self {
+            Ending::Broken(_) => "broken",
+            Ending::Unknown(..) => "not known",
+            Ending::Proved(_) => "proved by the rules",
+            Ending::Played(..) => "shown by a play",
+            Ending::Holds(seen) if seen.all && seen.unlocked => "all of it, without locks",
+            Ending::Holds(seen) if seen.all => "all of it",
+            Ending::Holds(seen) if seen.stopped => "until the time was up",
+            Ending::Holds(_) => "up to the bound",
+        }
+    }
+
     /// The shortest way to break it, if it is broken.
     pub fn broken(&self) -> Option<&Counterexample> {
         match self {

@@ -56,15 +56,12 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
     let heading = ["", "asked", "states", "steps", "deepest", "how it is known", "per second"].map(str::to_owned);
     let rows = answers.iter().map(|answer| {
         let seen = answer.seen();
-        let (sign, all) = match (&answer.ending, seen.all) {
-            (Ending::Broken(_), _) => (paint(BAD, "✗"), paint(BAD, "broken")),
-            (Ending::Unknown(..), _) => (paint(BACK, "?"), paint(BACK, "not known")),
-            (Ending::Proved(_), _) => (paint(GOOD, "✓"), paint(GOOD, "proved by the rules")),
-            (Ending::Played(..), _) => (paint(GOOD, "✓"), paint(GOOD, "shown by a play")),
-            (Ending::Holds(_), true) if seen.unlocked => (paint(GOOD, "✓"), paint(GOOD, "all of it, without locks")),
-            (Ending::Holds(_), true) => (paint(GOOD, "✓"), paint(GOOD, "all of it")),
-            (Ending::Holds(_), false) if seen.stopped => (paint(GOOD, "✓"), paint(BACK, "until the time was up")),
-            (Ending::Holds(_), false) => (paint(GOOD, "✓"), paint(BACK, "up to the bound")),
+        let how = answer.ending.how_known();
+        let (sign, all) = match &answer.ending {
+            Ending::Broken(_) => (paint(BAD, "✗"), paint(BAD, how)),
+            Ending::Unknown(..) => (paint(BACK, "?"), paint(BACK, how)),
+            Ending::Holds(seen) if !seen.all => (paint(GOOD, "✓"), paint(BACK, how)),
+            Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) => (paint(GOOD, "✓"), paint(GOOD, how)),
         };
         let speed = seen.transitions as f64 / answer.took.as_secs_f64().max(0.001);
         let name = answer.question.name();
