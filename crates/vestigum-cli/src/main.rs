@@ -54,6 +54,15 @@ enum Command {
     Freeze(commands::freeze::Arguments),
     /// Show how saves of older versions come to this one, and prove that none is lost
     Migrate(commands::migrate::Arguments),
+    /// Check and play again whenever a file changes
+    #[cfg(feature = "watch")]
+    Watch(commands::watch::Arguments),
+    /// Print the JSON Schema of a spec, for editors
+    #[cfg(feature = "editor")]
+    Schema,
+    /// Serve an editor: findings while typing, fates on hover, completion, renaming
+    #[cfg(feature = "editor")]
+    Lsp,
     /// Look at a save folder and repair it
     Saves(commands::saves::Arguments),
 }
@@ -89,6 +98,12 @@ fn main() -> ExitCode {
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),
         Command::Report(arguments) => commands::report::run(&out, arguments),
+        #[cfg(feature = "watch")]
+        Command::Watch(arguments) => commands::watch::run(&out, arguments),
+        #[cfg(feature = "editor")]
+        Command::Schema => commands::schema::run(&out),
+        #[cfg(feature = "editor")]
+        Command::Lsp => commands::lsp::run(&out),
         Command::Map(arguments) => commands::map::run(&out, arguments),
         Command::Play(arguments) => commands::play::run(&out, arguments),
     };

@@ -97,7 +97,7 @@ impl Output {
         let _ = writeln!(AutoStream::new(std::io::stdout(), self.choice), "{}", harmless(&text.to_string()));
     }
 
-    fn error_line(&self, text: impl std::fmt::Display) {
+    pub(crate) fn error_line(&self, text: impl std::fmt::Display) {
         let _ = writeln!(AutoStream::new(std::io::stderr(), self.choice), "{}", harmless(&text.to_string()));
     }
 

@@ -4,6 +4,10 @@
 //! |---|---|
 //! | [`page`] | one HTML page with everything that is known of a spec |
 //! | [`level_map`] | the levels and what opens which, as text, SVG, DOT and Mermaid |
+//! | [`sarif`] | findings for forges |
+//! | [`junit`] | playthroughs and answers for build servers |
 
+pub mod junit;
 pub mod level_map;
 pub mod page;
+pub mod sarif;

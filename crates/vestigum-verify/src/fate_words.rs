@@ -21,14 +21,14 @@
 //! # Ok::<(), vestigum_core::Diagnostics>(())
 //! ```
 
-use vestigum_core::diagnostic::SourceSpan;
+use vestigum_core::diagnostic::{SourceSpan, position};
 use vestigum_core::document::FieldEntry;
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::Field;
 use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting, resembled_failure};
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Moment, Span, Spec};
+use vestigum_core::{Moment, Span, Spec, nearest};
 
 use crate::fate_table::{CellFate, FateCell, FateTable, columns};
 
@@ -49,9 +49,15 @@ pub struct FateWords {
 }
 
 impl FateWords {
-    /// Every moment of a field, in the order of the columns of the fate table; none if there is no such field.
-    pub fn of(spec: &Spec, field: &str) -> Option<Vec<FateWords>> {
-        let field = spec.fields().find(|known| known.name() == field)?;
+    /// Every moment of a field, in the order of the columns of the fate table.
+    ///
+    /// # Errors
+    /// If there is no such field.
+    pub fn of(spec: &Spec, field: &str) -> Result<Vec<FateWords>, UnknownField> {
+        let known = || spec.fields().map(Field::name);
+        let Some(field) = spec.fields().find(|known| known.name() == field) else {
+            return Err(UnknownField { name: field.to_owned(), nearest: nearest(field, known()).map(str::to_owned) });
+        };
         let row = FateTable::row_of(spec, field);
         let entry = spec.model().document.fields.iter().find(|(name, _)| name.value == field.name());
         let told = Told { spec, field, entry: entry.map(|(_, entry)| entry) };
@@ -59,15 +65,38 @@ impl FateWords {
         let said = moments.iter().map(|moment| told.at(*moment)).chain([told.quit(), told.crash(&row.cells)]);
         let names = moments.iter().map(|moment| spec.moment_name(*moment).to_owned());
         let names = names.chain(["quit".to_owned(), "crash".to_owned()]);
-        Some(
-            names
-                .zip(row.cells.iter().cloned())
-                .zip(said)
-                .map(|((moment, cell), Said { what, why, places })| FateWords { moment, cell, what, why, places })
-                .collect(),
-        )
+        Ok(names
+            .zip(row.cells.iter().cloned())
+            .zip(said)
+            .map(|((moment, cell), Said { what, why, places })| FateWords { moment, cell, what, why, places })
+            .collect())
+    }
+
+    /// Whether the value stays because nothing says anything else.
+    pub fn is_silent(&self) -> bool {
+        self.cell.fate == CellFate::Plain(PlainFate::Keep) && !self.cell.guarded && self.why == SILENT
+    }
+
+    /// The lines of the spec, from 1, that say it. `source` is the text of the spec.
+    pub fn lines(&self, source: &str) -> Vec<usize> {
+        let mut lines: Vec<usize> = self.places.iter().map(|place| position(source, place.start).0).collect();
+        lines.dedup();
+        lines
     }
 }
+
+/// A field that the spec does not have.
+#[derive(Clone, Debug, PartialEq, Eq, thiserror::Error)]
+#[error("there is no field `{}`{}", name.escape_debug(), nearest.as_ref().map(|name| format!("; did you mean `{name}`?")).unwrap_or_default())]
+pub struct UnknownField {
+    /// The name.
+    pub name: String,
+    /// The field that was probably meant.
+    pub nearest: Option<String>,
+}
+
+/// Why a value stays where no word of the spec is about it.
+const SILENT: &str = "nothing speaks of it";
 
 struct Said {
     what: String,
@@ -130,7 +159,7 @@ impl Told<'_> {
                 let places = self.entry.and_then(|entry| entry.after_failure.as_ref());
                 Said { what, why, places: places.map(|word| word.span).into_iter().collect() }
             }
-            None => Said { what, why: "nothing speaks of it".into(), places: Vec::new() },
+            None => Said { what, why: SILENT.into(), places: Vec::new() },
         }
     }
 

@@ -23,6 +23,17 @@ pub(crate) struct Arguments {
     /// Fail on these findings too
     #[arg(long, value_enum, value_name = "WHAT")]
     deny: Option<Deny>,
+    /// The form of the findings
+    #[arg(long, value_enum, default_value_t = Format::Text, conflicts_with = "explain")]
+    format: Format,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Format {
+    /// For people
+    Text,
+    /// SARIF, for forges
+    Sarif,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -48,6 +59,10 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     let found = &checked.findings;
     let failed = found.errors() > 0 || (arguments.deny.is_some() && found.warnings() > 0);
     let verdict = if failed { Verdict::Failed } else { Verdict::Fine };
+    if arguments.format == Format::Sarif {
+        out.line(vestigum_report::sarif::log(&[found], &checked.allowed));
+        return verdict;
+    }
     if out.json {
         let allowed = checked.allowed.iter().map(|allowed| {
             json!({ "code": allowed.finding.code, "message": allowed.finding.message, "because": allowed.because })

@@ -11,6 +11,7 @@ use vestigum::spec::{Counts, Operation, PlainFate};
 use vestigum::{Span, Spec};
 use vestigum_report::page::Report;
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable, LEGEND, meaning_of};
+use vestigum_verify::fate_words::FateWords;
 
 use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
 use crate::{Verdict, input};
@@ -22,6 +23,9 @@ pub(crate) struct Arguments {
     /// The form of the table
     #[arg(long, value_enum, default_value_t = Format::Text)]
     format: Format,
+    /// Tell about one field, moment by moment: what happens, why, and where the spec says so
+    #[arg(long, value_name = "FIELD", conflicts_with = "format")]
+    only: Option<String>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -35,17 +39,80 @@ enum Format {
 }
 
 pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
-    let spec = match input::spec(out, &arguments.spec) {
-        Ok(spec) => spec,
-        Err(verdict) => return verdict,
-    };
+    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+}
+
+fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = input::spec(out, &arguments.spec)?;
+    if let Some(field) = &arguments.only {
+        let text = input::text(&arguments.spec).map_err(|message| out.unusable(&message))?;
+        return only(out, &spec, &text, field);
+    }
     match arguments.format {
         _ if out.json => out.json(&as_json(&spec)),
         Format::Text => out.line(as_text(&spec, show::width()).trim_end()),
         Format::Md => out.line(as_markdown(&FateTable::of(&spec)).trim_end()),
-        Format::Html => out.line(Report::new(&spec).fates_html().trim_end()),
+        Format::Html => {
+            let text = input::text(&arguments.spec).map_err(|message| out.unusable(&message))?;
+            out.line(Report::new(&spec).with_source(&text).fates_html().trim_end());
+        }
     }
-    Verdict::Fine
+    Ok(Verdict::Fine)
+}
+
+/// One field in words, moment by moment, with the lines of the spec that decide.
+fn only(out: &Output, spec: &Spec, text: &str, field: &str) -> Result<Verdict, Verdict> {
+    let words = FateWords::of(spec, field).map_err(|unknown| out.unusable(&unknown.to_string()))?;
+    let Some(row) = FateTable::of(spec).rows.into_iter().find(|row| row.field == field) else {
+        return Ok(Verdict::Fine);
+    };
+    if out.json {
+        let moments = words.iter().map(|words| {
+            json!({
+                "moment": words.moment, "fate": words.cell.word(), "what": words.what, "why": words.why, "lines": words.lines(text),
+            })
+        });
+        out.json(&json!({ "field": field, "lasts": row.lasts.word(), "moments": moments.collect::<Vec<_>>() }));
+        return Ok(Verdict::Fine);
+    }
+    let lasts = format!("lasts {}", meaning_of(row.lasts));
+    let heading = format!("{}{}  {}", paint(STRONG, field), paint(QUIET, row.keys()), paint(QUIET, &row.ty));
+    out.line(format_args!("{heading}  {}\n", paint(QUIET, lasts)));
+    let name = words.iter().map(|words| words.moment.chars().count()).max().unwrap_or(0);
+    // The sign and the moment stand in front; what does not fit goes on below.
+    let indent = name + 4;
+    let room = show::width().saturating_sub(indent).max(20);
+    // What nobody speaks of comes in one line: what happens elsewhere is what one looks for.
+    let (silent, told): (Vec<&FateWords>, Vec<&FateWords>) = words.iter().partition(|words| words.is_silent());
+    for words in told {
+        let style = style_of(words.cell.fate);
+        let mut told = show::wrapped(&words.what, room).into_iter();
+        let first = told.next().unwrap_or_default();
+        let moment = format!("{:name$}", words.moment);
+        out.line(format_args!("{} {moment}  {}", paint(style, words.cell.sign()), paint(style, first)));
+        told.for_each(|line| out.line(format_args!("{:indent$}{}", "", paint(style, line))));
+        let at = words.lines(text);
+        let at = match &at[..] {
+            [] => String::new(),
+            [one] => format!(" (line {one})"),
+            several => {
+                format!(" (lines {})", several.iter().map(usize::to_string).collect::<Vec<_>>().join(", "))
+            }
+        };
+        for line in show::wrapped(&format!("{}{at}", words.why), room) {
+            out.line(format_args!("{:indent$}{}", "", paint(QUIET, line)));
+        }
+    }
+    if !silent.is_empty() {
+        let moments: Vec<&str> = silent.iter().map(|words| words.moment.as_str()).collect();
+        let told = format!("stays as it is at {}: nothing speaks of it there", moments.join(", "));
+        let mut sign = paint(GOOD, CellFate::Plain(PlainFate::Keep).sign());
+        for line in show::wrapped(&told, show::width().saturating_sub(2).max(20)) {
+            out.line(format_args!("{sign} {}", paint(QUIET, line)));
+            sign = " ".into();
+        }
+    }
+    Ok(Verdict::Fine)
 }
 
 fn style_of(fate: CellFate) -> Style {

@@ -7,6 +7,8 @@ pub(crate) mod explore;
 pub(crate) mod fate;
 pub(crate) mod faults;
 pub(crate) mod freeze;
+#[cfg(feature = "editor")]
+pub(crate) mod lsp;
 pub(crate) mod map;
 pub(crate) mod migrate;
 pub(crate) mod new;
@@ -14,3 +16,7 @@ pub(crate) mod play;
 pub(crate) mod probe;
 pub(crate) mod report;
 pub(crate) mod saves;
+#[cfg(feature = "editor")]
+pub(crate) mod schema;
+#[cfg(feature = "watch")]
+pub(crate) mod watch;

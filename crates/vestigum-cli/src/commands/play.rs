@@ -1,10 +1,14 @@
 //! `vestigum play`: runs playthroughs.
 
-use std::path::PathBuf;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::time::Instant;
 
 use serde_json::{Value as Json, json};
 
 use vestigum::{BoardRow, DirStore, Spec, Value};
+use vestigum_report::junit;
+use vestigum_report::page::PlayedRun;
 use vestigum_verify::StoreSaves;
 use vestigum_verify::playthrough::{
     Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Tone, Why, run as run_one,
@@ -28,6 +32,9 @@ pub(crate) struct Arguments {
     /// Run only playthroughs whose name contains this
     #[arg(long, value_name = "TEXT")]
     only: Option<String>,
+    /// Write the results into this file as JUnit XML, too
+    #[arg(long, value_name = "FILE")]
+    junit: Option<PathBuf>,
 }
 
 pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
@@ -37,12 +44,30 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
 fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let scripts = input::scripts(out, &arguments.spec, &arguments.plays, &spec)?;
-    let mut runs = Vec::new();
+    let (mut runs, mut times) = (Vec::new(), Vec::new());
     for playthrough in input::chosen(out, &scripts, arguments.only.as_deref())? {
+        let start = Instant::now();
         let run = run_on(&spec, playthrough, arguments.on_disk).map_err(|message| out.unusable(&message))?;
+        times.push(start.elapsed());
         runs.push((playthrough, run));
     }
+    if let Some(path) = &arguments.junit {
+        let played = runs.iter().map(|(playthrough, run)| PlayedRun { file: playthrough.file(), run });
+        let played: Vec<_> = played.zip(times).collect();
+        write_report(out, path, junit::played(&played))?;
+    }
     Ok(show(out, &runs, arguments.trace))
+}
+
+/// Writes a report for a build server.
+pub(crate) fn write_report(
+    out: &Output,
+    path: &Path,
+    report: Result<String, impl std::fmt::Display>,
+) -> Result<(), Verdict> {
+    let failed = |why: String| out.unusable(&format!("cannot write {}: {why}", path.display()));
+    let report = report.map_err(|error| failed(error.to_string()))?;
+    fs::write(path, report).map_err(|error| failed(error.to_string()))
 }
 
 /// Runs one playthrough, in memory or on real files.
@@ -91,7 +116,7 @@ pub(crate) fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> V
 }
 
 /// Why a playthrough failed, for people.
-fn explained(file: &str, failure: &Failure) -> String {
+pub(crate) fn explained(file: &str, failure: &Failure) -> String {
     let place = paint(QUIET, format_args!("{file}:{}", failure.line));
     let mut lines = vec![String::new(), format!("    {place}  {}", paint(STRONG, &failure.statement))];
     let told = failure.told(&|tone, text| match tone {

@@ -62,7 +62,8 @@ pub mod needs;
 pub mod plan;
 #[doc(hidden)]
 pub mod prepare;
-pub(crate) mod steps;
+#[doc(hidden)]
+pub mod steps;
 #[doc(hidden)]
 pub mod version_step;
 #[doc(hidden)]

@@ -15,7 +15,7 @@ use crate::value::types::{Member, StructType};
 use crate::vocabulary::span::Span;
 
 /// The words for what can be renamed and dropped.
-const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "choice", "struct field"];
+pub const KINDS: [&str; 7] = ["field", "level", "checkpoint", "key set", "key", "choice", "struct field"];
 
 /// What the steps of one migration say.
 #[derive(Debug, Default)]

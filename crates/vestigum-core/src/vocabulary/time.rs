@@ -28,7 +28,7 @@ impl TimeUnit {
     }
 
     /// Whether a field can count in it: a coarser one would leave the rest of every frame out.
-    pub(crate) fn is_counted(self) -> bool {
+    pub fn is_counted(self) -> bool {
         match self {
             TimeUnit::Ms => true,
             TimeUnit::Seconds | TimeUnit::Minutes | TimeUnit::Hours => false,

@@ -44,7 +44,9 @@ pub(super) fn view(spec: &Spec, player: &ReportPlayer<'_>) -> PlayerView {
     let levels = rows.iter().map(|row| {
         let cell = |column: &String| {
             let value = row.values.iter().find(|(name, _)| **name == **column).map(|(_, value)| value);
-            value.filter(|value| value.is_filled()).map(Value::brief).unwrap_or_default()
+            let at_default =
+                |value: &Value| spec.fields().any(|field| field.name() == column && field.default() == value);
+            value.filter(|value| value.is_filled() && !at_default(value)).map_or("·".into(), Value::brief)
         };
         LevelView {
             title: row.title.clone(),

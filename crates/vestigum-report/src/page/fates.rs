@@ -1,7 +1,6 @@
 //! The fate table on the page, and what is left after each moment at a glance.
 
 use serde::Serialize;
-use vestigum_core::diagnostic::position;
 use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::{Span, Spec};
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable, LEGEND, meaning_of};
@@ -102,11 +101,7 @@ fn row_view(spec: &Spec, source: Option<&str>, row: &FateRow) -> RowView {
     let words = FateWords::of(spec, &row.field).unwrap_or_default();
     let cells = words.into_iter().map(|words| {
         let brief = words.cell.brief();
-        let mut lines: Vec<usize> = match source {
-            Some(source) => words.places.iter().map(|place| position(source, place.start).0).collect(),
-            None => Vec::new(),
-        };
-        lines.dedup();
+        let lines = source.map(|source| words.lines(source)).unwrap_or_default();
         CellView {
             class: class_of(&words.cell),
             fate: words.cell.word(),

@@ -14,6 +14,7 @@
     const shown = rows.filter((row) => !row[0].parentElement.hidden);
     const down = shown.findIndex((row) => row.includes(event.target));
     if (down < 0) return;
+    if (event.key === "Escape") return event.target.blur();
     const across = shown[down].indexOf(event.target);
     const to = {
       ArrowUp: [down - 1, across], ArrowDown: [down + 1, across], ArrowLeft: [down, across - 1], ArrowRight: [down, across + 1],

@@ -11,6 +11,7 @@ use super::charts::{ChartView, charts};
 pub(super) struct FileView {
     file: String,
     failed: usize,
+    shown: bool,
     runs: Vec<RunView>,
 }
 
@@ -18,6 +19,8 @@ pub(super) struct FileView {
 struct RunView {
     name: String,
     passed: bool,
+    /// Whether it is shown without being asked for: what failed, or else the one that has the most to show.
+    shown: bool,
     statements: usize,
     /// Why it failed, line by line.
     failure: Vec<String>,
@@ -56,11 +59,17 @@ pub(super) fn view(runs: &[PlayedRun<'_>]) -> Vec<FileView> {
         let run = run_view(played.run);
         match files.last_mut().filter(|file| file.file == played.file) {
             Some(file) => file.runs.push(run),
-            None => files.push(FileView { file: played.file.to_owned(), failed: 0, runs: vec![run] }),
+            None => files.push(FileView { file: played.file.to_owned(), failed: 0, shown: false, runs: vec![run] }),
         }
+    }
+    if files.iter().flat_map(|file| &file.runs).all(|run| run.passed)
+        && let Some(best) = files.iter_mut().flat_map(|file| &mut file.runs).max_by_key(|run| run.charts.len())
+    {
+        best.shown = true;
     }
     for file in &mut files {
         file.failed = file.runs.iter().filter(|run| !run.passed).count();
+        file.shown = file.runs.iter().any(|run| run.shown);
     }
     files
 }
@@ -71,6 +80,7 @@ fn run_view(run: &Run) -> RunView {
     RunView {
         name: run.name.clone(),
         passed: run.passed(),
+        shown: !run.passed(),
         statements: run.statements,
         failure: failure.map(|failure| failure.told(&|_, text| text.to_owned())).unwrap_or_default(),
         failed_at: failure.map(|failure| format!("line {}: {}", failure.line, failure.statement)),

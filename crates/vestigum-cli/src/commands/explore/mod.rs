@@ -44,6 +44,9 @@ pub(crate) struct Arguments {
     /// How many threads; left out, one for each core
     #[arg(long, value_name = "COUNT")]
     threads: Option<NonZero<usize>>,
+    /// Write the answers into this file as JUnit XML, too
+    #[arg(long, value_name = "FILE")]
+    junit: Option<PathBuf>,
 }
 
 pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
@@ -95,6 +98,11 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         .map(|(question, explored)| Answer { question, ending: explored.ending, took: explored.took })
         .collect();
     bar.finish_and_clear();
+    if let Some(path) = &arguments.junit {
+        let told: Vec<_> = answers.iter().map(|answer| (&answer.question, &answer.ending, answer.took)).collect();
+        let report = vestigum_report::junit::explored(&arguments.spec.display().to_string(), &told);
+        super::play::write_report(out, path, report)?;
+    }
     let written = match &arguments.out {
         Some(folder) => write(out, folder, &answers)?,
         None => Vec::new(),

@@ -1,0 +1,15 @@
+//! `vestigum lsp`: the language server, for editors.
+
+use crate::Verdict;
+use crate::show::Output;
+
+pub(crate) fn run(out: &Output) -> Verdict {
+    match vestigum_editor::server::serve_stdio() {
+        Ok(()) => Verdict::Fine,
+        Err(error) => {
+            // Standard output is the editor's.
+            out.error_line(format_args!("the editor and the server do not understand each other: {error}"));
+            Verdict::Unusable
+        }
+    }
+}
