@@ -1,6 +1,7 @@
 //! `vestigum`: check a spec, show what persists, run playthroughs.
 
 mod commands;
+mod fold;
 mod input;
 mod show;
 

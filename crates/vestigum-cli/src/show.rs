@@ -5,12 +5,13 @@ use std::io::Write;
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Color, Style};
 use clap::ValueEnum;
-use comfy_table::{CellAlignment, LineStyle, Table, TableStyle};
+use comfy_table::{CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
 
 use vestigum::{BoardRow, Diagnostics, LockReason, Severity, Value};
 
 use crate::Verdict;
+use crate::fold::folded;
 
 /// When to colour.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
@@ -91,14 +92,20 @@ impl Output {
         Output { json, choice }
     }
 
-    /// Prints for people.
+    /// Prints for people, in lines that fit the terminal.
     pub(crate) fn line(&self, text: impl std::fmt::Display) {
+        self.document(fitting(harmless(&text.to_string())));
+    }
+
+    /// Prints a document, line by line as it is.
+    pub(crate) fn document(&self, text: impl std::fmt::Display) {
         // A reader that went away, as `head` does, is no error worth a message.
         let _ = writeln!(AutoStream::new(std::io::stdout(), self.choice), "{}", harmless(&text.to_string()));
     }
 
     pub(crate) fn error_line(&self, text: impl std::fmt::Display) {
-        let _ = writeln!(AutoStream::new(std::io::stderr(), self.choice), "{}", harmless(&text.to_string()));
+        let text = fitting(harmless(&text.to_string()));
+        let _ = writeln!(AutoStream::new(std::io::stderr(), self.choice), "{text}");
     }
 
     /// Prints for machines.
@@ -183,6 +190,21 @@ pub(crate) fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> Str
 
 /// The same, with some columns set to the right.
 pub(crate) fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap: u16, numbers: &[usize]) -> String {
+    let mut table = laid_out(heading, rows, gap, numbers);
+    // A table that is too wide has its longest cells in several lines.
+    if let Some(columns) = columns().filter(|columns| table.lines().any(|line| seen(line.trim_end()) > *columns)) {
+        table.set_content_arrangement(ContentArrangement::Dynamic);
+        table.set_width(u16::try_from(columns).unwrap_or(u16::MAX));
+    }
+    text_of(&table)
+}
+
+/// A table as wide as it comes, whatever the terminal is.
+pub(crate) fn wide_table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
+    text_of(&laid_out(heading, rows, gap, &[]))
+}
+
+fn laid_out(heading: &[String], rows: Vec<Vec<String>>, gap: u16, numbers: &[usize]) -> Table {
     let mut table = Table::new();
     table.load_style(TableStyle::new().header_separator(LineStyle::none().fill('─').junction('─')));
     table.set_header(heading);
@@ -195,12 +217,30 @@ pub(crate) fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap
             column.set_cell_alignment(CellAlignment::Right);
         }
     }
+    table
+}
+
+fn text_of(table: &Table) -> String {
     table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
 }
 
-/// How many columns the terminal has; where there is none, as many as a wide one.
+/// How many columns there are, if lines have to fit: those of the terminal, or what `COLUMNS` says where there is none.
+fn columns() -> Option<usize> {
+    let said = || std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
+    terminal.or_else(said).map(|columns: usize| columns.max(40))
+}
+
+/// How many columns a picture of characters may take.
 pub(crate) fn width() -> usize {
-    terminal_size::terminal_size().map_or(127, |(width, _)| usize::from(width.0))
+    columns().unwrap_or(127)
+}
+
+fn fitting(text: String) -> String {
+    match columns() {
+        Some(columns) => folded(&text, columns),
+        None => text,
+    }
 }
 
 /// How many characters of a line are seen.

@@ -60,7 +60,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     let failed = found.errors() > 0 || (arguments.deny.is_some() && found.warnings() > 0);
     let verdict = if failed { Verdict::Failed } else { Verdict::Fine };
     if arguments.format == Format::Sarif {
-        out.line(vestigum_report::sarif::log(&[found], &checked.allowed));
+        out.document(vestigum_report::sarif::log(&[found], &checked.allowed));
         return verdict;
     }
     if out.json {

@@ -1,5 +1,6 @@
 //! `vestigum fate`: the fate table.
 
+use std::ops::Range;
 use std::path::PathBuf;
 
 use anstyle::Style;
@@ -13,7 +14,7 @@ use vestigum_report::page::Report;
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable, LEGEND, meaning_of};
 use vestigum_verify::fate_words::FateWords;
 
-use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, table};
+use crate::show::{self, BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, paint, wide_table};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -51,10 +52,10 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     match arguments.format {
         _ if out.json => out.json(&as_json(&spec)),
         Format::Text => out.line(as_text(&spec, show::width()).trim_end()),
-        Format::Md => out.line(as_markdown(&FateTable::of(&spec)).trim_end()),
+        Format::Md => out.document(as_markdown(&FateTable::of(&spec)).trim_end()),
         Format::Html => {
             let text = input::text(&arguments.spec).map_err(|message| out.unusable(&message))?;
-            out.line(Report::new(&spec).with_source(&text).fates_html().trim_end());
+            out.document(Report::new(&spec).with_source(&text).fates_html().trim_end());
         }
     }
     Ok(Verdict::Fine)
@@ -128,39 +129,59 @@ fn style_of(fate: CellFate) -> Style {
 /// The table for a terminal: the fields in groups, from those that live shortest to those that live longest.
 pub(crate) fn as_text(spec: &Spec, width: usize) -> String {
     let fates = FateTable::of(spec);
-    let mut heading = vec![format!("\n{}", spec.title())];
-    // Long names break at their underscore, so that every column is as narrow as its cells.
-    heading.extend(fates.columns.iter().map(|name| match name.as_str() {
-        "checkpoint" => "check-\npoint".to_owned(),
-        name => name.replacen('_', "\n", 1),
-    }));
-    let grid = |cell: &dyn Fn(&FateCell) -> String, gap: u16| {
-        let mut rows = Vec::new();
-        for (span, meaning) in Span::ALL.iter().map(|span| (*span, meaning_of(*span))) {
-            let members: Vec<&FateRow> = fates.rows.iter().filter(|row| row.lasts == span).collect();
-            if !members.is_empty() {
-                rows.push(vec![format!("{GROUP}{span} {meaning}")]);
-            }
-            for row in members {
-                let mut name = format!("  {}", row.field);
-                name.push_str(&paint(QUIET, row.keys()));
-                let mut cells = vec![name];
-                cells.extend(row.cells.iter().map(|fate| paint(style_of(fate.fate), cell(fate))));
-                rows.push(cells);
-            }
-        }
-        grouped(&heading, rows, gap)
-    };
-    // A table that is too wide first loses its air, then its words; the signs alone tell the same.
+    let every = 0..fates.columns.len();
+    let fits = |text: &String| text.lines().all(|line| show::seen(line) <= width);
+    // A table that is too wide first loses its air, then its words; the signs alone tell the same. Then it comes in parts.
     let sign = |cell: &FateCell| format!("{}{}", cell.sign(), if cell.guarded { "?" } else { "" });
-    let tries = [grid(&FateCell::brief, 2), grid(&FateCell::brief, 1), grid(&sign, 1)];
-    let fits = tries.iter().find(|text| text.lines().all(|line| show::seen(line) <= width));
-    let mut text = fits.unwrap_or(&tries[2]).clone();
+    let tries = [
+        grid(spec, &fates, every.clone(), &FateCell::brief, 2),
+        grid(spec, &fates, every.clone(), &FateCell::brief, 1),
+        grid(spec, &fates, every.clone(), &sign, 1),
+    ];
+    let mut text = match tries.into_iter().find(fits) {
+        Some(text) => text,
+        None => {
+            let parts = |count: usize| -> Vec<String> {
+                let columns: Vec<usize> = every.clone().collect();
+                let each = columns.len().div_ceil(count);
+                let part = |columns: &[usize]| grid(spec, &fates, columns[0]..columns[columns.len() - 1] + 1, &sign, 1);
+                columns.chunks(each).map(part).collect()
+            };
+            let parted = (2..=every.len()).map(parts).find(|parts| parts.iter().all(fits));
+            parted.unwrap_or_else(|| parts(every.len().max(1))).join("\n")
+        }
+    };
     text.push('\n');
     let legend = LEGEND.map(|(sign, meaning)| format!("{sign} {}", paint(QUIET, meaning)));
     text.push_str(&format!("{}\n{}\n", legend[..4].join("   "), legend[4..].join("   ")));
     text.push_str(&notes(spec, &fates));
     text
+}
+
+/// Some columns of the table.
+fn grid(spec: &Spec, fates: &FateTable, columns: Range<usize>, cell: &dyn Fn(&FateCell) -> String, gap: u16) -> String {
+    let mut heading = vec![format!("\n{}", spec.title())];
+    // Long names break at their underscore, so that every column is as narrow as its cells.
+    heading.extend(fates.columns[columns.clone()].iter().map(|name| match name.as_str() {
+        "checkpoint" => "check-\npoint".to_owned(),
+        name => name.replacen('_', "\n", 1),
+    }));
+    let mut rows = Vec::new();
+    for span in Span::ALL.iter().copied() {
+        let members: Vec<&FateRow> = fates.rows.iter().filter(|row| row.lasts == span).collect();
+        if !members.is_empty() {
+            rows.push(vec![format!("{GROUP}{span} {}", meaning_of(span))]);
+        }
+        for row in members {
+            let mut name = format!("  {}", row.field);
+            name.push_str(&paint(QUIET, row.keys()));
+            let mut cells = vec![name];
+            let shown = &row.cells[columns.clone()];
+            cells.extend(shown.iter().map(|fate| paint(style_of(fate.fate), cell(fate))));
+            rows.push(cells);
+        }
+    }
+    grouped(&heading, rows, gap)
 }
 
 /// Marks a row of one cell as the heading of a group; it may be wider than the first column.
@@ -176,7 +197,7 @@ fn grouped(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
             None => plain.push(row),
         }
     }
-    let text = table(heading, plain, gap);
+    let text = wide_table(heading, plain, gap);
     let above = heading.iter().map(|cell| cell.lines().count()).max().unwrap_or(1) + 1;
     let mut out = String::new();
     for (index, line) in text.lines().enumerate() {

@@ -54,9 +54,9 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     match arguments.format {
         _ if out.json => out.json(&as_json(&map)),
         Format::Text => out.line(map.as_text(show::width(), &|ink, text| paint(style_of(ink), text)).trim_end()),
-        Format::Svg => out.line(map.as_svg().trim_end()),
-        Format::Dot => out.line(map.as_dot().trim_end()),
-        Format::Mermaid => out.line(map.as_mermaid().trim_end()),
+        Format::Svg => out.document(map.as_svg().trim_end()),
+        Format::Dot => out.document(map.as_dot().trim_end()),
+        Format::Mermaid => out.document(map.as_mermaid().trim_end()),
     }
     Ok(Verdict::Fine)
 }

@@ -6,7 +6,7 @@ use crate::Verdict;
 use crate::show::Output;
 
 pub(crate) fn run(out: &Output) -> Verdict {
-    out.line(text().trim_end());
+    out.document(text().trim_end());
     Verdict::Fine
 }
 

@@ -2,7 +2,9 @@
 
 use std::fmt;
 
-use crate::playthrough::{Failure, Why};
+use vestigum_core::evaluation::judge::Judged;
+
+use crate::playthrough::{Failure, LastChange, Why};
 
 /// What a piece of a line is, for those who colour it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -23,22 +25,11 @@ impl Failure {
         match &self.why {
             Why::Expectation { parts, changes } => {
                 let width = parts.iter().map(|part| part.part.chars().count()).max().unwrap_or(0);
-                let parts = parts.iter().map(|part| {
+                let parts_told = parts.iter().map(|part| {
                     let (sign, tone) = if part.holds { ("holds", Tone::Good) } else { ("fails", Tone::Bad) };
-                    let values: Vec<String> =
-                        part.values.iter().map(|(name, value)| format!("{name} is {value}")).collect();
-                    format!("{}  {:width$}   {}", paint(tone, sign.to_owned()), part.part, values.join(", "))
+                    format!("{}  {:width$}", paint(tone, sign.to_owned()), part.part).trim_end().to_owned()
                 });
-                let changes = changes.iter().map(|change| {
-                    format!(
-                        "{} was last changed at line {} by {}: {}",
-                        change.name,
-                        change.line,
-                        paint(Tone::Statement, change.statement.clone()),
-                        paint(Tone::Strong, change.before.difference(&change.after)),
-                    )
-                });
-                parts.chain(changes).collect()
+                parts_told.chain(values(parts, changes, paint)).collect()
             }
             Why::NotRefused => vec![paint(Tone::Bad, "it was not refused".to_owned())],
             Why::Refused(why) => vec![format!("{} {why}", paint(Tone::Bad, "refused:".to_owned()))],
@@ -46,6 +37,48 @@ impl Failure {
             Why::Storage(why) => vec![format!("{} {why}", paint(Tone::Bad, "the saves:".to_owned()))],
         }
     }
+}
+
+/// The values that an expectation reads, each as it was before its last change beside what it is, and what changed it.
+fn values(parts: &[Judged], changes: &[LastChange], paint: &dyn Fn(Tone, String) -> String) -> Vec<String> {
+    let mut rows: Vec<[String; 4]> = Vec::new();
+    let read = parts.iter().flat_map(|part| &part.values);
+    let changed = changes.iter().map(|change| (&change.name, &change.after));
+    for (name, now) in read.map(|(name, now)| (name, now)).chain(changed) {
+        if rows.iter().any(|row| row[0] == *name) {
+            continue;
+        }
+        let change = changes.iter().find(|change| change.name == *name);
+        let (before, by) = match change {
+            None => (String::new(), String::new()),
+            Some(change) => {
+                // How much is in a container says too little.
+                let what = if now.is_container() {
+                    format!("  {}", change.before.difference(&change.after))
+                } else {
+                    String::new()
+                };
+                (change.before.brief(), format!("line {}: {}{what}", change.line, change.statement))
+            }
+        };
+        rows.push([name.clone(), before, now.brief(), by]);
+    }
+    if rows.is_empty() {
+        return Vec::new();
+    }
+    rows.insert(0, ["", "before", "now", "last changed by"].map(str::to_owned));
+    let wide = |column: usize| rows.iter().map(|row| row[column].chars().count()).max().unwrap_or(0);
+    let [name, before, now] = [wide(0), wide(1), wide(2)];
+    let row = |(index, [of, was, is, by]): (usize, &[String; 4])| {
+        let (was, is) = (format!("{was:>before$}"), format!("{is:>now$}"));
+        let (is, by) = match index {
+            0 => (is, by.clone()),
+            _ if by.is_empty() => (paint(Tone::Strong, is), String::new()),
+            _ => (paint(Tone::Strong, is), paint(Tone::Statement, by.clone())),
+        };
+        format!("       {of:name$}  {was}  {is}  {by}").trim_end().to_owned()
+    };
+    rows.iter().enumerate().map(row).collect()
 }
 
 /// The line, the statement, and why it failed.
