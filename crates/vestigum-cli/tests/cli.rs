@@ -70,8 +70,8 @@ fn the_fate_table_tells_the_same_in_every_form() {
     let laws = |line: &&str| line.starts_with("| field |") && line.ends_with("| merged |");
     assert!(markdown.lines().any(|line| laws(&line)) && markdown.contains("| sum |"), "{markdown}");
     let (_, html, _) = here(&["fate", spec, "--format", "html"]);
-    assert!(html.contains("<td class=\"merged\">with the run</td>"), "{html}");
-    assert!(html.contains("<td class=\"entry\">◔ entry</td>"), "{html}");
+    assert!(html.contains("<td class=\"merge\">with the run</td>"), "{html}");
+    assert!(html.contains("<span class=\"sign\">◔</span><span class=\"word\">entry</span>"), "{html}");
     let (_, json, _) = here(&["fate", spec, "--json"]);
     let json: serde_json::Value = serde_json::from_str(&json).unwrap();
     assert_eq!(json["fields"][0]["fates"]["death"]["fate"], "entry");
@@ -106,8 +106,9 @@ fn a_failing_playthrough_says_why_and_exits_with_1() {
       ✗ kept  5 statements
 
         wrong.play:6  expect score == 60
-          fails  score == 60   score is 0
-          score was last changed at line 5 by death: 60 → 0
+          fails  score == 60
+                        before  now  last changed by
+                 score      60    0  line 5: death
 
 
     1 playthrough, 1 failed
@@ -342,7 +343,7 @@ fn a_broken_promise_is_explored_told_and_written() {
     assert!(out.contains("`best_letters[mill_lane]` fell from 10 to 0 at `complete`; the shortest way:"), "{out}");
     assert!(out.contains("expect best_letters[mill_lane] >= 10") && out.contains("1 broken"), "{out}");
     let (code, out, _) = vestigum(folder.path(), &["play", &spec, "found/a_replay_lowers_no_record.play"]);
-    assert!(code == 1 && out.contains("best_letters[mill_lane] was last changed at line"), "{out}");
+    assert!(code == 1 && out.contains("best_letters[mill_lane]      10    0  line "), "{out}");
     let (code, answers) = json(folder.path(), &["explore", &spec, "--only", "every level"]);
     assert_eq!((code, &answers["questions"][0]["all"]), (0, &true.into()));
     assert_eq!(here(&["explore", &spec, "--without", "breakfast"]).0, 2);

@@ -106,11 +106,11 @@ pub enum Holds {
 
 impl Holds {
     /// The keys of the table that can stand there.
-    pub(crate) fn keys(&self) -> Option<&'static [SpecKey]> {
+    pub fn keys(&self) -> Option<&'static [SpecKey]> {
         match self {
             Holds::Table(keys) => Some(keys),
             Holds::Either(either) => either.iter().find_map(Holds::keys),
-            Holds::List(of) => of.keys(),
+            Holds::List(of) | Holds::Rules(of) => of.keys(),
             Holds::Text
             | Holds::NewName
             | Holds::NewNames
@@ -130,7 +130,6 @@ impl Holds {
             | Holds::NewNamesTo(_)
             | Holds::NumbersOf(_)
             | Holds::SortedBy
-            | Holds::Rules(_)
             | Holds::Code => None,
         }
     }

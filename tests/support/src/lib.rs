@@ -11,6 +11,7 @@
 #![allow(missing_docs, reason = "what a test needs is said where it is used")]
 
 pub mod asking;
+pub mod browser;
 pub mod building;
 pub mod hunting;
 pub mod merging;

@@ -8,9 +8,10 @@ use serde_json::json;
 use crate::Verdict;
 use crate::show::{Output, QUIET, STRONG, paint};
 
-const FILES: [(&str, &str, &str); 2] = [
+const FILES: [(&str, &str, &str); 3] = [
     ("progress.toml", include_str!("../../starter/progress.toml"), "the spec: what persists"),
     ("first.play", include_str!("../../starter/first.play"), "a first playthrough"),
+    ("vestigum.schema.json", include_str!("../../starter/vestigum.schema.json"), "the schema, for editors"),
 ];
 
 #[derive(clap::Args)]

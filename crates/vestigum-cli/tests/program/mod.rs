@@ -12,7 +12,16 @@ pub(crate) fn demo(name: &str) -> PathBuf {
 
 /// Exit code, standard output, standard error.
 pub(crate) fn vestigum(folder: &Path, arguments: &[&str]) -> (i32, String, String) {
-    let output = Command::cargo_bin("vestigum").unwrap().current_dir(folder).args(arguments).output().unwrap();
+    run(Command::cargo_bin("vestigum").unwrap().env_remove("COLUMNS").current_dir(folder).args(arguments))
+}
+
+/// The same, as in a terminal of so many columns.
+pub(crate) fn in_columns(columns: usize, arguments: &[&str]) -> (i32, String, String) {
+    run(Command::cargo_bin("vestigum").unwrap().env("COLUMNS", columns.to_string()).args(arguments))
+}
+
+fn run(command: &mut Command) -> (i32, String, String) {
+    let output = command.output().unwrap();
     let text = |bytes: Vec<u8>| String::from_utf8(bytes).unwrap();
     (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
 }

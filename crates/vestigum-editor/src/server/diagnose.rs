@@ -23,6 +23,8 @@ pub(crate) fn diagnose(workspace: &mut Workspace, path: &Path) -> Option<Vec<Dia
     match Role::of(path)? {
         Role::Spec => {
             workspace.spec_of(path)?;
+            // Its playthroughs, and hovering, go on with the last one that could be read.
+            workspace.spec(path);
             let history = workspace.history(path);
             let name = path.display().to_string();
             let checked = lint::check_beside(&name, &lines.text, history, &|folder| asset_files(path, folder));
