@@ -139,10 +139,10 @@ impl<'t> Scanner<'t> {
 
     fn comment(&mut self) {
         self.end = End::Comment;
-        self.to_line_end();
+        self.skip_line();
     }
 
-    fn to_line_end(&mut self) {
+    fn skip_line(&mut self) {
         self.at += self.text[self.at..].find('\n').unwrap_or(self.text.len() - self.at);
     }
 
@@ -165,7 +165,7 @@ impl<'t> Scanner<'t> {
                 self.at += to;
                 self.comment();
             }
-            _ => self.to_line_end(),
+            _ => self.skip_line(),
         }
     }
 
@@ -214,7 +214,7 @@ impl<'t> Scanner<'t> {
             }
             Some(_) => {
                 if self.open.is_empty() {
-                    self.to_line_end();
+                    self.skip_line();
                 }
                 true
             }

@@ -121,3 +121,29 @@ fn the_schema_in_docs_is_this_one() {
     }
     assert!(fs::read_to_string(&path).unwrap_or_default() == text, "docs/vestigum.schema.json is out of date");
 }
+
+/// The grammar colours every word with which a statement can begin, and every function.
+#[test]
+fn the_grammar_knows_the_words_of_the_language() {
+    let text = fs::read_to_string(root().join("docs/vestigum-play.tmLanguage.json")).unwrap();
+    let grammar: Json = serde_json::from_str(&text).unwrap();
+    let mut patterns = Vec::new();
+    let mut open = vec![&grammar];
+    while let Some(next) = open.pop() {
+        match next {
+            Json::Object(members) => {
+                let has = |key: &str| members.get(key).and_then(Json::as_str);
+                patterns.extend(has("match").or(has("begin")).map(str::to_owned));
+                open.extend(members.values());
+            }
+            Json::Array(items) => open.extend(items),
+            Json::Null | Json::Bool(_) | Json::Number(_) | Json::String(_) => {}
+        }
+    }
+    let functions = vestigum_core::vocabulary::function::Function::all();
+    let words = vestigum_core::vocabulary::keyword::statement_words();
+    for word in words.chain(functions.map(vestigum_core::vocabulary::function::Function::word)) {
+        let stands = |pattern: &String| pattern.split(['(', '|', ')']).any(|part| part == word);
+        assert!(patterns.iter().any(stands), "the grammar does not know `{word}`");
+    }
+}

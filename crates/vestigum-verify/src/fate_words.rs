@@ -22,7 +22,7 @@
 //! ```
 
 use vestigum_core::diagnostic::{SourceSpan, position};
-use vestigum_core::document::FieldEntry;
+use vestigum_core::document::{FieldEntry, RuleEntry};
 use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::model::field::Field;
 use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting, resembled_failure};
@@ -135,7 +135,7 @@ impl Told<'_> {
         let several = if fate.rules.len() > 1 { ", of which the first that holds decides" } else { "" };
         let places = self.entry.and_then(|entry| entry.on.iter().find(|(on, _)| on.value == name));
         let places = places.map(|(word, rules)| {
-            rules.iter().map(|rule| rule.offset()).map(|at| SourceSpan::new(at, at)).chain([word.span]).collect()
+            rules.iter().map(RuleEntry::offset).map(|at| SourceSpan::new(at, at)).chain([word.span]).collect()
         });
         let mut places: Vec<SourceSpan> = places.unwrap_or_default();
         places.sort_unstable();

@@ -59,9 +59,9 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let bar = ProgressBar::new_spinner().with_style(style());
     let explored = (!arguments.quick).then(|| explore(&spec, arguments.time, &bar));
     let probed = match arguments.quick || !passed || runs.is_empty() {
-        // Where a playthrough fails, it would notice everything.
+        // A playthrough that fails would notice everything.
         true => None,
-        false => Some(probe(out, &spec, &scripts, &bar)?),
+        false => probe(out, &spec, &scripts, &bar)?,
     };
     bar.finish_and_clear();
     let proof = spec.history().filter(|history| !history.is_empty()).map(|_| prove(&spec, &Options::default()));
@@ -142,20 +142,21 @@ fn probe(
     spec: &Spec,
     scripts: &[Script],
     bar: &ProgressBar,
-) -> Result<Vec<(Weakened, ProbeVerdict)>, Verdict> {
+) -> Result<Option<Vec<(Weakened, ProbeVerdict)>>, Verdict> {
     let texts = scripts.iter().map(|script| {
         let text = input::text(script.name().as_ref()).map_err(|message| out.unusable(&message))?;
         Ok((script.name().to_owned(), text))
     });
     let texts = texts.collect::<Result<Vec<_>, Verdict>>()?;
     let probe = Probe::with_files(spec, texts, Box::new(imported_file)).map_err(|errors| out.unreadable(&errors))?;
+    // What fails already, a promise that is broken, would notice everything.
     if probe.failing().is_some() {
-        return Ok(Vec::new());
+        return Ok(None);
     }
-    Ok(probe_all(&probe, &|done, of| {
+    Ok(Some(probe_all(&probe, &|done, of| {
         bar.set_message(format!("probing: {done} of {of}"));
         bar.tick();
-    }))
+    })))
 }
 
 fn style() -> ProgressStyle {

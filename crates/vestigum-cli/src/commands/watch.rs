@@ -1,5 +1,6 @@
 //! `vestigum watch`: checks and plays again whenever a file changes.
 
+use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
@@ -37,7 +38,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let (told, changes) = mpsc::channel::<DebounceEventResult>();
     let mut watcher = new_debouncer(SETTLING, None, told).map_err(|error| failed(&error))?;
     for folder in folders(arguments) {
-        watcher.watch(&folder, RecursiveMode::Recursive).map_err(|error| failed(&error))?;
+        watcher.watch(&folder, RecursiveMode::NonRecursive).map_err(|error| failed(&error))?;
     }
     round(out, arguments, None);
     // It ends with the process.
@@ -54,16 +55,20 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     Ok(Verdict::Fine)
 }
 
-/// The folders of everything that is read, each once.
+/// The folders of everything that is read, each once: where the spec is, the folders in it, where playthroughs are, if they are named.
+/// What lies deeper is never read, and there may be a great deal of it.
 fn folders(arguments: &Arguments) -> Vec<PathBuf> {
     let of = |path: &PathBuf| match path.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder.to_owned(),
         Some(_) | None => PathBuf::from("."),
     };
-    let mut folders: Vec<PathBuf> = std::iter::once(&arguments.spec).chain(&arguments.plays).map(of).collect();
+    let beside = of(&arguments.spec);
+    let inside = fs::read_dir(&beside).into_iter().flatten().flatten().map(|entry| entry.path());
+    let inside: Vec<PathBuf> = inside.filter(|path| path.is_dir()).collect();
+    let mut folders: Vec<PathBuf> =
+        std::iter::once(beside).chain(inside).chain(arguments.plays.iter().map(of)).collect();
     folders.sort();
-    // What is inside another one is watched with it.
-    folders.dedup_by(|inner, outer| inner.starts_with(&*outer));
+    folders.dedup();
     folders
 }
 

@@ -82,7 +82,10 @@ struct Edits<'w> {
 impl Edits<'_> {
     fn action(&self, title: &str, edit: TextEdit) -> Option<CodeActionOrCommand> {
         let uri = uri_of(self.path)?;
-        #[allow(clippy::mutable_key_type)]
+        #[allow(
+            clippy::mutable_key_type,
+            reason = "the addresses of lsp-types can change inside, and nothing changes them"
+        )]
         let changes: HashMap<Uri, Vec<TextEdit>> = HashMap::from([(uri, vec![edit])]);
         Some(CodeActionOrCommand::CodeAction(CodeAction {
             title: title.to_owned(),

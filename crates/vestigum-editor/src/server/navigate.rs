@@ -119,8 +119,10 @@ pub(crate) fn rename(
         by_file.entry(path).or_default().push(span);
     }
     still_understood(project, &by_file, to)?;
-    // A lint of `lsp-types`: the key of the map it wants has parts that can change, though nothing changes them.
-    #[allow(clippy::mutable_key_type)]
+    #[allow(
+        clippy::mutable_key_type,
+        reason = "the addresses of lsp-types can change inside, and nothing changes them"
+    )]
     let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
     for (path, spans) in by_file {
         let (Some(uri), Some(lines)) = (uri_of(&path), project.text(&path)) else { continue };

@@ -82,7 +82,7 @@ fn run_view(run: &Run) -> RunView {
         passed: run.passed(),
         shown: !run.passed(),
         statements: run.statements,
-        failure: failure.map(|failure| failure.told(&|_, text| text.to_owned())).unwrap_or_default(),
+        failure: failure.map(|failure| failure.told(&|_, text| text)).unwrap_or_default(),
         failed_at: failure.map(|failure| format!("line {}: {}", failure.line, failure.statement)),
         charts: charts(timeline),
         columns: timeline.columns.clone(),
