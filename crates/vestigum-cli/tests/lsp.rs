@@ -359,3 +359,13 @@ fn what_is_no_message_and_no_method_does_not_end_the_server() {
     assert!(editor.ask("textDocument/hover", elsewhere).is_null());
     editor.end();
 }
+
+/// What is no message at all ends the server with a sentence, whatever length it claims to have.
+#[test]
+fn what_is_no_conversation_ends_it() {
+    for said in ["", "garbage\n", "Content-Length: 99999999999\r\n\r\n{}", "Content-Length: 2\r\n\r\n{}"] {
+        let done = assert_cmd::Command::cargo_bin("vestigum").unwrap().arg("lsp").write_stdin(said).output().unwrap();
+        assert_eq!(done.status.code(), Some(2), "{said}");
+        assert!(String::from_utf8(done.stderr).unwrap().contains("do not understand each other"), "{said}");
+    }
+}

@@ -8,6 +8,7 @@ mod complete;
 mod diagnose;
 mod hover;
 mod navigate;
+mod stdio;
 mod words;
 mod workspace;
 
@@ -38,12 +39,14 @@ pub type ServerError = Box<dyn Error + Send + Sync>;
 /// # Errors
 /// If the editor breaks the protocol or the pipe.
 pub fn serve_stdio() -> Result<(), ServerError> {
-    let (connection, threads) = Connection::stdio();
+    let (connection, writer) = stdio::connect();
     serve(&connection)?;
-    // The threads end when nothing can be sent any more.
+    // The writer ends when nothing can be sent any more.
     drop(connection);
-    threads.join()?;
-    Ok(())
+    match writer.join() {
+        Ok(written) => Ok(written?),
+        Err(_) => Err("the answers could not be written".into()),
+    }
 }
 
 /// Serves an editor on a connection.

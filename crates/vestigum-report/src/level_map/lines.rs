@@ -69,6 +69,9 @@ pub(super) fn lines(map: &LevelMap, unlinked: &[usize], index: usize, room: usiz
             }
         }
     }
+    if level.player.is_none() && map.ways.iter().filter(|way| way.to == index && way.either).count() > 1 {
+        say(LineKind::Quiet, "one way in is enough".into());
+    }
     if level.hidden.is_some() && level.player.is_none() {
         say(LineKind::Quiet, "hidden at first".into());
     }
