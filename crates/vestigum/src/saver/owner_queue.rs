@@ -15,9 +15,21 @@ const TRIES: u32 = 4;
 /// The time before the second try. It doubles each time.
 const FIRST_PAUSE: Duration = Duration::from_millis(25);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+const LONGEST_HURRIED: Duration = Duration::from_millis(250);
 /// So many commits after the last pruning, old generations are removed when there is nothing else to do; after twice as
 /// many, before the next commits, so that they do not pile up while a game saves without a pause.
 const PRUNE_AFTER: u32 = 16;
+
+/// When what failed is tried again.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Retry {
+    /// After a pause that grows with each try.
+    Patient,
+    /// The same, but never after long: somebody waits for the end.
+    Hurried,
+    /// The saver closes.
+    Never,
+}
 
 /// A save that is durable.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -279,10 +291,15 @@ impl OwnerQueue {
         listed
     }
 
-    pub(super) fn failed(&mut self, tried: Waiting, error: StoreError, closing: bool) {
+    pub(super) fn failed(&mut self, tried: Waiting, error: StoreError, retry: Retry) {
         let tries = self.failure.take().map_or(0, |failure| failure.tries) + 1;
-        let pause = FIRST_PAUSE.saturating_mul(1 << tries.min(20)).min(LONGEST_PAUSE);
-        let again = error.may_pass().then(|| Instant::now() + pause).filter(|_| !closing);
+        let pause = FIRST_PAUSE.saturating_mul(1 << tries.min(20));
+        let longest = match retry {
+            Retry::Patient => Some(LONGEST_PAUSE),
+            Retry::Hurried => Some(LONGEST_HURRIED),
+            Retry::Never => None,
+        };
+        let again = longest.filter(|_| error.may_pass()).map(|longest| Instant::now() + pause.min(longest));
         self.failure = Some(SaveFailure { error: Arc::new(error), number: tried.number, tries, again });
         if self.waiting.is_none() {
             self.waiting = Some(tried);
@@ -294,5 +311,27 @@ impl SaveFailure {
     /// Whether tickets answer with it: trying again cannot help, or has not helped for a while.
     pub(super) fn is_told(&self) -> bool {
         self.again.is_none() || self.tries >= TRIES
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A server ends while the store is away: a try that was on its way when that began must not wait as long as one before it did.
+    #[test]
+    fn a_try_that_fails_while_somebody_waits_is_made_again_soon() {
+        let mut queue = OwnerQueue::new(Arc::new(Owner::Device), 0);
+        let mut pause_of = |retry| {
+            let error =
+                StoreError::Io { action: "", path: std::path::PathBuf::new(), cause: std::io::Error::other("away") };
+            queue.failed(Waiting { number: 1, turn: 1, at: SystemTime::UNIX_EPOCH }, error, retry);
+            let again = queue.failure.as_ref().and_then(|failure| failure.again);
+            again.map(|again| again.saturating_duration_since(Instant::now()))
+        };
+        let patient = (0..12).map(|_| pause_of(Retry::Patient)).last().flatten().unwrap();
+        assert!(patient > Duration::from_secs(5), "{patient:?}");
+        assert!(pause_of(Retry::Hurried).unwrap() <= LONGEST_HURRIED);
+        assert_eq!(pause_of(Retry::Never), None);
     }
 }

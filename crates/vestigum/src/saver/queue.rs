@@ -10,7 +10,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 use vestigum_core::{Owner, Progress};
 
-use super::owner_queue::{After, Job, OwnerQueue, Prune, Saved, Waiting};
+use super::owner_queue::{After, Job, OwnerQueue, Prune, Retry, Saved, Waiting};
 use super::state::{Pace, QueueState, Taken, TargetState};
 use crate::store::{Committed, Lease, Pruned, StoreError};
 
@@ -141,7 +141,7 @@ impl SaveQueue {
     /// Tries everything at once that waits after a failure.
     pub(crate) fn hurry(&self) {
         let mut state = self.lock();
-        state.pace = None;
+        (state.pace, state.hurried) = (None, true);
         state.hurry(Instant::now());
         drop(state);
         self.work.notify_all();
@@ -415,7 +415,12 @@ impl SaveQueue {
 
     fn tried_one(state: &mut QueueState, job: Job, result: Result<Committed, StoreError>) {
         state.events += 1;
-        let (closing, now) = (state.closing, state.events);
+        let now = state.events;
+        let retry = match (state.closing, state.hurried) {
+            (true, _) => Retry::Never,
+            (false, true) => Retry::Hurried,
+            (false, false) => Retry::Patient,
+        };
         let Job { owner, number, turn, at, content, lease, uncertain, began, .. } = job;
         match result {
             Ok(Committed { generation, written, missing }) => {
@@ -452,7 +457,7 @@ impl SaveQueue {
                         return None;
                     }
                     queue.uncertain = uncertain;
-                    queue.failed(Waiting { number, turn, at }, error, closing);
+                    queue.failed(Waiting { number, turn, at }, error, retry);
                     queue.failure.as_ref().map(|failure| failure.error.clone())
                 });
                 if let (true, Some(lease), Some(error)) = (lost, lease, error.flatten()) {

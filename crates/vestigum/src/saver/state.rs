@@ -29,6 +29,8 @@ pub(super) struct QueueState {
     /// How many threads write.
     pub writers: usize,
     pub closing: bool,
+    /// Whether somebody waits for the end of everything.
+    pub hurried: bool,
     /// Until when old generations may still be removed: nobody who ends waits long for that.
     pub closes_at: Option<Instant>,
     pub stopped: bool,
