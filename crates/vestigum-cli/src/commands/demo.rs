@@ -315,6 +315,9 @@ fn closing(out: &Output, folder: &Path) {
     out.line("Look at what was saved, and at what happens to it when the power fails:");
     out.line(format_args!("   {program} saves show {} {shown}/saves", spec.display()));
     out.line(format_args!("   {program} faults {}", spec.display()));
+    out.line("Look at all of it in a browser, and at the map of the levels:");
+    out.line(format_args!("   {program} report {} --saves {shown}/saves", spec.display()));
+    out.line(format_args!("   {program} map {} --saves {shown}/saves", spec.display()));
     out.line("Change what is saved, and see what the saves of earlier versions would need:");
     out.line(format_args!("   {program} check {}", spec.display()));
     out.line(format_args!("   {program} migrate {} --prove", spec.display()));

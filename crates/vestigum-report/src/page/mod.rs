@@ -20,9 +20,9 @@ mod findings;
 mod stories;
 mod versions;
 
-use minijinja::Environment;
 use minijinja::syntax::SyntaxConfig;
 use minijinja::value::Serde;
+use minijinja::{Environment, HtmlEscape};
 use serde::Serialize;
 use vestigum_core::{Progress, Spec};
 use vestigum_verify::explore::{Ending, Question};
@@ -179,11 +179,26 @@ impl<'s> Report<'s> {
 /// Fills the page in. The page is part of the crate, so it can always be filled in.
 fn render(page: &Page) -> String {
     let mut environment = Environment::new();
+    environment.add_filter("coded", coded);
     let rendered = SyntaxConfig::builder().trim_blocks(true).lstrip_blocks(true).build().and_then(|syntax| {
         environment.set_syntax(syntax);
         environment.template_from_named_str("page.html", PAGE)?.render(Serde(page))
     });
     rendered.unwrap_or_else(|error| format!("<!DOCTYPE html><title>the page cannot be made</title><p>{error:#}"))
+}
+
+/// A sentence whose pieces between backticks are code.
+fn coded(text: &str) -> minijinja::Value {
+    let pieces: Vec<&str> = text.split('`').collect();
+    // A backtick without another one is a backtick.
+    if pieces.len().is_multiple_of(2) {
+        return minijinja::Value::from_safe_string(HtmlEscape(text).to_string());
+    }
+    let piece = |(index, piece): (usize, &&str)| match index % 2 {
+        0 => HtmlEscape(piece).to_string(),
+        _ => format!("<code>{}</code>", HtmlEscape(piece)),
+    };
+    minijinja::Value::from_safe_string(pieces.iter().enumerate().map(piece).collect())
 }
 
 /// Everything that the page shows.
@@ -233,4 +248,17 @@ fn conditions(map: &LevelMap) -> Vec<ConditionView> {
         say("is hidden while", &level.hidden);
     }
     conditions
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_stands_in_backticks_is_code_and_nothing_is_a_tag() {
+        let html = |text: &str| coded(text).to_string();
+        assert_eq!(html("`a < b` & c"), "<code>a &lt; b</code> &amp; c");
+        assert_eq!(html("a ` b <i>"), "a ` b &lt;i&gt;");
+        assert_eq!(html(""), "");
+    }
 }
