@@ -29,6 +29,7 @@ impl Browser {
             Command::new(program)
                 .args(["--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run"])
                 .args(["--disable-background-networking", "--disable-component-update", "--disable-sync"])
+                .arg("--disable-dev-shm-usage")
                 .args(["--remote-debugging-port=0", &format!("--window-size={width},{height}")])
                 .arg(format!("--user-data-dir={}", profile.path().display()))
                 .stdin(Stdio::null())
