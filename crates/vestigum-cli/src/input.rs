@@ -96,6 +96,15 @@ pub(crate) fn scripts_or_none(
     unusable.map_or(Ok(scripts), Err)
 }
 
+/// The name and the text of each script.
+pub(crate) fn texts_of(out: &Output, scripts: &[Script]) -> Result<Vec<(String, String)>, Verdict> {
+    let texts = scripts.iter().map(|script| {
+        let text = text(script.name().as_ref()).map_err(|message| out.unusable(&message))?;
+        Ok((script.name().to_owned(), text))
+    });
+    texts.collect()
+}
+
 /// The playthroughs with a text in their names, or all of them.
 pub(crate) fn chosen<'a>(
     out: &Output,

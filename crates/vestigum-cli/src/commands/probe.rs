@@ -33,11 +33,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
 fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let scripts = input::scripts(out, &arguments.spec, &arguments.plays, &spec)?;
-    let texts = scripts.iter().map(|script| {
-        let text = input::text(script.name().as_ref()).map_err(|message| out.unusable(&message))?;
-        Ok((script.name().to_owned(), text))
-    });
-    let texts = texts.collect::<Result<Vec<_>, Verdict>>()?;
+    let texts = input::texts_of(out, &scripts)?;
     let probe = Probe::with_files(&spec, texts, Box::new(imported_file)).map_err(|errors| out.unreadable(&errors))?;
     if let Some(by) = probe.failing() {
         if out.json {

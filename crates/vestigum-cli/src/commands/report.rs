@@ -143,11 +143,7 @@ fn probe(
     scripts: &[Script],
     bar: &ProgressBar,
 ) -> Result<Option<Vec<(Weakened, ProbeVerdict)>>, Verdict> {
-    let texts = scripts.iter().map(|script| {
-        let text = input::text(script.name().as_ref()).map_err(|message| out.unusable(&message))?;
-        Ok((script.name().to_owned(), text))
-    });
-    let texts = texts.collect::<Result<Vec<_>, Verdict>>()?;
+    let texts = input::texts_of(out, scripts)?;
     let probe = Probe::with_files(spec, texts, Box::new(imported_file)).map_err(|errors| out.unreadable(&errors))?;
     // What fails already, a promise that is broken, would notice everything.
     if probe.failing().is_some() {
