@@ -319,6 +319,27 @@ fn quick_fixes_do_what_the_help_says() {
     editor.end();
 }
 
+/// A warning can be allowed, with a reason; that something is allowed for nothing cannot.
+#[test]
+fn allowing_is_offered_where_it_helps() {
+    let (_folder, spec, ..) = world();
+    let mut editor = Editor::start(&[]);
+    let careless = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n[field.letters]\ntype = \"int\"\nlasts = \"visit\"\n\
+        after_failure = \"entry\"\n[field.best]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\n\
+        on.complete = { set = \"letters\" }\n[[allow]]\ncode = \"V115\"\nbecause = \"nobody knows\"\n";
+    editor.open(&spec, careless);
+    let mut titles = |needle: &str| -> Vec<String> {
+        let start = careless.find(needle).unwrap();
+        let range = json!({ "start": place(careless, start), "end": place(careless, start + needle.len()) });
+        let params = json!({ "textDocument": { "uri": uri(&spec) }, "range": range, "context": { "diagnostics": [] } });
+        let fixes = editor.ask("textDocument/codeAction", params);
+        fixes.as_array().unwrap().iter().map(|fix| fix["title"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(titles("set = \"letters\""), ["Allow V102, with a reason"]);
+    assert_eq!(titles("code = \"V115\""), Vec::<String>::new());
+    editor.end();
+}
+
 /// Two hundred lines are typed sign by sign; after every sign the findings, the word and what could follow are asked for.
 #[test]
 fn a_session_of_two_hundred_lines_is_typed_without_a_crash() {

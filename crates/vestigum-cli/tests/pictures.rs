@@ -72,6 +72,9 @@ fn a_report_is_written_with_everything_in_it() {
     {
         assert!(page.contains(part), "{part}");
     }
+    // What was not asked has no count.
+    let (_, told) = json(folder.path(), &["report", "fellpost.toml", "--quick", "--out", "page.html"]);
+    assert!(told["broken"].is_null() && told["unnoticed"].is_null() && told["findings"] == 0, "{told}");
     let (code, _, err) = vestigum(folder.path(), &["report", "fellpost.toml", "--quick", "--out", "no/such/page.html"]);
     assert!(code == 2 && err.contains("cannot write no/such/page.html"), "{err}");
 }

@@ -105,6 +105,11 @@ pub enum Holds {
 }
 
 impl Holds {
+    /// What can stand there: itself, or each of several.
+    pub(crate) fn alternatives(&self) -> &[Holds] {
+        if let Holds::Either(either) = self { either } else { std::slice::from_ref(self) }
+    }
+
     /// The keys of the table that can stand there.
     pub fn keys(&self) -> Option<&'static [SpecKey]> {
         match self {

@@ -38,6 +38,23 @@ impl Kind {
         }
     }
 
+    /// The article that goes with the word.
+    pub(crate) fn article(self) -> &'static str {
+        match self {
+            Kind::Exit => "an",
+            Kind::Field
+            | Kind::Derived
+            | Kind::Level
+            | Kind::Checkpoint
+            | Kind::KeySet
+            | Kind::Key
+            | Kind::Moment
+            | Kind::Table
+            | Kind::Struct
+            | Kind::Code => "a",
+        }
+    }
+
     /// What a value in an expression can be the name of, the likeliest first.
     pub(crate) const VALUES: &'static [Kind] = &[Kind::Field, Kind::Derived, Kind::Table, Kind::Level, Kind::Struct];
     /// What can stand in brackets behind a field.

@@ -105,6 +105,17 @@ fn titles_that_mean_something_to_a_format_are_texts() {
     assert!(map.as_mermaid().contains("l0[\"#60;b#62;#34;Mill#34; #38; #92; lane#93;\"]"), "{}", map.as_mermaid());
 }
 
+/// A box is a box, whatever its title has in it.
+#[test]
+fn a_title_with_a_line_break_stays_in_its_box() {
+    let spec = Spec::from_toml(
+        "[game]\nid = \"fellpost\"\n[levels]\norder = [\"a\"]\n[level.a]\ntitle = \"Mill\\n\\tLane\"\n",
+    )
+    .unwrap();
+    let text = plain(&LevelMap::of(&spec), 80);
+    assert!(text.starts_with("╭────────────────────────╮\n│ Mill  Lane             │\n╰"), "{text}");
+}
+
 /// Graphviz reads the map, if it is installed: `.ci/run` installs it.
 #[test]
 fn graphviz_takes_the_dot_form() {

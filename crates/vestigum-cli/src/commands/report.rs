@@ -97,9 +97,10 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     fs::write(&arguments.out, &page).map_err(|error| out.unusable(&format!("cannot write {path}: {error}")))?;
     let failed = runs.iter().filter(|(_, run)| !run.passed()).count();
     let findings = checked.findings.list().len();
-    let broken = explored.iter().flatten().filter(|(_, ending)| ending.broken().is_some()).count();
-    let unnoticed =
-        probed.iter().flatten().filter(|(_, verdict)| matches!(verdict, ProbeVerdict::Unnoticed(_))).count();
+    // What was not asked has no count.
+    let broken = explored.as_ref().map(|all| all.iter().filter(|(_, ending)| ending.broken().is_some()).count());
+    let is_unnoticed = |verdict: &ProbeVerdict| matches!(verdict, ProbeVerdict::Unnoticed(_));
+    let unnoticed = probed.as_ref().map(|all| all.iter().filter(|(_, verdict)| is_unnoticed(verdict)).count());
     if out.json {
         out.json(&json!({
             "written": arguments.out, "bytes": page.len(), "playthroughs": runs.len(), "failed": failed, "findings": findings,
@@ -112,12 +113,8 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         count => paint(BAD, counted(count, what)),
     };
     let mut told = vec![counted(runs.len(), "playthrough"), of(failed, "failure"), of(findings, "finding")];
-    if explored.is_some() {
-        told.push(of(broken, "broken promise"));
-    }
-    if probed.is_some() {
-        told.push(of(unnoticed, "unnoticed rule"));
-    }
+    told.extend(broken.map(|count| of(count, "broken promise")));
+    told.extend(unnoticed.map(|count| of(count, "unnoticed rule")));
     if !players.is_empty() {
         told.push(counted(players.len(), "player"));
     }

@@ -77,11 +77,7 @@ fn keys_at(view: &SpecView, path: &[String]) -> Vec<CompletionItem> {
 }
 
 fn is_expression(holds: &Holds) -> bool {
-    match holds {
-        Holds::Expression => true,
-        Holds::Either(either) => either.iter().any(|holds| matches!(holds, Holds::Expression)),
-        _ => false,
-    }
+    holds.alternatives().iter().any(|holds| matches!(holds, Holds::Expression))
 }
 
 /// The values that are known, in quotes or not.

@@ -83,7 +83,7 @@ fn of_name(spec: Option<&Spec>, view: &SpecView, found: &Found) -> Option<String
             Some(format!("**{}** a checkpoint of {}", found.name, levels.join(", ")))
         }
         kind @ (Kind::Exit | Kind::Table | Kind::KeySet | Kind::Key | Kind::Moment | Kind::Struct | Kind::Code) => {
-            Some(format!("**{}** a {}", found.name, kind.word()))
+            Some(format!("**{}** {} {}", found.name, kind.article(), kind.word()))
         }
     }
 }

@@ -105,7 +105,11 @@ pub(crate) fn rename(
     to: &str,
 ) -> Result<WorkspaceEdit, String> {
     if !can_rename(found.kind) {
-        return Err(format!("a {} cannot be renamed here, as several may have its name", found.kind.word()));
+        return Err(format!(
+            "{} {} cannot be renamed here, as several may have its name",
+            found.kind.article(),
+            found.kind.word()
+        ));
     }
     let first = to.chars().next().is_some_and(|c| c.is_alphabetic() || c == '_');
     if !first || !to.chars().all(|c| c.is_alphanumeric() || c == '_') {

@@ -38,7 +38,8 @@ impl Canvas {
     pub(super) fn write(&mut self, x: usize, y: usize, text: &str, ink: Ink) {
         for (at, c) in (x..).zip(text.chars()) {
             let spot = self.at(at, y);
-            spot.written = Some(c);
+            // A title may have a line break in it, and a box must not.
+            spot.written = Some(if c.is_control() { ' ' } else { c });
             spot.ink = ink;
         }
     }

@@ -18,9 +18,9 @@ pub(super) enum LineKind {
     Here,
     /// What is needed or missing.
     Needs,
-    /// That it can never open, or that the game does not show it.
+    /// That it can never open.
     Warning,
-    /// What the player has there, or which checkpoints there are.
+    /// What the player has there, which checkpoints there are, or that the game does not show it at first.
     Quiet,
     /// Where else a way leads, or comes from.
     Elsewhere,
