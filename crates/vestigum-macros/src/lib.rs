@@ -57,8 +57,9 @@ impl Parse for Asked {
 ///
 /// - `spec()`, ready with its history;
 /// - an enum for the levels (`Level`), one for the keys of each set, one for each choice, one for the checkpoints of each level
-///   that lists some (`MillLaneCheckpoint`), and one for the game's own moments (`Own`): each with `ALL`, `name()`, `Display`,
-///   `FromStr`, `Ord` in declared order and serde, and levels with `title()`;
+///   that lists some (`MillLaneCheckpoint`), one for the exits of all levels (`Exit`), one for the codes (`Code`), and one for the
+///   game's own moments (`Own`): each with `ALL`, `name()`, `Display`, `FromStr`, `Ord` in declared order and serde, and levels
+///   with `title()`;
 /// - a struct for each struct of the spec, with serde and a `Default` of the declared defaults;
 /// - a constant for each field and derived value, typed by its value and by what it is kept for: `LETTERS`,
 ///   `BEST_LETTERS.at(Level::MillLane)`.

@@ -146,8 +146,8 @@ impl Progress {
     /// assert!(bo.redeem("crossing", 55).is_err());       // it counts in tens
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
-    pub fn code(&self, name: &str) -> Result<String, CodeError> {
-        let code = self.find_code(name)?;
+    pub fn code(&self, name: impl AsRef<str>) -> Result<String, CodeError> {
+        let code = self.find_code(name.as_ref())?;
         Ok(code.written(code.number(|slot| self.state.value(slot))))
     }
 
@@ -157,7 +157,8 @@ impl Progress {
     /// # Errors
     /// If there is no such code, the player is not in the menu, the text or number is no code, or the code is redeemed once and
     /// was redeemed before.
-    pub fn redeem(&mut self, name: &str, code: impl fmt::Display) -> Result<Redeemed, CodeError> {
+    pub fn redeem(&mut self, name: impl AsRef<str>, code: impl fmt::Display) -> Result<Redeemed, CodeError> {
+        let name = name.as_ref();
         let model = self.model.clone();
         let of = self.find_code(name)?;
         if self.closed {

@@ -342,7 +342,8 @@ impl Spec {
     ///
     /// # Errors
     /// If there is no such code, or the text or number is none of it.
-    pub fn read_code(&self, name: &str, code: impl fmt::Display) -> Result<Vec<(String, Value)>, CodeError> {
+    pub fn read_code(&self, name: impl AsRef<str>, code: impl fmt::Display) -> Result<Vec<(String, Value)>, CodeError> {
+        let name = name.as_ref();
         let found = self.model.find_code(name);
         let of = found.map_err(|nearest| CodeError::UnknownCode { name: name.to_owned(), nearest })?;
         let (number, _) = read(of, &code.to_string())?;

@@ -288,7 +288,7 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::redeem`].
-    pub fn redeem(&mut self, name: &str, code: impl fmt::Display) -> Result<Redeemed, CodeError> {
+    pub fn redeem(&mut self, name: impl AsRef<str>, code: impl fmt::Display) -> Result<Redeemed, CodeError> {
         let redeemed = self.act(|progress| progress.redeem(name, code))?;
         self.save();
         Ok(redeemed)

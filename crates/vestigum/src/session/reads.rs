@@ -48,7 +48,7 @@ macro_rules! reads {
             ///
             /// # Errors
             /// As [`Progress::code`].
-            pub fn code(&self, name: &str) -> Result<String, CodeError> {
+            pub fn code(&self, name: impl AsRef<str>) -> Result<String, CodeError> {
                 self.progress().code(name)
             }
 
