@@ -93,6 +93,23 @@ fn the_demo_playthroughs_pass_in_memory_and_on_disk() {
 }
 
 #[test]
+fn a_playthrough_leaves_its_saves_for_the_game_to_go_on_with() {
+    let folder = tempfile::tempdir().unwrap();
+    let spec = demo("fellpost.toml");
+    let play = |more: &[&str]| vestigum(folder.path(), &[&["play", spec.to_str().unwrap()], more].concat());
+    let (code, _, err) = play(&["--saves", "begun"]);
+    assert_eq!(code, 2);
+    assert!(err.contains("leaves the saves of one playthrough") && err.contains("--only"), "{err}");
+    let one = ["--only", "an evening on the fells", "--saves", "begun"];
+    assert_eq!(play(&one).0, 0);
+    let (code, out, _) = vestigum(folder.path(), &["saves", "show", spec.to_str().unwrap(), "begun"]);
+    assert!(code == 0 && out.contains("tarn_steps"), "{out}");
+    // Never into a folder in which something may be lost.
+    let (code, _, err) = play(&one);
+    assert!(code == 2 && err.contains("begun has something in it"), "{err}");
+}
+
+#[test]
 fn a_failing_playthrough_says_why_and_exits_with_1() {
     let folder = tempfile::tempdir().unwrap();
     let play = folder.path().join("wrong.play");

@@ -86,7 +86,7 @@ fn demo(out: &Output) -> Result<Verdict, Box<dyn Error>> {
     let scripts = scripts.collect::<Result<Vec<Script>, _>>()?;
     let mut runs = Vec::new();
     for playthrough in scripts.iter().flat_map(Script::playthroughs) {
-        runs.push((playthrough, play::run_on(&spec, playthrough, false)?));
+        runs.push((playthrough, play::run_on(&spec, playthrough, play::Kept::InMemory)?));
     }
     let passed = runs.iter().all(|(_, run): &(_, Run)| run.passed());
 

@@ -29,6 +29,9 @@ pub(crate) struct Arguments {
     /// Save into real files, in a folder that is removed afterwards
     #[arg(long)]
     on_disk: bool,
+    /// Leave the saves of one playthrough in this new folder, so that the game can go on from where it ends
+    #[arg(long, value_name = "FOLDER", conflicts_with = "on_disk")]
+    saves: Option<PathBuf>,
     /// Run only playthroughs whose name contains this
     #[arg(long, value_name = "TEXT")]
     only: Option<String>,
@@ -45,9 +48,19 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let spec = input::spec(out, &arguments.spec)?;
     let scripts = input::scripts(out, &arguments.spec, &arguments.plays, &spec)?;
     let (mut runs, mut times) = (Vec::new(), Vec::new());
-    for playthrough in input::chosen(out, &scripts, arguments.only.as_deref())? {
+    let chosen = input::chosen(out, &scripts, arguments.only.as_deref())?;
+    let kept = match (&arguments.saves, arguments.on_disk) {
+        (Some(_), _) if chosen.len() != 1 => {
+            let message = format!("--saves leaves the saves of one playthrough, and here are {}", chosen.len());
+            return Err(out.unusable(&format!("{message}\nchoose one with --only")));
+        }
+        (Some(folder), _) => Kept::In(folder),
+        (None, true) => Kept::OnDisk,
+        (None, false) => Kept::InMemory,
+    };
+    for playthrough in chosen {
         let start = Instant::now();
-        let run = run_on(&spec, playthrough, arguments.on_disk).map_err(|message| out.unusable(&message))?;
+        let run = run_on(&spec, playthrough, kept).map_err(|message| out.unusable(&message))?;
         times.push(start.elapsed());
         runs.push((playthrough, run));
     }
@@ -70,13 +83,33 @@ pub(crate) fn write_report(
     fs::write(path, report).map_err(|error| failed(error.to_string()))
 }
 
+/// Where the saves of a playthrough are.
+#[derive(Clone, Copy)]
+pub(crate) enum Kept<'a> {
+    InMemory,
+    /// In files that are removed afterwards.
+    OnDisk,
+    /// In a folder that stays.
+    In(&'a Path),
+}
+
 /// Runs one playthrough, in memory or on real files.
-pub(crate) fn run_on(spec: &Spec, playthrough: &Playthrough, on_disk: bool) -> Result<Run, String> {
-    if !on_disk {
-        return Ok(run_one(spec, playthrough, &mut MemorySaves::default()));
-    }
-    let folder = tempfile::tempdir().map_err(|error| format!("cannot make a folder for the saves: {error}"))?;
-    let store = DirStore::open(folder.path()).map_err(|error| error.to_string())?;
+pub(crate) fn run_on(spec: &Spec, playthrough: &Playthrough, kept: Kept<'_>) -> Result<Run, String> {
+    let removed;
+    let folder = match kept {
+        Kept::InMemory => return Ok(run_one(spec, playthrough, &mut MemorySaves::default())),
+        Kept::OnDisk => {
+            removed = tempfile::tempdir().map_err(|error| format!("cannot make a folder for the saves: {error}"))?;
+            removed.path()
+        }
+        Kept::In(folder) => {
+            if fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some()) {
+                return Err(format!("{} has something in it; the saves need a folder of their own", folder.display()));
+            }
+            folder
+        }
+    };
+    let store = DirStore::open(folder).map_err(|error| error.to_string())?;
     let mut shelf: Box<dyn Saves> = Box::new(StoreSaves::new(store, spec.keep()));
     Ok(run_one(spec, playthrough, &mut *shelf))
 }

@@ -15,7 +15,7 @@ use vestigum_verify::probe::{Probe, ProbeVerdict, Weakened, probe_all};
 use vestigum_verify::proof::{Options, prove};
 use vestigum_verify::{asset_files, imported_file, lint};
 
-use super::play::run_on;
+use super::play::{Kept, run_on};
 use super::saves::{Shown, moment_of};
 use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
 use crate::{Verdict, input};
@@ -52,7 +52,7 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let scripts = input::scripts_or_none(out, &arguments.spec, &arguments.plays, &spec)?;
     let mut runs: Vec<(&str, Run)> = Vec::new();
     for playthrough in scripts.iter().flat_map(Script::playthroughs) {
-        let run = run_on(&spec, playthrough, false).map_err(|message| out.unusable(&message))?;
+        let run = run_on(&spec, playthrough, Kept::InMemory).map_err(|message| out.unusable(&message))?;
         runs.push((playthrough.file(), run));
     }
     let passed = runs.iter().all(|(_, run)| run.passed());

@@ -13,7 +13,7 @@ use vestigum::Spec;
 use vestigum_verify::playthrough::Script;
 use vestigum_verify::{asset_files, imported_file, lint, render, scripts_beside};
 
-use super::play::{explained, run_on};
+use super::play::{Kept, explained, run_on};
 use crate::show::{BAD, GOOD, Output, QUIET, STRONG, counted, findings, paint};
 use crate::{Verdict, input};
 
@@ -153,7 +153,7 @@ fn play(spec: &Spec, arguments: &Arguments) -> Played {
         };
         for playthrough in script.playthroughs() {
             played.count += 1;
-            match run_on(spec, playthrough, false) {
+            match run_on(spec, playthrough, Kept::InMemory) {
                 Ok(run) => {
                     let failure = run.failure.as_ref();
                     played.failures.extend(failure.map(|failure| {
