@@ -1,0 +1,3 @@
+//! What persists: the spec, its playthroughs and its promises.
+
+vestigum_verify::tests!("progress.toml");
