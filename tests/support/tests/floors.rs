@@ -111,6 +111,7 @@ fn a_module_uses_only_modules_of_lower_floors() {
         "vestigum",
         "vestigum-sqlite",
         "vestigum-postgres",
+        "vestigum-bevy",
         "vestigum-verify",
         "vestigum-report",
         "vestigum-editor",
