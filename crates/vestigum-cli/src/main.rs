@@ -55,6 +55,8 @@ enum Command {
     Freeze(commands::freeze::Arguments),
     /// Show how saves of older versions come to this one, and prove that none is lost
     Migrate(commands::migrate::Arguments),
+    /// Show what becomes of a JSON save that the game wrote before it had a spec, and save it
+    ImportJson(commands::import_json::Arguments),
     /// Check and play again whenever a file changes
     #[cfg(feature = "watch")]
     Watch(commands::watch::Arguments),
@@ -95,6 +97,7 @@ fn main() -> ExitCode {
         Command::Code(arguments) => commands::code::run(&out, arguments),
         Command::Freeze(arguments) => commands::freeze::run(&out, arguments),
         Command::Migrate(arguments) => commands::migrate::run(&out, arguments),
+        Command::ImportJson(arguments) => commands::import_json::run(&out, arguments),
         Command::Saves(arguments) => commands::saves::run(&out, arguments),
         Command::Check(arguments) => commands::check::run(&out, arguments),
         Command::Fate(arguments) => commands::fate::run(&out, arguments),

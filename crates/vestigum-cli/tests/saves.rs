@@ -424,3 +424,46 @@ fn saves_of_two_places_are_merged_only_with_yes() {
     let (code, _, err) = vestigum(folder, &["saves", "merge", "plain.toml", "both", "laptop", "hand_held"]);
     assert!(code == 2 && err.contains("the spec has no `[merge]`"), "{err}");
 }
+
+#[test]
+fn a_save_from_before_there_was_a_spec_is_taken_over() {
+    let (spec, adopted) = (demo("fellpost.toml"), demo("../adopted"));
+    let folder = tempfile::tempdir().unwrap();
+    let import = |name: &str, more: &[&str]| {
+        let (map, old) = (adopted.join(format!("{name}.toml")), adopted.join(format!("{name}.json")));
+        let files = [spec.to_str().unwrap(), map.to_str().unwrap(), old.to_str().unwrap()];
+        vestigum(folder.path(), &[&["import-json"], &files[..], more].concat())
+    };
+    for name in ["nested", "flat", "lists"] {
+        let (code, out, err) = import(name, &["--deny", "left", "--saves", "saves", "--profile", name]);
+        assert_eq!((code, err.as_str()), (0, ""), "{out}");
+        assert!(out.contains("everything of it is taken"), "{out}");
+    }
+    let (code, out, _) = vestigum(folder.path(), &["saves", "verify", "saves"]);
+    assert!(code == 0 && out.contains("all whole"), "{out}");
+    // A player who has saves keeps them.
+    let (code, _, err) = import("flat", &["--saves", "saves", "--profile", "flat"]);
+    assert!(code == 2 && err.contains("has saves in saves already; nothing was written"), "{err}");
+    // The image is what a playthrough imports.
+    assert_eq!(import("nested", &["--out", "old.json"]).0, 0);
+    assert_eq!(import("nested", &["--out", "old.json"]).0, 2, "a file is not written over");
+    let play = "playthrough \"old\"\nimport \"old.json\"\nlaunch\nexpect xp == 620 and open(tarn_steps)\n";
+    fs::write(folder.path().join("old.play"), play).unwrap();
+    let (code, out, err) = vestigum(folder.path(), &["play", spec.to_str().unwrap(), "old.play"]);
+    assert_eq!((code, err.as_str()), (0, ""), "{out}");
+
+    // A map that takes one thing only: the rest is told, and with --deny it is an error and nothing is written.
+    fs::write(folder.path().join("small.toml"), "[take]\nxp = \"player.exp\"\nfalls = \"player.falls\"").unwrap();
+    let old = adopted.join("nested.json");
+    let files = ["import-json", spec.to_str().unwrap(), "small.toml", old.to_str().unwrap()];
+    let (code, out, _) = vestigum(folder.path(), &[&files[..], &["--deny", "left", "--out", "no.json"]].concat());
+    assert_eq!(code, 1);
+    assert!(out.contains("there is no player.falls for falls") && out.contains("levels.Bonus.best"), "{out}");
+    assert!(!folder.path().join("no.json").exists());
+    let (code, told) = json(folder.path(), &files);
+    assert!(code == 0 && told["ok"] == true && told["whole"] == false && told["taken"][0]["value"] == 620, "{told}");
+    fs::write(folder.path().join("wrong.toml"), "[take]\nxpp = \"a\"").unwrap();
+    let (code, _, err) =
+        vestigum(folder.path(), &["import-json", spec.to_str().unwrap(), "wrong.toml", old.to_str().unwrap()]);
+    assert!(code == 2 && err.contains("did you mean `xp`?"), "{err}");
+}

@@ -14,11 +14,13 @@
 //! | [`suspension`] | what a save writes: exactly what the player would have if they quit now |
 //! | [`image`] | the saved form, its digest and check |
 //! | [`loading`] | from images to progress |
+//! | [`adopting`] | saves that a game wrote before it had a spec |
 //! | [`merging`] | the saves of two installations become one |
 //! | [`history`] | the shape of every version that players have |
 //! | [`migration`] | how saves of older versions come to this one |
 //! | [`vocabulary`] | moments, spans, fates, places, keys |
 
+pub mod adopting;
 #[doc(hidden)]
 pub mod analysis;
 pub mod codes;

@@ -129,6 +129,11 @@ pub mod image {
     pub use vestigum_core::value::tree::{Moved, Tree, Values};
 }
 
+#[doc = include_str!("../docs/adopt.md")]
+pub mod adopting {
+    pub use vestigum_core::adopting::{AdoptError, AdoptReport, Adopted, Adoption, Taken};
+}
+
 /// Merging: the saves of two installations become one. [`sync`] does it between two stores.
 pub mod merging {
     pub use vestigum_core::merging::report::{MergeReport, MergedEntry, MovedLevel, RunFrom, Side};

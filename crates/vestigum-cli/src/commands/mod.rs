@@ -7,6 +7,7 @@ pub(crate) mod explore;
 pub(crate) mod fate;
 pub(crate) mod faults;
 pub(crate) mod freeze;
+pub(crate) mod import_json;
 #[cfg(feature = "editor")]
 pub(crate) mod lsp;
 pub(crate) mod map;
