@@ -77,7 +77,7 @@ pub enum CodeError {
         sign: char,
     },
     /// Too many or too few signs.
-    #[error("the code has {wanted} signs, here are {found}")]
+    #[error("such a code has {wanted} signs, and this has {found}")]
     WrongLength {
         /// How many it has.
         wanted: usize,

@@ -194,6 +194,8 @@ impl<'t, 'i> Parser<'t, 'i> {
         match token {
             Token::Sign("=") => error.help("write `==` to compare two values"),
             Token::Sign("+=" | "-=") => error.help("an expression only reads; rules and playthroughs write"),
+            Token::Name("in" | "contains") => error.help("`has(tools, 'rope')` asks whether a container has an item"),
+            Token::Name("is") => error.help("write `==` to compare two values"),
             _ => error,
         }
     }

@@ -288,6 +288,15 @@ pub(super) fn reset(word: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Dia
 
 pub(super) fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
     let words: Vec<&str> = Keyword::ALL.iter().map(|keyword| keyword.word()).collect();
+    // As a programmer would call it in the game.
+    for (call, way) in [(".insert(", "insert"), (".push(", "insert"), (".remove(", "remove"), (".set(", "")] {
+        if let Some((container, item)) = line.text.split_once(call) {
+            let item = item.trim_end().strip_suffix(')').unwrap_or(item);
+            let meant =
+                if way.is_empty() { format!("{container} = {item}") } else { format!("{way} {container} {item}") };
+            return error(line.span(), "this is no statement").help(format!("a playthrough says `{meant}`"));
+        }
+    }
     error(line.span(), "this is no statement")
         .help(format!("a statement is a moment, a write as in `score += 60`, or one of: {}", words.join(", ")))
         .suggest(word.text, statement_words())
