@@ -2,10 +2,8 @@
 
 use std::time::Duration;
 
-use ratatui::Frame;
 use ratatui::crossterm::event::{KeyCode, KeyEvent, KeyModifiers};
-use ratatui::layout::{Constraint, Layout, Rect};
-use ratatui::text::Line;
+use ratatui::prelude::*;
 use vestigum::{Place, QuitError, Saver, Session, Store};
 
 use crate::arrival::Arrival;
@@ -213,17 +211,17 @@ impl Playing {
             View::Arrival(arrival) => arrival.draw(&self.game, look, frame, room),
             View::RunOver => run_over(&self.game, look, frame, room),
             View::Leaving => {
-                look.note(frame, room, (40, 5), "Going home", vec![look.line(Ink::Plain, "Saving, and then out.")]);
+                look.note(frame, room, (40, 5), "Going home", vec![look.line(Ink::PLAIN, "Saving, and then out.")]);
             }
             View::Stuck(why) => {
                 let keys = look.keys(&[("enter", "try again"), ("esc", "play on"), ("ctrl-c", "leave without")]);
-                let lost = look.line(Ink::Plain, "Nothing is lost while the game runs.");
-                look.note(frame, room, (70, 10), "Not saved", vec![look.line(Ink::Bad, why), lost, keys]);
+                let lost = look.line(Ink::PLAIN, "Nothing is lost while the game runs.");
+                look.note(frame, room, (70, 10), "Not saved", vec![look.line(Ink::BAD, why), lost, keys]);
             }
         }
         let sign = match self.game.save_failure() {
-            Some(why) => look.line(Ink::Bad, format!("not saved: {why} ")),
-            None if !self.sign.is_zero() => look.line(Ink::Good, "◍ saving "),
+            Some(why) => look.line(Ink::BAD, format!("not saved: {why} ")),
+            None if !self.sign.is_zero() => look.line(Ink::GOOD, "◍ saving "),
             None => Line::default(),
         };
         frame.render_widget(sign.right_aligned(), above);
@@ -232,21 +230,19 @@ impl Playing {
 
 /// What is shown of a session by where it is: a path, the end of a run, or the board with `next` chosen and `news` said.
 fn where_it_is(game: &Session, next: Option<&str>, news: &str) -> View {
-    match game.place() {
-        Place::InLevel { .. } => {
-            Walk::of(game, news).map_or_else(|| View::Board(Board::at(game, next, news)), View::Walk)
-        }
-        Place::RunOver => View::RunOver,
-        Place::Menu => View::Board(Board::at(game, next, news)),
+    match (game.place(), Walk::of(game, news)) {
+        (Place::InLevel { .. }, Some(walk)) => View::Walk(walk),
+        (Place::RunOver, _) => View::RunOver,
+        (Place::Menu | Place::InLevel { .. }, _) => View::Board(Board::at(game, next, news)),
     }
 }
 
 fn run_over(game: &Session, look: Look, frame: &mut Frame<'_>, area: Rect) {
     let drawn = vec![
-        look.line(Ink::Bad, "It is dark on the fells, and this round is over."),
+        look.line(Ink::BAD, "It is dark on the fells, and this round is over."),
         Line::default(),
-        look.line(Ink::Plain, format!("score  {}   (best {})", game.get(p::SCORE), game.get(p::BEST_SCORE))),
-        look.line(Ink::Plain, "Stars, records, stamps and gates are yours for good."),
+        look.line(Ink::PLAIN, format!("score  {}   (best {})", game.get(p::SCORE), game.get(p::BEST_SCORE))),
+        look.line(Ink::PLAIN, "Stars, records, stamps and gates are yours for good."),
         Line::default(),
         look.keys(&[("enter", "a new round, with three lanterns")]),
     ];

@@ -1,9 +1,7 @@
 //! A path was completed: what that came to, and the name of the carrier for the ranking.
 
-use ratatui::Frame;
 use ratatui::crossterm::event::KeyCode;
-use ratatui::layout::Rect;
-use ratatui::text::Line;
+use ratatui::prelude::*;
 use vestigum::{Outcome, Session};
 
 use crate::board::ranking;
@@ -40,21 +38,17 @@ impl Arrival {
                 game.list_mut(p::BEST_WALKS.at(self.level)).update(place, |walk| walk.carrier = name)?;
                 game.save();
                 self.unnamed = None;
-                Ok(Go::Stay)
             }
-            (Some(_), key) => {
-                self.name.key(key);
-                Ok(Go::Stay)
-            }
-            (None, KeyCode::Enter | KeyCode::Esc) => Ok(Go::On),
-            (None, _) => Ok(Go::Stay),
+            (Some(_), key) => self.name.key(key),
+            (None, KeyCode::Enter | KeyCode::Esc) => return Ok(Go::On),
+            (None, _) => {}
         }
+        Ok(Go::Stay)
     }
 
     pub(crate) fn draw(&self, game: &Session, look: Look, frame: &mut Frame<'_>, area: Rect) {
-        let text = |ink, text: String| look.line(ink, text);
         let stars = stars(game.get(p::STARS.at(self.level)));
-        let mut drawn = vec![Line::default(), text(Ink::Light, format!("   {stars}")), Line::default()];
+        let mut drawn = vec![Line::default(), look.line(Ink::LIGHT, format!("   {stars}")), Line::default()];
         for record in self.outcome.records() {
             let name = record.name().to_string();
             let shown =
@@ -62,19 +56,21 @@ impl Arrival {
                     true => clock(value.as_int()),
                     false => value.to_string(),
                 };
-            drawn.push(text(
-                Ink::Good,
-                format!(" record  {name:<26} {} → {}", shown(&record.before), shown(&record.after)),
-            ));
+            drawn.push(
+                look.line(
+                    Ink::GOOD,
+                    format!(" record  {name:<26} {} → {}", shown(&record.before), shown(&record.after)),
+                ),
+            );
         }
         for level in &self.outcome.opened {
             let title = level.parse::<Level>().map_or("?", Level::title);
-            drawn.push(text(Ink::Strong, format!(" open    {title}")));
+            drawn.push(look.line(Ink::STRONG, format!(" open    {title}")));
         }
         drawn.push(Line::default());
         if let Some(place) = self.unnamed {
-            drawn.push(text(Ink::Plain, format!(" Place {} of the ranking. Your name:", place + 1)));
-            drawn.push(Line::from(vec![look.text(Ink::Plain, "   "), self.name.drawn(look)]));
+            drawn.push(look.line(Ink::PLAIN, format!(" Place {} of the ranking. Your name:", place + 1)));
+            drawn.push(Line::from(vec![look.text(Ink::PLAIN, "   "), self.name.drawn(look)]));
             drawn.push(look.keys(&[("enter", "write it")]));
         } else {
             drawn.extend(ranking(game, self.level, look));

@@ -1,9 +1,7 @@
 //! The level overview: what is open, what is not and why, and the records of the chosen path.
 
-use ratatui::Frame;
 use ratatui::crossterm::event::KeyCode;
-use ratatui::layout::{Constraint, Layout, Rect};
-use ratatui::text::Line;
+use ratatui::prelude::*;
 use vestigum::{BoardRow, LockReason, Session};
 
 use crate::desk::Desk;
@@ -19,14 +17,10 @@ pub(crate) struct Board {
 }
 
 impl Board {
-    pub(crate) fn new(news: impl Into<String>) -> Board {
-        Board { chosen: 0, desk: None, news: news.into() }
-    }
-
     /// The board with a path chosen, if it is on it.
     pub(crate) fn at(game: &Session, level: Option<&str>, news: impl Into<String>) -> Board {
         let chosen = game.board().iter().position(|row| Some(&*row.level) == level).unwrap_or(0);
-        Board { chosen, ..Board::new(news) }
+        Board { chosen, desk: None, news: news.into() }
     }
 
     pub(crate) fn key(&mut self, game: &mut Session, key: KeyCode) -> Result<Go, Trouble> {
@@ -64,16 +58,12 @@ impl Board {
         let board = game.board();
         let room = look.frame(frame, left, &format!("{}'s round", game.profile()));
         lines(frame, room, self.rows(game, &board, look));
-        if let Some(level) = board.get(self.chosen).and_then(|row| row.level.parse().ok()) {
-            let room = look.frame(frame, right, &format!("Best of {}", Level::title(level)));
-            let mut drawn = records(game, level, look);
-            drawn.extend(
-                board.get(self.chosen).and_then(|row| row.lock.as_ref()).into_iter().flat_map(|why| closed(why, look)),
-            );
-            lines(frame, room, drawn);
+        if let Some(row) = board.get(self.chosen) {
+            let room = look.frame(frame, right, &format!("Best of {}", row.title));
+            lines(frame, room, records(game, row, look));
         }
         let keys = [("enter", "walk"), ("p", "post office"), ("o", "options"), ("r", "reset"), ("q", "go home")];
-        let said = vec![look.line(Ink::Light, self.news.clone()), look.keys(&keys)];
+        let said = vec![look.line(Ink::LIGHT, self.news.clone()), look.keys(&keys)];
         lines(frame, Rect { x: below.x + 1, width: below.width.saturating_sub(2), ..below }, said);
         if let Some(desk) = &self.desk {
             desk.draw(game, look, frame, area);
@@ -85,14 +75,14 @@ impl Board {
         let mut drawn = Vec::new();
         for (number, row) in board.iter().enumerate() {
             let ink = match (number == self.chosen, &row.lock) {
-                (true, _) => Ink::Chosen,
-                (false, Some(_)) => Ink::Dim,
-                (false, None) => Ink::Strong,
+                (true, _) => Ink::CHOSEN,
+                (false, Some(_)) => Ink::DIM,
+                (false, None) => Ink::STRONG,
             };
             let (sign, sign_ink) = match (&row.lock, row.completed) {
-                (Some(_), _) => ("╳", Ink::Bad),
-                (None, true) => ("●", Ink::Good),
-                (None, false) => ("○", Ink::Light),
+                (Some(_), _) => ("╳", Ink::BAD),
+                (None, true) => ("●", Ink::GOOD),
+                (None, false) => ("○", Ink::LIGHT),
             };
             let level: Option<Level> = row.level.parse().ok();
             let earned = level.map_or_else(String::new, |level| stars(game.get(p::STARS.at(level))));
@@ -100,35 +90,25 @@ impl Board {
             drawn.push(Line::from(vec![
                 look.text(sign_ink, format!(" {sign} ")),
                 look.text(ink, format!(" {:<16}", row.title)),
-                look.text(Ink::Light, format!("  {earned}")),
-                look.text(Ink::Dim, format!("  {best:>8}")),
+                look.text(Ink::LIGHT, format!("  {earned}")),
+                look.text(Ink::DIM, format!("  {best:>8}")),
             ]));
             // One line, and a path leads on to the next.
             let why = row.lock.as_ref().map(|why| fitted(&why.to_string(), 36)).unwrap_or_default();
             let way = if number + 1 < board.len() { "┊" } else { " " };
-            drawn.push(Line::from(vec![look.text(Ink::Dim, format!(" {way}    ")), look.text(Ink::Bad, why)]));
+            drawn.push(Line::from(vec![look.text(Ink::DIM, format!(" {way}    ")), look.text(Ink::BAD, why)]));
         }
         drawn.push(Line::default());
         let (total, done) = (game.get(p::TOTAL_STARS), game.get(p::PATHS_DONE));
         drawn.push(Line::from(
-            look.text(Ink::Plain, format!(" paths {done}, stars {total}, falls {}", game.get(p::FALLS))),
+            look.text(Ink::PLAIN, format!(" paths {done}, stars {total}, falls {}", game.get(p::FALLS))),
         ));
         let (stamps, score, best) = (game.get(p::STAMPS), game.get(p::SCORE), game.get(p::BEST_SCORE));
-        drawn.push(look.line(Ink::Plain, format!(" stamps {stamps}, score {score} (best {best})")));
+        drawn.push(look.line(Ink::PLAIN, format!(" stamps {stamps}, score {score} (best {best})")));
         let lanterns = "☼".repeat(usize::try_from(game.get(p::LANTERNS)).unwrap_or(0));
-        drawn.push(look.line(Ink::Light, format!(" {lanterns}")));
+        drawn.push(look.line(Ink::LIGHT, format!(" {lanterns}")));
         drawn
     }
-}
-
-/// All that a closed path waits for, line by line.
-fn closed<'a>(why: &LockReason, look: Look) -> Vec<Line<'a>> {
-    let waits = match why {
-        LockReason::All(reasons) => reasons.iter().map(ToString::to_string).collect(),
-        one => vec![one.to_string()],
-    };
-    let heading = [Line::default(), look.line(Ink::Bad, "Closed until you")];
-    heading.into_iter().chain(waits.into_iter().map(|wait| look.line(Ink::Plain, format!("  {wait}")))).collect()
 }
 
 /// A text that is too long ends with a sign of it.
@@ -139,16 +119,22 @@ fn fitted(text: &str, width: usize) -> String {
     }
 }
 
-fn records<'a>(game: &Session, level: Level, look: Look) -> Vec<Line<'a>> {
-    let best = game.get(p::BEST_LETTERS.at(level));
-    let mut drawn = vec![
-        look.line(Ink::Light, format!("{}  {best} letters", stars(game.get(p::STARS.at(level))))),
-        Line::default(),
-    ];
+/// The records of a path, and all that a closed one waits for, line by line.
+fn records<'a>(game: &Session, row: &BoardRow, look: Look) -> Vec<Line<'a>> {
+    let Ok(level) = row.level.parse::<Level>() else { return Vec::new() };
+    let (stars, best) = (stars(game.get(p::STARS.at(level))), game.get(p::BEST_LETTERS.at(level)));
+    let mut drawn = vec![look.line(Ink::LIGHT, format!("{stars}  {best} letters")), Line::default()];
     if game.list(p::BEST_WALKS.at(level)).is_empty() {
-        drawn.push(look.line(Ink::Dim, "Nobody has walked it yet."));
+        drawn.push(look.line(Ink::DIM, "Nobody has walked it yet."));
     }
     drawn.extend(ranking(game, level, look));
+    let waits: Vec<String> = match &row.lock {
+        None => return drawn,
+        Some(LockReason::All(reasons)) => reasons.iter().map(ToString::to_string).collect(),
+        Some(one) => vec![one.to_string()],
+    };
+    drawn.extend([Line::default(), look.line(Ink::BAD, "Closed until you")]);
+    drawn.extend(waits.into_iter().map(|wait| look.line(Ink::PLAIN, format!("  {wait}"))));
     drawn
 }
 
@@ -157,7 +143,7 @@ pub(crate) fn ranking<'a>(game: &Session, level: Level, look: Look) -> Vec<Line<
     let row = |(number, walk): (usize, p::Walk)| {
         let carrier = if walk.carrier.is_empty() { "–" } else { &walk.carrier };
         let shown = format!("{}  {carrier:<12} {:>4} {:>8}", number + 1, walk.letters, clock(walk.time));
-        look.line(Ink::Plain, shown)
+        look.line(Ink::PLAIN, shown)
     };
     game.list(p::BEST_WALKS.at(level)).iter().enumerate().map(row).collect()
 }

@@ -1,9 +1,7 @@
 //! What lies over the board: settings of the device, the post office with its codes, and resets with a preview.
 
-use ratatui::Frame;
 use ratatui::crossterm::event::KeyCode;
-use ratatui::layout::Rect;
-use ratatui::text::Line;
+use ratatui::prelude::*;
 use vestigum::{Reset, Session};
 
 use crate::Trouble;
@@ -97,14 +95,14 @@ impl Desk {
                 );
             }
             Desk::Post { own, typed, said } => {
-                let text = |text: &str| look.line(Ink::Plain, text.to_owned());
+                let text = |text: &str| look.line(Ink::PLAIN, text.to_owned());
                 let drawn = vec![
                     text("Your postcard tells of gates and secret ways. Read it out:"),
-                    look.line(Ink::Good, format!("   {own}")),
+                    look.line(Ink::GOOD, format!("   {own}")),
                     Line::default(),
                     text("A postcard from another carrier:"),
-                    Line::from(vec![look.text(Ink::Plain, "   "), typed.drawn(look)]),
-                    look.line(Ink::Light, said.clone()),
+                    Line::from(vec![look.text(Ink::PLAIN, "   "), typed.drawn(look)]),
+                    look.line(Ink::LIGHT, said.clone()),
                     Line::default(),
                     look.keys(&[("enter", "take it"), ("esc", "back")]),
                 ];
@@ -113,12 +111,12 @@ impl Desk {
             Desk::Resets { level, chosen, said } => {
                 let mut drawn: Vec<Line<'_>> = Vec::new();
                 for (number, (name, _)) in resets(*level).into_iter().enumerate() {
-                    let ink = if number == *chosen { Ink::Chosen } else { Ink::Plain };
+                    let ink = if number == *chosen { Ink::CHOSEN } else { Ink::PLAIN };
                     drawn.push(look.line(ink, format!(" {name:<40} ")));
                 }
                 drawn.push(Line::default());
                 drawn.extend(preview(game, &resets(*level)[*chosen].1, look));
-                drawn.push(look.line(Ink::Good, said.clone()));
+                drawn.push(look.line(Ink::GOOD, said.clone()));
                 drawn.push(look.keys(&[("y", "reset"), ("esc", "back")]));
                 look.note(frame, area, (72, 20), "Reset, and what it would take", drawn);
             }
@@ -130,19 +128,19 @@ impl Desk {
 fn preview<'a>(game: &Session, reset: &Reset, look: Look) -> Vec<Line<'a>> {
     const SHOWN: usize = 8;
     match game.preview_reset(reset) {
-        Err(why) => vec![look.line(Ink::Bad, why.to_string())],
+        Err(why) => vec![look.line(Ink::BAD, why.to_string())],
         Ok(changes) if changes.is_empty() => {
-            vec![look.line(Ink::Dim, "Nothing: all of it is as for a newcomer.")]
+            vec![look.line(Ink::DIM, "Nothing: all of it is as for a newcomer.")]
         }
         Ok(changes) => {
             let value = |value: &vestigum::Value| value.to_string().chars().take(22).collect::<String>();
             let row = |change: &vestigum::Change| {
                 let (name, before, after) = (change.name().to_string(), value(&change.before), value(&change.after));
-                look.line(Ink::Plain, format!(" {name:<26} {before:>22} → {after}"))
+                look.line(Ink::PLAIN, format!(" {name:<26} {before:>22} → {after}"))
             };
             let mut drawn: Vec<Line<'_>> = changes.iter().take(SHOWN).map(row).collect();
             if changes.len() > SHOWN {
-                drawn.push(look.line(Ink::Dim, format!(" and {} more", changes.len() - SHOWN)));
+                drawn.push(look.line(Ink::DIM, format!(" and {} more", changes.len() - SHOWN)));
             }
             drawn
         }

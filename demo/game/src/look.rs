@@ -1,10 +1,7 @@
 //! How things look, with colours and without: every difference that a colour makes is also one of sign or weight.
 
-use ratatui::Frame;
 use ratatui::crossterm::event::KeyCode;
-use ratatui::layout::{Constraint, Rect};
-use ratatui::style::{Color, Modifier, Style};
-use ratatui::text::{Line, Span};
+use ratatui::prelude::*;
 use ratatui::widgets::{Block, BorderType, Clear, Paragraph};
 
 /// The smallest terminal.
@@ -12,21 +9,22 @@ pub(crate) const WIDTH: u16 = 80;
 /// The smallest terminal.
 pub(crate) const HEIGHT: u16 = 24;
 
-/// What is drawn.
+/// What is drawn: its colour, and its weight.
 #[derive(Clone, Copy)]
-pub(crate) enum Ink {
-    Plain,
-    Dim,
-    Strong,
-    Chosen,
-    Good,
-    Bad,
-    Rock,
-    Water,
-    Wood,
-    Carrier,
-    Sheep,
-    Light,
+pub(crate) struct Ink(Color, Modifier);
+
+impl Ink {
+    pub(crate) const PLAIN: Ink = Ink(Color::Reset, Modifier::empty());
+    pub(crate) const DIM: Ink = Ink(Color::DarkGray, Modifier::DIM);
+    pub(crate) const STRONG: Ink = Ink(Color::White, Modifier::BOLD);
+    pub(crate) const CHOSEN: Ink = Ink(Color::Yellow, Modifier::REVERSED);
+    pub(crate) const GOOD: Ink = Ink(Color::Green, Modifier::BOLD);
+    pub(crate) const BAD: Ink = Ink(Color::Red, Modifier::BOLD);
+    pub(crate) const ROCK: Ink = Ink(Color::Rgb(96, 100, 92), Modifier::DIM);
+    pub(crate) const WATER: Ink = Ink(Color::Rgb(86, 148, 190), Modifier::empty());
+    pub(crate) const WOOD: Ink = Ink(Color::Rgb(176, 128, 72), Modifier::empty());
+    pub(crate) const CARRIER: Ink = Ink(Color::Yellow, Modifier::BOLD.union(Modifier::REVERSED));
+    pub(crate) const LIGHT: Ink = Ink(Color::Yellow, Modifier::BOLD);
 }
 
 #[derive(Clone, Copy)]
@@ -35,21 +33,7 @@ pub(crate) struct Look {
 }
 
 impl Look {
-    pub(crate) fn of(self, ink: Ink) -> Style {
-        let (colour, weight) = match ink {
-            Ink::Plain => (Color::Reset, Modifier::empty()),
-            Ink::Dim => (Color::DarkGray, Modifier::DIM),
-            Ink::Strong => (Color::White, Modifier::BOLD),
-            Ink::Chosen => (Color::Yellow, Modifier::REVERSED),
-            Ink::Good => (Color::Green, Modifier::BOLD),
-            Ink::Bad => (Color::Red, Modifier::BOLD),
-            Ink::Rock => (Color::Rgb(96, 100, 92), Modifier::DIM),
-            Ink::Water => (Color::Rgb(86, 148, 190), Modifier::empty()),
-            Ink::Wood => (Color::Rgb(176, 128, 72), Modifier::empty()),
-            Ink::Carrier => (Color::Yellow, Modifier::BOLD.union(Modifier::REVERSED)),
-            Ink::Sheep => (Color::White, Modifier::BOLD),
-            Ink::Light => (Color::Yellow, Modifier::BOLD),
-        };
+    pub(crate) fn of(self, Ink(colour, weight): Ink) -> Style {
         match self.colour {
             // Dim and a colour of its own would be too dark to read.
             true => Style::new().fg(colour).add_modifier(weight.difference(Modifier::DIM)),
@@ -67,8 +51,8 @@ impl Look {
 
     /// A box with a title; gives the room inside.
     pub(crate) fn frame(self, frame: &mut Frame<'_>, area: Rect, title: &str) -> Rect {
-        let block = Block::bordered().border_type(BorderType::Rounded).border_style(self.of(Ink::Dim));
-        let block = block.title(self.text(Ink::Strong, format!(" {title} ")));
+        let block = Block::bordered().border_type(BorderType::Rounded).border_style(self.of(Ink::DIM));
+        let block = block.title(self.text(Ink::STRONG, format!(" {title} ")));
         let inside = block.inner(area);
         frame.render_widget(block, area);
         inside
@@ -85,7 +69,7 @@ impl Look {
     /// Keys and what they do, in one line.
     pub(crate) fn keys<'a>(self, keys: &[(&str, &str)]) -> Line<'a> {
         let spans = keys.iter().flat_map(|(key, does)| {
-            [self.text(Ink::Strong, (*key).to_owned()), self.text(Ink::Dim, format!(" {does}   "))]
+            [self.text(Ink::STRONG, (*key).to_owned()), self.text(Ink::DIM, format!(" {does}   "))]
         });
         Line::from(spans.collect::<Vec<_>>())
     }
@@ -127,6 +111,6 @@ impl Typed {
     }
 
     pub(crate) fn drawn<'a>(&self, look: Look) -> Span<'a> {
-        look.text(Ink::Light, format!("{}▏", self.text))
+        look.text(Ink::LIGHT, format!("{}▏", self.text))
     }
 }

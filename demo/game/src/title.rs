@@ -1,9 +1,7 @@
 //! The title: who plays here, and what can be done with a carrier who does not play now.
 
-use ratatui::Frame;
 use ratatui::crossterm::event::KeyCode;
-use ratatui::layout::{Constraint, Layout, Rect};
-use ratatui::text::Line;
+use ratatui::prelude::*;
 use vestigum::{Place, Profile, ProfileState, Profiles, Saver, Session, SessionError};
 
 use crate::Trouble;
@@ -145,11 +143,11 @@ impl Title {
         let [art, list, below] =
             area.layout(&Layout::vertical([Constraint::Length(6), Constraint::Min(0), Constraint::Length(4)]));
         let art = Rect { x: art.x + 4, width: art.width.saturating_sub(4), ..art };
-        lines(frame, art, FELLS.iter().map(|row| look.line(Ink::Light, *row)).collect());
+        lines(frame, art, FELLS.iter().map(|row| look.line(Ink::LIGHT, *row)).collect());
         let room = look.frame(frame, Rect { x: list.x + 3, width: list.width - 6, ..list }, "Carriers");
         let mut drawn: Vec<Line<'_>> = Vec::new();
         for (number, profile) in self.profiles.iter().enumerate() {
-            let ink = if number == self.chosen { Ink::Chosen } else { Ink::Strong };
+            let ink = if number == self.chosen { Ink::CHOSEN } else { Ink::STRONG };
             let (about, about_ink) = about(profile);
             drawn.push(Line::from(vec![
                 look.text(ink, format!(" {:<NAME$} ", profile.name)),
@@ -157,7 +155,7 @@ impl Title {
             ]));
         }
         if self.profiles.is_empty() {
-            drawn.push(look.line(Ink::Plain, " Nobody yet. Press n for a new carrier."));
+            drawn.push(look.line(Ink::PLAIN, " Nobody yet. Press n for a new carrier."));
         }
         // The chosen one is always in sight.
         let above = (self.chosen + 1).saturating_sub(usize::from(room.height));
@@ -172,18 +170,18 @@ impl Title {
                 &[("enter", "look why"), ("n", "new"), ("↑ ↓", "choose"), ("q", "quit")]
             }
         };
-        let typed = |asks: &str| Line::from(vec![look.text(Ink::Plain, asks.to_owned()), self.typed.drawn(look)]);
+        let typed = |asks: &str| Line::from(vec![look.text(Ink::PLAIN, asks.to_owned()), self.typed.drawn(look)]);
         let asked = match self.asks {
             Some(Asks::New) => typed("The new carrier's name: "),
             Some(Asks::Copy) => typed("The name of the copy: "),
-            Some(Asks::Delete) => look.line(Ink::Bad, "Delete this carrier? y for yes"),
+            Some(Asks::Delete) => look.line(Ink::BAD, "Delete this carrier? y for yes"),
             Some(Asks::Anew) => {
-                look.line(Ink::Bad, "Begin anew, and leave the damaged files where they are? y for yes")
+                look.line(Ink::BAD, "Begin anew, and leave the damaged files where they are? y for yes")
             }
             None => look.keys(keys),
         };
-        let said = look.line(Ink::Light, self.news.clone());
-        let place = look.line(Ink::Dim, format!("saved in {saves}"));
+        let said = look.line(Ink::LIGHT, self.news.clone());
+        let place = look.line(Ink::DIM, format!("saved in {saves}"));
         lines(frame, Rect { x: below.x + 4, width: below.width - 8, ..below }, vec![said, asked, place]);
     }
 }
@@ -200,8 +198,8 @@ fn about(profile: &Profile) -> (String, Ink) {
         (_, None) => "at the post office".into(),
     };
     match &profile.state {
-        ProfileState::Saved => (format!("{at}, {played} min"), Ink::Plain),
-        ProfileState::Deleted => ("deleted".into(), Ink::Dim),
-        ProfileState::Unreadable(_) => ("cannot be read".into(), Ink::Bad),
+        ProfileState::Saved => (format!("{at}, {played} min"), Ink::PLAIN),
+        ProfileState::Deleted => ("deleted".into(), Ink::DIM),
+        ProfileState::Unreadable(_) => ("cannot be read".into(), Ink::BAD),
     }
 }

@@ -74,41 +74,35 @@ impl Walk {
         if self.paused {
             return self.paused_key(game, key);
         }
-        match key {
-            KeyCode::Left | KeyCode::Char('a') => self.go(game, Way(-1, 0)),
-            KeyCode::Right | KeyCode::Char('d') => self.go(game, Way(1, 0)),
-            KeyCode::Up | KeyCode::Char('w') => self.go(game, Way(0, -1)),
-            KeyCode::Down | KeyCode::Char('s') => self.go(game, Way(0, 1)),
-            KeyCode::Char(' ') => {
-                self.ready = !self.ready;
-                Ok(Go::Stay)
+        let way = match key {
+            KeyCode::Left | KeyCode::Char('a') => Way(-1, 0),
+            KeyCode::Right | KeyCode::Char('d') => Way(1, 0),
+            KeyCode::Up | KeyCode::Char('w') => Way(0, -1),
+            KeyCode::Down | KeyCode::Char('s') => Way(0, 1),
+            key => {
+                self.ready = self.ready != (key == KeyCode::Char(' '));
+                self.paused = matches!(key, KeyCode::Esc | KeyCode::Char('p'));
+                return Ok(Go::Stay);
             }
-            KeyCode::Esc | KeyCode::Char('p') => {
-                self.paused = true;
-                Ok(Go::Stay)
-            }
-            _ => Ok(Go::Stay),
-        }
+        };
+        self.go(game, way)
     }
 
     fn paused_key(&mut self, game: &mut Session, key: KeyCode) -> Result<Go, Trouble> {
         match key {
-            KeyCode::Esc | KeyCode::Char('p') | KeyCode::Enter => {
-                self.paused = false;
-                Ok(Go::Stay)
-            }
+            KeyCode::Esc | KeyCode::Char('p') | KeyCode::Enter => self.paused = false,
             KeyCode::Char('r') => {
                 game.restart()?;
                 self.begin_again(game);
-                Ok(Go::Stay)
             }
             KeyCode::Char('g') => {
                 game.abandon()?;
-                Ok(Go::On)
+                return Ok(Go::On);
             }
-            KeyCode::Char('h') => Ok(Go::Home),
-            _ => Ok(Go::Stay),
+            KeyCode::Char('h') => return Ok(Go::Home),
+            _ => {}
         }
+        Ok(Go::Stay)
     }
 
     /// A step, or a jump over one tile, whatever is in it but rock; where there is no room behind it, a jump is a step.

@@ -1,8 +1,6 @@
 //! How a walk is drawn.
 
-use ratatui::Frame;
-use ratatui::layout::{Constraint, Layout, Rect};
-use ratatui::text::{Line, Span};
+use ratatui::prelude::*;
 use vestigum::Session;
 
 use crate::look::{Ink, Look, clock, lines, stars};
@@ -17,7 +15,7 @@ pub(crate) fn draw(walk: &Walk, game: &Session, look: Look, frame: &mut Frame<'_
     frame.render_widget(ratatui::widgets::Paragraph::new(tiles(walk, game, look)), room);
     let room = look.frame(frame, right, "Bag");
     lines(frame, room, bag(walk, game, look));
-    let mut said = vec![look.line(Ink::Light, walk.news.clone()), Line::default()];
+    let mut said = vec![look.line(Ink::LIGHT, walk.news.clone()), Line::default()];
     if game.get(p::TIPS) {
         said.extend(tips(look));
     }
@@ -31,7 +29,7 @@ pub(crate) fn draw(walk: &Walk, game: &Session, look: Look, frame: &mut Frame<'_
             ("h", "go home: save, and the title"),
         ];
         let mut rows: Vec<Line<'_>> = rows.iter().map(|row| look.keys(&[*row])).collect();
-        rows.push(look.line(Ink::Dim, "r and g cost what a fall costs, but no lantern"));
+        rows.push(look.line(Ink::DIM, "r and g cost what a fall costs, but no lantern"));
         look.note(frame, left, (52, 8), "Pause", rows);
     }
 }
@@ -44,21 +42,21 @@ fn tiles<'a>(walk: &Walk, game: &Session, look: Look) -> Vec<Line<'a>> {
             rows.push(Vec::new());
         }
         let (sign, ink) = match walk.tile(spot) {
-            Tile::Ground => ("·", Ink::Dim),
-            Tile::Rock => ("▒", Ink::Rock),
-            Tile::Water => ("≈", Ink::Water),
-            Tile::Plank => ("=", Ink::Wood),
-            Tile::Door(door) if delivered.contains(&door) => ("∙", Ink::Good),
-            Tile::Door(_) => ("✉", Ink::Light),
-            Tile::Checkpoint(number) if reached == Some(number) => ("⚑", Ink::Good),
-            Tile::Checkpoint(_) => ("⚐", Ink::Strong),
-            Tile::Gate(gate) if game.get(p::GATE_OPEN.at(gate)) && !walk.waits() => ("┆", Ink::Good),
-            Tile::Gate(_) => ("╫", Ink::Bad),
-            Tile::Lantern if game.get(p::LANTERN_FOUND.at(walk.level)) => ("·", Ink::Dim),
-            Tile::Lantern => ("☼", Ink::Light),
-            Tile::Exit => ("⌂", Ink::Good),
-            Tile::Cellar if game.get(p::KNOWS_CELLAR) => ("∩", Ink::Good),
-            Tile::Cellar => ("▒", Ink::Rock),
+            Tile::Ground => ("·", Ink::DIM),
+            Tile::Rock => ("▒", Ink::ROCK),
+            Tile::Water => ("≈", Ink::WATER),
+            Tile::Plank => ("=", Ink::WOOD),
+            Tile::Door(door) if delivered.contains(&door) => ("∙", Ink::GOOD),
+            Tile::Door(_) => ("✉", Ink::LIGHT),
+            Tile::Checkpoint(number) if reached == Some(number) => ("⚑", Ink::GOOD),
+            Tile::Checkpoint(_) => ("⚐", Ink::STRONG),
+            Tile::Gate(gate) if game.get(p::GATE_OPEN.at(gate)) && !walk.waits() => ("┆", Ink::GOOD),
+            Tile::Gate(_) => ("╫", Ink::BAD),
+            Tile::Lantern if game.get(p::LANTERN_FOUND.at(walk.level)) => ("·", Ink::DIM),
+            Tile::Lantern => ("☼", Ink::LIGHT),
+            Tile::Exit => ("⌂", Ink::GOOD),
+            Tile::Cellar if game.get(p::KNOWS_CELLAR) => ("∩", Ink::GOOD),
+            Tile::Cellar => ("▒", Ink::ROCK),
         };
         let (sign, ink) = match on(walk, spot) {
             Some(above) => above,
@@ -72,14 +70,14 @@ fn tiles<'a>(walk: &Walk, game: &Session, look: Look) -> Vec<Line<'a>> {
 /// Whoever stands on a tile.
 fn on(walk: &Walk, spot: Spot) -> Option<(&'static str, Ink)> {
     match walk.at == spot {
-        true => Some((if walk.ready { "☺" } else { "☻" }, Ink::Carrier)),
-        false => walk.sheep.iter().any(|(sheep, _)| *sheep == spot).then_some(("ω", Ink::Sheep)),
+        true => Some((if walk.ready { "☺" } else { "☻" }, Ink::CARRIER)),
+        false => walk.sheep.iter().any(|(sheep, _)| *sheep == spot).then_some(("ω", Ink::STRONG)),
     }
 }
 
 fn bag<'a>(walk: &Walk, game: &Session, look: Look) -> Vec<Line<'a>> {
     let row = |name: &str, value: String| {
-        Line::from(vec![look.text(Ink::Dim, format!("{name:<8}")), look.text(Ink::Strong, value)])
+        Line::from(vec![look.text(Ink::DIM, format!("{name:<8}")), look.text(Ink::STRONG, value)])
     };
     let letters = game.get(p::LETTERS);
     let best = game.get(p::BEST_TIME.at(walk.level)).map_or_else(|| "–".into(), clock);
@@ -95,22 +93,22 @@ fn bag<'a>(walk: &Walk, game: &Session, look: Look) -> Vec<Line<'a>> {
         row("stamps", format!("{}", game.get(p::STAMPS))),
         row("today", format!("{}", game.get(p::TODAY))),
         Line::default(),
-        look.line(Ink::Light, "☼".repeat(usize::try_from(game.get(p::LANTERNS)).unwrap_or(0))),
+        look.line(Ink::LIGHT, "☼".repeat(usize::try_from(game.get(p::LANTERNS)).unwrap_or(0))),
     ]
 }
 
 fn tips<'a>(look: Look) -> [Line<'a>; 2] {
     let row = |signs: &[(Ink, &str, &str)]| {
         let sign = |(ink, sign, means): &(Ink, &str, &str)| {
-            [look.text(*ink, format!("{sign} ")), look.text(Ink::Dim, format!("{means}   "))]
+            [look.text(*ink, format!("{sign} ")), look.text(Ink::DIM, format!("{means}   "))]
         };
         Line::from(signs.iter().flat_map(sign).collect::<Vec<_>>())
     };
-    let door = (Ink::Light, "✉", "a door waits for letters");
-    let (gate, out) = ((Ink::Bad, "╫", "gate, for stamps"), (Ink::Good, "⌂", "the way out"));
-    let (flag, lantern) = ((Ink::Strong, "⚐", "checkpoint"), (Ink::Light, "☼", "lantern"));
+    let door = (Ink::LIGHT, "✉", "a door waits for letters");
+    let (gate, out) = ((Ink::BAD, "╫", "gate, for stamps"), (Ink::GOOD, "⌂", "the way out"));
+    let (flag, lantern) = ((Ink::STRONG, "⚐", "checkpoint"), (Ink::LIGHT, "☼", "lantern"));
     [
-        row(&[door, (Ink::Water, "≈", "water: jump over it"), (Ink::Wood, "=", "a plank holds once")]),
-        row(&[flag, (Ink::Sheep, "ω", "sheep"), lantern, gate, out]),
+        row(&[door, (Ink::WATER, "≈", "water: jump over it"), (Ink::WOOD, "=", "a plank holds once")]),
+        row(&[flag, (Ink::STRONG, "ω", "sheep"), lantern, gate, out]),
     ]
 }
