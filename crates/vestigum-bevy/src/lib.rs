@@ -2,7 +2,7 @@
 //!
 //! [`ProgressPlugin`] brings a player's session into an app. [`PlayerLauncher`] launches and leaves without holding up a frame;
 //! [`PlayerSession`] is the session as a resource while somebody plays; what moments came to, what values became and what was saved
-//! is told as [messages](messages); [run conditions](conditions) ask where the player is. When the app exits, the last save is waited
+//! is told as [messages]; run [conditions] ask where the player is. When the app exits, the last save is waited
 //! for within a limit.
 //!
 //! ```
