@@ -50,7 +50,7 @@ impl Arrival {
         let stars = stars(game.get(p::STARS.at(self.level)));
         let mut drawn = vec![Line::default(), look.line(Ink::LIGHT, format!("   {stars}")), Line::default()];
         for record in self.outcome.records() {
-            let name = record.name().to_string();
+            let name = record.field.replace('_', " ");
             let shown =
                 |value: &vestigum::Value| match &*record.field == "best_time" && !value.to_string().starts_with("no") {
                     true => clock(value.as_int()),

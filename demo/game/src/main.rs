@@ -1,6 +1,7 @@
 //! `fellpost`: the game in a terminal. See the library of this crate for how it is made.
 
 use std::error::Error;
+use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use clap::Parser;
@@ -22,8 +23,17 @@ struct Arguments {
     plain: bool,
 }
 
-fn main() -> Result<(), Box<dyn Error>> {
-    let arguments = Arguments::parse();
+fn main() -> ExitCode {
+    match run(&Arguments::parse()) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(why) => {
+            eprintln!("fellpost: {why}");
+            ExitCode::FAILURE
+        }
+    }
+}
+
+fn run(arguments: &Arguments) -> Result<(), Box<dyn Error>> {
     let plain = arguments.plain || std::env::var_os("NO_COLOR").is_some_and(|set| !set.is_empty());
     let store = DirStore::open(&arguments.saves)?;
     let mut app = App::new(store, &arguments.saves, !plain);

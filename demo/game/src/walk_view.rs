@@ -83,7 +83,7 @@ fn bag<'a>(walk: &Walk, game: &Session, look: Look) -> Vec<Line<'a>> {
     let best = game.get(p::BEST_TIME.at(walk.level)).map_or_else(|| "–".into(), clock);
     vec![
         row("letters", format!("{letters}")),
-        row("", format!("{} of {}", letters / 10, walk.path.doors)),
+        row("", format!("{} of {}", game.set_of(p::DOORS).len(), walk.path.doors)),
         row("best", format!("{}", game.get(p::BEST_LETTERS.at(walk.level)))),
         row("", stars(game.get(p::STARS.at(walk.level)))),
         row("time", clock(game.get(p::TIME))),

@@ -160,7 +160,7 @@ fn an_evening_and_the_next_one() {
     assert!(player.walks_to("⌂"));
     player.sees("Mill Lane: arrived");
     player.sees("open    Heather Rise");
-    player.sees("best_letters[mill_lane]    0 → 110");
+    player.sees("best letters               0 → 110");
     player.sees("Place 1 of the ranking. Your name: ");
     player.keys(" of Fellpost⏎");
     player.sees("1  ada of Fellp  110   1:01.0");
