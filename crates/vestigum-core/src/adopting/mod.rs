@@ -12,10 +12,11 @@ mod convert;
 mod map;
 mod path;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
+use indexmap::IndexSet;
 use thiserror::Error;
 
 use crate::adopting::convert::Key;
@@ -121,8 +122,8 @@ pub struct Taken {
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum AdoptError {
-    /// It is not JSON.
-    #[error("this is not JSON: {0}")]
+    /// It is not JSON, or has more values than a save of its size can have.
+    #[error("it cannot be read as JSON: {0}")]
     Json(serde_json::Error),
     /// The image that was made of it does not load.
     #[error(transparent)]
@@ -174,7 +175,7 @@ impl Adoption {
     pub fn adopt(&self, json: &[u8], profile: &str) -> Result<Adopted, AdoptError> {
         let old = Tree::from_json(json).map_err(AdoptError::Json)?;
         let mut taking =
-            Taking { adoption: self, report: AdoptReport::default(), used: Vec::new(), made: BTreeMap::new() };
+            Taking { adoption: self, report: AdoptReport::default(), used: BTreeSet::new(), made: BTreeMap::new() };
         let (mut of_profile, mut of_device) = (Values::new(), Values::new());
         for take in &self.map.takes {
             let field = &self.spec.model().fields[take.field];
@@ -182,12 +183,13 @@ impl Adoption {
             taking.take(take, field, &old, values);
         }
         let Taking { mut report, used, made, .. } = taking;
-        let taken = |at: &[String]| used.iter().any(|used| at.starts_with(used));
+        let taken = |at: &[String]| (1..=at.len()).any(|parts| used.contains(&at[..parts]));
         leaves(&old, &mut Vec::new(), &mut |at| {
             if !taken(at) && !self.is_unwanted(at) {
                 report.left.push(at.join("."));
             }
         });
+        let made = made.into_iter().map(|(set, names)| (set, names.into_iter().collect())).collect();
         let image = |owner, made, values| Image {
             game: self.spec.id().to_owned(),
             version: self.spec.version(),
@@ -224,9 +226,9 @@ struct Taking<'a> {
     adoption: &'a Adoption,
     report: AdoptReport,
     /// The places of what was taken.
-    used: Vec<Vec<String>>,
+    used: BTreeSet<Vec<String>>,
     /// The keys that are made at run time, by set.
-    made: BTreeMap<Arc<str>, Vec<Arc<str>>>,
+    made: BTreeMap<Arc<str>, IndexSet<Arc<str>>>,
 }
 
 impl Taking<'_> {
@@ -240,7 +242,7 @@ impl Taking<'_> {
             return;
         }
         for Found { at, star, tree } in found {
-            self.used.push(at.clone());
+            self.used.insert(at.clone());
             let path = at.join(".");
             let Some(axis_at) = starred else {
                 self.put(take, field, &take.keys, None, (&path, tree), values);
@@ -297,10 +299,7 @@ impl Taking<'_> {
     fn make(&mut self, field: &Field, keys: &[Arc<str>]) {
         let model = self.adoption.spec.model();
         for (axis, key) in field.axes().iter().zip(keys).filter(|(axis, _)| model.is_open(**axis)) {
-            let made = self.made.entry(model.axis_word(*axis).into()).or_default();
-            if !made.contains(key) {
-                made.push(key.clone());
-            }
+            self.made.entry(model.axis_word(*axis).into()).or_default().insert(key.clone());
         }
     }
 
