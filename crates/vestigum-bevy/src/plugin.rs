@@ -3,7 +3,7 @@
 use std::marker::PhantomData;
 use std::time::Duration;
 
-use bevy_app::{App, Last, Plugin, PostUpdate, PreUpdate};
+use bevy_app::{App, AppExit, Last, Plugin, PostUpdate, PreUpdate};
 use bevy_ecs::prelude::*;
 use vestigum::{Saver, Spec};
 
@@ -82,8 +82,14 @@ impl<P: Seat> Plugin for ProgressPlugin<P> {
             .add_message::<PlayerSaveFailed<P>>()
             .add_message::<PlayerLeft<P>>()
             .add_message::<PlayerLeaveFailed<P>>()
-            .add_systems(PreUpdate, (systems::begin::<P>, systems::arrive::<P>).chain().in_set(ProgressSystems::Arrive))
+            .add_message::<AppExit>()
+            .add_systems(
+                PreUpdate,
+                (systems::begin::<P>.run_if(systems::is_wanted::<P>), systems::arrive::<P>)
+                    .chain()
+                    .in_set(ProgressSystems::Arrive),
+            )
             .add_systems(PostUpdate, systems::tell::<P>.in_set(ProgressSystems::Tell))
-            .add_systems(Last, systems::exit::<P>.in_set(ProgressSystems::Exit));
+            .add_systems(Last, systems::exit::<P>.run_if(on_message::<AppExit>).in_set(ProgressSystems::Exit));
     }
 }

@@ -3,7 +3,6 @@
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use bevy_app::AppExit;
 use bevy_ecs::prelude::*;
 use vestigum::{QuitError, StoreError};
 
@@ -15,11 +14,13 @@ use crate::messages::{
 use crate::seat::Seat;
 use crate::session::PlayerSession;
 
+/// Whether something is to begin.
+pub(crate) fn is_wanted<P: Seat>(launcher: Res<'_, PlayerLauncher<P>>) -> bool {
+    launcher.wants_the_session()
+}
+
 /// Hands what is wanted to a thread, with the session that has to be left for it.
 pub(crate) fn begin<P: Seat>(world: &mut World) {
-    if !world.resource::<PlayerLauncher<P>>().wants_the_session() {
-        return;
-    }
     tell_all::<P>(world);
     let running = world.remove_resource::<PlayerSession<P>>().map(PlayerSession::into_session);
     world.resource_mut::<PlayerLauncher<P>>().begin(running);
@@ -116,9 +117,6 @@ const LEAST: Duration = Duration::from_millis(100);
 
 /// When the app was told to exit: quits, and waits for the save within the limit. All seats of an app share the time.
 pub(crate) fn exit<P: Seat>(world: &mut World) {
-    if world.get_resource::<Messages<AppExit>>().is_none_or(Messages::is_empty) {
-        return;
-    }
     let limit = world.resource::<PlayerLauncher<P>>().limit;
     let now = Instant::now();
     let until = world.get_resource_or_insert_with(|| ExitUntil(now + limit)).0;
