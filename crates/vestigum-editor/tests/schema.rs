@@ -12,12 +12,13 @@ fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
 }
 
+/// All specs below a folder: what is TOML, but for manifests and the maps of old saves.
 fn specs(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in fs::read_dir(folder).unwrap().flatten() {
         let path = entry.path();
-        if path.is_dir() {
+        if path.is_dir() && !path.ends_with("adopted") {
             specs(&path, found);
-        } else if path.extension().is_some_and(|ending| ending == "toml") {
+        } else if path.extension().is_some_and(|ending| ending == "toml") && !path.ends_with("Cargo.toml") {
             found.push(path);
         }
     }
