@@ -143,6 +143,10 @@ fn every_spec_of_the_repository_is_written_back_as_it_was_meant() {
                 };
                 // A shipped version stands in the history of the newest.
                 let text = fs::read_to_string(&path).unwrap();
+                // A manifest, or the map of an old save.
+                if !text.contains("[game]") {
+                    continue;
+                }
                 let shipped = path.ancestors().any(|folder| folder.ends_with("shipped"));
                 let text = if shipped { text.split("[[migration]]").next().unwrap() } else { &text };
                 let spec = match read(text) {
