@@ -9,6 +9,7 @@ use crate::adopting::convert::{Asks, Conversion, Item, Limit};
 use crate::adopting::path::TreePath;
 use crate::codes;
 use crate::diagnostic::{Diagnostic, SourceSpan};
+use crate::document::read::syntax_errors;
 use crate::model::axis::{Axis, KeySet};
 use crate::model::field::Field;
 use crate::model::level::Level;
@@ -19,9 +20,6 @@ use crate::value::types::Type;
 use crate::vocabulary::span::Span;
 
 type Spot<'i> = TomlSpanned<DeValue<'i>>;
-
-/// TOML errors cascade; after this many the rest says nothing new.
-const SYNTAX_ERRORS: usize = 10;
 
 /// What goes into one entry of a field, or into all of its entries.
 #[derive(Clone, Debug)]
@@ -47,11 +45,7 @@ pub(super) struct AdoptMap {
 /// Reads a map, and everything that is wrong with it.
 pub(super) fn read(text: &str, model: &Model) -> (AdoptMap, Vec<Diagnostic>) {
     let (root, toml_errors) = DeTable::parse_recoverable(text);
-    let mut reader = Reader { model, errors: Vec::new(), map: AdoptMap::default() };
-    for error in toml_errors.iter().take(SYNTAX_ERRORS) {
-        let span = error.span().map_or(SourceSpan::default(), SourceSpan::from);
-        reader.errors.push(Diagnostic::error(codes::SYNTAX, span, format!("this is not TOML: {}", error.message())));
-    }
+    let mut reader = Reader { model, errors: syntax_errors(&toml_errors), map: AdoptMap::default() };
     for (key, value) in root.get_ref() {
         match &**key.get_ref() {
             "names" => reader.names(value),

@@ -24,6 +24,7 @@ use crate::adopting::map::{AdoptMap, Take, key_names};
 use crate::adopting::path::{Found, children};
 use crate::diagnostic::Diagnostics;
 use crate::image::report::{LoadError, LoadReport, SavedName};
+use crate::image::write::place_entry;
 use crate::image::{Image, SavedPlace};
 use crate::model::field::Field;
 use crate::progress::Progress;
@@ -290,7 +291,7 @@ impl Taking<'_> {
                 let name = SavedName { field: field.name().into(), keys: keys.clone(), inside: String::new() };
                 self.report.taken.push(Taken { path: path.to_owned(), name, value: value.clone() });
                 let names: Vec<Arc<str>> = [field.name().into()].into_iter().chain(keys).collect();
-                place(values, &names, value);
+                place_entry(values, &names, value);
             }
         }
     }
@@ -324,20 +325,6 @@ impl Taking<'_> {
             (None, true) => return None,
         };
         Some((name.to_owned(), Key { old: old.to_owned(), position }))
-    }
-}
-
-/// Puts a value where its names say: a map for each.
-fn place(values: &mut Values, names: &[Arc<str>], value: Tree) {
-    match names {
-        [] => {}
-        [last] => drop(values.insert(last.clone(), value)),
-        [first, rest @ ..] => {
-            let inner = values.entry(first.clone()).or_insert_with(|| Tree::Map(Values::new()));
-            if let Tree::Map(inner) = inner {
-                place(inner, rest, value);
-            }
-        }
     }
 }
 

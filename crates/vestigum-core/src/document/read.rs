@@ -24,16 +24,21 @@ const SYNTAX_ERRORS: usize = 10;
 pub fn read(text: &str) -> (Document, Vec<Diagnostic>) {
     let (root, toml_errors) = DeTable::parse_recoverable(text);
     let mut reader = Reader::default();
-    let syntax = toml_errors.iter().map(|error| {
+    let document = reader.document(root.get_ref());
+    reader.errors.extend(syntax_errors(&toml_errors));
+    (document, reader.errors)
+}
+
+/// Where a document is not TOML, the first places of it.
+pub fn syntax_errors(errors: &[toml::de::Error]) -> Vec<Diagnostic> {
+    let syntax = errors.iter().map(|error| {
         let span = error.span().map_or(SourceSpan::default(), SourceSpan::from);
         Diagnostic::error(codes::SYNTAX, span, format!("this is not TOML: {}", error.message()))
     });
     let mut syntax: Vec<Diagnostic> = syntax.collect();
     syntax.sort_by_key(|error| error.span);
     syntax.truncate(SYNTAX_ERRORS);
-    let document = reader.document(root.get_ref());
-    reader.errors.extend(syntax);
-    (document, reader.errors)
+    syntax
 }
 
 #[derive(Default)]

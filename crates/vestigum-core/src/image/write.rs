@@ -176,7 +176,7 @@ impl<'s, F: Fn(usize) -> &'s Value, T: Fn(&Value) -> Tree> Keyed<'_, F, T> {
 }
 
 /// Puts an entry where its keys say: a map for each axis.
-fn place_entry(entries: &mut Values, names: &[Arc<str>], tree: Tree) {
+pub(crate) fn place_entry(entries: &mut Values, names: &[Arc<str>], tree: Tree) {
     match names {
         [] => {}
         [last] => drop(entries.insert(last.clone(), tree)),
