@@ -79,7 +79,8 @@ impl<P: Seat> PlayerLauncher<P> {
     }
 
     /// Launches a player's session: it is read on a thread of its own, and [`PlayerLaunched`](crate::messages::PlayerLaunched) tells when it
-    /// is there. If somebody plays, that session is left first. False if the launcher is busy: then nothing is done.
+    /// is there. If somebody plays, that session is left first; where it cannot be saved, the player stays, and
+    /// [`PlayerLeaveFailed`](crate::messages::PlayerLeaveFailed) tells. False if the launcher is busy: then nothing is done.
     pub fn launch(&mut self, profile: &str) -> bool {
         self.want(Wanted::Launch { profile: profile.to_owned(), anew: false })
     }
@@ -103,8 +104,8 @@ impl<P: Seat> PlayerLauncher<P> {
         free
     }
 
-    /// Whether what is wanted begins with leaving the session that runs.
-    pub(crate) fn wants_the_session(&self) -> bool {
+    /// Whether something was asked for and is not begun.
+    pub(crate) fn is_wanted(&self) -> bool {
         matches!(self.state, State::Wanted(_))
     }
 

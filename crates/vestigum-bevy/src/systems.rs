@@ -16,7 +16,7 @@ use crate::session::PlayerSession;
 
 /// Whether something is to begin.
 pub(crate) fn is_wanted<P: Seat>(launcher: Res<'_, PlayerLauncher<P>>) -> bool {
-    launcher.wants_the_session()
+    launcher.is_wanted()
 }
 
 /// Hands what is wanted to a thread, with the session that has to be left for it.

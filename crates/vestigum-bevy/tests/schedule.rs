@@ -324,3 +324,21 @@ fn two_players_of_one_app_share_the_device_and_nothing_else() {
     let moments = of_ada.read(app.world().resource::<Messages<MomentHappened>>());
     assert_eq!(moments.map(|happened| happened.outcome.moment).collect::<Vec<_>>(), [Moment::Enter]);
 }
+
+/// A moment that only the session has would be said through it, and told to nobody.
+#[test]
+fn every_moment_of_a_session_is_one_of_the_resource() {
+    let here = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
+    let interface = std::fs::read_to_string(here.join("../../docs/api/vestigum.txt")).unwrap();
+    let resource = std::fs::read_to_string(here.join("src/session.rs")).unwrap();
+    let methods = interface.lines().filter_map(|line| line.strip_prefix("vestigum::Session: pub fn "));
+    let moments: Vec<&str> = methods
+        .filter(|method| method.ends_with("-> Result<Outcome, Refused>"))
+        .filter_map(|method| method.split('(').next())
+        .collect();
+    assert!(moments.len() >= 13, "{moments:?}");
+    for moment in moments {
+        let has = ["    ", "fn "].iter().any(|before| resource.contains(&format!("{before}{moment}(")));
+        assert!(has, "`{moment}` of a session is not one of `PlayerSession`");
+    }
+}

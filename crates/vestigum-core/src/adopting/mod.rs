@@ -204,17 +204,16 @@ impl Adoption {
             moved: Moved::default(),
             blobs: Default::default(),
         };
-        let profile = image(Owner::Profile(profile.to_owned()), made, of_profile);
+        let of_player = image(Owner::Profile(profile.to_owned()), made, of_profile);
         let device = (!of_device.is_empty()).then(|| image(Owner::Device, BTreeMap::new(), of_device));
-        let mut loaded = Progress::load(&self.spec, Some(&profile), device.as_ref())?;
+        let mut loaded = Progress::load(&self.spec, Some(&of_player), device.as_ref())?;
         report.load = loaded.report;
         // What is completed opens what follows it, also where the old save knew nothing of open levels.
         loaded.progress.judge_openings();
         // What a save of the loaded progress holds is what the game would write: whole, in order, and inside its limits.
         let saved = loaded.progress.suspend();
-        let Owner::Profile(name) = &profile.owner else { unreachable!("it was made as a profile's") };
         Ok(Adopted {
-            profile: saved.profile_image(name),
+            profile: saved.profile_image(profile),
             device: device.map(|_| saved.device_image()),
             progress: loaded.progress,
             report,
