@@ -2,6 +2,7 @@
 
 use std::io::Write;
 
+use vestigum::tools::{is_unseen, shown};
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Color, Style};
 use clap::ValueEnum;
@@ -52,7 +53,7 @@ pub(crate) fn paint(style: Style, text: impl std::fmt::Display) -> String {
 pub(crate) fn harmless(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     let mut rest = text;
-    while let Some(at) = rest.find(|c: char| c.is_control() && c != '\n') {
+    while let Some(at) = rest.find(|c: char| is_unseen(c) && c != '\n') {
         out.push_str(&rest[..at]);
         rest = &rest[at..];
         let colour = rest.strip_prefix("\u{1b}[").and_then(|sequence| {
@@ -73,6 +74,11 @@ pub(crate) fn harmless(text: &str) -> String {
         rest = &rest[len..];
     }
     out + rest
+}
+
+/// A name that a save or a player gave, as one line of text.
+pub(crate) fn plain(name: &str) -> String {
+    shown(name).into_owned()
 }
 
 /// Where a command prints.

@@ -76,7 +76,7 @@ use connections::Connections;
 pub use options::PostgresOptions;
 
 use vestigum::image::SealKey;
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, SaveVerdict, Store, StoreError};
 
 /// A store in a PostgreSQL database. Clones share its connections.
 #[derive(Clone)]
@@ -101,7 +101,7 @@ struct Known {
     /// Whether it plays the player: it has the lease, or has written.
     plays: bool,
     /// What reading said of each generation, so that a prune reads each once.
-    verdicts: BTreeMap<u64, bool>,
+    verdicts: BTreeMap<u64, SaveVerdict>,
     /// The newest generation when it was read or written last, and its digest; 0 if there was none.
     newest: Option<(u64, String)>,
     /// The lease that this store has on the player.
@@ -210,6 +210,14 @@ impl Store for PostgresStore {
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.prune_rows(owner, keep)
+    }
+
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.insert_row(image.generation, &image.encoded())
+    }
+
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.remove_rows_before(owner, generation)
     }
 }
 

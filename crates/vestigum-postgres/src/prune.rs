@@ -3,7 +3,7 @@
 use std::collections::BTreeSet;
 use std::sync::atomic::Ordering;
 
-use vestigum::{Owner, Pruned, Removable, Store, StoreError};
+use vestigum::{Owner, PruneStep, Pruned, Removable, Store, StoreError, prune_step, removable_generations};
 
 use crate::leases::{signed, unsigned};
 use crate::{PostgresStore, lock, name_of};
@@ -30,7 +30,7 @@ impl PostgresStore {
     pub(crate) fn prune_rows(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.may_write()?;
         let name = name_of(owner)?;
-        let pruned = self.prune_step(owner, name, keep);
+        let pruned = self.prune_one(owner, name, keep);
         // Of a player whom this process does not play, nothing is remembered once it is done.
         if !pruned.as_ref().is_ok_and(|pruned| pruned.more) {
             let mut known = lock(&self.inner.known);
@@ -41,7 +41,7 @@ impl PostgresStore {
         pruned
     }
 
-    fn prune_step(&self, owner: &Owner, name: &str, keep: u32) -> Result<Pruned, StoreError> {
+    fn prune_one(&self, owner: &Owner, name: &str, keep: u32) -> Result<Pruned, StoreError> {
         let generations = self.generation_rows(name)?;
         // Nothing is remembered of what is gone.
         let known = {
@@ -50,25 +50,27 @@ impl PostgresStore {
             known.verdicts.retain(|generation, _| generations.binary_search(generation).is_ok());
             known.verdicts.clone()
         };
-        let keep = keep.max(1) as usize;
-        if generations.len() > keep {
-            // None are read for nothing; one that is not known yet is read, and remembered, whole or not.
-            if let Some(unknown) = generations.iter().rev().find(|generation| !known.contains_key(generation)) {
-                let _ = self.read(owner, *unknown);
-                return Ok(Pruned { removed: 0, more: true });
-            }
-            let whole = generations.iter().rev().filter(|generation| known.get(generation) == Some(&true));
-            let old: Vec<i64> = whole.skip(keep).map(|generation| signed(*generation)).collect();
-            if !old.is_empty() {
-                let removed = self.inner.connections.run("remove old saves from", |connection| {
-                    let rows = connection.query(REMOVE, &[&name, &old])?;
-                    Ok(rows.first().map_or((0, 0), |row| (row.get::<_, i64>(0), row.get::<_, i64>(1))))
-                })?;
-                if removed.1 > 0 {
-                    self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+        match prune_step(&generations, &known, keep) {
+            PruneStep::Done => {}
+            PruneStep::Remove(_) => {
+                // All that may go, at once.
+                let mut old = Vec::new();
+                let mut left = generations.clone();
+                while let PruneStep::Remove(generation) = prune_step(&left, &known, keep) {
+                    old.push(signed(generation));
+                    left.retain(|known| *known != generation);
                 }
-                let removed = usize::try_from(removed.0).unwrap_or(0);
-                return Ok(Pruned { removed, more: self.inner.may_have_unmeant.load(Ordering::Relaxed) });
+                let removed = self.remove_rows(name, &old)?;
+                return Ok(Pruned { removed, more: true });
+            }
+            // Remembered from now on, whole or not; another process may have removed it.
+            PruneStep::Read(generation) => match self.read(owner, generation) {
+                Err(error) if error.may_pass() => return Err(error),
+                _ => return Ok(Pruned { removed: 0, more: true }),
+            },
+            PruneStep::ReadBehind(generation) => {
+                let _ = self.read(owner, generation);
+                return Ok(Pruned { removed: 0, more: true });
             }
         }
         // Taken back before the look: another thread may remove a generation meanwhile, and says so again.
@@ -77,6 +79,25 @@ impl PostgresStore {
             self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
         }
         Ok(Pruned { removed: 0, more })
+    }
+
+    fn remove_rows(&self, name: &str, generations: &[i64]) -> Result<usize, StoreError> {
+        let removed = self.inner.connections.run("remove old saves from", |connection| {
+            let rows = connection.query(REMOVE, &[&name, &generations])?;
+            Ok(rows.first().map_or((0, 0), |row| (row.get::<_, i64>(0), row.get::<_, i64>(1))))
+        })?;
+        if removed.1 > 0 {
+            self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+        }
+        Ok(usize::try_from(removed.0).unwrap_or(0))
+    }
+
+    pub(crate) fn remove_rows_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.may_write()?;
+        let name = name_of(owner)?;
+        let going: Vec<i64> =
+            self.generation_rows(name)?.into_iter().take_while(|known| *known < generation).map(signed).collect();
+        if going.is_empty() { Ok(0) } else { self.remove_rows(name, &going) }
     }
 
     /// Whether there was one to look at.
@@ -136,9 +157,6 @@ impl PostgresStore {
     }
 
     fn removable_generations(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
-        let mut whole = self.generations(owner)?;
-        whole.reverse();
-        whole.retain(|generation| self.read(owner, *generation).is_ok());
-        Ok(whole.split_off(whole.len().min(keep.max(1) as usize)))
+        removable_generations(self, owner, keep)
     }
 }

@@ -8,9 +8,9 @@ use postgres::Row;
 use postgres::types::ToSql;
 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
-use vestigum::{Commit, Committed, Image, Lease, Newest, Owner, StoreError, leased_to};
+use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, SaveVerdict, StoreError, leased_to};
 
-use crate::connections::Connection;
+use crate::connections::{Connection, InTransaction};
 use crate::leases::{left_in, signed, unsigned};
 use crate::trouble::{goes_for_all, same};
 use crate::{Known, PostgresStore, lock, name_of};
@@ -85,7 +85,65 @@ const MEANS: &str = "
     INSERT INTO means (profile, generation, digest)
     SELECT * FROM unnest($1::text[], $2::bigint[], $3::text[]) ON CONFLICT DO NOTHING";
 
+/// The same lock as a commit takes: a lease that is being taken is waited for.
+const LEASE_OF: &str = "
+    SELECT holder, token, greatest(0, extract(epoch FROM ends_at - clock_timestamp()) * 1000)::double precision
+    FROM leases WHERE profile = $1 FOR SHARE";
+
+const INSERT: &str = "
+    INSERT INTO images (profile, generation, digest, saved_at, image) VALUES ($1, $2, $3, $4, $5)
+    ON CONFLICT (profile, generation) DO NOTHING RETURNING generation";
+
+const DIGEST_OF: &str = "
+    SELECT digest, (SELECT max(generation) FROM images AS all_of WHERE all_of.profile = $1)
+    FROM images WHERE profile = $1 AND generation = $2";
+
 impl PostgresStore {
+    /// Writes an image under a number of its own, unless something has it.
+    pub(crate) fn insert_row(&self, generation: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        self.may_write()?;
+        let owner = image.owner();
+        let name = name_of(owner)?;
+        if !(1..=LAST_GENERATION).contains(&generation) {
+            return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
+        }
+        let text = text_of_bytes(owner, generation, image.bytes(generation, self.key.as_ref()))?;
+        let blobs: BTreeMap<String, Arc<[u8]>> =
+            image.blobs().iter().map(|(digest, bytes)| (digest.to_string(), bytes.clone())).collect();
+        let means: Vec<String> = image.blob_digests().iter().map(ToString::to_string).collect();
+        let number = signed(generation);
+        let inserted = self.inner.connections.run("write to", |connection| {
+            connection.query(LEASE_ROWS, &[&vec![name]])?;
+            connection.in_a_transaction(|transaction| {
+                let held = transaction.query(LEASE_OF, &[&name])?;
+                if let Some(row) = held.first() {
+                    let (holder, token) = (row.get::<_, Option<String>>(0), unsigned(row.get(1)));
+                    if let Err(refused) = leased_to(owner, None, holder.as_deref(), token, left_in(row, 2)) {
+                        return Ok(Err(refused));
+                    }
+                }
+                write_blobs(transaction, &blobs)?;
+                let digest = image.digest();
+                let written = transaction.query(INSERT, &[&name, &number, &digest, &image.saved_at(), &text])?;
+                if written.is_empty() {
+                    let there = transaction.query(DIGEST_OF, &[&name, &number])?;
+                    let same = there.first().is_some_and(|row| row.get::<_, &str>(0) == digest);
+                    let newest = there.first().map_or(generation, |row| unsigned(row.get(1)));
+                    return Ok(match same {
+                        true => Ok(Committed::unchanged(generation)),
+                        false => {
+                            Err(StoreError::Conflict { owner: owner.clone(), newest, follows: generation - 1 })
+                        }
+                    });
+                }
+                let (names, numbers) = (vec![name; means.len()], vec![number; means.len()]);
+                transaction.query(MEANS, &[&names, &numbers, &means])?;
+                Ok(Ok(Committed::written(generation)))
+            })
+        });
+        inserted?
+    }
+
     pub(crate) fn owner_rows(&self) -> Result<Vec<Owner>, StoreError> {
         let rows = self
             .inner
@@ -135,7 +193,10 @@ impl PostgresStore {
 
     pub(crate) fn read_row(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
         let name = name_of(owner)?;
-        match self.text_of(name, generation)? {
+        let text = self.text_of(name, generation).inspect_err(|_| {
+            self.remember(name, generation, Some(SaveVerdict::Unread));
+        })?;
+        match text {
             Some(text) => self.whole(owner, name, generation, &text),
             None => Err(StoreError::NoGeneration { owner: owner.clone(), generation }),
         }
@@ -147,9 +208,10 @@ impl PostgresStore {
             let misplaced = (&image.owner, image.generation) != (owner, generation);
             if misplaced { Err(ImageError::Misplaced(image.owner, image.generation)) } else { Ok(image) }
         });
-        self.remember(name, generation, decoded.is_ok());
         let owner = owner.clone();
-        let mut image = decoded.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })?;
+        let read = decoded.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged });
+        self.remember(name, generation, SaveVerdict::of(&read));
+        let mut image = read?;
         if self.look_up_blobs(&mut image)? && self.text_of(name, generation)?.is_none() {
             // It was pruned between the looks at it and at its blobs.
             return Err(StoreError::NoGeneration { owner, generation });
@@ -157,9 +219,11 @@ impl PostgresStore {
         Ok(image)
     }
 
-    fn remember(&self, name: &str, generation: u64, whole: bool) {
-        if let Some(known) = lock(&self.inner.known).get_mut(name) {
-            known.verdicts.insert(generation, whole);
+    fn remember(&self, name: &str, generation: u64, verdict: Option<SaveVerdict>) {
+        if let Some(known) = lock(&self.inner.known).get_mut(name)
+            && let Some(verdict) = verdict
+        {
+            known.verdicts.insert(generation, verdict);
         }
     }
 
@@ -335,11 +399,7 @@ impl<'a> CommitRow<'a> {
         }
         // What follows a generation has the next number, also where it is gone: numbers that were used once are never used again.
         let bytes = commit.image.bytes(commit.follows + 1, store.key.as_ref());
-        let text = String::from_utf8(bytes).map_err(|_| StoreError::Damaged {
-            owner: owner.clone(),
-            generation: commit.follows + 1,
-            damaged: ImageError::CheckFailed,
-        })?;
+        let text = text_of_bytes(owner, commit.follows + 1, bytes)?;
         Ok(CommitRow { commit: *commit, name, text, means: commit.image.blob_digests() })
     }
 }
@@ -376,7 +436,7 @@ fn written_of(known: &mut HashMap<String, Known>, row: &CommitRow<'_>, newest: u
         None => known.entry(row.name.to_owned()).or_default(),
     };
     known.plays = true;
-    known.verdicts.insert(generation, true);
+    known.verdicts.insert(generation, SaveVerdict::of_written(row.commit.image));
     let (number, digest) = known.newest.get_or_insert_default();
     *number = generation;
     digest.clear();
@@ -455,15 +515,7 @@ fn write(connection: &mut Connection, rows: &[&CommitRow<'_>]) -> Result<Vec<Ans
             .flat_map(|row| row.commit.image.blobs().iter())
             .map(|(digest, bytes)| (digest.to_string(), bytes.clone()))
             .collect();
-        let keys: Vec<&String> = blobs.keys().collect();
-        let there = transaction.query(BLOBS_THERE, &[&keys])?;
-        let there: BTreeMap<String, i64> = there.iter().map(|row| (row.get(0), row.get(1))).collect();
-        let missing =
-            blobs.iter().filter(|(digest, bytes)| there.get(*digest).copied() != i64::try_from(bytes.len()).ok());
-        let (keys, bytes): (Vec<&String>, Vec<&[u8]>) = missing.map(|(digest, bytes)| (digest, &**bytes)).unzip();
-        if !keys.is_empty() {
-            transaction.query(BLOBS, &[&keys, &bytes])?;
-        }
+        write_blobs(transaction, &blobs)?;
         let answers: Vec<Answer> = transaction.query(COMMIT, &parameters)?.iter().map(Answer::of).collect();
         let written = rows.iter().zip(&answers).filter(|(_, answer)| answer.written);
         let (mut names, mut generations, mut digests) = (Vec::new(), Vec::new(), Vec::new());
@@ -479,4 +531,30 @@ fn write(connection: &mut Connection, rows: &[&CommitRow<'_>]) -> Result<Vec<Ans
         }
         Ok(answers)
     })
+}
+
+/// Writes the blobs that are not there, or of another length.
+fn write_blobs(
+    transaction: &mut InTransaction<'_>,
+    blobs: &BTreeMap<String, Arc<[u8]>>,
+) -> Result<(), postgres::Error> {
+    if blobs.is_empty() {
+        return Ok(());
+    }
+    let keys: Vec<&String> = blobs.keys().collect();
+    let there = transaction.query(BLOBS_THERE, &[&keys])?;
+    let there: BTreeMap<String, i64> = there.iter().map(|row| (row.get(0), row.get(1))).collect();
+    let missing =
+        blobs.iter().filter(|(digest, bytes)| there.get(*digest).copied() != i64::try_from(bytes.len()).ok());
+    let (keys, bytes): (Vec<&String>, Vec<&[u8]>) = missing.map(|(digest, bytes)| (digest, &**bytes)).unzip();
+    if !keys.is_empty() {
+        transaction.query(BLOBS, &[&keys, &bytes])?;
+    }
+    Ok(())
+}
+
+/// The bytes of an image as a column has them.
+fn text_of_bytes(owner: &Owner, generation: u64, bytes: Vec<u8>) -> Result<String, StoreError> {
+    let damaged = ImageError::CheckFailed;
+    String::from_utf8(bytes).map_err(|_| StoreError::Damaged { owner: owner.clone(), generation, damaged })
 }

@@ -105,6 +105,8 @@ passes_on! {
     lease(owner: &Owner, holder: &str, lasts: Duration) -> Result<vestigum::Lease, StoreError>;
     renew(leases: &[vestigum::Lease], lasts: Duration) -> Vec<Result<(), StoreError>>;
     release(leases: &[vestigum::Lease]) -> Result<(), StoreError>;
+    insert(image: &Image) -> Result<vestigum::Committed, StoreError>;
+    remove_before(owner: &Owner, generation: u64) -> Result<usize, StoreError>;
     prune(owner: &Owner, keep: u32) -> Result<vestigum::Pruned, StoreError>;
 }
 

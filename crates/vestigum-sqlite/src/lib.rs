@@ -34,7 +34,7 @@
 //! | `images` | `profile` (`''` for the device), `generation`, `digest`, `saved_at`, `image`: the JSON of a save, as a folder has it |
 //! | `means` | `profile`, `generation`, `digest`: which blobs an image means |
 //! | `blobs` | `digest`, `bytes` |
-//! | `leases` | `profile`, `holder` (none if it was given back), `token`, `until_ms`: who may write, until when, in milliseconds since 1970 |
+//! | `leases` | `profile`, `holder` (none if it was given back), `token`, `until_ms`: who may write, until when, in milliseconds since 1970; `lasts_ms`: for how long; `written`: how often it was renewed |
 //!
 //! So SQL reads the saves. How many players have completed each level:
 //!
@@ -62,7 +62,7 @@ use std::time::Duration;
 use rusqlite::{Connection, OpenFlags};
 
 use vestigum::image::{BlobDigest, SealKey};
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Owner, Pruned, Store, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Owner, Pruned, SaveVerdict, Store, StoreError, Stray};
 
 /// How long one statement waits for another process that writes.
 const BUSY: Duration = Duration::from_secs(5);
@@ -83,7 +83,9 @@ struct Inner {
     /// Whether it was opened only to look at it.
     reads_only: bool,
     /// What reading said of each generation, so that a prune reads each once.
-    verdicts: Mutex<BTreeMap<(String, u64), bool>>,
+    verdicts: Mutex<BTreeMap<String, BTreeMap<u64, SaveVerdict>>>,
+    /// When this process has first seen leases of others, as they are.
+    seen_leases: Mutex<BTreeMap<String, leases::SeenLease>>,
     /// The blobs whose bytes this process has written or read, and found whole.
     whole: Mutex<BTreeSet<BlobDigest>>,
     /// Whether there may be blobs that no image means.
@@ -162,6 +164,7 @@ impl SqliteStore {
             connection: Mutex::new(connection),
             reads_only,
             verdicts: Mutex::default(),
+            seen_leases: Mutex::default(),
             whole: Mutex::default(),
             may_have_unmeant: AtomicBool::new(true),
         };
@@ -177,6 +180,16 @@ impl SqliteStore {
     /// The file.
     pub fn path(&self) -> &Path {
         &self.inner.path
+    }
+
+    /// Returns rows that this store did not write: other numbers and other types. They are left alone, and never counted.
+    ///
+    /// # Errors
+    /// If the file cannot be read.
+    pub fn strays(&self) -> Result<Vec<Stray>, StoreError> {
+        let found = rows::foreign(&self.connection()).map_err(self.failed("read"))?;
+        let stray = |(row, why): (String, &str)| Stray::new(format!("{}: {row}", self.inner.path.display()), why);
+        Ok(found.into_iter().map(stray).collect())
     }
 
     fn connection(&self) -> MutexGuard<'_, Connection> {
@@ -241,6 +254,14 @@ impl Store for SqliteStore {
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.prune_row(owner, keep)
+    }
+
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.insert_row(image.generation, &image.encoded())
+    }
+
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.remove_rows_before(owner, generation)
     }
 }
 

@@ -5,7 +5,7 @@ use std::sync::atomic::Ordering;
 
 use rusqlite::{Connection, Result as SqlResult, TransactionBehavior, params};
 
-use vestigum::{Owner, Pruned, Removable, Store, StoreError};
+use vestigum::{Owner, PruneStep, Pruned, Removable, Store, StoreError, prune_step, removable_generations};
 
 use crate::{SqliteStore, lock, name_of, rows};
 
@@ -14,29 +14,31 @@ impl SqliteStore {
     pub(crate) fn prune_row(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         let name = name_of(owner)?;
         let failed = self.failed("remove old saves from");
-        let mut room = keep.max(1);
-        let mut generations = rows::generations(&*self.to_write()?, name).map_err(&failed)?;
-        // None are read for nothing.
-        if generations.len() <= room as usize {
-            generations.clear();
-        }
-        for generation in generations.into_iter().rev() {
-            let verdict = lock(&self.inner.verdicts).get(&(name.to_owned(), generation)).copied();
-            match verdict {
-                Some(false) => {}
-                Some(true) if room > 0 => room -= 1,
-                Some(true) => {
-                    let mut connection = self.to_write()?;
-                    let removed = remove_generation(&mut connection, name, generation).map_err(&failed)?;
-                    self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
-                    lock(&self.inner.verdicts).remove(&(name.to_owned(), generation));
-                    return Ok(Pruned { removed, more: true });
-                }
-                None => {
-                    // Remembered from now on, whole or not; another process may have removed it.
-                    let _ = self.read(owner, generation);
-                    return Ok(Pruned { removed: 0, more: true });
-                }
+        let generations = rows::generations(&*self.to_write()?, name).map_err(&failed)?;
+        // Nothing is remembered of what is gone.
+        let verdicts = {
+            let mut verdicts = lock(&self.inner.verdicts);
+            let known = verdicts.entry(name.to_owned()).or_default();
+            known.retain(|generation, _| generations.binary_search(generation).is_ok());
+            known.clone()
+        };
+        match prune_step(&generations, &verdicts, keep) {
+            PruneStep::Done => {}
+            PruneStep::Remove(generation) => {
+                let mut connection = self.to_write()?;
+                let removed = remove_generation(&mut connection, name, generation).map_err(&failed)?;
+                self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+                self.judged(name, generation, None);
+                return Ok(Pruned { removed, more: true });
+            }
+            // Remembered from now on, whole or not; another process may have removed it.
+            PruneStep::Read(generation) => match self.read(owner, generation) {
+                Err(error) if error.may_pass() => return Err(error),
+                _ => return Ok(Pruned { removed: 0, more: true }),
+            },
+            PruneStep::ReadBehind(generation) => {
+                let _ = self.read(owner, generation);
+                return Ok(Pruned { removed: 0, more: true });
             }
         }
         // Taken back before the look: another thread may remove a generation meanwhile, and says so again.
@@ -46,6 +48,24 @@ impl SqliteStore {
             self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
         }
         Ok(Pruned { removed: 0, more })
+    }
+
+    pub(crate) fn remove_rows_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        let (name, failed) = (name_of(owner)?, self.failed("remove old saves from"));
+        let mut connection = self.to_write()?;
+        let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
+        let remove = |sql: &str| -> SqlResult<usize> {
+            transaction.prepare_cached(sql)?.execute(params![name, rows::stored(generation)])
+        };
+        // Damaged rows are of any number.
+        let removed = remove("DELETE FROM images WHERE profile = ? AND generation < ?").map_err(&failed)?;
+        remove("DELETE FROM means WHERE profile = ? AND generation < ?").map_err(&failed)?;
+        transaction.commit().map_err(&failed)?;
+        self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+        if let Some(verdicts) = lock(&self.inner.verdicts).get_mut(name) {
+            verdicts.retain(|known, _| *known >= generation);
+        }
+        Ok(removed)
     }
 
     /// What pruning an owner to `keep` generations would remove; of blobs [`SqliteStore::removable_blobs`] tells. Reads what it has
@@ -100,10 +120,7 @@ impl SqliteStore {
     }
 
     fn removable_generations(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
-        let mut whole = self.generations(owner)?;
-        whole.reverse();
-        whole.retain(|generation| self.read(owner, *generation).is_ok());
-        Ok(whole.split_off(whole.len().min(keep.max(1) as usize)))
+        removable_generations(self, owner, keep)
     }
 }
 

@@ -5,39 +5,77 @@ use std::sync::Arc;
 use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, TransactionBehavior, params};
 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
-use vestigum::{Commit, Committed, EncodedImage, Image, Owner, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, Owner, SaveVerdict, StoreError};
 
-use crate::{SqliteStore, leases, lock, name_of};
+use crate::{SqliteStore, lock, name_of};
 
 /// The highest generation: JSON tools read numbers up to it exactly.
 const LAST_GENERATION: u64 = (1 << 53) - 1;
 
+/// The generations that this store gives. A row with another number was put there by somebody else, and is a stray.
+const GIVEN: &str = "typeof(generation) = 'integer' AND generation BETWEEN 1 AND 9007199254740991";
+
+/// A number as a column has it. None that is given is larger.
+pub(crate) fn stored(generation: u64) -> i64 {
+    i64::try_from(generation).unwrap_or(i64::MAX)
+}
+
+/// Returns the names that are in the table. One that no store gives was put there by somebody else.
 pub(crate) fn owners(connection: &Connection) -> SqlResult<Vec<Owner>> {
-    let mut statement = connection.prepare_cached("SELECT DISTINCT profile FROM images")?;
-    let names = statement.query_map([], |row| row.get::<_, String>(0))?;
-    let owner = |name: String| if name.is_empty() { Owner::Device } else { Owner::Profile(name) };
-    let mut owners = names.map(|name| name.map(owner)).collect::<SqlResult<Vec<Owner>>>()?;
-    // A name that no store gives was put there by somebody else.
-    owners.retain(|owner| name_of(owner).is_ok());
+    let mut statement =
+        connection.prepare_cached(&format!("SELECT DISTINCT profile FROM images WHERE typeof(profile) = 'text' AND {GIVEN}"))?;
+    let mut owners = Vec::new();
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        let Ok(name) = row.get_ref(0)?.as_str() else { continue };
+        let owner = if name.is_empty() { Owner::Device } else { Owner::Profile(name.to_owned()) };
+        owners.extend(name_of(&owner).is_ok().then(|| owner.clone()));
+    }
     owners.sort();
     Ok(owners)
 }
 
 pub(crate) fn generations(connection: &Connection, name: &str) -> SqlResult<Vec<u64>> {
-    let mut statement =
-        connection.prepare_cached("SELECT generation FROM images WHERE profile = ? ORDER BY generation")?;
-    statement.query_map([name], |row| row.get(0))?.collect()
+    let sql = format!("SELECT generation FROM images WHERE profile = ? AND {GIVEN} ORDER BY generation");
+    connection.prepare_cached(&sql)?.query_map([name], |row| row.get(0))?.collect()
 }
 
-/// The newest generation of an owner, and what it says it holds.
+/// Returns the newest generation of an owner, and what it says it holds; an empty text if that is no text.
 fn newest(connection: &Connection, name: &str) -> SqlResult<Option<(u64, String)>> {
-    let sql = "SELECT generation, digest FROM images WHERE profile = ? ORDER BY generation DESC LIMIT 1";
-    connection.prepare_cached(sql)?.query_row([name], |row| Ok((row.get(0)?, row.get(1)?))).optional()
+    let sql = format!(
+        "SELECT generation, digest FROM images WHERE profile = ? AND {GIVEN} ORDER BY generation DESC LIMIT 1"
+    );
+    let row = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get_ref(1)?.as_str().unwrap_or_default().to_owned()));
+    connection.prepare_cached(&sql)?.query_row([name], row).optional()
 }
 
 fn text_of(connection: &Connection, name: &str, generation: u64) -> SqlResult<Option<String>> {
     let sql = "SELECT image FROM images WHERE profile = ? AND generation = ?";
-    connection.prepare_cached(sql)?.query_row(params![name, generation], |row| row.get(0)).optional()
+    connection.prepare_cached(sql)?.query_row(params![name, stored(generation)], |row| row.get(0)).optional()
+}
+
+/// A row that this store did not write: where, and why.
+pub(crate) fn foreign(connection: &Connection) -> SqlResult<Vec<(String, &'static str)>> {
+    let sql = format!(
+        "SELECT typeof(profile) = 'text', quote(profile), quote(generation), {GIVEN} FROM images
+         WHERE typeof(profile) <> 'text' OR NOT ({GIVEN})"
+    );
+    let mut statement = connection.prepare_cached(&sql)?;
+    let mut found = Vec::new();
+    let mut rows = statement.query([])?;
+    while let Some(row) = rows.next()? {
+        let (named, numbered): (bool, bool) = (row.get(0)?, row.get(3)?);
+        let shown = |at: usize| -> SqlResult<String> {
+            let quoted = String::from_utf8_lossy(row.get_ref(at)?.as_bytes().unwrap_or_default()).into_owned();
+            Ok(quoted.chars().take(80).collect())
+        };
+        let why = match (named, numbered) {
+            (false, _) => "expected the name of a profile, found another type",
+            (true, _) => "this store gives no such number",
+        };
+        found.push((format!("images, profile {}, generation {}", shown(1)?, shown(2)?), why));
+    }
+    Ok(found)
 }
 
 fn bytes_of(connection: &Connection, digest: &BlobDigest) -> SqlResult<Option<Vec<u8>>> {
@@ -50,11 +88,21 @@ impl SqliteStore {
     pub(crate) fn read_row(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
         let name = name_of(owner)?;
         let read = self.read_whole(owner, name, generation);
-        let verdict = ((name.to_owned(), generation), read.is_ok());
-        if !matches!(read, Err(StoreError::NoGeneration { .. })) {
-            lock(&self.inner.verdicts).extend([verdict]);
-        }
+        self.judged(name, generation, SaveVerdict::of(&read));
         read
+    }
+
+    /// Remembers what reading a generation said of a player whom this process plays or prunes, or forgets it.
+    pub(crate) fn judged(&self, name: &str, generation: u64, verdict: Option<SaveVerdict>) {
+        let mut verdicts = lock(&self.inner.verdicts);
+        match verdict {
+            Some(verdict) => {
+                if let Some(known) = verdicts.get_mut(name) {
+                    known.insert(generation, verdict);
+                }
+            }
+            None => drop(verdicts.get_mut(name).map(|known| known.remove(&generation))),
+        }
     }
 
     fn read_whole(&self, owner: &Owner, name: &str, generation: u64) -> Result<Image, StoreError> {
@@ -63,7 +111,7 @@ impl SqliteStore {
         let transaction = connection.transaction().map_err(self.failed("read"))?;
         let text = text_of(&transaction, name, generation).map_err(|error| match is_damage(&error) {
             true => {
-                let damaged = ImageError::NotRead(error.to_string());
+                let damaged = ImageError::Unreadable(error.to_string());
                 StoreError::Damaged { owner: owner.clone(), generation, damaged }
             }
             false => self.failed("read")(error),
@@ -95,8 +143,14 @@ impl SqliteStore {
     /// # Errors
     /// If there is no such generation, or it cannot be read.
     pub fn bytes(&self, owner: &Owner, generation: u64) -> Result<Vec<u8>, StoreError> {
-        let text = text_of(&self.connection(), name_of(owner)?, generation).map_err(self.failed("read"))?;
-        text.map(String::into_bytes).ok_or_else(|| StoreError::NoGeneration { owner: owner.clone(), generation })
+        let sql = "SELECT image FROM images WHERE profile = ? AND generation = ?";
+        let connection = self.connection();
+        let found = connection.prepare_cached(sql).and_then(|mut statement| {
+            let bytes = |row: &rusqlite::Row<'_>| Ok(row.get_ref(0)?.as_bytes().unwrap_or_default().to_vec());
+            statement.query_row(params![name_of(owner).unwrap_or_default(), stored(generation)], bytes).optional()
+        });
+        let found = found.map_err(self.failed("read"))?;
+        found.ok_or_else(|| StoreError::NoGeneration { owner: owner.clone(), generation })
     }
 
     /// How many bytes a generation has; none if it is not there.
@@ -141,8 +195,10 @@ impl SqliteStore {
             if let Ok(committed) = result
                 && committed.written
             {
-                let name = name_of(commit.image.owner())?.to_owned();
-                lock(&self.inner.verdicts).insert((name, committed.generation), true);
+                let verdict = SaveVerdict::of_written(commit.image);
+                let mut verdicts = lock(&self.inner.verdicts);
+                let known = verdicts.entry(name_of(commit.image.owner())?.to_owned()).or_default();
+                known.insert(committed.generation, verdict);
                 lock(&self.inner.whole).extend(commit.image.blobs().iter().map(|(digest, _)| *digest));
             }
         }
@@ -161,7 +217,7 @@ impl SqliteStore {
             Ok(name) => name,
             Err(refused) => return Ok(Err(refused)),
         };
-        if let Err(refused) = leases::allows(transaction, owner, name, lease)? {
+        if let Err(refused) = self.allows(transaction, owner, name, lease)? {
             return Ok(Err(refused));
         }
         let found = newest(transaction, name)?;
@@ -171,7 +227,7 @@ impl SqliteStore {
             && digest == image.digest()
             && !missing
         {
-            let text = text_of(transaction, name, *generation)?;
+            let text = text_of(transaction, name, *generation).or_else(|error| if is_damage(&error) { Ok(None) } else { Err(error) })?;
             if text.is_some_and(|text| self.decoded(owner, *generation, &text).is_ok()) {
                 // The image is there; a blob of it may have been damaged.
                 self.write_blobs(transaction, image)?;
@@ -193,6 +249,39 @@ impl SqliteStore {
         Ok(Ok(committed))
     }
 
+    /// Writes an image under a number of its own, unless something has it.
+    pub(crate) fn insert_row(&self, generation: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        let (owner, failed) = (image.owner(), self.failed("write"));
+        let name = name_of(owner)?;
+        if !(1..=LAST_GENERATION).contains(&generation) {
+            return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
+        }
+        let mut connection = self.to_write()?;
+        let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate).map_err(&failed)?;
+        self.allows(&transaction, owner, name, None).map_err(&failed)??;
+        let sql = "SELECT digest = ? FROM images WHERE profile = ? AND generation = ?";
+        let same: Option<bool> = transaction
+            .prepare_cached(sql)
+            .and_then(|mut sql| {
+                sql.query_row(params![image.digest(), name, stored(generation)], |row| row.get(0)).optional()
+            })
+            .map_err(&failed)?;
+        let committed = match same {
+            Some(false) => {
+                let newest = newest(&transaction, name).map_err(&failed)?.map_or(generation, |(newest, _)| newest);
+                return Err(StoreError::Conflict { owner: owner.clone(), newest, follows: generation - 1 });
+            }
+            Some(true) => Committed::unchanged(generation),
+            None => {
+                self.write_image(&transaction, name, generation, image).map_err(&failed)?;
+                Committed::written(generation)
+            }
+        };
+        self.write_blobs(&transaction, image).map_err(&failed)?;
+        transaction.commit().map_err(&failed)?;
+        Ok(committed)
+    }
+
     fn write_image(
         &self,
         transaction: &Transaction<'_>,
@@ -203,12 +292,12 @@ impl SqliteStore {
         let bytes = image.bytes(generation, self.key.as_ref());
         let text = std::str::from_utf8(&bytes)?;
         let sql = "INSERT INTO images (profile, generation, digest, saved_at, image) VALUES (?, ?, ?, ?, ?)";
-        let row = params![name, generation, image.digest(), image.saved_at(), text];
+        let row = params![name, stored(generation), image.digest(), image.saved_at(), text];
         transaction.prepare_cached(sql)?.execute(row)?;
         let mut means =
             transaction.prepare_cached("INSERT INTO means (profile, generation, digest) VALUES (?, ?, ?)")?;
         for digest in image.blob_digests() {
-            means.execute(params![name, generation, digest.to_string()])?;
+            means.execute(params![name, stored(generation), digest.to_string()])?;
         }
         Ok(())
     }

@@ -14,7 +14,7 @@ use crate::{BUSY, failed};
 const APPLICATION: i32 = 0x5653_5447;
 
 /// The version of the tables that this crate writes.
-const VERSION: i32 = 2;
+const VERSION: i32 = 3;
 
 /// What leads from the version before to each, the first one from an empty file.
 const STEPS: [&str; VERSION as usize] = [
@@ -40,6 +40,24 @@ const STEPS: [&str; VERSION as usize] = [
          token INTEGER NOT NULL,
          until_ms INTEGER NOT NULL
      ) WITHOUT ROWID;",
+    // Large rows do not stand in the tree of the keys, so that looking one up loads none of its neighbours.
+    "CREATE TABLE images_3 (
+         profile TEXT NOT NULL,
+         generation INTEGER NOT NULL,
+         digest TEXT NOT NULL,
+         saved_at TEXT NOT NULL,
+         image TEXT NOT NULL,
+         PRIMARY KEY (profile, generation)
+     );
+     INSERT INTO images_3 SELECT profile, generation, digest, saved_at, image FROM images;
+     DROP TABLE images;
+     ALTER TABLE images_3 RENAME TO images;
+     CREATE TABLE blobs_3 (digest TEXT NOT NULL PRIMARY KEY, bytes BLOB NOT NULL);
+     INSERT INTO blobs_3 SELECT digest, bytes FROM blobs;
+     DROP TABLE blobs;
+     ALTER TABLE blobs_3 RENAME TO blobs;
+     ALTER TABLE leases ADD COLUMN lasts_ms INTEGER NOT NULL DEFAULT 0;
+     ALTER TABLE leases ADD COLUMN written INTEGER NOT NULL DEFAULT 0;",
 ];
 
 /// Brings a file to the version of this crate.

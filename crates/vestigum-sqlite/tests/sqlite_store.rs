@@ -131,6 +131,12 @@ impl Store for Kept {
     fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
         self.store.as_ref().unwrap().release(leases)
     }
+    fn insert(&self, image: &Image) -> Result<vestigum::Committed, StoreError> {
+        self.store.as_ref().unwrap().insert(image)
+    }
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.store.as_ref().unwrap().remove_before(owner, generation)
+    }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<vestigum::Pruned, StoreError> {
         self.store.as_ref().unwrap().prune(owner, keep)
     }

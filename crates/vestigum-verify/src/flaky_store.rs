@@ -299,4 +299,15 @@ impl<S: Store> Store for FlakyStore<S> {
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.read_with(|store| store.prune(owner, keep))
     }
+
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        commit_with(&self.trouble(true), || self.shared.store.insert(image))
+    }
+
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.read_with(|store| store.remove_before(owner, generation))
+    }
+
+    /// What is read again meets the next trouble at once.
+    fn pause(&self, _: Duration) {}
 }

@@ -1,6 +1,6 @@
 //! A save folder as the place where a playthrough keeps its images.
 
-use vestigum::tools::newest_readable;
+use vestigum::tools::{Patience, newest_readable};
 use vestigum::{DirStore, SessionError, Store, StoreError, prune_all};
 use vestigum_core::{Image, Owner};
 
@@ -21,7 +21,7 @@ impl StoreSaves {
 
 impl Saves for StoreSaves {
     fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError> {
-        let found = newest_readable(&self.store, owner).map_err(saves_error)?;
+        let found = newest_readable(&Patience::with(&self.store), owner, &[]).map_err(saves_error)?;
         prune_all(&self.store, owner, self.keep).map_err(failed)?;
         Ok(Newest { image: found.image, origin: found.origin })
     }
@@ -37,7 +37,7 @@ impl Saves for StoreSaves {
     }
 
     fn purge(&mut self, owner: &Owner) -> Result<(), SavesError> {
-        prune_all(&self.store, owner, 1).map(|_| ()).map_err(failed)
+        purge(&self.store, owner).map_err(failed)
     }
 
     /// The store stays open: whoever gave it has a handle on it.
@@ -57,8 +57,22 @@ impl Saves for StoreSaves {
 
 /// All images of an owner that can be read, the newest first.
 pub(crate) fn readable_of(store: &dyn Store, owner: &Owner) -> Result<Vec<Image>, SavesError> {
-    let generations = store.generations(owner).map_err(failed)?;
-    Ok(generations.into_iter().rev().filter_map(|generation| store.read(owner, generation).ok()).collect())
+    let patience = Patience::with(store);
+    let mut images = Vec::new();
+    for generation in patience.generations(owner).map_err(failed)?.into_iter().rev() {
+        match patience.read(owner, generation) {
+            Ok(image) => images.push(image),
+            Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => {}
+            Err(error) => return Err(failed(error)),
+        }
+    }
+    Ok(images)
+}
+
+/// Removes all but the newest generation.
+pub(crate) fn purge(store: &dyn Store, owner: &Owner) -> Result<(), StoreError> {
+    let newest = Patience::with(store).generations(owner)?.last().copied().unwrap_or(0);
+    store.remove_before(owner, newest).map(drop)
 }
 
 /// What keeps a launch from happening, told apart from what is wrong with the disk.

@@ -172,6 +172,12 @@ impl Store for Careless {
         self.write(&path, &bytes).map_err(|cause| StoreError::Io { action: "write", path, cause })?;
         Ok(Committed::written(generation + 1))
     }
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.commit(0, image)
+    }
+    fn remove_before(&self, _: &Owner, _: u64) -> Result<usize, StoreError> {
+        Ok(0)
+    }
     fn prune(&self, _: &Owner, _: u32) -> Result<Pruned, StoreError> {
         Ok(Pruned::default())
     }
@@ -314,10 +320,11 @@ impl DiskFile for Unsynced {
 }
 
 impl Disk for Forgetful {
-    fn is_folder(&self, path: &Path) -> bool {
+    fn pause(&self, _: std::time::Duration) {}
+    fn is_folder(&self, path: &Path) -> std::io::Result<bool> {
         self.disk.is_folder(path)
     }
-    fn kind(&self, path: &Path) -> Option<EntryKind> {
+    fn kind(&self, path: &Path) -> std::io::Result<Option<EntryKind>> {
         self.disk.kind(path)
     }
     fn make_folder(&self, path: &Path) -> std::io::Result<()> {

@@ -49,6 +49,8 @@ impl Store for Kept {
         generations(owner: &Owner) -> Vec<u64>;
         read(owner: &Owner, generation: u64) -> Image;
         commit(follows: u64, image: &Image) -> Committed;
+        insert(image: &Image) -> Committed;
+        remove_before(owner: &Owner, generation: u64) -> usize;
         prune(owner: &Owner, keep: u32) -> Pruned;
     }
 }
@@ -61,6 +63,9 @@ enum Mistake {
     TakesNamesForEachOther,
     WritesAgain,
     LeavesBlobsOut,
+    InsertsAtTheEnd,
+    RemovesTheLast,
+    CountsDeletions,
 }
 
 /// A store in memory with a mistake.
@@ -107,7 +112,30 @@ impl Store for Wrong {
             _ => committed,
         })
     }
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        let image = Image { owner: self.named(&image.owner), ..image.clone() };
+        match self.mistake {
+            Mistake::InsertsAtTheEnd => {
+                let newest = self.inner().generations(&image.owner)?.last().copied().unwrap_or(0);
+                self.inner().commit(newest, &image)
+            }
+            _ => self.inner().insert(&image),
+        }
+    }
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        let owner = self.named(owner);
+        match self.mistake {
+            Mistake::RemovesTheLast => self.inner().remove_before(&owner, generation + 1),
+            _ => self.inner().remove_before(&owner, generation),
+        }
+    }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
+        if self.mistake == Mistake::CountsDeletions {
+            let generations = self.inner().generations(owner)?;
+            let newest = generations.len().saturating_sub(keep.max(1) as usize);
+            let first = generations.get(newest).copied().unwrap_or(0);
+            return Ok(Pruned { removed: self.inner().remove_before(owner, first)?, more: false });
+        }
         if self.mistake == Mistake::PrunesTheNewest && keep == 0 {
             *self.inner.lock().unwrap() = MemoryStore::default();
         }
@@ -132,6 +160,9 @@ fn every_mistake_is_caught() {
     has(Mistake::TakesNamesForEachOther, "are their own, whatever the name");
     has(Mistake::LeavesBlobsOut, "the blobs of an image come back");
     has(Mistake::WritesAgain, "not written again");
+    has(Mistake::InsertsAtTheEnd, "under the number that it has");
+    has(Mistake::RemovesTheLast, "what is below a number");
+    has(Mistake::CountsDeletions, "a deletion takes the place of no save");
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -158,6 +189,8 @@ impl Store for Shared {
         owners() -> Vec<Owner>;
         generations(owner: &Owner) -> Vec<u64>;
         read(owner: &Owner, generation: u64) -> Image;
+        insert(image: &Image) -> Committed;
+        remove_before(owner: &Owner, generation: u64) -> usize;
         prune(owner: &Owner, keep: u32) -> Pruned;
     }
     fn newest(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {

@@ -83,10 +83,10 @@ pub use memory_store::MemoryStore;
 pub use profiles::{Profile, ProfileError, ProfileState, Profiles};
 pub use recovery::restore;
 pub use saver::{SaveTicket, Saved, Saver};
-pub use session::{Peek, QuitError, Session};
+pub use session::{Launch, Peek, QuitError, Session};
 pub use store::{
-    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, Pruned, RemoteTrouble, Store, StoreError, checked_profile,
-    leased_to, prune_all,
+    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict, Store,
+    StoreError, checked_profile, leased_to, prune_all, prune_step, removable_generations,
 };
 
 pub use vestigum_core::codes;
@@ -178,5 +178,7 @@ pub use vestigum_macros::spec;
 pub mod tools {
     pub use crate::clock::rfc3339;
     pub use crate::recovery::{NewestImage, newest_image, newest_readable};
+    pub use crate::store::Patience;
+    pub use vestigum_core::vocabulary::shown::{is_unseen, shown};
     pub use crate::saver::commit_making_room;
 }

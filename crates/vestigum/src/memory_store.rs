@@ -7,7 +7,10 @@ use std::time::Duration;
 use vestigum_core::image::blobs::{BlobDigest, BlobError};
 use vestigum_core::{EncodedImage, Image, Owner};
 
-use crate::store::{Commit, Committed, Lease, LeaseBook, Pruned, Store, StoreError, checked_profile, prove};
+use crate::store::{
+    Commit, Committed, Lease, LeaseBook, PruneStep, Pruned, SaveVerdict, Store, StoreError, checked_profile, prove,
+    prune_step,
+};
 
 type Generations = BTreeMap<u64, EncodedImage>;
 
@@ -127,8 +130,14 @@ impl Store for MemoryStore {
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         let mut kept = self.lock();
         let Some(images) = kept.owners.get_mut(owner) else { return Ok(Pruned::default()) };
-        let removed = images.len().saturating_sub(keep.max(1) as usize);
-        (0..removed).for_each(|_| drop(images.pop_first()));
+        let verdicts = images.iter().map(|(generation, image)| (*generation, SaveVerdict::of_written(image))).collect();
+        let mut generations: Vec<u64> = images.keys().copied().collect();
+        let mut removed = 0;
+        while let PruneStep::Remove(generation) = prune_step(&generations, &verdicts, keep) {
+            images.remove(&generation);
+            generations.retain(|known| *known != generation);
+            removed += 1;
+        }
         let Kept { owners, blobs, .. } = &mut *kept;
         if !blobs.is_empty() {
             let images = owners.values().flatten();
@@ -136,5 +145,35 @@ impl Store for MemoryStore {
             blobs.retain(|digest, _| means.contains(digest));
         }
         Ok(Pruned { removed, more: false })
+    }
+
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        let (generation, image) = (image.generation, image.encoded());
+        let mut kept = self.lock();
+        let owner = image.owner().clone();
+        if let Owner::Profile(name) = &owner {
+            checked_profile(name)?;
+        }
+        kept.leases.allows(&owner, None)?;
+        kept.blobs.extend(image.blobs().iter().map(|(digest, bytes)| (*digest, bytes.clone())));
+        let images = kept.owners.entry(owner.clone()).or_default();
+        match images.get(&generation) {
+            Some(there) if there.digest() == image.digest() => return Ok(Committed::unchanged(generation)),
+            Some(_) => {
+                let newest = images.last_key_value().map_or(generation, |(newest, _)| *newest);
+                return Err(StoreError::Conflict { owner, newest, follows: generation.saturating_sub(1) });
+            }
+            None => {}
+        }
+        prove(&image, generation, &image.bytes(generation, None), None)?;
+        images.insert(generation, image);
+        Ok(Committed::written(generation))
+    }
+
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        let mut kept = self.lock();
+        let Some(images) = kept.owners.get_mut(owner) else { return Ok(0) };
+        let stays = images.split_off(&generation);
+        Ok(std::mem::replace(images, stays).len())
     }
 }

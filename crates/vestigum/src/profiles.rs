@@ -1,9 +1,9 @@
 //! Players: listed, made, copied, renamed, deleted and brought back.
 //!
 //! Deleting a player writes one more image, which says that the player is deleted; the generations before it stay, and can be
-//! brought back, until they are purged. So every change is one commit, and a power cut leaves it done or not begun; only a rename is a
-//! copy and a deletion, and cut short it leaves both names. What a purge leaves is that last image, which holds nothing of the player
-//! but the name.
+//! brought back, until they are purged. So every change is one commit, and a power cut leaves it done or not begun. A rename is a
+//! copy, a deletion and a purge of the old name: it can be used again at once, and has nothing to bring back. Cut short, a rename
+//! leaves both names. What a purge leaves is that last image, which holds nothing of the player but the name.
 
 use std::sync::Arc;
 use std::time::{Duration, SystemTime};
@@ -19,7 +19,7 @@ use crate::error::SessionError;
 use crate::recovery::newest_readable;
 use crate::saver::Saver;
 use crate::session::Running;
-use crate::store::{Store, StoreError, checked_profile, prune_all};
+use crate::store::{Patience, Store, StoreError, checked_profile};
 
 /// A player, as a title screen lists it.
 #[derive(Clone, Debug, PartialEq)]
@@ -50,6 +50,8 @@ pub enum ProfileState {
     Deleted,
     /// No save can be loaded, and why.
     Unreadable(String),
+    /// The saves cannot be read now, and why: they may be whole, and a launch is refused until they can be read.
+    Unavailable(String),
 }
 
 /// Why a player was not changed. Nothing was.
@@ -112,15 +114,17 @@ impl Profiles {
         Profiles { spec: spec.clone(), saver: saver.into() }
     }
 
-    /// All players, in the order of their names; deleted ones too, until they are purged.
+    /// Returns all players, in the order of their names; deleted ones too, until they are purged. One whose saves cannot be read now is
+    /// listed as [`ProfileState::Unavailable`], and keeps nobody else from being listed.
     ///
     /// # Errors
-    /// If the store cannot be read.
+    /// If the store cannot tell who has saves.
     pub fn list(&self) -> Result<Vec<Profile>, StoreError> {
+        let patience = Patience::with(self.saver.store());
         let mut listed = Vec::new();
-        for owner in self.saver.store().owners()? {
+        for owner in patience.owners()? {
             if let Owner::Profile(name) = owner {
-                listed.extend(profile(self.saver.store(), &self.spec, &name)?);
+                listed.extend(profile(&patience, &self.spec, &name));
             }
         }
         Ok(listed)
@@ -144,22 +148,24 @@ impl Profiles {
         copy(self.saver.store(), from, to)
     }
 
-    /// Gives a player another name. Older generations are not taken along.
+    /// Gives a player another name. Older generations are not taken along, and the old name has nothing to bring back: it can be used
+    /// again.
     ///
     /// # Errors
     /// As [`Profiles::copy`].
     pub fn rename(&self, from: &str, to: &str) -> Result<(), ProfileError> {
         let _changing = (self.changing(from)?, self.other(from, to)?);
-        rename(self.saver.store(), from, to)
+        rename(self.saver.store(), &self.spec, from, to)
     }
 
-    /// Deletes a player, who can be brought back until it is purged.
+    /// Deletes a player, who can be brought back until it is purged. One whose saves are all damaged can be deleted, too; nothing of it
+    /// can be brought back.
     ///
     /// # Errors
-    /// If there is no such player, a session of it runs, none of its saves can be read, or the store fails.
+    /// If there is no such player, a session of it runs, its saves cannot be read now, or the store fails.
     pub fn delete(&self, name: &str) -> Result<(), ProfileError> {
         let _changing = self.changing(name)?;
-        delete(self.saver.store(), name)
+        delete(self.saver.store(), &self.spec, name)
     }
 
     /// Brings a deleted player back.
@@ -207,8 +213,8 @@ fn owner(name: &str) -> Owner {
     Owner::Profile(name.to_owned())
 }
 
-fn find(store: &dyn Store, name: &str) -> Result<Found, ProfileError> {
-    match newest_readable(store, &owner(name)) {
+fn find(patience: &Patience<'_>, name: &str) -> Result<Found, ProfileError> {
+    match newest_readable(patience, &owner(name), &[]) {
         Ok(found) => Ok(found.image.map_or(Found::Nothing, |image| Found::Saved(Box::new(image)))),
         Err(SessionError::Deleted { .. }) => Ok(Found::Deleted),
         Err(error) => Err(error.into()),
@@ -216,23 +222,31 @@ fn find(store: &dyn Store, name: &str) -> Result<Found, ProfileError> {
 }
 
 fn commit(store: &dyn Store, image: &Image) -> Result<(), ProfileError> {
-    let follows = store.generations(&image.owner)?.last().copied().unwrap_or(0);
+    let follows = Patience::with(store).generations(&image.owner)?.last().copied().unwrap_or(0);
     store.commit(follows, image)?;
     Ok(())
 }
 
 /// The newest image of a deleted player in which it was not.
-fn before_deletion(store: &dyn Store, name: &str) -> Result<Option<Image>, StoreError> {
+///
+/// # Errors
+/// If a generation cannot be read now: it may be the one.
+fn before_deletion(patience: &Patience<'_>, name: &str) -> Result<Option<Image>, StoreError> {
     let owner = owner(name);
-    let images =
-        store.generations(&owner)?.into_iter().rev().filter_map(|generation| store.read(&owner, generation).ok());
-    let mut images = images.filter(|image| image.place != SavedPlace::Deleted);
-    Ok(images.next())
+    for generation in patience.generations(&owner)?.into_iter().rev() {
+        match patience.read(&owner, generation) {
+            Ok(image) if image.place == SavedPlace::Deleted => {}
+            Ok(image) => return Ok(Some(image)),
+            Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(None)
 }
 
 fn free(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     checked_profile(name)?;
-    match find(store, name)? {
+    match find(&Patience::with(store), name)? {
         Found::Nothing => Ok(()),
         Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), deleted: false }),
         Found::Deleted => Err(ProfileError::Taken { name: name.to_owned(), deleted: true }),
@@ -240,26 +254,31 @@ fn free(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
 }
 
 fn saved(store: &dyn Store, name: &str) -> Result<Image, ProfileError> {
-    match find(store, name)? {
+    match find(&Patience::with(store), name)? {
         Found::Saved(image) => Ok(*image),
         Found::Nothing | Found::Deleted => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }
 
 fn deleted(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
-    match find(store, name)? {
+    match find(&Patience::with(store), name)? {
         Found::Deleted => Ok(()),
         Found::Saved(_) => Err(ProfileError::NotDeleted { name: name.to_owned() }),
         Found::Nothing => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }
 
-fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>, StoreError> {
-    let (image, state) = match find(store, name) {
-        Ok(Found::Nothing) => return Ok(None),
+fn profile(patience: &Patience<'_>, spec: &Spec, name: &str) -> Option<Profile> {
+    let (image, state) = match find(patience, name) {
+        Ok(Found::Nothing) => return None,
         Ok(Found::Saved(image)) => (Some(*image), ProfileState::Saved),
-        Ok(Found::Deleted) => (before_deletion(store, name)?, ProfileState::Deleted),
-        Err(ProfileError::Store(error)) => return Err(error),
+        Ok(Found::Deleted) => match before_deletion(patience, name) {
+            Ok(image) => (image, ProfileState::Deleted),
+            Err(error) => (None, ProfileState::Unavailable(error.to_string())),
+        },
+        Err(ProfileError::Store(error) | ProfileError::Session(SessionError::Store(error))) => {
+            (None, ProfileState::Unavailable(error.to_string()))
+        }
         Err(error) => (None, ProfileState::Unreadable(error.to_string())),
     };
     let mut listed = Profile {
@@ -271,7 +290,7 @@ fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>
         played: None,
         thumbnail: None,
     };
-    let Some(image) = image else { return Ok(Some(listed)) };
+    let Some(image) = image else { return Some(listed) };
     listed.saved_at.clone_from(&image.saved_at);
     match Progress::load(spec, Some(&image), None) {
         Ok(launched) => {
@@ -286,7 +305,7 @@ fn profile(store: &dyn Store, spec: &Spec, name: &str) -> Result<Option<Profile>
         }
         Err(error) => listed.state = ProfileState::Unreadable(error.to_string()),
     }
-    Ok(Some(listed))
+    Some(listed)
 }
 
 fn played(spec: &Spec, progress: &Progress) -> Option<Duration> {
@@ -305,40 +324,48 @@ fn thumbnail(spec: &Spec, progress: &Progress) -> Option<Arc<[u8]>> {
     }
 }
 
-pub(crate) fn create(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {
+fn create(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {
     free(store, name)?;
     let mut image = Progress::fresh(spec).suspend().profile_image(name);
     image.saved_at = rfc3339(SystemTime::now());
     commit(store, &image)
 }
 
-pub(crate) fn copy(store: &dyn Store, from: &str, to: &str) -> Result<(), ProfileError> {
+fn copy(store: &dyn Store, from: &str, to: &str) -> Result<(), ProfileError> {
     let image = saved(store, from)?;
     free(store, to)?;
     commit(store, &Image { owner: owner(to), ..image })
 }
 
-pub(crate) fn rename(store: &dyn Store, from: &str, to: &str) -> Result<(), ProfileError> {
+fn rename(store: &dyn Store, spec: &Spec, from: &str, to: &str) -> Result<(), ProfileError> {
     copy(store, from, to)?;
-    delete(store, from)?;
+    delete(store, spec, from)?;
     purge(store, from)
 }
 
-pub(crate) fn delete(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
-    let image = saved(store, name)?;
+fn delete(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {
+    let image = match saved(store, name) {
+        Err(ProfileError::Session(SessionError::AllDamaged { .. })) => {
+            Progress::fresh(spec).suspend().profile_image(name)
+        }
+        image => image?,
+    };
     commit(store, &image.deleted(rfc3339(SystemTime::now())))
 }
 
-pub(crate) fn restore(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+fn restore(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     deleted(store, name)?;
-    match before_deletion(store, name)? {
+    match before_deletion(&Patience::with(store), name)? {
         Some(image) => commit(store, &image),
         None => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }
 
-pub(crate) fn purge(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+fn purge(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     deleted(store, name)?;
-    prune_all(store, &owner(name), 1)?;
+    let owner = owner(name);
+    // The newest one says that the player was deleted, and was read just now.
+    let newest = Patience::with(store).generations(&owner)?.last().copied().unwrap_or(0);
+    store.remove_before(&owner, newest)?;
     Ok(())
 }

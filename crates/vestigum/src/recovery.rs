@@ -1,4 +1,8 @@
-//! Finding the newest image that can be read, without ever passing over one that a newer game wrote.
+//! Finding the newest image that can be read.
+//!
+//! Four answers of a store are four different things here: *absent*, *whole*, *damaged* and *unavailable*. Only what is damaged is
+//! passed over, with a report that names it. What cannot be read now is asked for again, for less than a second, and then refused:
+//! it may be whole, and newer than anything else. [`PassingOver`] takes the decision of a person who knows better.
 
 use vestigum_core::image::SavedPlace;
 use vestigum_core::image::json::ImageError;
@@ -6,15 +10,16 @@ use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner};
 
 use crate::error::SessionError;
-use crate::store::{Committed, Newest, Store, StoreError};
+use crate::store::{Committed, Newest, Patience, Store, StoreError};
 
 /// Makes an older generation the newest again, as a new generation; the others stay as they are.
 ///
 /// # Errors
-/// If there is no such generation, it is damaged, or the store fails.
+/// If there is no such generation, it is damaged or cannot be read now, or the store fails.
 pub fn restore(store: &dyn Store, owner: &Owner, generation: u64) -> Result<Committed, StoreError> {
-    let image = store.read(owner, generation)?;
-    let newest = store.generations(owner)?.last().copied().unwrap_or(0);
+    let patience = Patience::with(store);
+    let image = patience.read(owner, generation)?;
+    let newest = patience.generations(owner)?.last().copied().unwrap_or(0);
     store.commit(newest, &image)
 }
 
@@ -28,34 +33,49 @@ pub struct NewestImage {
     pub newest: u64,
 }
 
+/// The generations of an owner that a person has decided to pass over where they cannot be read.
+pub(crate) type PassingOver<'a> = &'a [u64];
+
 /// A running game may prune what was just listed; then the list is read again, a few times.
 const LOOKS: usize = 3;
 
-/// The newest readable image of an owner. Damaged ones are passed over: the images before them are whole. A store that fails
+/// Finds the newest readable image of an owner. Damaged ones are passed over: the images before them are whole. A store that fails
 /// passes nothing over.
 ///
 /// # Errors
 /// If the store cannot be read, a newer game wrote the newest image, none can be read, or the player was deleted.
-pub fn newest_readable(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
-    let found = newest_image(store, owner)?;
+pub fn newest_readable(
+    patience: &Patience<'_>,
+    owner: &Owner,
+    over: PassingOver<'_>,
+) -> Result<NewestImage, SessionError> {
+    let found = newest_image(patience, owner, over)?;
     let is_deleted = |image: &&Image| image.place == SavedPlace::Deleted && *owner != Owner::Device;
     let Some(deleted) = found.image.as_ref().filter(is_deleted) else {
         return Ok(found);
     };
+    if let Origin::Recovered { passed_over, .. } = found.origin {
+        // Somebody has played since the deletion, and that is what cannot be read.
+        return Err(SessionError::AllDamaged { owner: owner.clone(), damaged: passed_over });
+    }
     // A purge leaves nothing but that image, and then the name is free.
-    if has_before(store, owner, deleted.generation)? {
+    if has_before(patience, owner, deleted.generation)? {
         return Err(SessionError::Deleted { owner: owner.clone() });
     }
     Ok(NewestImage { image: None, origin: Origin::Fresh, newest: found.newest })
 }
 
-/// The same, and of a player who was deleted the image that says so.
+/// Finds the same, and of a player who was deleted the image that says so.
 ///
 /// # Errors
 /// As [`newest_readable`], but for the player who was deleted.
-pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
+pub fn newest_image(
+    patience: &Patience<'_>,
+    owner: &Owner,
+    over: PassingOver<'_>,
+) -> Result<NewestImage, SessionError> {
     // One round trip, where the newest one is whole. What it said of another is not asked again.
-    let mut read_already = match store.newest(owner)? {
+    let mut read_already = match patience.newest(owner)? {
         None => return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0 }),
         Some(Newest { generation, image: Ok(image) }) => {
             return Ok(NewestImage { image: Some(image), origin: Origin::Loaded { generation }, newest: generation });
@@ -65,17 +85,21 @@ pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, Ses
     let mut looks = 0;
     loop {
         looks += 1;
-        let generations = store.generations(owner)?;
+        let generations = patience.generations(owner)?;
         let Some(newest) = generations.last().copied() else {
             return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0 });
         };
         let mut passed_over = Vec::new();
         let mut gone = false;
         for generation in generations.into_iter().rev() {
-            let read = match read_already.take_if(|(read, _)| *read == generation) {
+            let mut read = match read_already.take_if(|(read, _)| *read == generation) {
                 Some((_, image)) => image,
-                None => store.read(owner, generation),
+                None => patience.read(owner, generation),
             };
+            if over.contains(&generation) && matches!(read, Err(StoreError::Unavailable { .. })) {
+                // Where only a blob cannot be read, the rest is taken: the report of loading names the blob.
+                read = patience.store().read(owner, generation).or(read);
+            }
             match read {
                 Ok(image) => {
                     let origin = if passed_over.is_empty() {
@@ -91,7 +115,10 @@ pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, Ses
                 Err(StoreError::NoGeneration { .. }) if looks < LOOKS => gone = true,
                 Err(StoreError::Damaged { damaged, .. }) => passed_over.push((generation, damaged.to_string())),
                 Err(StoreError::NoGeneration { .. }) => passed_over.push((generation, "it is gone".to_owned())),
-                // The place fails, and the save may be whole: an older one would be loaded, and written over it.
+                Err(StoreError::Unavailable { why, .. }) if over.contains(&generation) => {
+                    passed_over.push((generation, format!("it could not be read, and was to be passed over: {why}")));
+                }
+                // It may be whole: an older one would be loaded, and written over it.
                 Err(error) => return Err(error.into()),
             }
         }
@@ -102,13 +129,18 @@ pub fn newest_image(store: &dyn Store, owner: &Owner) -> Result<NewestImage, Ses
 }
 
 /// Whether an owner has a generation before one.
-fn has_before(store: &dyn Store, owner: &Owner, before: u64) -> Result<bool, StoreError> {
-    Ok(store.generations(owner)?.iter().any(|generation| *generation < before))
+fn has_before(patience: &Patience<'_>, owner: &Owner, before: u64) -> Result<bool, StoreError> {
+    Ok(patience.generations(owner)?.iter().any(|generation| *generation < before))
 }
 
-/// The same, but where everything is damaged there is nothing: a new game begins behind the highest number.
-pub(crate) fn anew(store: &dyn Store, owner: &Owner) -> Result<NewestImage, SessionError> {
-    match newest_readable(store, owner) {
+/// Finds the same as [`newest_readable`], but where everything is damaged there is nothing: a new game begins behind the highest
+/// number.
+pub(crate) fn anew(
+    patience: &Patience<'_>,
+    owner: &Owner,
+    over: PassingOver<'_>,
+) -> Result<NewestImage, SessionError> {
+    match newest_readable(patience, owner, over) {
         Err(SessionError::AllDamaged { damaged, .. }) => {
             let newest = damaged.iter().map(|(generation, _)| *generation).max().unwrap_or(0);
             Ok(NewestImage { image: None, origin: Origin::Fresh, newest })

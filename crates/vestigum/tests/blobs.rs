@@ -101,7 +101,7 @@ fn blobs_go_when_no_generation_of_anybody_means_them() {
     drop(profiles);
     drop(saver);
     let strays = DirStore::open_to_read(folder.path()).unwrap().strays().unwrap();
-    assert_eq!(strays.iter().map(|stray| stray.why).collect::<Vec<_>>(), ["it is no blob"]);
+    assert_eq!(strays.iter().map(|stray| stray.why.as_str()).collect::<Vec<_>>(), ["it is no blob"]);
 }
 
 #[test]
@@ -218,6 +218,12 @@ fn a_store_that_keeps_the_bytes_of_images_elsewhere_is_given_the_blobs_too() {
         }
         fn commit(&self, follows: u64, image: &Image) -> Result<vestigum::Committed, StoreError> {
             self.0.commit(follows, image)
+        }
+        fn insert(&self, image: &Image) -> Result<vestigum::Committed, StoreError> {
+            self.0.insert(image)
+        }
+        fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+            self.0.remove_before(owner, generation)
         }
         fn prune(&self, owner: &Owner, keep: u32) -> Result<vestigum::Pruned, StoreError> {
             self.0.prune(owner, keep)

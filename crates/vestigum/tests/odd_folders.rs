@@ -268,10 +268,10 @@ impl Disk for Tight {
     fn make_folder(&self, path: &Path) -> io::Result<()> {
         self.disk.make_folder(path)
     }
-    fn is_folder(&self, path: &Path) -> bool {
+    fn is_folder(&self, path: &Path) -> io::Result<bool> {
         self.disk.is_folder(path)
     }
-    fn kind(&self, path: &Path) -> Option<EntryKind> {
+    fn kind(&self, path: &Path) -> io::Result<Option<EntryKind>> {
         self.disk.kind(path)
     }
     fn list(&self, folder: &Path) -> io::Result<Vec<String>> {

@@ -68,6 +68,12 @@ impl Store for Gated {
         self.commits.fetch_add(1, Ordering::SeqCst);
         self.store.commit(follows, image)
     }
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.store.insert(image)
+    }
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.store.remove_before(owner, generation)
+    }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.store.prune(owner, keep)
     }
@@ -241,6 +247,12 @@ fn a_store_that_panics_fails_the_saves_and_nothing_else() {
         }
         fn commit(&self, _: u64, _: &Image) -> Result<Committed, StoreError> {
             panic!("a mistake in the store")
+        }
+        fn insert(&self, _: &Image) -> Result<Committed, StoreError> {
+            panic!("a mistake in the store")
+        }
+        fn remove_before(&self, _: &Owner, _: u64) -> Result<usize, StoreError> {
+            Ok(0)
         }
         fn prune(&self, _: &Owner, _: u32) -> Result<Pruned, StoreError> {
             Ok(Pruned::default())

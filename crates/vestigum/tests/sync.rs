@@ -111,6 +111,12 @@ impl<T: Store> Store for Flaky<'_, T> {
         self.1.write(|| self.0.commit(follows, image))
     }
 
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.0.insert(image)
+    }
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.0.remove_before(owner, generation)
+    }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.0.prune(owner, keep)
     }

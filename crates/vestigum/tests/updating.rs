@@ -152,6 +152,12 @@ impl Store for NoDevice {
         }
         self.store.commit(follows, image)
     }
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.store.insert(image)
+    }
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.store.remove_before(owner, generation)
+    }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.store.prune(owner, keep)
     }

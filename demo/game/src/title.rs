@@ -95,7 +95,7 @@ impl Title {
                 self.news = format!("{name} is back.");
                 self.list(saver);
             }
-            (KeyCode::Enter, Some(ProfileState::Saved | ProfileState::Unreadable(_))) => {
+            (KeyCode::Enter, Some(ProfileState::Saved | ProfileState::Unreadable(_) | ProfileState::Unavailable(_))) => {
                 match Session::launch(p::spec(), saver, &name) {
                     Err(why @ SessionError::AllDamaged { .. }) => {
                         (self.news, self.asks) = (why.to_string(), Some(Asks::Anew));
@@ -166,7 +166,7 @@ impl Title {
                 &[("enter", "go on"), ("n", "new"), ("c", "copy"), ("d", "delete"), ("↑ ↓", "choose"), ("q", "quit")]
             }
             Some(ProfileState::Deleted) => &[("b", "bring back"), ("n", "new"), ("↑ ↓", "choose"), ("q", "quit")],
-            Some(ProfileState::Unreadable(_)) => {
+            Some(ProfileState::Unreadable(_) | ProfileState::Unavailable(_)) => {
                 &[("enter", "look why"), ("n", "new"), ("↑ ↓", "choose"), ("q", "quit")]
             }
         };
@@ -201,5 +201,6 @@ fn about(profile: &Profile) -> (String, Ink) {
         ProfileState::Saved => (format!("{at}, {played} min"), Ink::PLAIN),
         ProfileState::Deleted => ("deleted".into(), Ink::DIM),
         ProfileState::Unreadable(_) => ("cannot be read".into(), Ink::BAD),
+        ProfileState::Unavailable(_) => ("cannot be read now".into(), Ink::BAD),
     }
 }

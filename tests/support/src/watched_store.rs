@@ -117,6 +117,14 @@ impl<S: Store> Store for WatchedStore<S> {
         self.may()?;
         self.store.release(leases)
     }
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.may()?;
+        self.store.insert(image)
+    }
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.may()?;
+        self.store.remove_before(owner, generation)
+    }
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.may()?;
         self.store.prune(owner, keep)

@@ -111,9 +111,22 @@ pub enum BlobError {
         /// How many are read.
         most: u64,
     },
-    /// The system does not let it be read.
-    #[error("cannot be read: {0}")]
+    /// It is a folder, a link, a pipe or the like.
+    #[error("is not a regular file")]
+    NoFile,
+    /// The place could not give its bytes now: it may be whole.
+    #[error("cannot be read now: {0}")]
     NotRead(String),
+}
+
+impl BlobError {
+    /// Whether nobody knows what has become of it: the place could not read it now, and may later.
+    pub fn is_unavailable(&self) -> bool {
+        match self {
+            BlobError::NotRead(_) => true,
+            BlobError::Missing | BlobError::Damaged | BlobError::TooLarge { .. } | BlobError::NoFile => false,
+        }
+    }
 }
 
 /// The blobs of an image: the bytes, or why they are not there.

@@ -51,6 +51,14 @@ impl EncodedImage {
         mentioned(&self.content)
     }
 
+    /// Whether it says that the player was deleted.
+    pub fn is_deletion(&self) -> bool {
+        // The members stand in one order, and no text has a quote in it that is not escaped.
+        const PLACE: &[u8] = b",\"place\":";
+        let place = self.content.windows(PLACE.len()).position(|at| at == PLACE);
+        place.is_some_and(|at| self.content[at + PLACE.len()..].starts_with(b"\"deleted\""))
+    }
+
     /// Whether both hold the same and were saved at the same time.
     #[doc(hidden)]
     pub fn says_the_same(&self, other: &EncodedImage) -> bool {

@@ -30,11 +30,8 @@ pub enum ImageError {
         most: u64,
     },
     /// It is a folder, a link, a pipe or the like.
-    #[error("it is no regular file")]
+    #[error("it is not a regular file")]
     NoFile,
-    /// The system does not let it be read.
-    #[error("it cannot be read: {0}")]
-    NotRead(String),
     /// The JSON is not that of an image.
     #[error("it is no image: {0}")]
     NoImage(String),

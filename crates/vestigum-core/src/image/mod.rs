@@ -19,6 +19,7 @@ use std::sync::Arc;
 
 use crate::image::blobs::Blobs;
 use crate::value::tree::{Moved, Values};
+use crate::vocabulary::shown::shown;
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::policy::Resume;
 
@@ -122,15 +123,15 @@ impl fmt::Display for SavedPlace {
             SavedPlace::RunOver => f.pad("run over"),
             SavedPlace::Deleted => f.pad("deleted"),
             SavedPlace::InLevel { level, checkpoint, gone: Some(Gone::Level { version }), .. } => {
-                let at = checkpoint.as_ref().map(|checkpoint| format!(" at {checkpoint}")).unwrap_or_default();
-                f.pad(&format!("{level} of version {version}{at}"))
+                let at = checkpoint.as_ref().map(|checkpoint| format!(" at {}", shown(checkpoint))).unwrap_or_default();
+                f.pad(&format!("{} of version {version}{at}", shown(level)))
             }
             SavedPlace::InLevel { level, gone: Some(Gone::Checkpoint { name, version }), .. } => {
-                f.pad(&format!("{level} at {name} of version {version}"))
+                f.pad(&format!("{} at {} of version {version}", shown(level), shown(name)))
             }
-            SavedPlace::InLevel { level, checkpoint: None, .. } => f.pad(level),
+            SavedPlace::InLevel { level, checkpoint: None, .. } => f.pad(&shown(level)),
             SavedPlace::InLevel { level, checkpoint: Some(checkpoint), .. } => {
-                f.pad(&format!("{level} at {checkpoint}"))
+                f.pad(&format!("{} at {}", shown(level), shown(checkpoint)))
             }
         }
     }

@@ -7,6 +7,7 @@ use thiserror::Error;
 
 use crate::image::blobs::{BlobError, BlobRef};
 use crate::value::Value;
+use crate::vocabulary::shown::shown;
 use crate::vocabulary::key::EntryName;
 use crate::vocabulary::names::key_text;
 use crate::vocabulary::place::Place;
@@ -135,11 +136,12 @@ pub struct SavedName {
 
 impl fmt::Display for SavedName {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(&self.field)?;
+        f.write_str(&shown(&self.field))?;
         if !self.keys.is_empty() {
-            write!(f, "[{}]", self.keys.iter().map(|key| key_text(key)).collect::<Vec<_>>().join(", "))?;
+            let keys: Vec<String> = self.keys.iter().map(|key| shown(&key_text(key)).into_owned()).collect();
+            write!(f, "[{}]", keys.join(", "))?;
         }
-        f.write_str(&self.inside)
+        f.write_str(&shown(&self.inside))
     }
 }
 
@@ -170,7 +172,7 @@ impl fmt::Display for SavedThing {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             SavedThing::Value(name) => write!(f, "{name}"),
-            SavedThing::KeySet(name) | SavedThing::Key { name, .. } => f.pad(name),
+            SavedThing::KeySet(name) | SavedThing::Key { name, .. } => f.pad(&shown(name)),
         }
     }
 }

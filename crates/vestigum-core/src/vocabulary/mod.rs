@@ -10,5 +10,6 @@ pub mod names;
 pub mod owner;
 pub mod place;
 pub mod policy;
+pub mod shown;
 pub mod span;
 pub mod time;

@@ -2,6 +2,8 @@
 
 use std::fmt;
 
+use super::shown::shown;
+
 /// Whose progress an image holds.
 #[derive(Clone, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub enum Owner {
@@ -14,7 +16,7 @@ pub enum Owner {
 impl fmt::Display for Owner {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Owner::Profile(name) => write!(f, "profile `{name}`"),
+            Owner::Profile(name) => write!(f, "profile `{}`", shown(name)),
             Owner::Device => f.write_str("the device"),
         }
     }

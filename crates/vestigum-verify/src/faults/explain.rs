@@ -7,6 +7,8 @@ use crate::sim_disk::{DiskOperation, PowerLoss};
 
 pub(super) const UNREPORTED: &str = "the launch went on with an older image and did not say so: what cannot be read must be told apart from what is not there";
 
+pub(super) const UNAVAILABLE: &str = "what could not be read now was taken for what is not there or damaged, though it is whole: read it again, then refuse the launch";
+
 pub(super) const ROTTEN: &str =
     "the damage was not noticed, or not reported: verify each image as it is read, and fall back on the one before";
 

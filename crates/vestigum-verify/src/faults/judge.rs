@@ -4,8 +4,8 @@ pub(super) use vestigum::Store;
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use vestigum::SessionError;
-use vestigum::tools::newest_image;
+use vestigum::{SessionError, prune_all};
+use vestigum::tools::{Patience, newest_image};
 use vestigum_core::image::report::Origin;
 use vestigum_core::model::field::Field;
 use vestigum_core::{Image, Owner, Progress, Spec};
@@ -42,7 +42,7 @@ pub(super) fn judge<S: Store>(
         let store = opened(open, disk, expectations)?;
         let mut recovered = false;
         for (owner, expected) in expectations {
-            let found = newest_image(&store, owner).map_err(|error| expected.failed(error))?;
+            let found = newest_image(&Patience::with(&store), owner, &[]).map_err(|error| expected.failed(error))?;
             let digest = found.image.as_ref().map(Image::digest);
             if !digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest)) {
                 return Err(expected.finding(found.image.as_ref()));
@@ -74,7 +74,7 @@ pub(super) fn judge_rot<S: Store>(
         let store = opened(open, disk, expectations)?;
         let mut reported = false;
         for (owner, expected) in expectations {
-            match newest_image(&store, owner) {
+            match newest_image(&Patience::with(&store), owner, &[]) {
                 Ok(found) => {
                     let said = matches!(found.origin, Origin::Recovered { .. });
                     let digest = found.image.as_ref().map(Image::digest);
@@ -92,6 +92,50 @@ pub(super) fn judge_rot<S: Store>(
             }
         }
         Ok(if reported { Rotten::Reported } else { Rotten::Harmless })
+    })
+}
+
+/// Where something cannot be read now that is whole: what loads is what was acknowledged, with its blobs, or nothing loads and the
+/// launch is refused; and what a launch then saves, it saves behind that.
+pub(super) fn judge_unavailable<S: Store>(
+    open: Open<'_, S>,
+    disk: &SimDisk,
+    expectations: &Expectations,
+) -> Result<(), FaultFinding> {
+    caught(expectations, || {
+        // A store that cannot be opened refuses.
+        let Ok(store) = open(disk.clone()) else { return Ok(()) };
+        for (owner, expected) in expectations {
+            let refused = match newest_image(&Patience::with(&store), owner, &[]) {
+                Ok(found) => {
+                    let digest = found.image.as_ref().map(Image::digest);
+                    let right =
+                        digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest));
+                    if !right || matches!(found.origin, Origin::Recovered { .. }) {
+                        return Err(expected.finding(found.image.as_ref()));
+                    }
+                    expected.has_blobs(found.image.as_ref())?;
+                    false
+                }
+                // Only what was read in full is damaged.
+                Err(error @ SessionError::AllDamaged { .. }) => return Err(expected.failed(error)),
+                Err(_) => true,
+            };
+            // Pruning goes on all the same, and must take nothing that may be the newest.
+            let _ = prune_all(&store, owner, 1);
+            if refused {
+                let sound = SimDisk::sound(disk);
+                drop(store);
+                let store = opened(open, &sound, expectations)?;
+                let found = newest_image(&Patience::with(&store), owner, &[]).map_err(|error| expected.failed(error))?;
+                let digest = found.image.as_ref().map(Image::digest);
+                if !digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest)) {
+                    return Err(expected.finding(found.image.as_ref()));
+                }
+                return Ok(());
+            }
+        }
+        Ok(())
     })
 }
 
@@ -126,7 +170,7 @@ fn next_save(store: &dyn Store, newest: u64, image: &Image, expected: &Expected)
         expected: expected.told(),
     };
     store.commit(newest, &next).map_err(|error| failed(&error))?;
-    let found = newest_image(store, &next.owner).map_err(|error| failed(&error))?;
+    let found = newest_image(&Patience::with(store), &next.owner, &[]).map_err(|error| failed(&error))?;
     if found.image.is_some_and(|found| found.digest() == next.digest()) {
         return Ok(());
     }

@@ -8,6 +8,8 @@
 //! - each of them fails once, and each two in a row: the disk is full, or reports an error, or a read comes out short; play
 //!   goes on, the process ends, the next one does the same, and the power fails in between; where the last save failed,
 //!   the game also goes back to what it had saved before, and saves that;
+//! - each read fails once, as if another program held the file, while the playthrough runs, in the next process, and in the launch
+//!   after that; and each file and folder that it leaves cannot be read at all: a launch gives what was acknowledged, or is refused;
 //! - each byte of each file that the playthrough leaves is damaged.
 //!
 //! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
@@ -39,7 +41,7 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
-use judge::{FaultFinding, Rotten, judge, judge_rot};
+use judge::{FaultFinding, Rotten, judge, judge_rot, judge_unavailable};
 use recorder::{Commits, Open, Recorder};
 
 use vestigum::{Store, StoreError};
@@ -63,6 +65,8 @@ pub enum FaultKind {
     DiskError,
     /// One read gives only half of the file.
     ShortRead,
+    /// One read fails, or all reads of a file or folder: another program holds it, though it is whole.
+    Unavailable,
     /// One byte, or one block of 512, is not what was written.
     BitRot,
 }
@@ -75,6 +79,7 @@ impl fmt::Display for FaultKind {
             FaultKind::DiskFull => "disk full",
             FaultKind::DiskError => "disk error",
             FaultKind::ShortRead => "short read",
+            FaultKind::Unavailable => "unavailable",
             FaultKind::BitRot => "bit rot",
         })
     }
@@ -187,6 +192,10 @@ enum Point {
     Kill(usize),
     /// These operations fail, the same fault each time.
     Fail(Vec<usize>, Fault),
+    /// The reads of the launches that follow the playthrough fail, each once.
+    Refuse,
+    /// This file or folder cannot be read any more.
+    RefuseAlways(PathBuf),
     Rot(PathBuf, Vec<u8>),
 }
 
@@ -260,14 +269,22 @@ impl<S: Store> Trial<'_, S> {
                 points.push(Point::Kill(number + 1));
             }
             let strike = |fault: &Fault| fault.strikes(operation);
-            for fault in [Fault::Full, Fault::Broken, Fault::ShortRead].into_iter().filter(strike) {
+            for fault in
+                [Fault::Full, Fault::Broken, Fault::ShortRead, Fault::Unavailable].into_iter().filter(strike)
+            {
                 points.push(Point::Fail(vec![number], fault));
-                if fault != Fault::ShortRead {
+                if !matches!(fault, Fault::ShortRead | Fault::Unavailable) {
                     points.push(Point::Fail(vec![number, number + 1], fault));
                 }
             }
         }
-        points.extend(self.disk.files().into_iter().map(|(path, bytes)| Point::Rot(path, bytes)));
+        points.push(Point::Refuse);
+        let files = self.disk.files();
+        let mut paths: BTreeSet<PathBuf> = files.iter().map(|(path, _)| path.clone()).collect();
+        paths.extend(files.iter().flat_map(|(path, _)| path.ancestors().skip(1)).map(PathBuf::from));
+        paths.remove(std::path::Path::new(""));
+        points.extend(paths.into_iter().map(Point::RefuseAlways));
+        points.extend(files.into_iter().map(|(path, bytes)| Point::Rot(path, bytes)));
         points
     }
 
@@ -276,6 +293,8 @@ impl<S: Store> Trial<'_, S> {
             Point::Cut(operations) => self.cut(*operations),
             Point::Kill(operations) => self.kill(*operations),
             Point::Fail(operations, fault) => self.fail(operations, *fault),
+            Point::Refuse => return self.refuse(),
+            Point::RefuseAlways(path) => self.refuse_always(path),
             Point::Rot(path, bytes) => return self.rot(path, bytes),
         };
         (kind, Tried { points: 1, ..tried }, violations)
@@ -300,6 +319,7 @@ impl<S: Store> Trial<'_, S> {
             Fault::Full => FaultKind::DiskFull,
             Fault::Broken => FaultKind::DiskError,
             Fault::ShortRead => FaultKind::ShortRead,
+            Fault::Unavailable => FaultKind::Unavailable,
         };
         let disk = SimDisk::default();
         operations.iter().for_each(|operation| disk.fail(*operation, fault));
@@ -385,6 +405,54 @@ impl<S: Store> Trial<'_, S> {
             }
         }
         (tried, violations)
+    }
+
+    /// Lets each read of the launches that follow fail once. What was acknowledged loads, or the launch is refused; nothing is passed
+    /// over, and nothing begins anew.
+    fn refuse(&self) -> (FaultKind, Tried, Vec<Violation>) {
+        let kind = FaultKind::Unavailable;
+        let ends = self.log.len();
+        let expected = self.commits.expected(ends);
+        let (mut tried, mut violations) = (Tried::default(), Vec::new());
+        for ahead in 0.. {
+            let disk = self.disk.killed_after(ends);
+            disk.fail(ends + ahead, Fault::Unavailable);
+            let judged = judge_unavailable(self.open, &disk, &expected);
+            if disk.count() <= ends + ahead {
+                break;
+            }
+            tried.points += 1;
+            self.note_refusal(judged, &disk, &mut tried, &mut violations);
+        }
+        (kind, tried, violations)
+    }
+
+    /// Lets nothing be read of a file or folder any more.
+    fn refuse_always(&self, path: &std::path::Path) -> (FaultKind, Tried, Vec<Violation>) {
+        let disk = self.disk.killed_after(self.log.len());
+        disk.fail_always(path, Fault::Unavailable);
+        let (mut tried, mut violations) = (Tried::default(), Vec::new());
+        let judged = judge_unavailable(self.open, &disk, &self.commits.expected(self.log.len()));
+        self.note_refusal(judged, &disk, &mut tried, &mut violations);
+        (FaultKind::Unavailable, tried, violations)
+    }
+
+    fn note_refusal(
+        &self,
+        judged: Result<(), FaultFinding>,
+        disk: &SimDisk,
+        tried: &mut Tried,
+        violations: &mut Vec<Violation>,
+    ) {
+        tried.outcomes += 1;
+        let Err(finding) = judged else { return };
+        tried.violations += 1;
+        if violations.is_empty() {
+            let log = disk.operations();
+            let case =
+                Case { kind: FaultKind::Unavailable, log: &log, cut: log.len(), commits: &self.commits, failed: None };
+            violations.push(case.violation(Vec::new(), finding, explain::UNAVAILABLE.into()));
+        }
     }
 
     /// Damages each byte of a file, and each block of 512.

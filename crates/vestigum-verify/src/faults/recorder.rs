@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use vestigum::tools::{NewestImage, commit_making_room, newest_image, newest_readable};
+use vestigum::tools::{NewestImage, Patience, commit_making_room, newest_image, newest_readable};
 use vestigum::{Store, StoreError, prune_all};
 use vestigum_core::image::SavedPlace;
 use vestigum_core::image::report::Origin;
@@ -13,7 +13,7 @@ use super::FaultStep;
 use super::judge::FaultFinding;
 use crate::playthrough::{Newest, Saves, SavesError};
 use crate::sim_disk::SimDisk;
-use crate::store_saves::{readable_of, saves_error};
+use crate::store_saves::{purge, readable_of, saves_error};
 
 /// A save that the playthrough asked for.
 #[derive(Clone, Debug)]
@@ -166,7 +166,7 @@ impl<'a, S: Store> Recorder<'a, S> {
 
     /// What loads, and whether it is what must be there.
     fn look(&mut self, owner: &Owner) -> Result<NewestImage, SavesError> {
-        let found = newest_image(self.store()?, owner).map_err(saves_error)?;
+        let found = newest_image(&Patience::with(self.store()?), owner, &[]).map_err(saves_error)?;
         if let Some(expected) = self.commits.expected(self.disk.count()).get(owner) {
             let digest = found.image.as_ref().map(Image::digest);
             let right = digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest));
@@ -227,7 +227,7 @@ impl<S: Store> Saves for Recorder<'_, S> {
     fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError> {
         let found = self.look(owner)?;
         if found.image.as_ref().is_some_and(|image| image.place == SavedPlace::Deleted) {
-            let deleted = newest_readable(self.store()?, owner).map_err(saves_error)?;
+            let deleted = newest_readable(&Patience::with(self.store()?), owner, &[]).map_err(saves_error)?;
             return Ok(Newest { image: deleted.image, origin: deleted.origin });
         }
         self.prune(owner);
@@ -252,8 +252,7 @@ impl<S: Store> Saves for Recorder<'_, S> {
     }
 
     fn purge(&mut self, owner: &Owner) -> Result<(), SavesError> {
-        let purged = prune_all(self.store()?, owner, 1);
-        purged.map(drop).map_err(|error| SavesError::Failed(error.to_string()))
+        purge(self.store()?, owner).map_err(|error| SavesError::Failed(error.to_string()))
     }
 
     /// The next process opens the store anew.

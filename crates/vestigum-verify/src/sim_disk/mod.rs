@@ -6,6 +6,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
 use std::{fmt, io};
 
 mod outcomes;
@@ -40,18 +41,20 @@ pub struct SimDisk {
 
 #[derive(Default)]
 struct Inner {
-    state: DiskState,
+    state: Arc<DiskState>,
     /// The state before the first operation.
-    first: DiskState,
+    first: Arc<DiskState>,
     log: Vec<Arc<Logged>>,
     faults: Vec<(usize, Fault)>,
+    /// Those that stay.
+    for_good: Vec<(PathBuf, Fault)>,
     locks: BTreeSet<PathBuf>,
 }
 
 /// An operation and the state that it left.
 struct Logged {
     operation: DiskOperation,
-    after: DiskState,
+    after: Arc<DiskState>,
 }
 
 /// What is seen, what is durable, and what stands between them.
@@ -97,6 +100,8 @@ pub(super) struct Content {
 #[expect(missing_docs, reason = "each variant is what the method of `Disk` with that name does")]
 pub enum DiskOperation {
     MakeFolder(PathBuf),
+    /// `kind` and `is_folder`.
+    LookAt(PathBuf),
     List(PathBuf),
     Read(PathBuf),
     Create(PathBuf),
@@ -110,7 +115,32 @@ pub enum DiskOperation {
 impl DiskOperation {
     /// Whether it can leave anything for a power loss to take.
     pub fn changes(&self) -> bool {
-        !matches!(self, DiskOperation::List(_) | DiskOperation::Read(_))
+        match self {
+            DiskOperation::LookAt(_) | DiskOperation::List(_) | DiskOperation::Read(_) => false,
+            DiskOperation::MakeFolder(_)
+            | DiskOperation::Create(_)
+            | DiskOperation::Write(..)
+            | DiskOperation::Sync(_)
+            | DiskOperation::Rename(..)
+            | DiskOperation::Remove(_)
+            | DiskOperation::SyncFolder(_) => true,
+        }
+    }
+
+    /// Returns the file or folder that it is about; of a rename the old name.
+    pub fn path(&self) -> &Path {
+        match self {
+            DiskOperation::MakeFolder(path)
+            | DiskOperation::LookAt(path)
+            | DiskOperation::List(path)
+            | DiskOperation::Read(path)
+            | DiskOperation::Create(path)
+            | DiskOperation::Write(path, _)
+            | DiskOperation::Sync(path)
+            | DiskOperation::Rename(path, _)
+            | DiskOperation::Remove(path)
+            | DiskOperation::SyncFolder(path) => path,
+        }
     }
 }
 
@@ -118,6 +148,7 @@ impl fmt::Display for DiskOperation {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             DiskOperation::MakeFolder(path) => write!(f, "make folder  {}", path.display()),
+            DiskOperation::LookAt(path) => write!(f, "look at      {}", path.display()),
             DiskOperation::List(path) => write!(f, "list         {}", path.display()),
             DiskOperation::Read(path) => write!(f, "read         {}", path.display()),
             DiskOperation::Create(path) => write!(f, "create       {}", path.display()),
@@ -140,13 +171,18 @@ pub enum Fault {
     Broken,
     /// A read gives only the first half.
     ShortRead,
+    /// Nothing of the file or folder can be read now, though it is whole: another program holds it, the system has no more file
+    /// numbers, or the share does not answer.
+    Unavailable,
 }
 
 impl Fault {
     /// Whether this can happen to that operation.
     pub fn strikes(self, operation: &DiskOperation) -> bool {
         match self {
-            Fault::Broken => true,
+            // A look at a name asks for nothing that is on the file itself.
+            Fault::Broken => !matches!(operation, DiskOperation::LookAt(_)),
+            Fault::Unavailable => !operation.changes(),
             Fault::Full => {
                 matches!(operation, DiskOperation::MakeFolder(_) | DiskOperation::Create(_) | DiskOperation::Write(..))
             }
@@ -158,18 +194,25 @@ impl Fault {
         match self {
             Fault::Full => io::Error::new(io::ErrorKind::StorageFull, "no space left on the disk"),
             Fault::Broken | Fault::ShortRead => io::Error::other("the disk reports an error"),
+            Fault::Unavailable => io::Error::new(io::ErrorKind::PermissionDenied, "another program holds it"),
         }
     }
 }
 
 impl SimDisk {
     pub(super) fn of(state: DiskState) -> SimDisk {
+        let state = Arc::new(state);
         SimDisk { inner: Arc::new(Mutex::new(Inner { first: state.clone(), state, ..Inner::default() })) }
     }
 
     /// Lets the operation with that number (from 0) fail, besides those that are to fail already.
     pub fn fail(&self, operation: usize, fault: Fault) {
         self.lock_inner().faults.push((operation, fault));
+    }
+
+    /// Lets every operation on that file or folder fail from now on that the fault strikes.
+    pub fn fail_always(&self, path: &Path, fault: Fault) {
+        self.lock_inner().for_good.push((path.to_path_buf(), fault));
     }
 
     /// Every operation so far.
@@ -184,13 +227,13 @@ impl SimDisk {
 
     /// Every state in which the disk can be found if the power fails now.
     pub fn power_loss(&self) -> PowerLosses {
-        PowerLosses::of(self.lock_inner().state.clone())
+        PowerLosses::of((*self.lock_inner().state).clone())
     }
 
     /// Every state in which the disk could be found if the power had failed after so many operations.
     pub fn power_loss_after(&self, operations: usize) -> PowerLosses {
         let inner = self.lock_inner();
-        PowerLosses::of(inner.state_after(operations))
+        PowerLosses::of((*inner.state_after(operations)).clone())
     }
 
     /// A disk of its own as it was after so many operations, with its log up to there: the process that used it was
@@ -201,6 +244,12 @@ impl SimDisk {
         let inner = self.lock_inner();
         let (state, log) = (inner.state_after(operations), inner.log[..operations.min(inner.log.len())].to_vec());
         SimDisk { inner: Arc::new(Mutex::new(Inner { state, first: inner.first.clone(), log, ..Inner::default() })) }
+    }
+
+    /// A disk of its own with everything that is seen, on which nothing fails and nobody holds a lock.
+    #[must_use]
+    pub fn sound(&self) -> SimDisk {
+        self.killed_after(self.count())
     }
 
     /// The files that are seen, with their content.
@@ -216,10 +265,10 @@ impl SimDisk {
     /// A disk of its own with the same files and folders, all of them durable, of which one file has another content.
     #[must_use]
     pub fn with_content(&self, path: &Path, bytes: Vec<u8>) -> SimDisk {
-        let mut state = self.lock_inner().state.clone();
+        let mut state = (*self.lock_inner().state).clone();
         state.durable = state.seen.clone();
         state.pending.clear();
-        for (at, entry) in &state.seen {
+        for (at, entry) in &state.seen.clone() {
             if let DiskEntry::File(file) = entry
                 && let Some(content) = state.files.get_mut(file)
             {
@@ -244,9 +293,22 @@ impl SimDisk {
     ) -> io::Result<T> {
         let mut inner = self.lock_inner();
         let number = inner.log.len();
-        let strikes = |(at, fault): &&(usize, Fault)| *at == number && fault.strikes(&operation);
-        let fault = inner.faults.iter().find(strikes).map(|(_, fault)| *fault);
-        let result = act(&mut inner.state, number, fault);
+        let fault = inner.fault_of(&operation);
+        let result = act(Arc::make_mut(&mut inner.state), number, fault);
+        let after = inner.state.clone();
+        inner.log.push(Arc::new(Logged { operation, after }));
+        result
+    }
+
+    /// Logs an operation that changes nothing and does it, or lets it fail if it is to.
+    fn observe<T>(
+        &self,
+        operation: DiskOperation,
+        act: impl FnOnce(&DiskState, Option<Fault>) -> io::Result<T>,
+    ) -> io::Result<T> {
+        let mut inner = self.lock_inner();
+        let fault = inner.fault_of(&operation);
+        let result = act(&inner.state, fault);
         let after = inner.state.clone();
         inner.log.push(Arc::new(Logged { operation, after }));
         result
@@ -254,7 +316,15 @@ impl SimDisk {
 }
 
 impl Inner {
-    fn state_after(&self, operations: usize) -> DiskState {
+    /// What is to go wrong with the next operation.
+    fn fault_of(&self, operation: &DiskOperation) -> Option<Fault> {
+        let number = self.log.len();
+        let once = self.faults.iter().find(|(at, fault)| *at == number && fault.strikes(operation));
+        let stays = || self.for_good.iter().find(|(path, fault)| path == operation.path() && fault.strikes(operation));
+        once.map(|(_, fault)| *fault).or_else(|| stays().map(|(_, fault)| *fault))
+    }
+
+    fn state_after(&self, operations: usize) -> Arc<DiskState> {
         let last = operations.checked_sub(1).and_then(|last| self.log.get(last).or(self.log.last()));
         last.map_or_else(|| self.first.clone(), |logged| logged.after.clone())
     }
@@ -354,20 +424,28 @@ impl Disk for SimDisk {
         })
     }
 
-    fn is_folder(&self, path: &Path) -> bool {
-        self.lock_inner().state.folder(path).is_ok()
+    fn is_folder(&self, path: &Path) -> io::Result<bool> {
+        self.observe(DiskOperation::LookAt(path.to_path_buf()), |state, fault| {
+            unless(fault)?;
+            Ok(state.folder(path).is_ok())
+        })
     }
 
-    fn kind(&self, path: &Path) -> Option<EntryKind> {
-        let inner = self.lock_inner();
-        match inner.state.seen.get(path)? {
-            DiskEntry::Folder => Some(EntryKind::Folder),
-            DiskEntry::File(file) => Some(EntryKind::File(inner.state.files[file].seen.len() as u64)),
-        }
+    fn kind(&self, path: &Path) -> io::Result<Option<EntryKind>> {
+        self.observe(DiskOperation::LookAt(path.to_path_buf()), |state, fault| {
+            unless(fault)?;
+            Ok(state.seen.get(path).map(|entry| match entry {
+                DiskEntry::Folder => EntryKind::Folder,
+                DiskEntry::File(file) => EntryKind::File(state.files[file].seen.len() as u64),
+            }))
+        })
     }
+
+    /// Nothing of it changes by itself, so that nobody need wait.
+    fn pause(&self, _: Duration) {}
 
     fn list(&self, folder: &Path) -> io::Result<Vec<String>> {
-        self.operate(DiskOperation::List(folder.to_path_buf()), |state, _, fault| {
+        self.observe(DiskOperation::List(folder.to_path_buf()), |state, fault| {
             unless(fault)?;
             state.folder(folder)?;
             let inside = state.seen.keys().filter(|path| path.parent() == Some(folder));
@@ -376,7 +454,7 @@ impl Disk for SimDisk {
     }
 
     fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>> {
-        self.operate(DiskOperation::Read(path.to_path_buf()), |state, _, fault| {
+        self.observe(DiskOperation::Read(path.to_path_buf()), |state, fault| {
             let file = state.file(path)?;
             let bytes = &state.files[&file].seen;
             let most = usize::try_from(most).unwrap_or(usize::MAX).min(bytes.len());

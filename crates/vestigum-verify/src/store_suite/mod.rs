@@ -60,12 +60,15 @@ type CheckResult = Result<(), Breach>;
 /// Faults of a disk are no part of it: [`crate::faults`] tries those. Of a store that several processes have open at once,
 /// [`shared_breaches`] tries more.
 pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
-    let checks: [&dyn Fn() -> CheckResult; 12] = [
+    let checks: [&dyn Fn() -> CheckResult; 15] = [
         &|| an_empty_place(&empty()),
         &|| one_after_the_other(&empty()),
         &|| unchanged(&empty()),
         &|| conflicts(&empty()),
         &|| pruning(&empty()),
+        &|| deletions(&empty()),
+        &|| removing(&empty()),
+        &|| inserting(&empty()),
         &|| owners_apart(empty(), reopen),
         &|| large(empty(), reopen),
         &|| blobs(empty(), reopen),
@@ -200,6 +203,71 @@ fn pruning(store: &dyn Store) -> CheckResult {
     holds(RULE, read.values == image(&ada, 6).values, || format!("the newest is {read:?}"))?;
     let next = commit(RULE, store, newest, &image(&ada, 7))?.generation;
     holds(RULE, next > newest, || format!("generation {next} came after {newest}"))
+}
+
+fn inserting(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "an image is inserted under the number that it has, unless another has it";
+    let ada = player("ada");
+    // As a copy does it: the newest first.
+    for generation in [7, 3, 5] {
+        let inserted = Image { generation, ..image(&ada, generation as i64) };
+        let first = worked(RULE, store.insert(&inserted))?;
+        let is_so = first.written && first.generation == generation;
+        holds(RULE, is_so, || format!("generation {generation} gave {first:?}"))?;
+        let again = worked(RULE, store.insert(&inserted))?;
+        let same = !again.written && again.generation == generation;
+        holds(RULE, same, || format!("the same once more gave {again:?}"))?;
+        let newest = worked(RULE, store.newest(&ada))?.map(|newest| newest.generation);
+        holds(RULE, newest == Some(7), || format!("then the newest is {newest:?}"))?;
+    }
+    let refused = store.insert(&Image { generation: 5, ..image(&ada, 9) });
+    let conflict = matches!(refused, Err(StoreError::Conflict { newest: 7, .. }));
+    holds(RULE, conflict, || format!("another image under generation 5 gave {refused:?}"))?;
+    let generations = worked(RULE, store.generations(&ada))?;
+    holds(RULE, generations == [3, 5, 7], || format!("the generations are {generations:?}"))?;
+    let bo = with_blobs(&player("bo"), &["a sketch"]);
+    worked(RULE, store.insert(&Image { generation: 4, ..bo.clone() }))?;
+    let read = worked(RULE, store.read(&bo.owner, 4))?;
+    holds(RULE, read.blobs == bo.blobs, || "its blobs did not come along".into())?;
+    let next = commit(RULE, store, 7, &image(&ada, 8))?.generation;
+    holds(RULE, next == 8, || format!("the commit behind it has the number {next}"))
+}
+
+fn removing(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "what is below a number is removed, and nothing else";
+    let (ada, bo) = (player("ada"), player("bo"));
+    for owner in [&ada, &bo] {
+        let mut newest = 0;
+        for value in 1..=4 {
+            newest = commit(RULE, store, newest, &image(owner, value))?.generation;
+        }
+    }
+    let all = worked(RULE, store.generations(&ada))?;
+    let removed = worked(RULE, store.remove_before(&ada, all[3]))?;
+    let left = worked(RULE, store.generations(&ada))?;
+    holds(RULE, removed == 3 && left == [all[3]], || format!("{removed} of {all:?} were removed, and {left:?} are left"))?;
+    let others = worked(RULE, store.generations(&bo))?;
+    holds(RULE, others.len() == 4, || format!("another player has {others:?}"))?;
+    let none = worked(RULE, store.remove_before(&ada, all[3]))?;
+    holds(RULE, none == 0, || format!("once more removed {none}"))
+}
+
+fn deletions(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "a deletion takes the place of no save when a place is pruned";
+    let ada = player("ada");
+    let mut newest = 0;
+    for value in 1..=3 {
+        newest = commit(RULE, store, newest, &image(&ada, value))?.generation;
+    }
+    let deletion = image(&ada, 0).deleted("2026-11-24T18:15:14.003Z".into());
+    let deleted = commit(RULE, store, newest, &deletion)?.generation;
+    worked(RULE, prune_all(store, &ada, 1))?;
+    let left = worked(RULE, store.generations(&ada))?;
+    holds(RULE, left == [newest, deleted], || format!("of a deleted player {left:?} are left"))?;
+    let back = commit(RULE, store, deleted, &image(&ada, 4))?.generation;
+    worked(RULE, prune_all(store, &ada, 1))?;
+    let left = worked(RULE, store.generations(&ada))?;
+    holds(RULE, left == [back], || format!("of one who came back {left:?} are left"))
 }
 
 fn owners_apart<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {

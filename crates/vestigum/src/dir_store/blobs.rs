@@ -112,7 +112,7 @@ impl DirStore {
         }
         let folder = self.blob_folder();
         for (digest, bytes) in blobs.iter() {
-            if !self.has_blob(&folder, digest, bytes) {
+            if !self.has_blob(&folder, digest, bytes)? {
                 self.settle(&folder).map_err(io_error("make", &folder))?;
                 self.write_blob(&folder, digest, bytes)?;
                 let mut shelf = lock(&self.inner.blobs);
@@ -134,19 +134,19 @@ impl DirStore {
 
     /// Whether a blob is there and whole. Somebody may have removed it since it was seen last, so that it is there is asked
     /// each time; its bytes are read once.
-    fn has_blob(&self, folder: &Path, digest: &BlobDigest, bytes: &[u8]) -> bool {
-        let disk = &*self.inner.disk;
+    fn has_blob(&self, folder: &Path, digest: &BlobDigest, bytes: &[u8]) -> Result<bool, StoreError> {
         let path = folder.join(digest.to_string());
         let len = bytes.len() as u64;
-        if disk.kind(folder) != Some(EntryKind::Folder) || disk.kind(&path) != Some(EntryKind::File(len)) {
-            return false;
+        if self.kind_of(folder)? != Some(EntryKind::Folder) || self.kind_of(&path)? != Some(EntryKind::File(len)) {
+            return Ok(false);
         }
         let known = lock(&self.inner.blobs).whole.contains(digest);
-        let whole = known || disk.read(&path, len + 1).is_ok_and(|found| found == bytes);
+        // One that cannot be read now is written again: the bytes are here.
+        let whole = known || self.inner.disk.read(&path, len + 1).is_ok_and(|found| found == bytes);
         if whole && !known {
             lock(&self.inner.blobs).whole.insert(*digest);
         }
-        whole
+        Ok(whole)
     }
 
     /// What lies under the name of a blob is replaced: it was found to be something else.
@@ -165,35 +165,35 @@ impl DirStore {
         named
     }
 
-    /// The bytes of a blob. What is read short is read once more.
+    /// Returns the bytes of a blob. One that cannot be read to its end now is [`BlobError::NotRead`], which is no loss.
     pub(super) fn find_blob(&self, blob: &BlobRef) -> Result<Arc<[u8]>, BlobError> {
         let disk = &*self.inner.disk;
         let folder = self.blob_folder();
         let path = folder.join(blob.digest.to_string());
-        if disk.kind(&folder) != Some(EntryKind::Folder) {
+        let not_read = |error: io::Error| BlobError::NotRead(error.to_string());
+        if disk.kind(&folder).map_err(not_read)? != Some(EntryKind::Folder) {
             return Err(BlobError::Missing);
         }
-        match disk.kind(&path) {
+        match disk.kind(&path).map_err(not_read)? {
             None => return Err(BlobError::Missing),
             Some(EntryKind::File(len)) if len != blob.len => return Err(BlobError::Damaged),
             Some(EntryKind::File(bytes)) if bytes > self.most => {
                 return Err(BlobError::TooLarge { most: self.most });
             }
             Some(EntryKind::File(_)) => {}
-            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) => {
-                return Err(BlobError::NotRead("it is no regular file".into()));
+            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) => return Err(BlobError::NoFile),
+        }
+        let bytes = match disk.read(&path, blob.len + 1) {
+            Ok(bytes) if (bytes.len() as u64) < blob.len => {
+                return Err(BlobError::NotRead(format!("expected {} bytes, found {}", blob.len, bytes.len())));
             }
-        }
-        let read = || match disk.read(&path, blob.len + 1) {
-            Ok(bytes) => blob.verify(&bytes).map(|()| bytes.into()),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => Err(BlobError::Missing),
-            Err(error) => Err(BlobError::NotRead(error.to_string())),
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Err(BlobError::Missing),
+            Err(error) => return Err(not_read(error)),
         };
-        let found: Result<Arc<[u8]>, BlobError> = read().or_else(|_| read());
-        if found.is_ok() {
-            lock(&self.inner.blobs).whole.insert(blob.digest);
-        }
-        found
+        blob.verify(&bytes)?;
+        lock(&self.inner.blobs).whole.insert(blob.digest);
+        Ok(bytes.into())
     }
 
     /// Notes what a generation means that was just written, before its blobs are no longer needed by the commit.
@@ -254,8 +254,8 @@ impl DirStore {
         let Some(digest) = shelf.unmentioned(blobs).pop_first() else { return Ok(false) };
         let path = folder.join(digest.to_string());
         shelf.whole.remove(&digest);
-        // What is no file was not written by this store, and removing it would fail for ever.
-        if !matches!(self.inner.disk.kind(&path), Some(EntryKind::File(_))) {
+        // What is not a file was not written by this store, and removing it would fail for ever.
+        if !matches!(self.kind_of(&path)?, Some(EntryKind::File(_))) {
             return Ok(false);
         }
         self.inner.disk.remove(&path).map_err(io_error("remove", &path))?;
@@ -267,7 +267,7 @@ impl DirStore {
         let disk = &*self.inner.disk;
         let shelf = lock(&self.inner.blobs);
         let mut left = names.iter().filter(|name| name.starts_with(TEMPORARY)).map(|name| folder.join(name));
-        let left = left.find(|path| matches!(disk.kind(path), Some(EntryKind::File(_) | EntryKind::Link)));
+        let left = left.find(|path| matches!(disk.kind(path), Ok(Some(EntryKind::File(_) | EntryKind::Link))));
         let Some(path) = left.filter(|_| shelf.needed.is_empty()) else { return Ok(false) };
         disk.remove(&path).map_err(io_error("remove", &path))?;
         Ok(true)
@@ -278,8 +278,13 @@ impl DirStore {
         let profiles = self.profiles();
         let mut folders = vec![self.inner.root.join("device")];
         folders.extend(self.names(&profiles)?.iter().map(|name| profiles.join(name)));
-        folders.retain(|folder| self.inner.disk.kind(folder) == Some(EntryKind::Folder));
-        Ok(folders)
+        let mut there = Vec::with_capacity(folders.len());
+        for folder in folders {
+            if self.kind_of(&folder)? == Some(EntryKind::Folder) {
+                there.push(folder);
+            }
+        }
+        Ok(there)
     }
 
     /// The generations in some folders of which it is not known what they mention.
@@ -306,7 +311,7 @@ impl DirStore {
     }
 
     fn mentions_of(&self, path: &Path) -> Option<BTreeSet<BlobDigest>> {
-        let Some(EntryKind::File(len)) = self.inner.disk.kind(path) else { return Some(BTreeSet::new()) };
+        let Some(EntryKind::File(len)) = self.inner.disk.kind(path).ok()? else { return Some(BTreeSet::new()) };
         if len > self.most {
             return None;
         }
@@ -332,10 +337,12 @@ impl DirStore {
                 blobs.retain(|digest| !mentions.contains(digest));
             }
         }
-        let size = |digest: &BlobDigest| match self.inner.disk.kind(&folder.join(digest.to_string())) {
-            Some(EntryKind::File(len)) => Some(len),
-            Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) | None => None,
-        };
-        Ok(blobs.iter().filter_map(size).collect())
+        let mut sizes = Vec::with_capacity(blobs.len());
+        for digest in &blobs {
+            if let Some(EntryKind::File(len)) = self.kind_of(&folder.join(digest.to_string()))? {
+                sizes.push(len);
+            }
+        }
+        Ok(sizes)
     }
 }

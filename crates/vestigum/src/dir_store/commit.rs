@@ -6,11 +6,11 @@ use std::path::{Path, PathBuf};
 use vestigum_core::{EncodedImage, Owner};
 
 use super::folders::settle_folder;
-use super::known::{FileVerdict, Known};
+use super::known::Known;
 use super::names::{LAST_GENERATION, TEMPORARY};
 use super::{DirStore, Inner, Turn, io_error, lock, take_lock};
 use crate::disk::DiskFile;
-use crate::store::{Committed, Store, StoreError, prove};
+use crate::store::{Committed, SaveVerdict, Store, StoreError, prove};
 
 impl DirStore {
     /// Writes an image as the next generation, unless the newest one holds the same progress.
@@ -65,8 +65,43 @@ impl DirStore {
         written.map_err(|failed| failed.error)?;
         self.note_mentions(&folder, generation, &bytes, image.blobs());
         drop(needed);
-        self.judged(owner, generation, Some(FileVerdict::Whole));
+        self.judged(owner, generation, Some(SaveVerdict::of_written(image)));
         Ok(Committed { missing, ..Committed::written(generation) })
+    }
+
+    /// Writes an image under a number of its own, unless something has it.
+    pub(super) fn insert_one(&self, generation: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
+        let owner = image.owner();
+        let turn = self.turn(owner)?;
+        let mut turn = lock(&turn);
+        self.keep_place()?;
+        if !(1..=LAST_GENERATION).contains(&generation) {
+            return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
+        }
+        let folder = self.folder(owner)?;
+        // What was known of the owner may be another generation after this.
+        *turn = None;
+        match self.read(owner, generation) {
+            Ok(there) if there.digest() == image.digest() => {
+                let _needed = self.write_blobs(image.blobs())?;
+                self.sync(&folder)?;
+                return Ok(Committed::unchanged(generation));
+            }
+            Ok(_) | Err(StoreError::Damaged { .. }) => {
+                let newest = self.generations(owner)?.last().copied().unwrap_or(generation);
+                return Err(StoreError::Conflict { owner: owner.clone(), newest, follows: generation - 1 });
+            }
+            Err(StoreError::NoGeneration { .. }) => {}
+            Err(error) => return Err(error),
+        }
+        let needed = self.write_blobs(image.blobs())?;
+        let bytes = image.bytes(generation, self.key.as_ref());
+        prove(image, generation, &bytes, self.key.as_ref())?;
+        self.write(&folder, generation, &bytes).map_err(|failed| failed.error)?;
+        self.note_mentions(&folder, generation, &bytes, image.blobs());
+        drop(needed);
+        self.judged(owner, generation, Some(SaveVerdict::of_written(image)));
+        Ok(Committed::written(generation))
     }
 
     pub(super) fn look(&self, owner: &Owner) -> Result<Known, StoreError> {
@@ -116,8 +151,18 @@ impl DirStore {
         }
         // Something has the last number that there is. Unless it is a whole image, numbers below it are free.
         let generations = self.generations(owner)?;
-        let whole = generations.iter().rev().find(|generation| self.read(owner, **generation).is_ok());
-        let above = whole.copied().unwrap_or(0) + 1;
+        let mut above = 1;
+        for generation in generations.iter().rev() {
+            match self.read(owner, *generation) {
+                Ok(_) => {
+                    above = generation + 1;
+                    break;
+                }
+                Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => {}
+                // It may be whole.
+                Err(error) => return Err(error),
+            }
+        }
         (above..=LAST_GENERATION)
             .find(|number| generations.binary_search(number).is_err())
             .ok_or_else(|| StoreError::NoMoreGenerations { owner: owner.clone() })

@@ -13,7 +13,7 @@ impl DirStore {
     pub(super) fn names(&self, folder: &Path) -> Result<Vec<String>, StoreError> {
         let disk = &*self.inner.disk;
         for part in self.below_root(folder) {
-            match disk.kind(&part) {
+            match self.kind_of(&part)? {
                 None => return Ok(Vec::new()),
                 Some(EntryKind::Folder) => {}
                 Some(kind) => return Err(io_error("read", &part)(in_the_way(kind))),
@@ -39,7 +39,7 @@ impl DirStore {
     pub(super) fn settle(&self, folder: &Path) -> io::Result<()> {
         let disk = &*self.inner.disk;
         let was_settled = lock(&self.inner.settled).contains(folder);
-        let is_there = was_settled && disk.kind(folder) == Some(EntryKind::Folder);
+        let is_there = was_settled && disk.kind(folder)? == Some(EntryKind::Folder);
         if is_there {
             return Ok(());
         }
@@ -50,7 +50,7 @@ impl DirStore {
         }
         if !settled.contains(folder) {
             for part in self.below_root(folder) {
-                if let Some(kind) = disk.kind(&part).filter(|kind| *kind != EntryKind::Folder) {
+                if let Some(kind) = disk.kind(&part)?.filter(|kind| *kind != EntryKind::Folder) {
                     return Err(in_the_way(kind));
                 }
             }
@@ -66,13 +66,19 @@ impl DirStore {
     }
 }
 
-/// Why a name that should be a folder's is not used.
+/// Says why a name that should be a folder's is not used. It stays so, however often it is asked for.
 fn in_the_way(kind: EntryKind) -> io::Error {
-    io::Error::other(match kind {
+    let why = match kind {
         EntryKind::Link => "it is a link, and links below a save folder are not followed",
-        EntryKind::File(_) => "it is a file, and a folder is wanted there",
-        EntryKind::Folder | EntryKind::Other => "it is no folder",
-    })
+        EntryKind::File(_) => "expected a folder, found a file",
+        EntryKind::Folder | EntryKind::Other => "it is not a folder",
+    };
+    io::Error::new(io::ErrorKind::NotADirectory, why)
+}
+
+/// Whether an error says that something else stands where a folder is expected.
+pub(super) fn is_in_the_way(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::NotADirectory
 }
 
 /// Makes a folder and those above it, and syncs the folder above each, so that the folders themselves survive a power
@@ -82,11 +88,11 @@ pub(super) fn settle_folder(disk: &dyn Disk, folder: &Path, settled: &mut BTreeS
         return Ok(());
     }
     let above = folder.parent().unwrap_or(Path::new(""));
-    let made = !disk.is_folder(folder);
+    let made = !disk.is_folder(folder)?;
     if made {
         settle_folder(disk, above, settled)?;
         match disk.make_folder(folder) {
-            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && disk.is_folder(folder) => {}
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists && disk.is_folder(folder)? => {}
             made => made?,
         }
     }

@@ -2,6 +2,8 @@
 
 use std::collections::BTreeMap;
 
+use crate::store::SaveVerdict;
+
 /// What this process knows of an owner's generations. The lock of the folder keeps other processes out, so it stays true
 /// until this one writes, or until somebody removes files by hand.
 #[derive(Clone, Debug, Default)]
@@ -17,13 +19,5 @@ pub(super) struct Known {
     pub synced: bool,
 }
 
-/// What reading a generation said.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum FileVerdict {
-    Whole,
-    /// Damaged, or not to be read.
-    Bad,
-}
-
 /// The verdicts of this process on an owner's generations: each is read to its end once.
-pub(super) type FileVerdicts = BTreeMap<u64, FileVerdict>;
+pub(super) type FileVerdicts = BTreeMap<u64, SaveVerdict>;

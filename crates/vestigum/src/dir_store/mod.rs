@@ -35,16 +35,17 @@ use std::time::Duration;
 
 use blobs::BlobShelf;
 use folders::settle_folder;
-use known::{FileVerdict, FileVerdicts, Known};
+use known::{FileVerdicts, Known};
 pub(crate) use names::folder_name;
 use names::generation_of;
+use strays::FolderOf;
 
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
 use vestigum_core::{EncodedImage, Image, Owner};
 
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
-use crate::store::{Committed, Pruned, Store, StoreError};
+use crate::store::{Committed, Pruned, SaveVerdict, Store, StoreError};
 
 /// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says otherwise: 64 MiB.
 const MOST_BYTES: u64 = 64 << 20;
@@ -116,7 +117,7 @@ impl DirStore {
         let root = root.as_ref().to_path_buf();
         let mut settled = BTreeSet::new();
         // That the name of a folder that is there is durable is made sure of by the first commit: a launch only reads.
-        if !disk.is_folder(&root) {
+        if !disk.is_folder(&root).map_err(io_error("look for the save folder", &root))? {
             settle_folder(&disk, &root, &mut settled).map_err(io_error("make the save folder", &root))?;
         }
         let lock = take_lock(&disk, &root)?;
@@ -202,34 +203,44 @@ impl DirStore {
         Ok(self.folder(owner)?.join(format!("{generation}.json")))
     }
 
-    /// How many bytes the file of a generation has; none if it is no regular file.
+    /// Returns how many bytes the file of a generation has; none if it is not there or not a regular file.
     ///
     /// # Errors
-    /// If a profile's name is empty or too long.
+    /// If a profile's name is empty or too long, or the folder cannot be read now.
     pub fn size(&self, owner: &Owner, generation: u64) -> Result<Option<u64>, StoreError> {
-        let kind = self.inner.disk.kind(&self.file(owner, generation)?);
+        let kind = self.kind_of(&self.file(owner, generation)?)?;
         Ok(kind.and_then(|kind| if let EntryKind::File(bytes) = kind { Some(bytes) } else { None }))
     }
 
-    /// The bytes of a generation, whatever they are worth.
+    fn kind_of(&self, path: &Path) -> Result<Option<EntryKind>, StoreError> {
+        self.inner.disk.kind(path).map_err(io_error("look at", path))
+    }
+
+    /// Returns the bytes of a generation, whatever they are worth.
     ///
     /// # Errors
-    /// If there is no such generation, it is larger than what is read, or it cannot be read.
+    /// [`StoreError::NoGeneration`] if it is not there, [`StoreError::Damaged`] if it is not a regular file or larger than what
+    /// is read, and [`StoreError::Io`] if it cannot be read to its end now.
     pub fn bytes(&self, owner: &Owner, generation: u64) -> Result<Vec<u8>, StoreError> {
         let path = self.file(owner, generation)?;
         let damaged = |damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged };
-        match self.inner.disk.kind(&path) {
+        let gone = || StoreError::NoGeneration { owner: owner.clone(), generation };
+        let len = match self.kind_of(&path)? {
             Some(EntryKind::File(bytes)) if bytes > self.most => {
                 return Err(damaged(ImageError::TooLarge { bytes, most: self.most }));
             }
             Some(EntryKind::Folder | EntryKind::Link | EntryKind::Other) => return Err(damaged(ImageError::NoFile)),
-            Some(EntryKind::File(_)) | None => {}
-        }
+            Some(EntryKind::File(bytes)) => bytes,
+            None => return Err(gone()),
+        };
         match self.inner.disk.read(&path, self.most + 1) {
-            Ok(bytes) => Ok(bytes),
-            Err(error) if error.kind() == io::ErrorKind::NotFound => {
-                Err(StoreError::NoGeneration { owner: owner.clone(), generation })
+            // What came is not all that is there: nothing is known of the rest.
+            Ok(bytes) if (bytes.len() as u64) < len => {
+                let short = format!("expected {len} bytes, found {}", bytes.len());
+                Err(io_error("read", &path)(io::Error::new(io::ErrorKind::UnexpectedEof, short)))
             }
+            Ok(bytes) => Ok(bytes),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Err(gone()),
             Err(error) => Err(io_error("read", &path)(error)),
         }
     }
@@ -286,7 +297,7 @@ impl DirStore {
     }
 
     /// Remembers what reading a generation said, or forgets it.
-    fn judged(&self, owner: &Owner, generation: u64, verdict: Option<FileVerdict>) {
+    fn judged(&self, owner: &Owner, generation: u64, verdict: Option<SaveVerdict>) {
         let mut verdicts = lock(&self.inner.verdicts);
         match verdict {
             Some(verdict) => drop(verdicts.entry(owner.clone()).or_default().insert(generation, verdict)),
@@ -301,14 +312,25 @@ impl DirStore {
 }
 
 impl Store for DirStore {
-    /// Everyone with a folder that says whose it is; [`DirStore::strays`] tells of the rest.
+    /// Returns everyone with a folder that says whose it is, whether the saves in it can be read or not;
+    /// [`DirStore::strays`] tells of the rest.
     fn owners(&self) -> Result<Vec<Owner>, StoreError> {
         let mut owners = Vec::new();
-        if self.generations(&Owner::Device).is_ok_and(|generations| !generations.is_empty()) {
+        // A folder that cannot be read has an owner all the same: asking for the generations tells why.
+        if self.kind_of(&self.inner.root.join("device"))? == Some(EntryKind::Folder)
+            && !self.generations(&Owner::Device).is_ok_and(|generations| generations.is_empty())
+        {
             owners.push(Owner::Device);
         }
-        let profiles = self.names(&self.profiles())?;
-        owners.extend(profiles.iter().filter_map(|name| self.profile_in(name)).map(Owner::Profile));
+        for name in self.names(&self.profiles())? {
+            match self.folder_of(&name) {
+                FolderOf::Profile(profile) => owners.push(Owner::Profile(profile)),
+                FolderOf::Nobody(_) => {}
+                FolderOf::Unread(error) => {
+                    tracing::warn!(folder = name, %error, "nobody can tell whose saves a folder holds");
+                }
+            }
+        }
         owners.sort();
         Ok(owners)
     }
@@ -321,15 +343,7 @@ impl Store for DirStore {
     }
 
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
-        let bytes = self.bytes(owner, generation).map_err(|error| match error {
-            // A file that the system does not give is as good as damaged: the saves before it are whole, and play goes on.
-            StoreError::Io { .. } => {
-                let damaged = ImageError::NotRead(error.to_string());
-                StoreError::Damaged { owner: owner.clone(), generation, damaged }
-            }
-            other => other,
-        });
-        let read = bytes.and_then(|bytes| {
+        let read = self.bytes(owner, generation).and_then(|bytes| {
             let image = Image::decode(&bytes, self.key.as_ref()).and_then(|image| {
                 let (named, says) = ((owner, generation), (&image.owner, image.generation));
                 if says == named {
@@ -341,11 +355,7 @@ impl Store for DirStore {
             image.map_err(|damaged| StoreError::Damaged { owner: owner.clone(), generation, damaged })
         });
         let read = read.and_then(|image| self.with_blobs(owner, generation, image));
-        match &read {
-            Ok(_) => self.judged(owner, generation, Some(FileVerdict::Whole)),
-            Err(StoreError::NoGeneration { .. }) => self.judged(owner, generation, None),
-            Err(_) => self.judged(owner, generation, Some(FileVerdict::Bad)),
-        }
+        self.judged(owner, generation, SaveVerdict::of(&read));
         read
     }
 
@@ -359,6 +369,18 @@ impl Store for DirStore {
 
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.prune_one(owner, keep)
+    }
+
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.insert_one(image.generation, &image.encoded())
+    }
+
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.remove_all_before(owner, generation)
+    }
+
+    fn pause(&self, how_long: Duration) {
+        self.inner.disk.pause(how_long);
     }
 }
 

@@ -1,14 +1,15 @@
 //! Removing old generations, a little at a time: nobody who saves waits for it.
 
 use std::collections::BTreeSet;
+use std::path::Path;
 
 use vestigum_core::Owner;
 
-use super::known::{FileVerdict, FileVerdicts};
+use super::known::Known;
 use super::names::TEMPORARY;
-use super::{DirStore, io_error, lock};
+use super::{DirStore, Turn, io_error, lock};
 use crate::disk::EntryKind;
-use crate::store::{Pruned, Store, StoreError};
+use crate::store::{PruneStep, Pruned, Store, StoreError, prune_step, removable_generations};
 
 /// What a prune would remove.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
@@ -33,37 +34,28 @@ impl DirStore {
         for name in names.iter().filter(|name| name.starts_with(TEMPORARY)) {
             let path = folder.join(name);
             // What is no file was not left by a crash, and removing it would fail for ever.
-            if matches!(disk.kind(&path), Some(EntryKind::File(_) | EntryKind::Link)) {
+            if matches!(self.kind_of(&path)?, Some(EntryKind::File(_) | EntryKind::Link)) {
                 disk.remove(&path).map_err(io_error("remove", &path))?;
                 return Ok(Pruned { removed: 0, more: true });
             }
         }
-        let mut room = keep.max(1);
-        let verdicts = self.verdicts(owner);
-        for generation in self.candidates(owner, &verdicts, keep)? {
-            match verdicts.get(&generation) {
-                Some(FileVerdict::Bad) => {}
-                Some(FileVerdict::Whole) if room > 0 => room -= 1,
-                Some(FileVerdict::Whole) => {
-                    let synced = turn.as_ref().is_some_and(|known| known.synced);
-                    if !synced {
-                        self.sync(&folder)?;
-                        let known = match turn.take() {
-                            Some(known) => known,
-                            None => self.look(owner)?,
-                        };
-                        *turn = Some(super::Known { synced: true, ..known });
-                    }
-                    let path = self.file(owner, generation)?;
-                    self.remove_generation(&folder, generation, &path)?;
-                    self.judged(owner, generation, None);
-                    return Ok(Pruned { removed: 1, more: true });
-                }
-                None => {
-                    // Remembered from now on, whole or not.
-                    let _ = self.read(owner, generation);
-                    return Ok(Pruned { removed: 0, more: true });
-                }
+        let generations = self.generations(owner)?;
+        match prune_step(&generations, &self.verdicts(owner), keep) {
+            PruneStep::Done => {}
+            PruneStep::Remove(generation) => {
+                self.settle_names(&mut turn, owner, &folder)?;
+                self.remove_generation(&folder, generation, &self.file(owner, generation)?)?;
+                self.judged(owner, generation, None);
+                return Ok(Pruned { removed: 1, more: true });
+            }
+            // What it says is remembered.
+            PruneStep::Read(generation) => match self.read(owner, generation) {
+                Err(error) if error.may_pass() => return Err(error),
+                _ => return Ok(Pruned { removed: 0, more: true }),
+            },
+            PruneStep::ReadBehind(generation) => {
+                let _ = self.read(owner, generation);
+                return Ok(Pruned { removed: 0, more: true });
             }
         }
         // Blobs belong to no owner, so this goes on whatever is kept of this one.
@@ -71,15 +63,37 @@ impl DirStore {
         Ok(Pruned { removed: 0, more: self.prune_blobs()? })
     }
 
-    /// The generations of an owner, the newest first, if there may be any to remove: none are read for nothing.
-    fn candidates(&self, owner: &Owner, verdicts: &FileVerdicts, keep: u32) -> Result<Vec<u64>, StoreError> {
-        let mut generations = self.generations(owner)?;
-        generations.retain(|generation| verdicts.get(generation) != Some(&FileVerdict::Bad));
-        if generations.len() <= keep.max(1) as usize {
-            return Ok(Vec::new());
+    /// Makes sure that the names which stay are durable, before any is removed.
+    fn settle_names(&self, turn: &mut Turn, owner: &Owner, folder: &Path) -> Result<(), StoreError> {
+        if turn.as_ref().is_some_and(|known| known.synced) {
+            return Ok(());
         }
-        generations.reverse();
-        Ok(generations)
+        self.sync(folder)?;
+        let known = match turn.take() {
+            Some(known) => known,
+            None => self.look(owner)?,
+        };
+        *turn = Some(Known { synced: true, ..known });
+        Ok(())
+    }
+
+    /// Removes every generation below a number, whatever it is worth, and makes that durable.
+    pub(super) fn remove_all_before(&self, owner: &Owner, before: u64) -> Result<usize, StoreError> {
+        let turn = self.turn(owner)?;
+        let mut turn = lock(&turn);
+        let folder = self.folder(owner)?;
+        let generations = self.generations(owner)?;
+        let going: Vec<u64> = generations.into_iter().take_while(|generation| *generation < before).collect();
+        if going.is_empty() {
+            return Ok(0);
+        }
+        self.settle_names(&mut turn, owner, &folder)?;
+        for generation in &going {
+            self.remove_generation(&folder, *generation, &self.file(owner, *generation)?)?;
+            self.judged(owner, *generation, None);
+        }
+        self.sync(&folder)?;
+        Ok(going.len())
     }
 
     /// What pruning an owner to `keep` generations would remove; of its blobs [`DirStore::removable_blobs`] tells. Reads what it
@@ -91,7 +105,7 @@ impl DirStore {
         let folder = self.folder(owner)?;
         let mut removable = Removable::default();
         for name in self.names(&folder)?.iter().filter(|name| name.starts_with(TEMPORARY)) {
-            if let Some(EntryKind::File(bytes)) = self.inner.disk.kind(&folder.join(name)) {
+            if let Some(EntryKind::File(bytes)) = self.kind_of(&folder.join(name))? {
                 removable.add(bytes);
             }
         }
@@ -119,9 +133,7 @@ impl DirStore {
     }
 
     fn removable_generations(&self, owner: &Owner, keep: u32) -> Result<Vec<u64>, StoreError> {
-        let mut whole = self.candidates(owner, &self.verdicts(owner), keep)?;
-        whole.retain(|generation| self.read(owner, *generation).is_ok());
-        Ok(whole.split_off(whole.len().min(keep.max(1) as usize)))
+        removable_generations(self, owner, keep)
     }
 }
 

@@ -8,6 +8,7 @@ mod real;
 pub use real::RealDisk;
 
 use std::path::Path;
+use std::time::Duration;
 use std::{fmt, io};
 
 /// A disk with folders and files. Every operation is one that a system call offers, so that what is promised about the
@@ -23,10 +24,16 @@ pub trait Disk: fmt::Debug + Send + Sync {
     fn make_folder(&self, path: &Path) -> io::Result<()>;
 
     /// Whether there is a folder of that name, also through a link.
-    fn is_folder(&self, path: &Path) -> bool;
+    ///
+    /// # Errors
+    /// What the system says where it cannot tell: a name that is not there is an answer, no error.
+    fn is_folder(&self, path: &Path) -> io::Result<bool>;
 
-    /// What has that name, if anything has. A link is a link, wherever it leads.
-    fn kind(&self, path: &Path) -> Option<EntryKind>;
+    /// Tells what has that name; none if nothing has. A link is a link, wherever it leads.
+    ///
+    /// # Errors
+    /// What the system says where it cannot tell: a name that is not there is an answer, no error.
+    fn kind(&self, path: &Path) -> io::Result<Option<EntryKind>>;
 
     /// The names in a folder, in any order. Names that are not Unicode are left out: no store gives such names.
     ///
@@ -83,6 +90,12 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// # Errors
     /// What the system says. That somebody else holds it is an answer, no error.
     fn lock(&self, path: &Path) -> io::Result<Lock>;
+
+    /// Waits before an operation is tried again that failed and may work soon. Left out, the thread sleeps; a disk in memory,
+    /// where nothing changes by itself, need not.
+    fn pause(&self, how_long: Duration) {
+        std::thread::sleep(how_long);
+    }
 }
 
 /// A file that is being written.

@@ -15,14 +15,14 @@ impl Disk for RealDisk {
         fs::create_dir(path)
     }
 
-    fn is_folder(&self, path: &Path) -> bool {
-        path.is_dir()
+    fn is_folder(&self, path: &Path) -> io::Result<bool> {
+        Ok(there(fs::metadata(path))?.is_some_and(|metadata| metadata.is_dir()))
     }
 
-    fn kind(&self, path: &Path) -> Option<EntryKind> {
-        let metadata = fs::symlink_metadata(path).ok()?;
+    fn kind(&self, path: &Path) -> io::Result<Option<EntryKind>> {
+        let Some(metadata) = there(fs::symlink_metadata(path))? else { return Ok(None) };
         let kind = metadata.file_type();
-        Some(if kind.is_symlink() {
+        Ok(Some(if kind.is_symlink() {
             EntryKind::Link
         } else if kind.is_dir() {
             EntryKind::Folder
@@ -30,7 +30,7 @@ impl Disk for RealDisk {
             EntryKind::File(metadata.len())
         } else {
             EntryKind::Other
-        })
+        }))
     }
 
     fn list(&self, folder: &Path) -> io::Result<Vec<String>> {
@@ -69,7 +69,7 @@ impl Disk for RealDisk {
             Ok(()) => fs::remove_file(from),
             Err(error) if error.kind() == io::ErrorKind::AlreadyExists => Err(error),
             // Some file systems give a file one name only. Processes that respect the lock do not meet here.
-            Err(_) if self.kind(to).is_none() => fs::rename(from, to),
+            Err(_) if self.kind(to)?.is_none() => fs::rename(from, to),
             Err(_) => Err(io::ErrorKind::AlreadyExists.into()),
         }
     }
@@ -103,6 +103,15 @@ impl Disk for RealDisk {
             }
             Err(TryLockError::Error(error)) => Err(error),
         }
+    }
+}
+
+/// What the system says of a name, or none if nothing has it. A name below a file has nothing, either.
+fn there(found: io::Result<fs::Metadata>) -> io::Result<Option<fs::Metadata>> {
+    match found {
+        Ok(metadata) => Ok(Some(metadata)),
+        Err(error) if matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => Ok(None),
+        Err(error) => Err(error),
     }
 }
 

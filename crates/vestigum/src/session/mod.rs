@@ -1,9 +1,11 @@
 //! A session: progress that is loaded from a store and saved into it.
 
+mod launch;
 mod peek;
 mod play;
 mod reads;
 
+pub use launch::Launch;
 pub use peek::Peek;
 
 use std::fmt;
@@ -17,9 +19,10 @@ use vestigum_core::{
 };
 
 use crate::error::SessionError;
-use crate::recovery::{NewestImage, anew, newest_readable};
+use crate::recovery::newest_readable;
 use crate::saver::{SaveTicket, Saved, Saver};
-use crate::store::{Store, StoreError, checked_profile};
+use crate::store::{Patience, Store, StoreError, checked_profile};
+use launch::Decisions;
 
 /// How long `quit` waits for the last save.
 const QUIT_WAITS: Duration = Duration::from_secs(3);
@@ -61,9 +64,6 @@ pub struct Session {
 /// How a session takes what was saved: with the moment `launch` or without.
 type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
 
-/// How a session looks for what was saved: refusing over damage, or beginning anew.
-type Find = fn(&dyn Store, &Owner) -> Result<NewestImage, SessionError>;
-
 /// The place of a session among the others on its store, or of a change of its player. Dropping it gives the place up.
 pub(crate) struct Running {
     saver: Saver,
@@ -95,10 +95,11 @@ impl Session {
     /// `saves` is a store, or a [`Saver`] where several sessions of a process use the same one.
     ///
     /// # Errors
-    /// If the store cannot be read, the newest image is of another game or a newer version, or all are damaged. No
-    /// file is changed then. Also if a session of that player runs in this process already.
+    /// If the store cannot be read, the newest save cannot be read now ([`StoreError::Unavailable`], see [`Launch`]), the newest
+    /// image is of another game or a newer version, or all are damaged. No file is changed then. Also if a session of that player runs
+    /// in this process already.
     pub fn launch(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
-        Session::open(spec, saves.into(), profile, Progress::launch, newest_readable)
+        Launch::new(spec, saves, profile).begin()
     }
 
     /// As [`Session::launch`], but where there are saves and none can be read, a new game begins over them: for a game
@@ -121,7 +122,7 @@ impl Session {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn launch_anew(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
-        Session::open(spec, saves.into(), profile, Progress::launch, anew)
+        Launch::new(spec, saves, profile).anew().begin()
     }
 
     /// Loads a profile's progress without launching it: for tools that repair saves.
@@ -129,7 +130,7 @@ impl Session {
     /// # Errors
     /// As [`Session::launch`].
     pub fn inspect(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
-        Session::open(spec, saves.into(), profile, Progress::load, newest_readable)
+        Launch::new(spec, saves, profile).open(Progress::load)
     }
 
     /// Looks at what is saved of a player: the board, values, the place. Nothing is launched and nothing is written.
@@ -151,24 +152,26 @@ impl Session {
     /// As [`Session::launch`].
     pub fn peek(spec: &Spec, store: &dyn Store, profile: &str) -> Result<Peek, SessionError> {
         checked_profile(profile)?;
-        let found = newest_readable(store, &Owner::Profile(profile.to_owned()))?;
-        let device = newest_readable(store, &Owner::Device)?;
+        let patience = Patience::with(store);
+        let found = newest_readable(&patience, &Owner::Profile(profile.to_owned()), &[])?;
+        let device = newest_readable(&patience, &Owner::Device, &[])?;
         let Launched { progress, mut report, .. } = Progress::load(spec, found.image.as_ref(), device.image.as_ref())?;
         (report.origin, report.device_origin) = (found.origin, device.origin);
         let (generation, saved_at) = found.image.map(|image| (image.generation, image.saved_at)).unzip();
         Ok(Peek { spec: spec.clone(), progress, report, generation: generation.unwrap_or(0), saved_at })
     }
 
-    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, find: Find) -> Result<Session, SessionError> {
+    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, decisions: &Decisions) -> Result<Session, SessionError> {
         checked_profile(profile)?;
         let mut running = Running::begin(saver, Owner::Profile(profile.to_owned()))?;
         let saver = running.saver.clone();
-        let found = find(saver.store(), &running.owner)?;
+        let patience = Patience::with(saver.store());
+        let found = decisions.find(&patience, &running.owner)?;
         // The store is read without the lock, which other sessions take at their moments. If another one began meanwhile, what
         // was read may be old, and is read again.
         let (device, mut live) = loop {
             let joined = saver.device().joined();
-            let device = find(saver.store(), &Owner::Device)?;
+            let device = decisions.find(&patience, &Owner::Device)?;
             // Held until this session has joined, so that no other changes the values in between.
             let live = saver.device();
             if live.joined() == joined {
@@ -219,7 +222,7 @@ impl Session {
     pub(crate) fn open_for_roster(spec: &Spec, saver: &Saver, profile: &str) -> Result<Session, SessionError> {
         checked_profile(profile)?;
         let running = Running::begin(saver.clone(), Owner::Profile(profile.to_owned()))?;
-        let found = newest_readable(saver.store(), &running.owner)?;
+        let found = newest_readable(&Patience::with(saver.store()), &running.owner, &[])?;
         let Launched { progress, mut report, outcome } = Progress::launch(spec, found.image.as_ref(), None)?;
         if report.migrated.iter().any(|step| step.device_first) {
             return Err(SessionError::MovesToDevice { owner: (*running.owner).clone() });

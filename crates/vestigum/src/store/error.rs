@@ -110,6 +110,19 @@ pub enum StoreError {
         /// What is wrong with it.
         damaged: ImageError,
     },
+    /// A generation, or a blob of it, cannot be read now, though it was asked for several times. It may be whole: nothing older was
+    /// taken, and nothing was written.
+    #[error(
+        "generation {generation} of {owner} cannot be read now: {why}; it may be whole, so nothing older was taken: try again, or pass over it"
+    )]
+    Unavailable {
+        /// Whose saves.
+        owner: Owner,
+        /// The generation.
+        generation: u64,
+        /// What could not be read, with its file or row, and the reason.
+        why: String,
+    },
     /// The store was opened only to read.
     #[error("{} was opened only to look at it, and nothing is written", .path.display())]
     ReadOnly {
@@ -181,6 +194,7 @@ impl StoreError {
             StoreError::Io { .. }
             | StoreError::InUse { .. }
             | StoreError::TimedOut { .. }
+            | StoreError::Unavailable { .. }
             | StoreError::Remote { .. } => true,
             StoreError::OpenAlready { .. }
             | StoreError::NoMoreGenerations { .. }

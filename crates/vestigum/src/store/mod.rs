@@ -2,10 +2,14 @@
 
 mod error;
 mod lease;
+mod patience;
+mod pruning;
 
 pub use error::{RemoteTrouble, StoreError};
 pub use lease::{Lease, leased_to};
 pub(crate) use lease::{LeaseBook, ends_at};
+pub use patience::Patience;
+pub use pruning::{PruneStep, SaveVerdict, prune_step, removable_generations};
 
 use std::time::Duration;
 
@@ -29,13 +33,15 @@ pub trait Store: Send + Sync {
     /// If the place cannot be read.
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError>;
 
-    /// Reads and verifies one generation, and looks up its blobs with [`Image::find_blobs`]. One that is gone or damaged is no
-    /// error: loading reports it.
+    /// Reads and verifies one generation, and looks up its blobs with [`Image::find_blobs`]. A blob that is gone or damaged is no
+    /// error: loading reports it. One that cannot be read now is [`BlobError::NotRead`](vestigum_core::image::blobs::BlobError), which
+    /// refuses a launch.
     ///
     /// # Errors
     /// If there is none of that number, it is damaged, or the place cannot be read. A launch passes over what is
-    /// [damaged](StoreError::Damaged) and takes the save before it; any other error refuses the launch, so an error of a
-    /// place that may answer later must not be told as damage.
+    /// [damaged](StoreError::Damaged), that is: was read in full and does not verify, and takes the save before it. What cannot be
+    /// read now is an error that [may pass](StoreError::may_pass): the launch asks again for less than a second, and is refused
+    /// then.
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError>;
 
     /// Reads the newest generation in one go; none if the owner has none. A store beyond a network does it in one round trip.
@@ -123,12 +129,35 @@ pub trait Store: Send + Sync {
     }
 
     /// Removes old generations, but never the newest `keep` of those known to be whole, and never a damaged one; and blobs that
-    /// no generation of any owner means any more. Does no
-    /// more at a time than others can wait for (reads or removes one file), and says whether there is more to do.
+    /// no generation of any owner means any more. An image that says that the player was deleted takes the place of no save;
+    /// [`prune_step`] has the rule. Does no more at a time than others can wait for (reads or removes one file), and says whether
+    /// there is more to do.
     ///
     /// # Errors
     /// If the place cannot be read or written.
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError>;
+
+    /// Writes a generation under the number that the image says, where nothing has that number: for copying a place. It is atomic and
+    /// durable when it returns, its blobs before it. One that holds the same progress under that number is not written again. So a
+    /// copy that writes the newest generation of each owner first can be cut short at any time, and be gone on with: what a launch
+    /// finds there meanwhile is nothing, or the newest.
+    ///
+    /// # Errors
+    /// [`StoreError::Conflict`] if another image has that number, [`StoreError::Leased`] while a lease runs, or what went wrong with the
+    /// place.
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError>;
+
+    /// Removes every generation of an owner below a number, whole or damaged, the oldest first, and answers how many were there. The
+    /// removal is durable when this returns. It serves a purge: what a player asked to be gone is gone.
+    ///
+    /// # Errors
+    /// If the place cannot be read or written. Some may be removed then; none above them is.
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError>;
+
+    /// Waits before something is asked again that could not be read. Left out, the thread sleeps.
+    fn pause(&self, how_long: Duration) {
+        std::thread::sleep(how_long);
+    }
 }
 
 /// The newest generation of an owner.

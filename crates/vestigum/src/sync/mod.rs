@@ -21,7 +21,7 @@ use vestigum_core::{Image, LoadError, Owner, Progress, Spec};
 use crate::clock::rfc3339;
 use crate::error::SessionError;
 use crate::recovery::newest_image;
-use crate::store::{Store, StoreError};
+use crate::store::{Patience, Store, StoreError};
 use record::{Pending, Record};
 
 /// What a sync did.
@@ -272,7 +272,8 @@ impl<'a> PlayerSync<'a> {
     }
 
     fn find(&self, side: Side) -> Result<Found, SyncError> {
-        let found = newest_image(self.store(side), &self.owner).map_err(|why| SyncError::Saves { side, why })?;
+        let patience = Patience::with(self.store(side));
+        let found = newest_image(&patience, &self.owner, &[]).map_err(|why| SyncError::Saves { side, why })?;
         Ok(Found { image: found.image, newest: found.newest })
     }
 

@@ -67,7 +67,7 @@ impl SyncFolder {
     }
 
     fn make(&self) -> Result<(), StoreError> {
-        if self.disk.is_folder(&self.root) {
+        if self.disk.is_folder(&self.root).map_err(failed("look for", &self.root))? {
             return Ok(());
         }
         self.disk.make_folder(&self.root).map_err(failed("make", &self.root))?;

@@ -2,6 +2,7 @@
 
 use serde_json::json;
 
+use vestigum::tools::Patience;
 use vestigum::{Image, Owner, Store, StoreError};
 
 use super::Key;
@@ -33,7 +34,7 @@ struct Copied {
     /// How many are whole, and the newest of them.
     images: usize,
     newest_here: Option<u64>,
-    /// Those that cannot be read, and why.
+    /// Those that are damaged, and why.
     left: Vec<(u64, String)>,
     /// The generation of the newest one in the other place.
     newest_there: Option<u64>,
@@ -48,7 +49,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
             super::generations(out, &from, &owner)?;
             vec![owner]
         }
-        None => from.owners().map_err(failed)?,
+        None => Patience::with(&from).owners().map_err(failed)?,
     };
     let mut to = None;
     if arguments.yes || arguments.to.is_there() {
@@ -56,9 +57,16 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         let opened = if arguments.yes { arguments.to.make() } else { arguments.to.open(false) };
         let opened = arguments.key.seal(out, opened.map_err(|why| out.unusable(&why))?)?;
         for owner in &owners {
-            if !opened.generations(owner).map_err(failed)?.is_empty() {
+            let there = opened.generations(owner).map_err(failed)?;
+            if there.is_empty() {
+                continue;
+            }
+            // What a copy has left that was cut short is gone on with.
+            if !is_part_of(&from, &opened, owner, &there).map_err(failed)? {
                 let place = &arguments.to;
-                return Err(out.unusable(&format!("{owner} has saves in {place} already; nothing was copied")));
+                return Err(out.unusable(&format!(
+                    "{owner} has other saves in {place} already; nothing was copied"
+                )));
             }
         }
         to = Some(opened).filter(|_| arguments.yes);
@@ -99,12 +107,31 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(verdict)
 }
 
-/// Copies what there is of an owner, and reads each back; without a place to copy to, tells what would be.
+/// Whether all that a place has of an owner are saves that the other has under the same numbers.
+fn is_part_of(from: &AnyStore, to: &AnyStore, owner: &Owner, there: &[u64]) -> Result<bool, StoreError> {
+    let (from, to) = (Patience::with(from), Patience::with(to));
+    for generation in there {
+        let copied = match (from.read(owner, *generation), to.read(owner, *generation)) {
+            (Ok(one), Ok(other)) => one.digest() == other.digest(),
+            (Err(StoreError::NoGeneration { .. } | StoreError::Damaged { .. }), _) => false,
+            (_, Err(StoreError::NoGeneration { .. } | StoreError::Damaged { .. })) => false,
+            (Err(error), _) | (_, Err(error)) => return Err(error),
+        };
+        if !copied {
+            return Ok(false);
+        }
+    }
+    Ok(true)
+}
+
+/// Copies what there is of an owner under the numbers that it has, the newest first, and reads each back: cut short anywhere, the other
+/// place has nothing of the owner or the newest. Without a place to copy to, tells what would be.
 fn copy(from: &AnyStore, to: Option<&AnyStore>, owner: Owner) -> Result<Copied, String> {
     let told = |error: StoreError| error.to_string();
+    let patience = Patience::with(from);
     let mut copied = Copied { owner, images: 0, newest_here: None, left: Vec::new(), newest_there: None };
-    for generation in from.generations(&copied.owner).map_err(told)? {
-        let image = match from.read(&copied.owner, generation) {
+    for generation in patience.generations(&copied.owner).map_err(told)?.into_iter().rev() {
+        let image = match patience.read(&copied.owner, generation) {
             Ok(image) => image,
             Err(StoreError::NoGeneration { .. }) => continue,
             Err(error @ StoreError::Damaged { .. }) => {
@@ -114,19 +141,20 @@ fn copy(from: &AnyStore, to: Option<&AnyStore>, owner: Owner) -> Result<Copied, 
             Err(error) => return Err(error.to_string()),
         };
         copied.images += 1;
-        copied.newest_here = Some(generation);
+        copied.newest_here.get_or_insert(generation);
         if let Some(to) = to {
-            copied.newest_there = Some(write(to, copied.newest_there.unwrap_or(0), &image)?);
+            let written = write(to, &image)?;
+            copied.newest_there.get_or_insert(written);
         }
     }
     Ok(copied)
 }
 
-fn write(to: &AnyStore, follows: u64, image: &Image) -> Result<u64, String> {
-    let newest = to.commit(follows, image).map_err(|error| error.to_string())?.generation;
-    let read = to.read(&image.owner, newest).map_err(|error| error.to_string())?;
+fn write(to: &AnyStore, image: &Image) -> Result<u64, String> {
+    let written = to.insert(image).map_err(|error| error.to_string())?.generation;
+    let read = Patience::with(to).read(&image.owner, written).map_err(|error| error.to_string())?;
     if read.digest() != image.digest() || read.blobs != image.blobs {
-        return Err(format!("generation {newest} of {} is not what was written", image.owner));
+        return Err(format!("generation {written} of {} is not what was written", image.owner));
     }
-    Ok(newest)
+    Ok(written)
 }

@@ -5,6 +5,7 @@ use std::path::PathBuf;
 
 use serde_json::json;
 
+use vestigum::tools::Patience;
 use vestigum::{Entry, Image, Spec, Value};
 
 use super::places::Place;
@@ -46,9 +47,10 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let newest = generations.last().copied().unwrap_or(0);
     let read = |generation: u64| -> Result<Loaded, Verdict> {
         super::known(out, &owner, &generations, generation)?;
-        let state = SaveState::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
-        let damaged = state.damaged.as_ref().map(ToString::to_string).unwrap_or_default();
-        let unreadable = || out.unusable(&format!("generation {generation} of {owner} cannot be compared: {damaged}"));
+        let state = SaveState::of(&store, &Patience::with(&store), &owner, generation)
+            .map_err(|error| out.unusable(&error.to_string()))?;
+        let told = state.told();
+        let unreadable = || out.unusable(&format!("generation {generation} of {owner} cannot be compared: {told}"));
         load(out, &spec, state.image.ok_or_else(unreadable)?)
     };
     let before = generations.iter().rev().nth(1).copied();

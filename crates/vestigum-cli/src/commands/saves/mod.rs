@@ -20,6 +20,7 @@ use std::path::PathBuf;
 use clap::Subcommand;
 
 use vestigum::image::{ImageError, SealKey};
+use vestigum::tools::Patience;
 use vestigum::{Image, Owner, Store, StoreError};
 
 use places::{AnyStore, Place};
@@ -190,13 +191,23 @@ fn known(out: &Output, owner: &Owner, generations: &[u64], wanted: u64) -> Resul
 /// What a file is worth, and the image if it can be shown at all.
 struct SaveState {
     image: Option<Image>,
-    damaged: Option<ImageError>,
+    worth: Worth,
+}
+
+/// What reading a save said.
+enum Worth {
+    /// It was read in full and verifies; a blob that it means may be gone.
+    Whole,
+    /// It was read in full and does not verify.
+    Damaged(ImageError),
+    /// It, or a blob of it, could not be read now: nobody knows.
+    Unavailable(String),
 }
 
 impl SaveState {
-    fn of(store: &AnyStore, owner: &Owner, generation: u64) -> Result<SaveState, StoreError> {
-        match store.read(owner, generation) {
-            Ok(image) => Ok(SaveState { image: Some(image), damaged: None }),
+    fn of(store: &AnyStore, patience: &Patience<'_>, owner: &Owner, generation: u64) -> Result<SaveState, StoreError> {
+        match patience.read(owner, generation) {
+            Ok(image) => Ok(SaveState { image: Some(image), worth: Worth::Whole }),
             Err(StoreError::Damaged { damaged, .. }) => {
                 // What nobody can vouch for can be shown all the same; what is no image cannot.
                 let shown = matches!(
@@ -210,40 +221,45 @@ impl SaveState {
                 let bytes = if shown { store.bytes(owner, generation).ok() } else { None };
                 let mut image = bytes.and_then(|bytes| Image::decode_unverified(&bytes).ok());
                 image.iter_mut().for_each(|image| store.find_blobs(image));
-                Ok(SaveState { image, damaged: Some(damaged) })
+                Ok(SaveState { image, worth: Worth::Damaged(damaged) })
             }
             Err(error @ StoreError::NoGeneration { .. }) => Err(error),
             // One file that cannot be read stops nobody from looking at the others.
-            Err(error) => Ok(SaveState { image: None, damaged: Some(ImageError::NotRead(error.to_string())) }),
+            Err(StoreError::Unavailable { why, .. }) => Ok(SaveState { image: None, worth: Worth::Unavailable(why) }),
+            Err(error) => Ok(SaveState { image: None, worth: Worth::Unavailable(error.to_string()) }),
         }
     }
 
     /// In a word, for a table.
     fn word(&self) -> String {
-        let word = match &self.damaged {
-            None if !self.lost_blobs().is_empty() => "blob lost",
-            None => return paint(GOOD, "whole"),
-            Some(ImageError::Sealed) => return paint(BACK, "sealed"),
-            Some(ImageError::CheckFailed) => "changed",
-            Some(ImageError::Tampered) => "tampered",
-            Some(ImageError::NotSealed) => "not sealed",
-            Some(ImageError::Misplaced(..)) => "misplaced",
-            Some(ImageError::NewerFormat(_)) => "newer format",
-            Some(_) => "damaged",
+        let word = match &self.worth {
+            Worth::Whole if !self.lost_blobs().is_empty() => "blob lost",
+            Worth::Whole => return paint(GOOD, "whole"),
+            Worth::Unavailable(_) => "not read",
+            Worth::Damaged(ImageError::Sealed) => return paint(BACK, "sealed"),
+            Worth::Damaged(ImageError::CheckFailed) => "changed",
+            Worth::Damaged(ImageError::Tampered) => "tampered",
+            Worth::Damaged(ImageError::NotSealed) => "not sealed",
+            Worth::Damaged(ImageError::Misplaced(..)) => "misplaced",
+            Worth::Damaged(ImageError::NewerFormat(_)) => "newer format",
+            Worth::Damaged(_) => "damaged",
         };
         paint(BAD, word)
     }
 
     /// In full.
     fn told(&self) -> String {
-        match &self.damaged {
-            None => match self.lost_blobs().first() {
+        match &self.worth {
+            Worth::Whole => match self.lost_blobs().first() {
                 None => paint(GOOD, "whole"),
                 Some(lost) => paint(BAD, lost),
             },
             // Nothing is known to be wrong with it.
-            Some(damaged @ ImageError::Sealed) => paint(BACK, format_args!("{damaged}: say --key-file FILE")),
-            Some(damaged) => paint(BAD, damaged),
+            Worth::Damaged(damaged @ ImageError::Sealed) => {
+                paint(BACK, format_args!("{damaged}: say --key-file FILE"))
+            }
+            Worth::Damaged(damaged) => paint(BAD, damaged),
+            Worth::Unavailable(why) => paint(BAD, format_args!("it cannot be read now: {why}")),
         }
     }
 
@@ -253,9 +269,28 @@ impl SaveState {
         lost.iter().map(|(blob, why)| format!("its blob {} of {} bytes {why}", blob.digest, blob.len)).collect()
     }
 
-    /// Whether a launch passes it over.
-    fn is_bad(&self) -> bool {
-        self.damaged.is_some()
+    /// Why it is damaged.
+    fn damaged(&self) -> Option<&ImageError> {
+        match &self.worth {
+            Worth::Damaged(damaged) => Some(damaged),
+            Worth::Whole | Worth::Unavailable(_) => None,
+        }
+    }
+
+    /// Why it could not be read now.
+    fn unavailable(&self) -> Option<&str> {
+        match &self.worth {
+            Worth::Unavailable(why) => Some(why),
+            Worth::Whole | Worth::Damaged(_) => None,
+        }
+    }
+
+    /// Whether it was read and verified.
+    fn is_whole(&self) -> bool {
+        match self.worth {
+            Worth::Whole => true,
+            Worth::Damaged(_) | Worth::Unavailable(_) => false,
+        }
     }
 }
 

@@ -102,11 +102,12 @@ fn allowed(action: &Action, listed: &[Profile]) -> Result<(), ProfileError> {
         Some(state) => Err(ProfileError::Taken { name: name.clone(), deleted: *state == ProfileState::Deleted }),
     };
     let there = |name: &String| match state(name) {
-        Some(ProfileState::Saved | ProfileState::Unreadable(_)) => Ok(()),
+        // Why it cannot be read now, the action tells.
+        Some(ProfileState::Saved | ProfileState::Unreadable(_) | ProfileState::Unavailable(_)) => Ok(()),
         Some(ProfileState::Deleted) | None => Err(ProfileError::Unknown { name: name.clone() }),
     };
     let deleted = |name: &String| match state(name) {
-        Some(ProfileState::Deleted) => Ok(()),
+        Some(ProfileState::Deleted | ProfileState::Unavailable(_)) => Ok(()),
         Some(ProfileState::Saved | ProfileState::Unreadable(_)) => Err(ProfileError::NotDeleted { name: name.clone() }),
         None => Err(ProfileError::Unknown { name: name.clone() }),
     };
@@ -132,7 +133,7 @@ fn show(out: &Output, listed: &[Profile]) {
         let place = match &profile.state {
             ProfileState::Saved => place(profile),
             ProfileState::Deleted => format!("{}, was {}", paint(BACK, "deleted"), place(profile)),
-            ProfileState::Unreadable(why) => paint(BAD, why.lines().next().unwrap_or_default()),
+            ProfileState::Unreadable(why) | ProfileState::Unavailable(why) => paint(BAD, why.lines().next().unwrap_or_default()),
         };
         let played = profile.played.map_or_else(|| paint(QUIET, "·"), |played| time(played.as_secs()));
         vec![paint(STRONG, &profile.name), place, moment_of(&profile.saved_at), played]
@@ -162,6 +163,7 @@ fn as_json(profile: &Profile) -> Json {
         ProfileState::Saved => ("saved", None),
         ProfileState::Deleted => ("deleted", None),
         ProfileState::Unreadable(why) => ("unreadable", Some(why)),
+        ProfileState::Unavailable(why) => ("unavailable", Some(why)),
     };
     json!({
         "profile": profile.name, "state": state, "why": why, "saved_at": profile.saved_at, "level": profile.level,

@@ -7,10 +7,11 @@ use serde_json::{Value as Json, json};
 
 use vestigum::image::SavedPlace;
 use vestigum::spec::{Axis, KeySet};
-use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, Store, Value};
+use vestigum::tools::Patience;
+use vestigum::{Entry, Image, LoadReport, Owner, Progress, Span, Spec, StoreError, Value};
 
-use super::places::Place;
-use super::{Key, SaveState, Whose, moment_of};
+use super::places::{AnyStore, Place};
+use super::{Key, SaveState, Whose, Worth, moment_of};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, paint, table};
 use crate::{Verdict, input};
 
@@ -69,25 +70,31 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let generations = super::generations(out, &store, &owner)?;
     let generation = match arguments.generation {
         Some(wanted) => super::known(out, &owner, &generations, wanted)?,
-        None => {
-            let whole = generations.iter().rev().find(|generation| store.read(&owner, **generation).is_ok());
-            *whole
-                .ok_or_else(|| out.unusable(&format!("no save of {owner} is whole; name a generation to look at it")))?
+        None => 0,
+    };
+    let (generation, state, over) = match generation {
+        0 => newest_whole(out, &store, &owner, &generations)?,
+        wanted => {
+            let state = SaveState::of(&store, &Patience::with(&store), &owner, wanted);
+            (wanted, state.map_err(|error| out.unusable(&error.to_string()))?, Vec::new())
         }
     };
-    let state = SaveState::of(&store, &owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
+    let verdict = if over.is_empty() { Verdict::Fine } else { Verdict::Failed };
     let told = state.told();
-    let damaged = state.damaged.as_ref().map(ToString::to_string);
+    let damaged = state.damaged().map(ToString::to_string);
     let Some(image) = state.image else {
-        return Err(out.unusable(&format!(
-            "generation {generation} of {owner} cannot be shown: {}",
-            damaged.unwrap_or_default()
-        )));
+        return Err(out.unusable(&format!("generation {generation} of {owner} cannot be shown: {told}")));
     };
     let loaded = load(out, &spec, image)?;
     if out.json {
-        out.json(&save_as_json(&spec, &loaded, damaged));
-        return Ok(Verdict::Fine);
+        let mut shown = save_as_json(&spec, &loaded, damaged);
+        shown["passed_over"] =
+            over.iter().map(|(generation, why)| json!({ "generation": generation, "why": why })).collect();
+        out.json(&shown);
+        return Ok(verdict);
+    }
+    for (generation, why) in &over {
+        out.line(format_args!("{} generation {generation} is newer, and damaged: {why}", paint(BAD, "✗")));
     }
     out.line(format_args!(
         "{}, generation {generation}, saved {} UTC, {told}",
@@ -96,7 +103,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     ));
     if loaded.image.place == SavedPlace::Deleted {
         out.line("the player was deleted: `saves profile` restores what was there, until it is purged");
-        return Ok(Verdict::Fine);
+        return Ok(verdict);
     }
     let report = loaded.report.to_string();
     report.lines().skip(1).for_each(|line| out.line(paint(BACK, line)));
@@ -108,7 +115,35 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         }
     }
     out.line(values(&spec, &loaded));
-    Ok(Verdict::Fine)
+    Ok(verdict)
+}
+
+/// The newest generation that is whole, as a launch finds it, and the damaged ones that a launch passes over. What cannot be read now
+/// is not passed over.
+fn newest_whole(
+    out: &Output,
+    store: &AnyStore,
+    owner: &Owner,
+    generations: &[u64],
+) -> Result<(u64, SaveState, Vec<(u64, String)>), Verdict> {
+    let patience = Patience::with(store);
+    let mut over = Vec::new();
+    for generation in generations.iter().rev().copied() {
+        let state = match SaveState::of(store, &patience, owner, generation) {
+            Err(StoreError::NoGeneration { .. }) => continue,
+            state => state.map_err(|error| out.unusable(&error.to_string()))?,
+        };
+        match &state.worth {
+            Worth::Whole => return Ok((generation, state, over)),
+            Worth::Damaged(damaged) => over.push((generation, damaged.to_string())),
+            Worth::Unavailable(why) => {
+                return Err(out.unusable(&format!(
+                    "generation {generation} of {owner} is the newest and cannot be read now: {why}; name an older one to look at it"
+                )));
+            }
+        }
+    }
+    Err(out.unusable(&format!("no save of {owner} is whole; name a generation to look at it")))
 }
 
 /// The levels, one row each, with every per-level value in a column of its own.

@@ -1,10 +1,11 @@
 //! Players whose saved progress another command shows: their newest saves that are whole, loaded as a launch would.
 
-use vestigum::{Owner, Progress, Spec, Store};
+use vestigum::tools::Patience;
+use vestigum::{Owner, Progress, Spec, StoreError};
 
+use super::Key;
 use super::places::{AnyStore, Place};
 use super::show::{Loaded, load};
-use super::{Key, SaveState};
 use crate::Verdict;
 use crate::show::Output;
 
@@ -57,7 +58,7 @@ impl Shown {
         if self.player.profile.is_some() {
             return Ok(self.one(out, spec)?.into_iter().collect());
         }
-        let owners = store.owners().map_err(|error| out.unusable(&error.to_string()))?;
+        let owners = Patience::with(&store).owners().map_err(|error| out.unusable(&error.to_string()))?;
         let mut players = Vec::new();
         for owner in owners {
             if let Owner::Profile(name) = owner {
@@ -68,13 +69,18 @@ impl Shown {
     }
 }
 
-/// The newest save of a player that is whole; none if there is none, or if the player was deleted.
+/// The newest save of a player that is whole; none if there is none, or if the player was deleted. What cannot be read now may be
+/// newer, so it is refused.
 fn newest(out: &Output, spec: &Spec, store: &AnyStore, name: &str) -> Result<Option<ShownPlayer>, Verdict> {
-    let failed = |error: vestigum::StoreError| out.unusable(&error.to_string());
+    let failed = |error: StoreError| out.unusable(&error.to_string());
     let owner = Owner::Profile(name.to_owned());
-    for generation in store.generations(&owner).map_err(failed)?.into_iter().rev() {
-        let state = SaveState::of(store, &owner, generation).map_err(failed)?;
-        let Some(image) = state.image.filter(|_| state.damaged.is_none()) else { continue };
+    let patience = Patience::with(store);
+    for generation in patience.generations(&owner).map_err(failed)?.into_iter().rev() {
+        let image = match patience.read(&owner, generation) {
+            Ok(image) => image,
+            Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => continue,
+            Err(error) => return Err(failed(error)),
+        };
         if image.place == vestigum::image::SavedPlace::Deleted {
             return Ok(None);
         }

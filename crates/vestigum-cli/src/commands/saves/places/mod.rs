@@ -218,4 +218,16 @@ impl Store for AnyStore {
     fn prune(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
         self.0.prune(owner, keep)
     }
+
+    fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
+        self.0.insert(image)
+    }
+
+    fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
+        self.0.remove_before(owner, generation)
+    }
+
+    fn pause(&self, how_long: Duration) {
+        self.0.pause(how_long);
+    }
 }

@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use vestigum::image::SealKey;
-use vestigum::{Image, Owner, Removable, StoreError};
+use vestigum::{Image, Owner, Removable, StoreError, Stray};
 use vestigum_sqlite::SqliteStore;
 
 use super::{AnyStore, PlaceStore};
@@ -41,6 +41,10 @@ impl PlaceStore for SqliteStore {
 
     fn find_blobs(&self, image: &mut Image) {
         self.find_blobs(image);
+    }
+
+    fn strays(&self) -> Result<Vec<Stray>, StoreError> {
+        self.strays()
     }
 
     fn removable(&self, owner: &Owner, keep: u32) -> Result<Removable, StoreError> {
