@@ -72,7 +72,8 @@ pub(crate) fn readable_of(store: &dyn Store, owner: &Owner) -> Result<Vec<Image>
 /// Removes all but the newest generation.
 pub(crate) fn purge(store: &dyn Store, owner: &Owner) -> Result<(), StoreError> {
     let newest = Patience::with(store).generations(owner)?.last().copied().unwrap_or(0);
-    store.remove_before(owner, newest).map(drop)
+    store.remove_before(owner, newest)?;
+    prune_all(store, owner, 1).map(drop)
 }
 
 /// What keeps a launch from happening, told apart from what is wrong with the disk.

@@ -181,7 +181,7 @@ fn act(disk: &dyn Disk, root: &Path, step: &FaultStep) -> Option<String> {
         }
         // What the systems say of renaming folders differs; no store does it.
         FaultStep::Rename(from, to) | FaultStep::RenameNew(from, to)
-            if from == to || disk.is_folder(&at(from)) || disk.is_folder(&at(to)) =>
+            if from == to || disk.is_folder(&at(from)).ok()? || disk.is_folder(&at(to)).ok()? =>
         {
             None
         }
@@ -195,7 +195,7 @@ fn act(disk: &dyn Disk, root: &Path, step: &FaultStep) -> Option<String> {
             Some(names.join(" "))
         }
         FaultStep::Sync(name) => {
-            disk.is_folder(&at(name)).then(|| disk.sync_folder(&at(name)).ok().map(|()| String::new()))?
+            disk.is_folder(&at(name)).ok()?.then(|| disk.sync_folder(&at(name)).ok().map(|()| String::new()))?
         }
     }
 }

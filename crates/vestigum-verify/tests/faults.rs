@@ -82,11 +82,49 @@ fn no_fault_under_the_shipped_store_breaks_a_promise() {
         assert!(tried(FaultKind::DiskFull).points > 10 && tried(FaultKind::DiskError).points > 60, "{report:?}");
         if keep > 1 {
             assert!(
-                tried(FaultKind::ShortRead).recovered > 0 && tried(FaultKind::BitRot).recovered > 500,
+                tried(FaultKind::ShortRead).recovered == 0 && tried(FaultKind::BitRot).recovered > 500,
                 "{report:?}"
             );
         }
     }
+}
+
+const PLAYERS: &str = r#"
+playthrough "players come and go"
+profiles create ada
+profile ada
+launch
+xp += 5
+quit
+profiles copy ada to bo
+profiles rename bo to cy
+profiles delete ada
+profiles restore ada
+launch
+xp += 1
+quit
+profiles delete ada
+profiles purge ada
+launch
+xp += 2
+quit
+"#;
+
+/// Making, copying, renaming, deleting, bringing back and purging players, with each fault under each of them.
+#[test]
+fn no_fault_under_a_change_of_players_breaks_a_promise() {
+    for keep in 1..=3 {
+        let report = report_keeping(keep, PLAYERS, |disk| DirStore::open_on(disk, "saves"));
+        assert_eq!(report.ended_at, None, "keep {keep}");
+        assert!(report.violations.is_empty(), "keep {keep}: {:#?}", report.violations);
+        assert!(report.tried[&FaultKind::Unavailable].points > 100, "{report:?}");
+    }
+}
+
+/// What cannot be read now is no damage: a store that says so loses what was acknowledged.
+#[test]
+fn a_store_that_takes_what_it_cannot_read_for_nothing_is_caught() {
+    caught(Mistake::TakesUnreadForNothing, FaultKind::Unavailable, "what could not be read now was taken for");
 }
 
 #[derive(Clone, Copy, Debug, PartialEq)]
@@ -99,6 +137,7 @@ enum Mistake {
     OverwritesInPlace,
     WritesUnderItsName,
     TakesDamageForNothing,
+    TakesUnreadForNothing,
 }
 
 /// A store with one file for each owner, and a mistake.
@@ -115,10 +154,16 @@ impl Careless {
         })
     }
 
-    fn image(&self, owner: &Owner) -> Option<Result<Image, vestigum::image::ImageError>> {
-        let bytes = self.disk.read(&Careless::path(owner), 1 << 20).ok()?;
+    fn image(&self, owner: &Owner) -> Result<Option<Result<Image, vestigum::image::ImageError>>, StoreError> {
+        let path = Careless::path(owner);
+        let bytes = match self.disk.read(&path, 1 << 20) {
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            Err(_) if self.mistake == Mistake::TakesUnreadForNothing => return Ok(None),
+            Err(cause) => return Err(StoreError::Io { action: "read", path, cause }),
+        };
         let image = Image::from_json(&bytes);
-        if self.mistake == Mistake::TakesDamageForNothing { image.ok().map(Ok) } else { Some(image) }
+        Ok(if self.mistake == Mistake::TakesDamageForNothing { image.ok().map(Ok) } else { Some(image) })
     }
 
     fn write(&self, path: &Path, bytes: &[u8]) -> std::io::Result<()> {
@@ -151,17 +196,17 @@ impl Store for Careless {
     }
     fn generations(&self, owner: &Owner) -> Result<Vec<u64>, StoreError> {
         // What is damaged is still there, under whatever number.
-        Ok(self.image(owner).map(|image| image.map_or(1, |image| image.generation)).into_iter().collect())
+        Ok(self.image(owner)?.map(|image| image.map_or(1, |image| image.generation)).into_iter().collect())
     }
     fn read(&self, owner: &Owner, generation: u64) -> Result<Image, StoreError> {
         let owner = owner.clone();
-        match self.image(&owner) {
+        match self.image(&owner)? {
             None => Err(StoreError::NoGeneration { owner, generation }),
             Some(image) => image.map_err(|damaged| StoreError::Damaged { owner, generation, damaged }),
         }
     }
     fn commit(&self, _: u64, image: &Image) -> Result<Committed, StoreError> {
-        let newest = self.image(&image.owner).and_then(Result::ok);
+        let newest = self.image(&image.owner)?.and_then(Result::ok);
         let digest = image.digest();
         let generation = newest.as_ref().map_or(0, |image| image.generation);
         if newest.is_some_and(|newest| newest.digest() == digest) {

@@ -19,7 +19,7 @@ use crate::error::SessionError;
 use crate::recovery::newest_readable;
 use crate::saver::Saver;
 use crate::session::Running;
-use crate::store::{Patience, Store, StoreError, checked_profile};
+use crate::store::{Patience, Store, StoreError, checked_profile, prune_all};
 
 /// A player, as a title screen lists it.
 #[derive(Clone, Debug, PartialEq)]
@@ -367,5 +367,7 @@ fn purge(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
     // The newest one says that the player was deleted, and was read just now.
     let newest = Patience::with(store).generations(&owner)?.last().copied().unwrap_or(0);
     store.remove_before(&owner, newest)?;
+    // And the pictures that nobody else has.
+    prune_all(store, &owner, 1)?;
     Ok(())
 }

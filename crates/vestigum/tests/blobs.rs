@@ -140,7 +140,7 @@ fn a_blob_that_is_gone_damaged_or_no_file_refuses_no_launch() {
                 fs::remove_file(path).unwrap();
                 fs::create_dir(path).unwrap();
             },
-            "cannot be read: it is no regular file",
+            "is not a regular file",
         ),
     ];
     for (damage, why) in damages {

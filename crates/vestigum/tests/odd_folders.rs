@@ -149,7 +149,7 @@ fn what_is_no_regular_file_is_passed_over_and_reported() {
     symlink("/", saves.join("profiles/mallory")).unwrap();
     let game = launch(saves).unwrap();
     let report = game.load_report().to_string();
-    for odd in ["generation 7", "generation 8", "generation 9", "it is no regular file"] {
+    for odd in ["generation 7", "generation 8", "generation 9", "it is not a regular file"] {
         assert!(report.contains(odd), "{odd}: {report}");
     }
     assert_eq!(game.value("xp", &[]), Ok(Value::Int(2)));
@@ -162,7 +162,7 @@ fn what_is_no_regular_file_is_passed_over_and_reported() {
     assert_eq!(strays, ["bob", "eve", "mallory"].map(|name| saves.join("profiles").join(name)));
     assert!(prune_all(&store, &ada(), 1).is_ok());
     let bob = Session::launch(&spec(), store, "bob").unwrap_err().to_string();
-    assert!(bob.contains("it is a file, and a folder is wanted there"), "{bob}");
+    assert!(bob.contains("expected a folder, found a file"), "{bob}");
 }
 
 #[cfg(unix)]

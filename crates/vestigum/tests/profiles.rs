@@ -150,3 +150,35 @@ fn a_deleted_player_outlives_the_pruning_of_others_and_damage_brings_it_back() {
     std::fs::write(store.file(&owner, newest).unwrap(), "cut").unwrap();
     assert_eq!(xp(&spec, &saver, "ada"), 5, "what says that it is gone is damaged");
 }
+
+/// The deletion was counted as the one save to keep, and the save was pruned.
+#[test]
+fn with_one_generation_kept_a_deleted_player_can_be_brought_back() {
+    on_every_store(|spec, saver| {
+        plays(&spec, &saver, "ada", 5);
+        let profiles = Profiles::new(&spec, &saver);
+        profiles.delete("ada").unwrap();
+        prune_all(saver.store(), &Owner::Profile("ada".into()), 1).unwrap();
+        profiles.restore("ada").unwrap();
+        assert_eq!(xp(&spec, &saver, "ada"), 5);
+    });
+}
+
+/// A damaged generation is never pruned; a purge that left it kept the player listed, and the name from being used again.
+#[test]
+fn a_purge_leaves_nothing_of_damaged_generations() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spec, store) = (spec(), DirStore::open(folder.path()).unwrap());
+    let saver = Saver::new(store.clone());
+    plays(&spec, &saver, "ada", 5);
+    let owner = Owner::Profile("ada".into());
+    std::fs::write(store.file(&owner, 1).unwrap(), "cut").unwrap();
+    let profiles = Profiles::new(&spec, &saver);
+    // Also the only one: a player whose saves are all damaged can be given up.
+    profiles.delete("ada").unwrap();
+    assert!(matches!(profiles.restore("ada"), Err(ProfileError::Unknown { .. })));
+    profiles.purge("ada").unwrap();
+    assert!(profiles.list().unwrap().is_empty());
+    assert_eq!(store.generations(&owner).unwrap().len(), 1);
+    profiles.create("ada").unwrap();
+}

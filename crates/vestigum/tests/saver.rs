@@ -346,5 +346,6 @@ fn a_launch_takes_no_older_save_because_the_store_fails() {
             Err(_) => refused += 1,
         }
     }
-    assert!(refused > 10 && refused < 60, "{refused} of 60 launches were refused");
+    // Each is asked for five times.
+    assert!(refused > 3 && refused < 60, "{refused} of 60 launches were refused");
 }

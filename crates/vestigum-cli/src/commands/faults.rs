@@ -65,16 +65,6 @@ fn style() -> ProgressStyle {
     style.unwrap_or_else(|_| ProgressStyle::default_bar())
 }
 
-/// The kinds of faults, what each means, and what must hold.
-const KINDS: [(FaultKind, &str); 6] = [
-    (FaultKind::PowerLoss, "after each operation, in every way that unsynced data and names allow"),
-    (FaultKind::Kill, "killed after each operation; the next process saves; power loss"),
-    (FaultKind::DiskFull, "one or two operations find no space; a next process; power loss"),
-    (FaultKind::DiskError, "one or two operations fail; a next process; power loss"),
-    (FaultKind::ShortRead, "a launch reads half of a file"),
-    (FaultKind::BitRot, "one bit of each byte, and each block of 512 bytes"),
-];
-
 fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
     let mut all = FaultReport::default();
     for (_, report) in reports {
@@ -86,7 +76,7 @@ fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
     let violations: usize = all.tried.values().map(|tried| tried.violations).sum();
     let verdict = if violations == 0 { Verdict::Fine } else { Verdict::Failed };
     if out.json {
-        let kinds = KINDS.map(|(kind, _)| (kind.to_string(), as_json(tried(kind))));
+        let kinds = FaultKind::ALL.map(|kind| (kind.to_string(), as_json(tried(kind))));
         let found = reports.iter().flat_map(|(playthrough, report)| {
             report.violations.iter().map(|violation| violation_json(playthrough, violation))
         });
@@ -107,11 +97,11 @@ fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
         grouped(all.operations),
     ));
     let heading = ["fault", "points", "disks found", "fell back", "broken", ""].map(str::to_owned);
-    let rows = KINDS.map(|(kind, words)| {
+    let rows = FaultKind::ALL.map(|kind| {
         let Tried { points, outcomes, recovered, violations, .. } = tried(kind);
         let broken = if violations == 0 { paint(GOOD, "0") } else { paint(BAD.bold(), grouped(violations)) };
         let fell_back = if recovered == 0 { paint(QUIET, "0") } else { grouped(recovered) };
-        vec![kind.to_string(), grouped(points), grouped(outcomes), fell_back, broken, paint(QUIET, words)]
+        vec![kind.to_string(), grouped(points), grouped(outcomes), fell_back, broken, paint(QUIET, kind.told())]
     });
     out.line(table_with_numbers(&heading, rows.into(), 3, &[1, 2, 3, 4]));
     for (playthrough, report) in reports {

@@ -71,6 +71,32 @@ pub enum FaultKind {
     BitRot,
 }
 
+impl FaultKind {
+    /// All kinds, in the order in which they are shown.
+    pub const ALL: [FaultKind; 7] = [
+        FaultKind::PowerLoss,
+        FaultKind::Kill,
+        FaultKind::DiskFull,
+        FaultKind::DiskError,
+        FaultKind::ShortRead,
+        FaultKind::Unavailable,
+        FaultKind::BitRot,
+    ];
+
+    /// Returns what is tried, in words.
+    pub fn told(self) -> &'static str {
+        match self {
+            FaultKind::PowerLoss => "after each operation, in every way that unsynced data and names allow",
+            FaultKind::Kill => "killed after each operation; the next process saves; power loss",
+            FaultKind::DiskFull => "one or two operations find no space; a next process; power loss",
+            FaultKind::DiskError => "one or two operations fail; a next process; power loss",
+            FaultKind::ShortRead => "a launch reads half of a file",
+            FaultKind::Unavailable => "each read fails once, or every read of a file or folder",
+            FaultKind::BitRot => "one bit of each byte, and each block of 512 bytes",
+        }
+    }
+}
+
 impl fmt::Display for FaultKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.pad(match self {

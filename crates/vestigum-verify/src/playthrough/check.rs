@@ -307,7 +307,13 @@ impl<'s> Checker<'s, '_> {
             StatementKind::Import(path) => Action::Import(Box::new(self.import(path)?)),
             StatementKind::Profiles(change) => Action::Profiles(change.clone()),
             StatementKind::Level(change) => Action::Level(self.level_change(change)?),
-            StatementKind::Profile(name) => Action::Profile(name.value.clone()),
+            StatementKind::Profile(name) => {
+                if let Err(error) = vestigum::checked_profile(&name.value) {
+                    self.errors.push(Diagnostic::error(codes::STATEMENT, name.span, error.to_string()));
+                    return None;
+                }
+                Action::Profile(name.value.clone())
+            }
             StatementKind::Device(name) => {
                 if self.begun && !self.has_device {
                     let error =

@@ -21,6 +21,9 @@ enum Found {
 pub(super) fn change(spec: &Spec, saves: &mut dyn Saves, change: &ProfileChange, at: String) -> Result<String, Why> {
     let ProfileChange { verb, name, to } = change;
     let refused = |error: ProfileError| Why::Refused(error.to_string());
+    for name in [Some(name), Some(to).filter(|to| !to.is_empty())].into_iter().flatten() {
+        vestigum::checked_profile(name).map_err(|error| refused(error.into()))?;
+    }
     let found = find(saves, name)?;
     let unknown = || refused(ProfileError::Unknown { name: name.clone() });
     let image = match (verb, found) {

@@ -90,6 +90,8 @@ impl Saves for MemorySaves {
         for (index, bytes) in images.iter().enumerate().rev() {
             let generation = index as u64 + 1;
             match self.read(bytes) {
+                // Somebody has played since the deletion, and that is damaged.
+                Ok(image) if image.place == SavedPlace::Deleted && !passed_over.is_empty() => break,
                 Ok(image) if image.place == SavedPlace::Deleted => {
                     // What was purged is empty.
                     let left = images[..index].iter().any(|bytes| !bytes.is_empty());

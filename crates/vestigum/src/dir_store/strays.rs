@@ -113,6 +113,8 @@ impl DirStore {
             Ok(Some(EntryKind::Folder)) => {}
             Ok(Some(EntryKind::Link)) => return FolderOf::Nobody("it is a link, and links are not followed"),
             Ok(Some(EntryKind::File(_) | EntryKind::Other) | None) => return FolderOf::Nobody("it is no folder"),
+            // The name tells whose it is all the same.
+            Err(_) if !is_hashed(folder) => {}
             Err(error) => return FolderOf::Unread(error),
         }
         if !is_hashed(folder) {
