@@ -2,12 +2,12 @@
 
 use std::io::Write;
 
-use vestigum::tools::{is_unseen, shown};
 use anstream::{AutoStream, ColorChoice};
 use anstyle::{AnsiColor, Color, Style};
 use clap::ValueEnum;
 use comfy_table::{CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
+use vestigum::tools::{is_unseen, shown};
 
 use vestigum::{BoardRow, Diagnostics, LockReason, Severity, Value};
 

@@ -81,6 +81,8 @@ pub const NAMELESS_RANKING: &str = "V114";
 pub const COUNTS_MADE_LEVELS: &str = "V115";
 /// Bytes that every save writes again.
 pub const HEAVY_BYTES: &str = "V116";
+/// A field that can make a save larger than what is written.
+pub const LARGE_SAVE: &str = "V117";
 /// Found by exploring: a level that nothing played opens or completes.
 pub const NEVER_COMPLETED: &str = "V201";
 /// Found by exploring: failing gives more than playing on.
@@ -332,6 +334,13 @@ pub const ALL: &[Explanation] = &[
         text: "A save holds the whole of every field of `bytes`, so a picture or a replay is written again at each checkpoint, though it has not changed. More than 64 KiB in one field is told. A `blob` is kept beside the save under its digest: it is written when it changes, and once, whoever has it. Saves in which the field was `bytes` still load, and no migration is needed.",
         wrong: "[field.replay]\ntype = \"bytes\"\nper = \"level\"\nmax_len = 100000",
         right: "[field.replay]\ntype = \"blob\"\nper = \"level\"\nmax_len = 100000",
+    },
+    Explanation {
+        code: LARGE_SAVE,
+        title: "a field that can fill a save",
+        text: "A save has at most 64 MiB, and at most as many values as reading takes into ten times its size of memory: about 1.4 million numbers. A larger one could not be read, so it is not written, and play goes on unsaved. Told is a field that can reach that by itself: every container full up to its `max_len`, a text counted in full where the field says a `max_len`, and as 64 characters where it does not; a field that can be rewound counts three times, for its marks. Give it a smaller `max_len`, or keep the bulk in a `blob`.",
+        wrong: "[field.footprints]\ntype = \"list of vec2\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmax_len = 2000000",
+        right: "[field.footprints]\ntype = \"list of vec2\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmax_len = 2000",
     },
     Explanation {
         code: NEVER_COMPLETED,

@@ -63,7 +63,7 @@ pub use handle::field_value::{FieldValue, Number};
 pub use handle::keyed::PerKey;
 pub use history::History;
 pub use image::Image;
-pub use image::encoded::EncodedImage;
+pub use image::encoded::{EncodedImage, MOST_SAVE_BYTES};
 pub use image::report::{LoadError, LoadReport};
 pub use loading::Launched;
 pub use nearest::nearest;

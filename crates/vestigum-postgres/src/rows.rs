@@ -8,7 +8,10 @@ use postgres::Row;
 use postgres::types::ToSql;
 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, SaveVerdict, StoreError, leased_to};
+use vestigum::{
+    Commit, Committed, EncodedImage, Image, Lease, MOST_SAVE_BYTES, Newest, Owner, SaveVerdict, StoreError,
+    checked_size, leased_to,
+};
 
 use crate::connections::{Connection, InTransaction};
 use crate::leases::{left_in, signed, unsigned};
@@ -104,6 +107,7 @@ impl PostgresStore {
         self.may_write()?;
         let owner = image.owner();
         let name = name_of(owner)?;
+        checked_size(image, MOST_SAVE_BYTES)?;
         if !(1..=LAST_GENERATION).contains(&generation) {
             return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
         }
@@ -131,9 +135,7 @@ impl PostgresStore {
                     let newest = there.first().map_or(generation, |row| unsigned(row.get(1)));
                     return Ok(match same {
                         true => Ok(Committed::unchanged(generation)),
-                        false => {
-                            Err(StoreError::Conflict { owner: owner.clone(), newest, follows: generation - 1 })
-                        }
+                        false => Err(StoreError::Conflict { owner: owner.clone(), newest, follows: generation - 1 }),
                     });
                 }
                 let (names, numbers) = (vec![name; means.len()], vec![number; means.len()]);
@@ -394,6 +396,7 @@ impl<'a> CommitRow<'a> {
     fn of(store: &PostgresStore, commit: &Commit<'a>) -> Result<CommitRow<'a>, StoreError> {
         let owner = commit.image.owner();
         let name = name_of(owner)?;
+        checked_size(commit.image, MOST_SAVE_BYTES)?;
         if commit.follows >= LAST_GENERATION {
             return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
         }
@@ -544,8 +547,7 @@ fn write_blobs(
     let keys: Vec<&String> = blobs.keys().collect();
     let there = transaction.query(BLOBS_THERE, &[&keys])?;
     let there: BTreeMap<String, i64> = there.iter().map(|row| (row.get(0), row.get(1))).collect();
-    let missing =
-        blobs.iter().filter(|(digest, bytes)| there.get(*digest).copied() != i64::try_from(bytes.len()).ok());
+    let missing = blobs.iter().filter(|(digest, bytes)| there.get(*digest).copied() != i64::try_from(bytes.len()).ok());
     let (keys, bytes): (Vec<&String>, Vec<&[u8]>) = missing.map(|(digest, bytes)| (digest, &**bytes)).unzip();
     if !keys.is_empty() {
         transaction.query(BLOBS, &[&keys, &bytes])?;

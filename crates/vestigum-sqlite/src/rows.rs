@@ -5,7 +5,7 @@ use std::sync::Arc;
 use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, TransactionBehavior, params};
 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
-use vestigum::{Commit, Committed, EncodedImage, Image, Owner, SaveVerdict, StoreError};
+use vestigum::{Commit, Committed, EncodedImage, Image, MOST_SAVE_BYTES, Owner, SaveVerdict, StoreError, checked_size};
 
 use crate::{SqliteStore, lock, name_of};
 
@@ -22,8 +22,8 @@ pub(crate) fn stored(generation: u64) -> i64 {
 
 /// Returns the names that are in the table. One that no store gives was put there by somebody else.
 pub(crate) fn owners(connection: &Connection) -> SqlResult<Vec<Owner>> {
-    let mut statement =
-        connection.prepare_cached(&format!("SELECT DISTINCT profile FROM images WHERE typeof(profile) = 'text' AND {GIVEN}"))?;
+    let mut statement = connection
+        .prepare_cached(&format!("SELECT DISTINCT profile FROM images WHERE typeof(profile) = 'text' AND {GIVEN}"))?;
     let mut owners = Vec::new();
     let mut rows = statement.query([])?;
     while let Some(row) = rows.next()? {
@@ -42,9 +42,8 @@ pub(crate) fn generations(connection: &Connection, name: &str) -> SqlResult<Vec<
 
 /// Returns the newest generation of an owner, and what it says it holds; an empty text if that is no text.
 fn newest(connection: &Connection, name: &str) -> SqlResult<Option<(u64, String)>> {
-    let sql = format!(
-        "SELECT generation, digest FROM images WHERE profile = ? AND {GIVEN} ORDER BY generation DESC LIMIT 1"
-    );
+    let sql =
+        format!("SELECT generation, digest FROM images WHERE profile = ? AND {GIVEN} ORDER BY generation DESC LIMIT 1");
     let row = |row: &rusqlite::Row<'_>| Ok((row.get(0)?, row.get_ref(1)?.as_str().unwrap_or_default().to_owned()));
     connection.prepare_cached(&sql)?.query_row([name], row).optional()
 }
@@ -217,6 +216,9 @@ impl SqliteStore {
             Ok(name) => name,
             Err(refused) => return Ok(Err(refused)),
         };
+        if let Err(refused) = checked_size(image, MOST_SAVE_BYTES) {
+            return Ok(Err(refused));
+        }
         if let Err(refused) = self.allows(transaction, owner, name, lease)? {
             return Ok(Err(refused));
         }
@@ -227,7 +229,8 @@ impl SqliteStore {
             && digest == image.digest()
             && !missing
         {
-            let text = text_of(transaction, name, *generation).or_else(|error| if is_damage(&error) { Ok(None) } else { Err(error) })?;
+            let text = text_of(transaction, name, *generation)
+                .or_else(|error| if is_damage(&error) { Ok(None) } else { Err(error) })?;
             if text.is_some_and(|text| self.decoded(owner, *generation, &text).is_ok()) {
                 // The image is there; a blob of it may have been damaged.
                 self.write_blobs(transaction, image)?;
@@ -253,6 +256,7 @@ impl SqliteStore {
     pub(crate) fn insert_row(&self, generation: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
         let (owner, failed) = (image.owner(), self.failed("write"));
         let name = name_of(owner)?;
+        checked_size(image, MOST_SAVE_BYTES)?;
         if !(1..=LAST_GENERATION).contains(&generation) {
             return Err(StoreError::NoMoreGenerations { owner: owner.clone() });
         }

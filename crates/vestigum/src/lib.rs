@@ -85,17 +85,17 @@ pub use recovery::restore;
 pub use saver::{SaveTicket, Saved, Saver};
 pub use session::{Launch, Peek, QuitError, Session};
 pub use store::{
-    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict, Store,
-    StoreError, checked_profile, leased_to, prune_all, prune_step, removable_generations,
+    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict, Store, StoreIdentity,
+    StoreError, checked_profile, checked_size, leased_to, prune_all, prune_step, removable_generations,
 };
 
 pub use vestigum_core::codes;
 pub use vestigum_core::{
     AccessError, AccessErrorKind, BoardRow, Call, Change, CodeError, Comparison, DerivedHandle, DerivedPerKey,
     Diagnostic, Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image,
-    Launched, List, LoadError, LoadReport, LockReason, MadeLevelError, Map, Moment, Next, Outcome, Owner, Part, PerKey,
-    Place, Progress, Ranked, RankedIn, Redeemed, Refused, Reset, Set, Severity, Span, Spec, Suspended, Type, Update,
-    Value, Written,
+    Launched, List, LoadError, LoadReport, LockReason, MOST_SAVE_BYTES, MadeLevelError, Map, Moment, Next, Outcome,
+    Owner, Part, PerKey, Place, Progress, Ranked, RankedIn, Redeemed, Refused, Reset, Set, Severity, Span, Spec,
+    Suspended, Type, Update, Value, Written,
 };
 
 /// Building a spec in Rust, and looking at what one says.
@@ -178,7 +178,7 @@ pub use vestigum_macros::spec;
 pub mod tools {
     pub use crate::clock::rfc3339;
     pub use crate::recovery::{NewestImage, newest_image, newest_readable};
+    pub use crate::saver::commit_making_room;
     pub use crate::store::Patience;
     pub use vestigum_core::vocabulary::shown::{is_unseen, shown};
-    pub use crate::saver::commit_making_room;
 }

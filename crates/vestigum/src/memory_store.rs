@@ -5,11 +5,11 @@ use std::sync::{Arc, Mutex, MutexGuard};
 use std::time::Duration;
 
 use vestigum_core::image::blobs::{BlobDigest, BlobError};
-use vestigum_core::{EncodedImage, Image, Owner};
+use vestigum_core::{EncodedImage, Image, MOST_SAVE_BYTES, Owner};
 
 use crate::store::{
-    Commit, Committed, Lease, LeaseBook, PruneStep, Pruned, SaveVerdict, Store, StoreError, checked_profile, prove,
-    prune_step,
+    Commit, Committed, Lease, LeaseBook, PruneStep, Pruned, SaveVerdict, Store, StoreError, StoreIdentity, checked_profile,
+    checked_size, prove, prune_step,
 };
 
 type Generations = BTreeMap<u64, EncodedImage>;
@@ -29,6 +29,7 @@ impl Kept {
         if let Owner::Profile(name) = owner {
             checked_profile(name)?;
         }
+        checked_size(image, MOST_SAVE_BYTES)?;
         self.leases.allows(owner, lease)?;
         let Kept { owners, blobs, .. } = self;
         blobs.extend(image.blobs().iter().map(|(digest, bytes)| (*digest, bytes.clone())));
@@ -48,8 +49,8 @@ impl Kept {
     }
 }
 
-/// A store in memory. Images go through their JSON form, as they do on disk. Its clones are as several processes on one store: they
-/// give each other [leases](Store::lease).
+/// A store in memory. Images go through their JSON form, as they do on disk. Sessions on clones of one share it as those of one process
+/// do; two [rosters](crate::roster::Roster) on clones of one are as two servers, and give each other [leases](Store::lease).
 ///
 /// # Example
 ///
@@ -154,6 +155,7 @@ impl Store for MemoryStore {
         if let Owner::Profile(name) = &owner {
             checked_profile(name)?;
         }
+        checked_size(&image, MOST_SAVE_BYTES)?;
         kept.leases.allows(&owner, None)?;
         kept.blobs.extend(image.blobs().iter().map(|(digest, bytes)| (*digest, bytes.clone())));
         let images = kept.owners.entry(owner.clone()).or_default();
@@ -168,6 +170,10 @@ impl Store for MemoryStore {
         prove(&image, generation, &image.bytes(generation, None), None)?;
         images.insert(generation, image);
         Ok(Committed::written(generation))
+    }
+
+    fn identity(&self) -> Option<StoreIdentity> {
+        Some(StoreIdentity::of(&self.kept, ""))
     }
 
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {

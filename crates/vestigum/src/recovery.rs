@@ -135,11 +135,7 @@ fn has_before(patience: &Patience<'_>, owner: &Owner, before: u64) -> Result<boo
 
 /// Finds the same as [`newest_readable`], but where everything is damaged there is nothing: a new game begins behind the highest
 /// number.
-pub(crate) fn anew(
-    patience: &Patience<'_>,
-    owner: &Owner,
-    over: PassingOver<'_>,
-) -> Result<NewestImage, SessionError> {
+pub(crate) fn anew(patience: &Patience<'_>, owner: &Owner, over: PassingOver<'_>) -> Result<NewestImage, SessionError> {
     match newest_readable(patience, owner, over) {
         Err(SessionError::AllDamaged { damaged, .. }) => {
             let newest = damaged.iter().map(|(generation, _)| *generation).max().unwrap_or(0);

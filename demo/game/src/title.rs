@@ -95,14 +95,15 @@ impl Title {
                 self.news = format!("{name} is back.");
                 self.list(saver);
             }
-            (KeyCode::Enter, Some(ProfileState::Saved | ProfileState::Unreadable(_) | ProfileState::Unavailable(_))) => {
-                match Session::launch(p::spec(), saver, &name) {
-                    Err(why @ SessionError::AllDamaged { .. }) => {
-                        (self.news, self.asks) = (why.to_string(), Some(Asks::Anew));
-                    }
-                    launched => return Ok(Some(launched?)),
+            (
+                KeyCode::Enter,
+                Some(ProfileState::Saved | ProfileState::Unreadable(_) | ProfileState::Unavailable(_)),
+            ) => match Session::launch(p::spec(), saver, &name) {
+                Err(why @ SessionError::AllDamaged { .. }) => {
+                    (self.news, self.asks) = (why.to_string(), Some(Asks::Anew));
                 }
-            }
+                launched => return Ok(Some(launched?)),
+            },
             _ => {}
         }
         Ok(None)

@@ -10,11 +10,15 @@ use std::collections::BTreeSet;
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use crate::image::blobs::{BlobDigest, Blobs, mentioned};
-use crate::image::json::Entries;
+use crate::image::json::{Entries, ImageError};
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Image};
+use crate::value::measure::measure_members;
 use crate::value::tree::{Tree, Values};
 use crate::vocabulary::owner::Owner;
+
+/// The most bytes of a save, if a store does not say otherwise: 64 MiB. Larger ones are neither read nor written.
+pub const MOST_SAVE_BYTES: u64 = 64 << 20;
 
 /// An image in the form that a store writes: the store adds the number.
 ///
@@ -49,6 +53,19 @@ impl EncodedImage {
     /// The digests of the blobs that it means, those among them whose bytes are not known, too: what a store must keep.
     pub fn blob_digests(&self) -> BTreeSet<BlobDigest> {
         mentioned(&self.content)
+    }
+
+    /// Checks that what is written can be read: that it has no more bytes than a store reads, and no more values than reading
+    /// takes into memory.
+    ///
+    /// # Errors
+    /// Why it could not be read.
+    pub fn check_size(&self, most: u64) -> Result<(), ImageError> {
+        let bytes = (ENVELOPE + self.saved_at.len() + self.content.len()) as u64;
+        if bytes > most {
+            return Err(ImageError::TooLarge { bytes, most });
+        }
+        measure_members(&self.content).map_err(|error| ImageError::Unreadable(error.to_string()))
     }
 
     /// Whether it says that the player was deleted.

@@ -19,9 +19,9 @@ use std::sync::Arc;
 
 use crate::image::blobs::Blobs;
 use crate::value::tree::{Moved, Values};
-use crate::vocabulary::shown::shown;
 use crate::vocabulary::owner::Owner;
 use crate::vocabulary::policy::Resume;
+use crate::vocabulary::shown::shown;
 
 /// The number of the image format that this crate writes, and the newest it reads.
 pub const FORMAT: i64 = 1;

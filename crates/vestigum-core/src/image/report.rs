@@ -7,10 +7,10 @@ use thiserror::Error;
 
 use crate::image::blobs::{BlobError, BlobRef};
 use crate::value::Value;
-use crate::vocabulary::shown::shown;
 use crate::vocabulary::key::EntryName;
 use crate::vocabulary::names::key_text;
 use crate::vocabulary::place::Place;
+use crate::vocabulary::shown::shown;
 
 /// Why an image is not loaded. It stays as it is.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]

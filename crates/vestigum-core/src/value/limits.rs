@@ -115,7 +115,9 @@ impl Limits {
     }
 
     /// The limits of what is inside a container.
-    pub(crate) fn of_items(&self) -> Limits {
+    #[doc(hidden)]
+    #[must_use]
+    pub fn of_items(&self) -> Limits {
         Limits::new(None, self.max_inside())
     }
 
@@ -134,15 +136,18 @@ impl Limits {
     /// Both sets or maps in one, as far as there is room: what `a` has stays, the entries of `b` win over those of the same
     /// key. Says whether something was cut or found no room.
     pub(crate) fn united(&self, a: &Value, b: &Value) -> (Value, bool) {
-        let (b, mut cut) = self.shortened(b.clone());
-        let united = match (a, &b) {
+        // What is inside is shortened by itself; what of `b` finds room is decided entry by entry: one that replaces another needs none.
+        let items = self.of_items();
+        let mut cut = false;
+        let united = match (a, b) {
             (Value::Set(a), Value::Set(b)) => {
                 let mut set = a.clone();
                 for item in b {
-                    let fits = set.len() < self.max_len || set.contains(item);
-                    cut |= !fits;
+                    let (item, shortened) = items.shortened(item.clone());
+                    let fits = set.len() < self.max_len || set.contains(&item);
+                    cut |= !fits || shortened;
                     if fits {
-                        set.insert(item.clone());
+                        set.insert(item);
                     }
                 }
                 Value::Set(set)
@@ -150,15 +155,21 @@ impl Limits {
             (Value::Map(a), Value::Map(b)) => {
                 let mut map = a.clone();
                 for (key, value) in b.iter() {
-                    let fits = map.len() < self.max_len || map.contains_key(key);
-                    cut |= !fits;
+                    let (value, shortened) = items.shortened(value.clone());
+                    let short = self.shortened_key(key);
+                    let fits = map.len() < self.max_len || map.contains_key(&short);
+                    cut |= !fits || shortened || short != *key;
                     if fits {
-                        map.insert(key.clone(), value.clone());
+                        map.insert(short, value);
                     }
                 }
                 Value::Map(map)
             }
-            _ => b,
+            (_, b) => {
+                let (b, shortened) = self.shortened(b.clone());
+                cut = shortened;
+                b
+            }
         };
         (united, cut)
     }

@@ -11,6 +11,7 @@ pub mod difference;
 pub mod edit;
 pub mod limits;
 pub mod literal;
+pub(crate) mod measure;
 pub mod parts;
 pub mod ranking;
 pub mod serial;

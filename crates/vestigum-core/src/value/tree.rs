@@ -1,6 +1,6 @@
 //! The untyped tree of names and values that an image is made of.
 
-use std::cell::{Cell, RefCell};
+use std::cell::RefCell;
 use std::collections::BTreeMap;
 use std::collections::btree_map::Entry;
 use std::fmt;
@@ -11,6 +11,7 @@ use serde::de::{Deserialize, DeserializeSeed, Deserializer, Error, MapAccess, Se
 use serde::ser::{Serialize, SerializeMap, Serializer};
 
 use crate::value::Finite;
+use crate::value::measure::{Budget, POOLED};
 
 /// A value of an image, before a spec gives it a type.
 #[derive(Clone, Debug, PartialEq)]
@@ -74,7 +75,7 @@ impl Tree {
     /// If the bytes are no JSON, or say something twice.
     #[doc(hidden)]
     pub fn from_json(bytes: &[u8]) -> Result<Tree, serde_json::Error> {
-        let budget = Cell::new(bytes.len().saturating_mul(10).max(64 << 20));
+        let budget = Budget::of(bytes.len());
         let mut json = serde_json::Deserializer::from_slice(bytes);
         let tree = Growing { budget: &budget, names: &RefCell::default() }.deserialize(&mut json)?;
         json.end().map(|()| tree)
@@ -84,24 +85,15 @@ impl Tree {
 /// Without a limit: for what a developer wrote, such as a history.
 impl<'de> Deserialize<'de> for Tree {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Tree, D::Error> {
-        deserializer.deserialize_any(Growing { budget: &Cell::new(usize::MAX), names: &RefCell::default() })
+        deserializer.deserialize_any(Growing { budget: &Budget::unlimited(), names: &RefCell::default() })
     }
 }
-
-/// What a value takes in a list that has grown by doubling.
-const VALUE_BYTES: usize = 48;
-
-/// What an entry of a map takes besides its name.
-const ENTRY_BYTES: usize = 136;
-
-/// What a name takes besides its characters.
-const NAME_BYTES: usize = 80;
 
 /// Grows a tree within a budget of memory. A name that stands twice in one map is an error: which of the two was meant
 /// cannot be known.
 #[derive(Clone, Copy)]
 struct Growing<'b> {
-    budget: &'b Cell<usize>,
+    budget: &'b Budget,
     names: &'b RefCell<NamePool>,
 }
 
@@ -130,6 +122,9 @@ impl NamePool {
             return (self.names[*place].clone(), false);
         }
         let shared: Arc<str> = name.into();
+        if self.names.len() >= POOLED {
+            return (shared, true);
+        }
         self.places.insert(shared.clone(), self.names.len());
         self.names.push(shared.clone());
         self.next = self.names.len();
@@ -140,15 +135,6 @@ impl NamePool {
 /// A map of so many entries is built of a list in one go; what a larger one has beyond them is put in one by one, so that no
 /// list takes much memory.
 const BULK: usize = 4096;
-
-impl Growing<'_> {
-    fn spend<E: Error>(self, bytes: usize) -> Result<(), E> {
-        let left = self.budget.get().checked_sub(bytes);
-        let left = left.ok_or_else(|| E::custom("it has more values than a save of its size can have"))?;
-        self.budget.set(left);
-        Ok(())
-    }
-}
 
 impl<'de> DeserializeSeed<'de> for Growing<'_> {
     type Value = Tree;
@@ -186,14 +172,14 @@ impl<'de> Visitor<'de> for Growing<'_> {
     }
 
     fn visit_str<E: Error>(self, text: &str) -> Result<Tree, E> {
-        self.spend(text.len())?;
+        self.budget.text(text)?;
         Ok(Tree::Text(text.into()))
     }
 
     fn visit_seq<A: SeqAccess<'de>>(self, mut seq: A) -> Result<Tree, A::Error> {
         let mut items = Vec::new();
         while let Some(item) = seq.next_element_seed(self)? {
-            self.spend(VALUE_BYTES)?;
+            self.budget.value()?;
             items.push(item);
         }
         Ok(Tree::List(items))
@@ -207,14 +193,14 @@ impl<'de> Visitor<'de> for Growing<'_> {
         while let Some(name) =
             next.take_if(|name| bulk.len() < BULK && bulk.last().is_none_or(|(last, _)| **last < **name))
         {
-            self.spend(ENTRY_BYTES)?;
+            self.budget.entry()?;
             let value = map.next_value_seed(self)?;
             bulk.push((name, value));
             next = map.next_key_seed(Naming(self))?;
         }
         let mut entries: BTreeMap<Arc<str>, Tree> = bulk.into_iter().collect();
         while let Some(name) = next {
-            self.spend(ENTRY_BYTES)?;
+            self.budget.entry()?;
             match entries.entry(name) {
                 Entry::Vacant(vacant) => drop(vacant.insert(map.next_value_seed(self)?)),
                 Entry::Occupied(known) => return Err(twice(known.key())),
@@ -247,7 +233,7 @@ impl Visitor<'_> for Naming<'_> {
         let Naming(growing) = self;
         let (name, is_new) = growing.names.borrow_mut().get(name);
         if is_new {
-            growing.spend(NAME_BYTES + name.len())?;
+            growing.budget.name(&name)?;
         }
         Ok(name)
     }

@@ -4,8 +4,8 @@ pub(super) use vestigum::Store;
 
 use std::panic::{AssertUnwindSafe, catch_unwind};
 
-use vestigum::{SessionError, prune_all};
 use vestigum::tools::{Patience, newest_image};
+use vestigum::{SessionError, prune_all};
 use vestigum_core::image::report::Origin;
 use vestigum_core::model::field::Field;
 use vestigum_core::{Image, Owner, Progress, Spec};
@@ -127,7 +127,8 @@ pub(super) fn judge_unavailable<S: Store>(
                 let sound = SimDisk::sound(disk);
                 drop(store);
                 let store = opened(open, &sound, expectations)?;
-                let found = newest_image(&Patience::with(&store), owner, &[]).map_err(|error| expected.failed(error))?;
+                let found =
+                    newest_image(&Patience::with(&store), owner, &[]).map_err(|error| expected.failed(error))?;
                 let digest = found.image.as_ref().map(Image::digest);
                 if !digest.as_ref().map_or(expected.may_be_missing, |digest| expected.digests.contains(digest)) {
                     return Err(expected.finding(found.image.as_ref()));

@@ -295,9 +295,7 @@ impl<S: Store> Trial<'_, S> {
                 points.push(Point::Kill(number + 1));
             }
             let strike = |fault: &Fault| fault.strikes(operation);
-            for fault in
-                [Fault::Full, Fault::Broken, Fault::ShortRead, Fault::Unavailable].into_iter().filter(strike)
-            {
+            for fault in [Fault::Full, Fault::Broken, Fault::ShortRead, Fault::Unavailable].into_iter().filter(strike) {
                 points.push(Point::Fail(vec![number], fault));
                 if !matches!(fault, Fault::ShortRead | Fault::Unavailable) {
                     points.push(Point::Fail(vec![number, number + 1], fault));

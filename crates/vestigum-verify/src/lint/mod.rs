@@ -28,6 +28,7 @@
 mod assets;
 mod blobs;
 mod kept;
+mod large;
 mod made;
 mod possible;
 mod rankings;

@@ -34,6 +34,7 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
         all.extend(about.clock_turned_back());
         all.extend(about.nameless_ranking());
         all.extend(about.heavy_bytes());
+        all.extend(about.large_save());
         let subject = || field.name.to_string();
         found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
     }

@@ -60,7 +60,7 @@ type CheckResult = Result<(), Breach>;
 /// Faults of a disk are no part of it: [`crate::faults`] tries those. Of a store that several processes have open at once,
 /// [`shared_breaches`] tries more.
 pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
-    let checks: [&dyn Fn() -> CheckResult; 15] = [
+    let checks: [&dyn Fn() -> CheckResult; 16] = [
         &|| an_empty_place(&empty()),
         &|| one_after_the_other(&empty()),
         &|| unchanged(&empty()),
@@ -71,6 +71,7 @@ pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec
         &|| inserting(&empty()),
         &|| owners_apart(empty(), reopen),
         &|| large(empty(), reopen),
+        &|| too_large(&empty()),
         &|| blobs(empty(), reopen),
         &|| at_once(&empty()),
         &|| newest_in_one_go(&empty()),
@@ -245,7 +246,9 @@ fn removing(store: &dyn Store) -> CheckResult {
     let all = worked(RULE, store.generations(&ada))?;
     let removed = worked(RULE, store.remove_before(&ada, all[3]))?;
     let left = worked(RULE, store.generations(&ada))?;
-    holds(RULE, removed == 3 && left == [all[3]], || format!("{removed} of {all:?} were removed, and {left:?} are left"))?;
+    holds(RULE, removed == 3 && left == [all[3]], || {
+        format!("{removed} of {all:?} were removed, and {left:?} are left")
+    })?;
     let others = worked(RULE, store.generations(&bo))?;
     holds(RULE, others.len() == 4, || format!("another player has {others:?}"))?;
     let none = worked(RULE, store.remove_before(&ada, all[3]))?;
@@ -305,6 +308,27 @@ fn large<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {
     let generation = commit(RULE, &store, 0, &large)?.generation;
     let read = worked(RULE, reopen(store).read(&ada, generation))?;
     holds(RULE, read == (Image { generation, ..large }), || "it is another image".into())
+}
+
+fn too_large(store: &dyn Store) -> CheckResult {
+    const RULE: &str = "a save that is acknowledged can be read, however many values it has";
+    let ada = player("ada");
+    let mut newest = 0;
+    // About the most that reading takes, and a little more.
+    for count in [1_380_000, 1_420_000] {
+        let mut image = image(&ada, 1);
+        image.values.insert("xp".into(), Tree::List(vec![Tree::Int(1); count]));
+        match store.commit(newest, &image) {
+            Ok(committed) => {
+                newest = committed.generation;
+                let read = worked(RULE, store.read(&ada, newest))?;
+                holds(RULE, read.values == image.values, || format!("one of {count} values is another image"))?;
+            }
+            Err(StoreError::TooLarge { .. }) => {}
+            Err(other) => return Err(Breach { rule: RULE, found: format!("{count} values gave {other}") }),
+        }
+    }
+    Ok(())
 }
 
 fn blobs<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {

@@ -1,5 +1,6 @@
 //! Writing a generation so that it survives what may come.
 
+use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -10,12 +11,13 @@ use super::known::Known;
 use super::names::{LAST_GENERATION, TEMPORARY};
 use super::{DirStore, Inner, Turn, io_error, lock, take_lock};
 use crate::disk::DiskFile;
-use crate::store::{Committed, SaveVerdict, Store, StoreError, prove};
+use crate::store::{Committed, SaveVerdict, Store, StoreError, checked_size, prove};
 
 impl DirStore {
     /// Writes an image as the next generation, unless the newest one holds the same progress.
     pub(super) fn commit_one(&self, follows: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
         let owner = image.owner();
+        checked_size(image, self.most)?;
         let turn = self.turn(owner)?;
         let mut turn = lock(&turn);
         self.keep_place()?;
@@ -72,6 +74,7 @@ impl DirStore {
     /// Writes an image under a number of its own, unless something has it.
     pub(super) fn insert_one(&self, generation: u64, image: &EncodedImage) -> Result<Committed, StoreError> {
         let owner = image.owner();
+        checked_size(image, self.most)?;
         let turn = self.turn(owner)?;
         let mut turn = lock(&turn);
         self.keep_place()?;
@@ -193,8 +196,9 @@ impl DirStore {
 
     /// A new file under a name that nothing has: what lies there from a crash, or was put there, is not written into.
     pub(super) fn temporary(&self, folder: &Path, what: &str) -> Result<(PathBuf, Box<dyn DiskFile>), StoreError> {
-        for attempt in 0..100 {
-            let name = if attempt == 0 { String::new() } else { format!("-{attempt}") };
+        for attempt in 0..TEMPORARY_TRIES {
+            // Names that nobody can have taken on purpose.
+            let name = if attempt == 0 { String::new() } else { format!("-{:016x}", RandomState::new().build_hasher().finish()) };
             let path = folder.join(format!("{TEMPORARY}{what}{name}"));
             match self.inner.disk.create_new(&path) {
                 Ok(file) => return Ok((path, file)),
@@ -205,6 +209,9 @@ impl DirStore {
         Err(io_error("write into", folder)(io::Error::from(io::ErrorKind::AlreadyExists)))
     }
 }
+
+/// So many names are tried for a file that is being written.
+const TEMPORARY_TRIES: u32 = 5;
 
 /// A write that failed.
 struct NotWritten {

@@ -42,13 +42,10 @@ use strays::FolderOf;
 
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::seal::SealKey;
-use vestigum_core::{EncodedImage, Image, Owner};
+use vestigum_core::{EncodedImage, Image, MOST_SAVE_BYTES, Owner};
 
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
-use crate::store::{Committed, Pruned, SaveVerdict, Store, StoreError};
-
-/// The largest file that is read as an image, unless [`DirStore::reading_at_most`] says otherwise: 64 MiB.
-const MOST_BYTES: u64 = 64 << 20;
+use crate::store::{Committed, Pruned, SaveVerdict, Store, StoreError, StoreIdentity};
 
 /// The default store: one folder for each profile, one file for each generation.
 #[derive(Clone, Debug)]
@@ -160,7 +157,7 @@ impl DirStore {
         let (lock, settled) = (lock.map(Mutex::new), Mutex::new(settled));
         let (turns, verdicts, blobs) = (Mutex::default(), Mutex::default(), Mutex::default());
         let inner = Inner { disk, root, lock, turns, settled, verdicts, blobs };
-        DirStore { inner: Arc::new(inner), key: None, most: MOST_BYTES }
+        DirStore { inner: Arc::new(inner), key: None, most: MOST_SAVE_BYTES }
     }
 
     /// The same store, whose images are sealed with a key of the game: what the game did not seal is refused as
@@ -183,8 +180,8 @@ impl DirStore {
         DirStore { key: Some(key), ..self }
     }
 
-    /// The same store, which reads files of up to so many bytes; larger ones are damage. Left out, 64 MiB. Reading a file
-    /// takes at most ten times its size in memory, and 64 MiB more.
+    /// The same store, which reads and writes files of up to so many bytes; larger ones are damage, and are not written. Left out,
+    /// [`MOST_SAVE_BYTES`]. Reading a file takes at most ten times its size in memory, and 64 MiB more.
     #[must_use]
     pub fn reading_at_most(self, bytes: u64) -> DirStore {
         DirStore { most: bytes, ..self }
@@ -377,6 +374,10 @@ impl Store for DirStore {
 
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
         self.remove_all_before(owner, generation)
+    }
+
+    fn identity(&self) -> Option<StoreIdentity> {
+        Some(StoreIdentity::of(&self.inner, format!("{} {:?}", self.most, self.key.as_ref().map(SealKey::fingerprint))))
     }
 
     fn pause(&self, how_long: Duration) {

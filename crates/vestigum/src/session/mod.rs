@@ -161,7 +161,13 @@ impl Session {
         Ok(Peek { spec: spec.clone(), progress, report, generation: generation.unwrap_or(0), saved_at })
     }
 
-    fn open(spec: &Spec, saver: Saver, profile: &str, load: Load, decisions: &Decisions) -> Result<Session, SessionError> {
+    fn open(
+        spec: &Spec,
+        saver: Saver,
+        profile: &str,
+        load: Load,
+        decisions: &Decisions,
+    ) -> Result<Session, SessionError> {
         checked_profile(profile)?;
         let mut running = Running::begin(saver, Owner::Profile(profile.to_owned()))?;
         let saver = running.saver.clone();

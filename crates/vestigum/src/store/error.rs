@@ -51,7 +51,7 @@ pub enum StoreError {
     },
     /// Someone else wrote a newer generation.
     #[error(
-        "the saves of {owner} were changed by someone else: generation {newest} is there, {follows} was expected; launch again"
+        "the saves of {owner} were changed by someone else: expected generation {follows}, found {newest}; launch again, and let sessions of one process share a `Saver`"
     )]
     Conflict {
         /// Whose saves.
@@ -122,6 +122,14 @@ pub enum StoreError {
         generation: u64,
         /// What could not be read, with its file or row, and the reason.
         why: String,
+    },
+    /// The save is larger than what can be read: it was not written. What was saved before is as it was.
+    #[error("the save of {owner} was not written, as it could not be read: {why}")]
+    TooLarge {
+        /// Whose saves.
+        owner: Owner,
+        /// What is too large.
+        why: ImageError,
     },
     /// The store was opened only to read.
     #[error("{} was opened only to look at it, and nothing is written", .path.display())]
@@ -203,6 +211,7 @@ impl StoreError {
             | StoreError::LeaseLost { .. }
             | StoreError::NoGeneration { .. }
             | StoreError::Damaged { .. }
+            | StoreError::TooLarge { .. }
             | StoreError::ReadOnly { .. }
             | StoreError::Closed
             | StoreError::BadProfile { .. } => false,

@@ -11,6 +11,7 @@ pub(crate) use lease::{LeaseBook, ends_at};
 pub use patience::Patience;
 pub use pruning::{PruneStep, SaveVerdict, prune_step, removable_generations};
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use vestigum_core::image::json::ImageError;
@@ -154,9 +155,31 @@ pub trait Store: Send + Sync {
     /// If the place cannot be read or written. Some may be removed then; none above them is.
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError>;
 
+    /// Tells which store this is, for as long as it is there: clones of one answer the same, and no other store does. Sessions that are
+    /// launched on clones of one store share the threads that write, and the values of the device. Left out, none is known to be the
+    /// same as another: the game then makes one [`Saver`](crate::Saver) and gives each session a clone of it.
+    fn identity(&self) -> Option<StoreIdentity> {
+        None
+    }
+
     /// Waits before something is asked again that could not be read. Left out, the thread sleeps.
     fn pause(&self, how_long: Duration) {
         std::thread::sleep(how_long);
+    }
+}
+
+/// Which store one is, among those of this process: see [`Store::identity`].
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
+pub struct StoreIdentity {
+    address: usize,
+    opened: String,
+}
+
+impl StoreIdentity {
+    /// Returns the identity of a store whose clones share what `shared` points to. `opened` tells apart clones that read or write in
+    /// another way, such as with another key.
+    pub fn of<T: ?Sized>(shared: &Arc<T>, opened: impl Into<String>) -> StoreIdentity {
+        StoreIdentity { address: Arc::as_ptr(shared).cast::<()>().addr(), opened: opened.into() }
     }
 }
 
@@ -253,6 +276,14 @@ pub(crate) fn prove(
         Ok(_) => Err(StoreError::Damaged { owner, generation, damaged: ImageError::CheckFailed }),
         Err(damaged) => Err(StoreError::Damaged { owner, generation, damaged }),
     }
+}
+
+/// Checks that a save can be read by whoever reads at most so many bytes: what a store does before it writes.
+///
+/// # Errors
+/// [`StoreError::TooLarge`] if it has more bytes, or more values than [`Image::decode`] takes into memory.
+pub fn checked_size(image: &EncodedImage, most: u64) -> Result<(), StoreError> {
+    image.check_size(most).map_err(|why| StoreError::TooLarge { owner: image.owner().clone(), why })
 }
 
 /// What a commit did.

@@ -64,9 +64,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
             // What a copy has left that was cut short is gone on with.
             if !is_part_of(&from, &opened, owner, &there).map_err(failed)? {
                 let place = &arguments.to;
-                return Err(out.unusable(&format!(
-                    "{owner} has other saves in {place} already; nothing was copied"
-                )));
+                return Err(out.unusable(&format!("{owner} has other saves in {place} already; nothing was copied")));
             }
         }
         to = Some(opened).filter(|_| arguments.yes);

@@ -156,7 +156,15 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
         let version = image.map_or_else(|| paint(QUIET, "·"), |image| image.version.to_string());
         let saved = image.map_or_else(|| paint(QUIET, "·"), |image| moment_of(&image.saved_at));
         let whose = if first { paint(STRONG, whose) } else { String::new() };
-        vec![whose, generation, version, saved, place, file.bytes.map_or_else(|| paint(QUIET, "·"), |bytes| bytes.to_string()), file.state.word()]
+        vec![
+            whose,
+            generation,
+            version,
+            saved,
+            place,
+            file.bytes.map_or_else(|| paint(QUIET, "·"), |bytes| bytes.to_string()),
+            file.state.word(),
+        ]
     });
     out.line(table_with_numbers(&heading, rows.collect(), 3, &[1, 2, 5]));
     let told = |file: &&File| !file.state.is_whole() || !file.state.lost_blobs().is_empty();

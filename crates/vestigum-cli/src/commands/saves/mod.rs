@@ -255,9 +255,7 @@ impl SaveState {
                 Some(lost) => paint(BAD, lost),
             },
             // Nothing is known to be wrong with it.
-            Worth::Damaged(damaged @ ImageError::Sealed) => {
-                paint(BACK, format_args!("{damaged}: say --key-file FILE"))
-            }
+            Worth::Damaged(damaged @ ImageError::Sealed) => paint(BACK, format_args!("{damaged}: say --key-file FILE")),
             Worth::Damaged(damaged) => paint(BAD, damaged),
             Worth::Unavailable(why) => paint(BAD, format_args!("it cannot be read now: {why}")),
         }

@@ -133,7 +133,9 @@ fn show(out: &Output, listed: &[Profile]) {
         let place = match &profile.state {
             ProfileState::Saved => place(profile),
             ProfileState::Deleted => format!("{}, was {}", paint(BACK, "deleted"), place(profile)),
-            ProfileState::Unreadable(why) | ProfileState::Unavailable(why) => paint(BAD, why.lines().next().unwrap_or_default()),
+            ProfileState::Unreadable(why) | ProfileState::Unavailable(why) => {
+                paint(BAD, why.lines().next().unwrap_or_default())
+            }
         };
         let played = profile.played.map_or_else(|| paint(QUIET, "·"), |played| time(played.as_secs()));
         vec![paint(STRONG, &profile.name), place, moment_of(&profile.saved_at), played]

@@ -44,9 +44,8 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
             })
         });
         let not_read = files.iter().filter_map(|file| Some((file, file.state.unavailable()?)));
-        let not_read = not_read.map(|(file, why)| {
-            json!({ "profile": name_of(&file.owner), "generation": file.generation, "why": why })
-        });
+        let not_read = not_read
+            .map(|(file, why)| json!({ "profile": name_of(&file.owner), "generation": file.generation, "why": why }));
         out.json(&json!({
             "ok": all_whole, "files": files.len(), "blobs": blobs.len(), "damaged": list.collect::<Vec<_>>(),
             "unread": not_read.chain(listing.unread_json()).collect::<Vec<_>>(), "strays": list::strays_json(strays),
