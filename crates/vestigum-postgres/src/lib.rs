@@ -60,6 +60,7 @@
 mod connections;
 mod leases;
 mod options;
+mod password_file;
 mod prune;
 mod rows;
 mod schema;
@@ -76,7 +77,10 @@ use connections::Connections;
 pub use options::PostgresOptions;
 
 use vestigum::image::SealKey;
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, SaveVerdict, Store, StoreError};
+use vestigum::{
+    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, SaveVerdict, Store, StoreError,
+    StoreIdentity, Stray,
+};
 
 /// A store in a PostgreSQL database. Clones share its connections.
 #[derive(Clone)]
@@ -154,6 +158,15 @@ impl PostgresStore {
         &self.inner.connections.place
     }
 
+    /// Returns rows that this store did not write: other numbers, and names that no profile has. They are left alone, and never counted.
+    ///
+    /// # Errors
+    /// If the database cannot be read.
+    pub fn strays(&self) -> Result<Vec<Stray>, StoreError> {
+        let stray = |(row, why): (String, &str)| Stray::new(format!("{}: {row}", self.place()), why);
+        Ok(self.foreign_rows()?.into_iter().map(stray).collect())
+    }
+
     fn may_write(&self) -> Result<(), StoreError> {
         match self.inner.reads_only {
             true => Err(StoreError::ReadOnly { path: PathBuf::from(self.place()) }),
@@ -214,6 +227,10 @@ impl Store for PostgresStore {
 
     fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
         self.insert_row(image.generation, &image.encoded())
+    }
+
+    fn identity(&self) -> Option<StoreIdentity> {
+        Some(StoreIdentity::of(&self.inner, format!("{:?}", self.key.as_ref().map(SealKey::fingerprint))))
     }
 
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {

@@ -1,5 +1,6 @@
 //! How a store connects.
 
+use std::path::Path;
 use std::time::Duration;
 
 use postgres::config::Host;
@@ -9,6 +10,7 @@ use postgres::{Config, NoTls, Socket};
 use vestigum::{RemoteTrouble, StoreError};
 
 use crate::connections::{Connections, Limits};
+use crate::password_file::{Wanted, password_in};
 use crate::{PostgresStore, schema};
 
 /// No call waits longer than a day.
@@ -45,6 +47,10 @@ impl PostgresOptions {
     /// # Errors
     /// If it cannot be understood.
     pub fn new(url: &str) -> Result<PostgresOptions, StoreError> {
+        if let Some(why) = ambiguous(url) {
+            let (action, place) = ("understand the URL of", "a PostgreSQL database".to_owned());
+            return Err(StoreError::Remote { action, place, trouble: RemoteTrouble::Other, cause: why.into() });
+        }
         let mut config: Config = url.parse().map_err(|error: postgres::Error| {
             let cause = std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string);
             let (action, place) = ("understand the URL of", "a PostgreSQL database".to_owned());
@@ -65,6 +71,34 @@ impl PostgresOptions {
         let limits =
             Limits { connections: 8, patience: Duration::from_secs(3), statement_timeout: Duration::from_secs(20) };
         Ok(PostgresOptions { config, schema: "vestigum".into(), batch: 256, reads_only: false, limits })
+    }
+
+    /// Whether the URL says a password.
+    pub fn has_password(&self) -> bool {
+        self.config.get_password().is_some()
+    }
+
+    /// The password, where the URL does not say it.
+    #[must_use]
+    pub fn password(mut self, password: impl AsRef<[u8]>) -> PostgresOptions {
+        self.config.password(password);
+        self
+    }
+
+    /// Takes the password from a file that has a line for each place, `host:port:database:user:password`, where `*` fits everything; none if
+    /// no line fits.
+    ///
+    /// # Errors
+    /// If the file cannot be read, or others than its owner may read it.
+    pub fn password_file(self, file: &Path) -> Result<PostgresOptions, StoreError> {
+        let (host, port, database) = parts_of(&self.config);
+        let user = self.config.get_user().unwrap_or_default();
+        let found = password_in(file, &Wanted { host: &host, port, database: &database, user });
+        match found {
+            Ok(Some(password)) => Ok(self.password(password)),
+            Ok(None) => Ok(self),
+            Err(cause) => Err(StoreError::Io { action: "read the passwords in", path: file.to_path_buf(), cause }),
+        }
     }
 
     /// The schema that the tables are in; `vestigum` by default. Several games can share a database, each with its own.
@@ -179,7 +213,16 @@ impl PostgresOptions {
     }
 }
 
-fn place_of(config: &Config) -> String {
+/// Why a URL cannot be split into user, password and host; what it says is not repeated, as a part of it may be the password.
+fn ambiguous(url: &str) -> Option<&'static str> {
+    let rest = url.split_once("://")?.1;
+    let authority = rest.split(['/', '?']).next().unwrap_or_default();
+    (authority.matches('@').count() > 1)
+        .then_some("expected one `@`, between the password and the host; write one of the password as `%40`, and `:` as `%3A`, `/` as `%2F`")
+}
+
+/// Host, port and database.
+fn parts_of(config: &Config) -> (String, u16, String) {
     let host = match config.get_hosts().first() {
         Some(Host::Tcp(host)) => host.clone(),
         #[cfg(unix)]
@@ -187,6 +230,10 @@ fn place_of(config: &Config) -> String {
         None => "localhost".into(),
     };
     let port = config.get_ports().first().copied().unwrap_or(5432);
-    let database = config.get_dbname().or_else(|| config.get_user()).unwrap_or_default();
+    (host, port, config.get_dbname().or_else(|| config.get_user()).unwrap_or_default().to_owned())
+}
+
+fn place_of(config: &Config) -> String {
+    let (host, port, database) = parts_of(config);
     format!("postgres://{host}:{port}/{database}")
 }

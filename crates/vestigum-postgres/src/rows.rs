@@ -42,7 +42,8 @@ const COMMIT: &str = "
         ) AS held ON true
         LEFT JOIN LATERAL (
             SELECT generation, digest FROM images
-            WHERE images.profile = given.profile ORDER BY generation DESC LIMIT 1
+            WHERE images.profile = given.profile AND generation BETWEEN 1 AND 9007199254740991
+            ORDER BY generation DESC LIMIT 1
         ) AS found ON true
     ), written AS (
         INSERT INTO images (profile, generation, digest, saved_at, image)
@@ -147,10 +148,9 @@ impl PostgresStore {
     }
 
     pub(crate) fn owner_rows(&self) -> Result<Vec<Owner>, StoreError> {
-        let rows = self
-            .inner
-            .connections
-            .run("read", |connection| connection.query("SELECT DISTINCT profile FROM images", &[]))?;
+        let rows = self.inner.connections.run("read", |connection| {
+            connection.query("SELECT DISTINCT profile FROM images WHERE generation BETWEEN 1 AND 9007199254740991", &[])
+        })?;
         let owner = |name: String| if name.is_empty() { Owner::Device } else { Owner::Profile(name) };
         let mut owners: Vec<Owner> = rows.iter().map(|row| owner(row.get(0))).collect();
         // A name that no store gives was put there by somebody else.
@@ -160,9 +160,26 @@ impl PostgresStore {
     }
 
     pub(crate) fn generation_rows(&self, name: &str) -> Result<Vec<u64>, StoreError> {
-        let sql = "SELECT generation FROM images WHERE profile = $1 ORDER BY generation";
+        let sql = "SELECT generation FROM images
+            WHERE profile = $1 AND generation BETWEEN 1 AND 9007199254740991 ORDER BY generation";
         let rows = self.inner.connections.run("read", |connection| connection.query(sql, &[&name]))?;
         Ok(rows.iter().map(|row| unsigned(row.get(0))).collect())
+    }
+
+    /// Rows that this store did not write: where, and why.
+    pub(crate) fn foreign_rows(&self) -> Result<Vec<(String, &'static str)>, StoreError> {
+        let sql = "SELECT left(profile, 80), generation FROM images
+            WHERE generation NOT BETWEEN 1 AND 9007199254740991 OR length(profile) > 60";
+        let rows = self.inner.connections.run("read", |connection| connection.query(sql, &[]))?;
+        let told = |row: &Row| {
+            let (profile, generation): (String, i64) = (row.get(0), row.get(1));
+            let why = match generation {
+                1..=9_007_199_254_740_991 => "no profile has such a name",
+                _ => "this store gives no such number",
+            };
+            (format!("images, profile '{}', generation {generation}", profile.escape_debug()), why)
+        };
+        Ok(rows.iter().map(told).collect())
     }
 
     fn text_of(&self, name: &str, generation: u64) -> Result<Option<String>, StoreError> {
@@ -174,7 +191,8 @@ impl PostgresStore {
 
     pub(crate) fn newest_row(&self, owner: &Owner) -> Result<Option<Newest>, StoreError> {
         let name = name_of(owner)?;
-        let sql = "SELECT generation, image, digest FROM images WHERE profile = $1 ORDER BY generation DESC LIMIT 1";
+        let sql = "SELECT generation, image, digest FROM images
+            WHERE profile = $1 AND generation BETWEEN 1 AND 9007199254740991 ORDER BY generation DESC LIMIT 1";
         let rows = self.inner.connections.run("read", |connection| connection.query(sql, &[&name]))?;
         let found = |newest: (u64, String)| {
             if let Some(known) = lock(&self.inner.known).get_mut(name) {

@@ -94,8 +94,66 @@ fn prepare_in(transaction: &mut InTransaction<'_>, schema: &str) -> Result<Optio
 }
 
 fn version_in(transaction: &mut InTransaction<'_>, lock: &str) -> Result<Option<i64>, postgres::Error> {
+    // A column of another type is none of ours, and reading it as a number is an error.
     let rows = transaction.query(&format!("SELECT version FROM tables{lock}"), &[])?;
-    Ok(rows.first().map(|row| row.get(0)))
+    rows.first().map(|row| row.try_get(0)).transpose()
+}
+
+/// Every column with its type, as the database names it.
+const COLUMNS: [(&str, &str, &str); 14] = [
+    ("images", "profile", "text"),
+    ("images", "generation", "bigint"),
+    ("images", "digest", "text"),
+    ("images", "saved_at", "text"),
+    ("images", "image", "text"),
+    ("means", "profile", "text"),
+    ("means", "generation", "bigint"),
+    ("means", "digest", "text"),
+    ("blobs", "digest", "text"),
+    ("blobs", "bytes", "bytea"),
+    ("leases", "profile", "text"),
+    ("leases", "holder", "text"),
+    ("leases", "token", "bigint"),
+    ("leases", "ends_at", "timestamp with time zone"),
+];
+
+/// Whether the tables have the columns that statements ask for: somebody may have changed them.
+fn check_columns(connections: &Connections) -> Result<(), StoreError> {
+    let sql = "SELECT table_name::text, column_name::text, data_type::text FROM information_schema.columns WHERE table_schema = $1";
+    let rows = connections.run("read the tables of", |connection| connection.query(sql, &[&connections.schema]))?;
+    let found: Vec<(String, String, String)> = rows.iter().map(|row| (row.get(0), row.get(1), row.get(2))).collect();
+    for (table, column, expected) in COLUMNS {
+        let there = found.iter().find(|(of, name, _)| of == table && name == column);
+        let found = match there {
+            Some((_, _, found)) if found == expected => continue,
+            Some((_, _, found)) => found.as_str(),
+            None => "none that this role may use",
+        };
+        let why = format!("expected the column {table}.{column} of type {expected}, found {found}");
+        return Err(Trouble::new(RemoteTrouble::Unprepared, why).told("use", &connections.place));
+    }
+    Ok(())
+}
+
+/// Why no tables are seen: none are there, or the role may not look at them.
+fn unseen(connections: &Connections) -> Result<StoreError, StoreError> {
+    let sql = "SELECT has_schema_privilege(oid, 'USAGE') FROM pg_namespace WHERE nspname = $1";
+    let rows = connections.run("read the tables of", |connection| connection.query(sql, &[&connections.schema]))?;
+    let schema = quoted(&connections.schema);
+    let trouble = match rows.first().map(|row| row.get::<_, bool>(0)) {
+        Some(false) => {
+            let why = format!(
+                "the role may not use the schema {schema}: grant USAGE on it, and SELECT, INSERT, UPDATE and DELETE on its tables"
+            );
+            Trouble::new(RemoteTrouble::Denied, why)
+        }
+        Some(true) | None => {
+            let why = format!("there are no tables of saves in the schema {schema}");
+            let why = format!("{why}; `PostgresStore::prepare` or `vestigum saves prepare` makes them");
+            Trouble::new(RemoteTrouble::Unprepared, why)
+        }
+    };
+    Ok(trouble.told("use", &connections.place))
 }
 
 /// Whether the tables are those of this crate.
@@ -107,12 +165,8 @@ pub(crate) fn check(connections: &Connections) -> Result<(), StoreError> {
         }
     })?;
     match found {
-        Some(found) => known(connections, found),
-        None => {
-            let why = format!("there are no tables of saves in the schema {}", quoted(&connections.schema));
-            let why = format!("{why}; `PostgresStore::prepare` or `vestigum saves prepare` makes them");
-            Err(Trouble::new(RemoteTrouble::Unprepared, why).told("use", &connections.place))
-        }
+        Some(found) => known(connections, found).and_then(|()| check_columns(connections)),
+        None => Err(unseen(connections)?),
     }
 }
 

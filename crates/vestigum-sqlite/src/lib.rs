@@ -62,7 +62,9 @@ use std::time::Duration;
 use rusqlite::{Connection, OpenFlags};
 
 use vestigum::image::{BlobDigest, SealKey};
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Owner, Pruned, SaveVerdict, Store, StoreError, Stray};
+use vestigum::{
+    Commit, Committed, EncodedImage, Image, Lease, Owner, Pruned, SaveVerdict, Store, StoreError, StoreIdentity, Stray,
+};
 
 /// How long one statement waits for another process that writes.
 const BUSY: Duration = Duration::from_secs(5);
@@ -258,6 +260,10 @@ impl Store for SqliteStore {
 
     fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
         self.insert_row(image.generation, &image.encoded())
+    }
+
+    fn identity(&self) -> Option<StoreIdentity> {
+        Some(StoreIdentity::of(&self.inner, format!("{:?}", self.key.as_ref().map(SealKey::fingerprint))))
     }
 
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {

@@ -8,7 +8,9 @@ use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError};
+use vestigum::{
+    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError, StoreIdentity,
+};
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
 /// A store that fails now and then.
@@ -306,6 +308,10 @@ impl<S: Store> Store for FlakyStore<S> {
 
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
         self.read_with(|store| store.remove_before(owner, generation))
+    }
+
+    fn identity(&self) -> Option<StoreIdentity> {
+        Some(StoreIdentity::of(&self.shared, ""))
     }
 
     /// What is read again meets the next trouble at once.

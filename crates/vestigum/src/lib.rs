@@ -85,8 +85,8 @@ pub use recovery::restore;
 pub use saver::{SaveTicket, Saved, Saver};
 pub use session::{Launch, Peek, QuitError, Session};
 pub use store::{
-    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict, Store, StoreIdentity,
-    StoreError, checked_profile, checked_size, leased_to, prune_all, prune_step, removable_generations,
+    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict, Store,
+    StoreError, StoreIdentity, checked_profile, checked_size, leased_to, prune_all, prune_step, removable_generations,
 };
 
 pub use vestigum_core::codes;

@@ -8,8 +8,8 @@ use vestigum_core::image::blobs::{BlobDigest, BlobError};
 use vestigum_core::{EncodedImage, Image, MOST_SAVE_BYTES, Owner};
 
 use crate::store::{
-    Commit, Committed, Lease, LeaseBook, PruneStep, Pruned, SaveVerdict, Store, StoreError, StoreIdentity, checked_profile,
-    checked_size, prove, prune_step,
+    Commit, Committed, Lease, LeaseBook, PruneStep, Pruned, SaveVerdict, Store, StoreError, StoreIdentity,
+    checked_profile, checked_size, prove, prune_step,
 };
 
 type Generations = BTreeMap<u64, EncodedImage>;

@@ -50,6 +50,12 @@ impl SealKey {
         SealKey { takes_unsealed: true, ..self }
     }
 
+    /// Returns a text that is the same for equal keys, and from which the key cannot be found.
+    pub fn fingerprint(&self) -> String {
+        let hash = blake3::derive_key("vestigum 2026 fingerprint of a key", &self.key);
+        format!("{}{}", &blake3::Hash::from_bytes(hash).to_hex()[..16], if self.takes_unsealed { "?" } else { "" })
+    }
+
     pub(super) const fn bytes(&self) -> &[u8; 32] {
         &self.key
     }

@@ -198,7 +198,11 @@ impl DirStore {
     pub(super) fn temporary(&self, folder: &Path, what: &str) -> Result<(PathBuf, Box<dyn DiskFile>), StoreError> {
         for attempt in 0..TEMPORARY_TRIES {
             // Names that nobody can have taken on purpose.
-            let name = if attempt == 0 { String::new() } else { format!("-{:016x}", RandomState::new().build_hasher().finish()) };
+            let name = if attempt == 0 {
+                String::new()
+            } else {
+                format!("-{:016x}", RandomState::new().build_hasher().finish())
+            };
             let path = folder.join(format!("{TEMPORARY}{what}{name}"));
             match self.inner.disk.create_new(&path) {
                 Ok(file) => return Ok((path, file)),

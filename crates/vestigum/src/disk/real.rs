@@ -92,13 +92,17 @@ impl Disk for RealDisk {
         match file.try_lock() {
             Ok(()) => {
                 // The number only helps a message, so failing to write it stops nothing. It is as wide as any, because a file
-                // that was emptied is written to the disk before the system goes on: a millisecond at every launch.
-                let _ = write!(file, "{:<10}", std::process::id());
+                // that was emptied is written to the disk before the system goes on: a millisecond at every launch. A file that
+                // has another name elsewhere is somebody's, and is not written into.
+                if !has_other_names(&file.metadata()?) {
+                    let _ = write!(file, "{:<10}", std::process::id());
+                }
                 Ok(Lock::Held(Box::new(RealLock { file, path: path.to_path_buf() })))
             }
             Err(TryLockError::WouldBlock) => {
                 let mut text = String::new();
-                let _ = file.rewind().and_then(|()| file.read_to_string(&mut text).map(drop));
+                // Whatever somebody has put there, a number is no longer.
+                let _ = file.rewind().and_then(|()| (&file).take(LONGEST_NUMBER).read_to_string(&mut text).map(drop));
                 Ok(Lock::Taken(text.trim().parse().ok()))
             }
             Err(TryLockError::Error(error)) => Err(error),
@@ -122,9 +126,34 @@ fn open(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
     std::os::unix::fs::OpenOptionsExt::custom_flags(options, libc::O_NOFOLLOW | libc::O_NONBLOCK);
     #[cfg(not(unix))]
     if fs::symlink_metadata(path).is_ok_and(|metadata| metadata.file_type().is_symlink()) {
-        return Err(io::Error::other("it is a link"));
+        return Err(is_a_link());
     }
-    options.open(path)
+    options.open(path).map_err(|error| if is_loop(&error) { is_a_link() } else { error })
+}
+
+/// How many characters of a lock file are read as the number of a process.
+const LONGEST_NUMBER: u64 = 20;
+
+fn is_a_link() -> io::Error {
+    io::Error::other("it is a link, and links below a save folder are not followed")
+}
+
+/// Whether the system refused to follow a link.
+fn is_loop(error: &io::Error) -> bool {
+    cfg!(unix) && error.raw_os_error() == Some(libc::ELOOP)
+}
+
+/// Whether a file has more than one name.
+fn has_other_names(metadata: &fs::Metadata) -> bool {
+    #[cfg(unix)]
+    {
+        std::os::unix::fs::MetadataExt::nlink(metadata) > 1
+    }
+    #[cfg(not(unix))]
+    {
+        let _ = metadata;
+        false
+    }
 }
 
 struct RealLock {

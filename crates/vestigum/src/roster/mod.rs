@@ -156,7 +156,7 @@ pub enum PlayerState {
 impl Roster {
     /// A roster without players. All of its players play by the same spec.
     pub fn new(spec: &Spec, store: impl Store + 'static, options: RosterOptions) -> Roster {
-        let saver = Saver::new(store);
+        let saver = Saver::alone(store);
         saver.queue().set_pace(options.commits_a_second);
         let autosave = options.autosave;
         let (shared, arrivals, threads) = Shared::begin(spec.clone(), saver, options);

@@ -22,9 +22,10 @@ pub(crate) use queue::SaveTargets;
 pub use ticket::SaveTicket;
 pub use writer::commit_making_room;
 
+use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::atomic::{AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, Weak};
 use std::time::Duration;
 
 use queue::SaveQueue;
@@ -33,12 +34,13 @@ use writer::Writers;
 use vestigum_core::{LiveDevice, Owner, Progress};
 
 use crate::error::SessionError;
-use crate::store::{Store, StoreError};
+use crate::store::{Store, StoreError, StoreIdentity};
 
 /// A store and the threads that write into it.
 ///
-/// A session makes one by itself of the store that it is given. Where several sessions of a process use the same saves,
-/// the game makes one and gives each session a clone: they share the device's values, and none writes over another.
+/// A session makes one by itself of the store that it is given, and sessions on clones of one store share it: they share the device's
+/// values, and none writes over another. Of a store that cannot tell [which one it is](Store::identity) the game makes one and gives
+/// each session a clone.
 ///
 /// When the last clone is dropped, its threads write what they were given, and end.
 ///
@@ -71,6 +73,9 @@ struct Shared {
     device_version: AtomicU64,
 }
 
+/// The savers of this process, by their stores.
+static KNOWN: Mutex<BTreeMap<StoreIdentity, Weak<Shared>>> = Mutex::new(BTreeMap::new());
+
 impl<S: Store + 'static> From<S> for Saver {
     fn from(store: S) -> Saver {
         Saver::new(store)
@@ -84,8 +89,22 @@ impl From<&Saver> for Saver {
 }
 
 impl Saver {
-    /// A saver of a store.
+    /// Returns the saver of a store: the one that its [clones](Store::identity) have already in this process, or a new one.
     pub fn new(store: impl Store + 'static) -> Saver {
+        let Some(identity) = store.identity() else { return Saver::alone(store) };
+        let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
+        // The address of a store is its own for as long as its saver is there.
+        if let Some(shared) = known.get(&identity).and_then(Weak::upgrade) {
+            return Saver { shared };
+        }
+        known.retain(|_, shared| shared.strong_count() > 0);
+        let saver = Saver::alone(store);
+        known.insert(identity, Arc::downgrade(&saver.shared));
+        saver
+    }
+
+    /// Returns a saver of its own: for a roster, which is one of several servers even where they share a process.
+    pub(crate) fn alone(store: impl Store + 'static) -> Saver {
         let writers = Writers::new(Arc::new(store));
         Saver { shared: Arc::new(Shared { writers, device: Mutex::default(), device_version: AtomicU64::new(0) }) }
     }

@@ -95,7 +95,15 @@ impl SyncRecords for SyncFolder {
         self.make()?;
         let path = self.path(player)?;
         let temporary = path.with_extension("syncing");
-        let mut file = self.disk.create(&temporary).map_err(failed("write", &temporary))?;
+        // What lies there from a crash, or was put there, is not written into: it may have another name elsewhere.
+        let mut file = match self.disk.create_new(&temporary) {
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {
+                self.disk.remove(&temporary).map_err(failed("remove", &temporary))?;
+                self.disk.create_new(&temporary)
+            }
+            made => made,
+        }
+        .map_err(failed("write", &temporary))?;
         file.write(record).map_err(failed("write", &temporary))?;
         file.sync().map_err(failed("sync", &temporary))?;
         drop(file);

@@ -16,7 +16,8 @@ use clap::builder::{OsStringValueParser, TypedValueParser, ValueParser};
 
 use vestigum::image::SealKey;
 use vestigum::{
-    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Removable, Store, StoreError, Stray,
+    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Removable, Store, StoreError, StoreIdentity,
+    Stray,
 };
 
 /// What stands before the file of a SQLite store.
@@ -41,7 +42,7 @@ pub(super) enum Place {
 impl Place {
     /// What reads it from the command line.
     pub(super) fn parser() -> ValueParser {
-        OsStringValueParser::new().map(Place::from).into()
+        OsStringValueParser::new().try_map(Place::named).into()
     }
 
     /// Opens a place that is there; a misspelt one is not made. Only what is written to needs a lock.
@@ -98,12 +99,28 @@ fn left_out(feature: &str) -> String {
     format!("this program was built without the feature `{feature}`, so it cannot open that place")
 }
 
-impl From<OsString> for Place {
-    fn from(named: OsString) -> Place {
-        match named.to_str() {
-            Some(text) if text.starts_with(SQLITE) => Place::Sqlite(PathBuf::from(&text[SQLITE.len()..])),
-            Some(text) if POSTGRES.iter().any(|prefix| text.starts_with(prefix)) => Place::Postgres(text.to_owned()),
-            Some(_) | None => Place::Folder(PathBuf::from(named)),
+impl Place {
+    /// The place that a text on the command line names. A scheme is known in any case of its letters, as in every URL.
+    ///
+    /// # Errors
+    /// If it is a URL of another kind: a folder of that name is not meant.
+    fn named(named: OsString) -> Result<Place, String> {
+        let Some(text) = named.to_str() else { return Ok(Place::Folder(PathBuf::from(named))) };
+        let after = |prefix: &str| {
+            let begins = text.get(..prefix.len()).is_some_and(|begin| begin.eq_ignore_ascii_case(prefix));
+            begins.then(|| &text[prefix.len()..])
+        };
+        if let Some(file) = after(SQLITE) {
+            return Ok(Place::Sqlite(PathBuf::from(file)));
+        }
+        if let Some((prefix, rest)) = POSTGRES.iter().find_map(|prefix| Some((prefix, after(prefix)?))) {
+            return Ok(Place::Postgres(format!("{prefix}{rest}")));
+        }
+        match text.split_once("://") {
+            Some((scheme, _)) if !scheme.is_empty() && scheme.bytes().all(|byte| byte.is_ascii_alphanumeric()) => {
+                Err(format!("expected a folder, {SQLITE}FILE or postgres://…, found a URL of the kind `{scheme}`"))
+            }
+            _ => Ok(Place::Folder(PathBuf::from(named))),
         }
     }
 }
@@ -225,6 +242,10 @@ impl Store for AnyStore {
 
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
         self.0.remove_before(owner, generation)
+    }
+
+    fn identity(&self) -> Option<StoreIdentity> {
+        self.0.identity()
     }
 
     fn pause(&self, how_long: Duration) {

@@ -1,15 +1,30 @@
 //! A PostgreSQL database. What stands behind a `#` in its URL is the schema of the tables.
 
+use std::path::PathBuf;
+
 use vestigum::image::SealKey;
-use vestigum::{Image, Owner, RemoteTrouble, Removable, StoreError};
+use vestigum::{Image, Owner, RemoteTrouble, Removable, StoreError, Stray};
 use vestigum_postgres::{PostgresOptions, PostgresStore};
 
 use super::{AnyStore, PlaceStore};
 
 fn options(url: &str) -> Result<PostgresOptions, StoreError> {
-    match url.rsplit_once('#') {
-        Some((url, schema)) => Ok(PostgresOptions::new(url)?.schema(schema)),
-        None => PostgresOptions::new(url),
+    let options = match url.rsplit_once('#') {
+        Some((url, schema)) => PostgresOptions::new(url)?.schema(schema),
+        None => PostgresOptions::new(url)?,
+    };
+    if options.has_password() {
+        return Ok(options);
+    }
+    // What other programs for this database take a password from.
+    if let Ok(password) = std::env::var("PGPASSWORD") {
+        return Ok(options.password(password));
+    }
+    let file = std::env::var_os("PGPASSFILE").map(PathBuf::from);
+    let home = || std::env::var_os("HOME").map(|home| PathBuf::from(home).join(".pgpass"));
+    match file.or_else(home).filter(|file| file.is_file()) {
+        Some(file) => options.password_file(&file),
+        None => Ok(options),
     }
 }
 
@@ -55,6 +70,10 @@ impl PlaceStore for PostgresStore {
         if let Err(error) = self.find_blobs(image) {
             tracing::warn!(%error, "the blobs of a save could not be looked up");
         }
+    }
+
+    fn strays(&self) -> Result<Vec<Stray>, StoreError> {
+        self.strays()
     }
 
     fn removable(&self, owner: &Owner, keep: u32) -> Result<Removable, StoreError> {
