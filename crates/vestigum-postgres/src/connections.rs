@@ -1,16 +1,18 @@
 //! Connections, and trying again.
 
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use postgres::types::ToSql;
-use postgres::{Client, Row, Statement, ToStatement, Transaction};
 use r2d2::{ManageConnection, NopErrorHandler, Pool};
 use thiserror::Error;
+use tokio_postgres::types::ToSql;
+use tokio_postgres::{Row, Statement};
 
 use vestigum::{RemoteTrouble, StoreError};
 
+use crate::client::{Answered, Client};
 use crate::lock;
 use crate::trouble::Trouble;
 
@@ -22,23 +24,39 @@ const LONGEST_PAUSE: Duration = Duration::from_millis(500);
 pub(crate) struct Limits {
     pub connections: u32,
     pub patience: Duration,
-    pub statement_timeout: Duration,
+    pub answer_within: Duration,
 }
 
-pub(crate) type Connect = Box<dyn Fn() -> Result<Client, postgres::Error> + Send + Sync>;
+/// How long a statement waits for a row that somebody else has locked. Nobody of this store has one for longer than a commit takes.
+const LOCK_TIMEOUT: Duration = Duration::from_millis(400);
+
+/// After how long the database ends a transaction in which nothing happens: its server was cut off in the middle, and what it has locked
+/// keeps players out.
+const IDLE_TIMEOUT: Duration = Duration::from_secs(3);
+
+/// No deadline is shorter: a database that is well takes that long now and then.
+const SHORTEST_DEADLINE: Duration = Duration::from_millis(200);
+
+/// Makes a connection, for whose answers it waits so long at the most.
+pub(crate) type Connect = Box<dyn Fn(Duration) -> Answered<Client> + Send + Sync>;
 
 /// The connections of a store.
 pub(crate) struct Connections {
     pool: Pool<Manager>,
+    /// One that nothing but leases is asked on: whatever happens to the others, leases are renewed.
+    urgent: Pool<Manager>,
     /// Why the last connection could not be made.
     last: Arc<Mutex<Option<Trouble>>>,
     pub place: String,
     pub schema: String,
-    patience: Duration,
+    limits: Limits,
+    /// The shortest lease that was asked for, in milliseconds; 0 if there was none.
+    lease_ms: AtomicU64,
 }
 
 struct Manager {
-    connect: Connect,
+    connect: Arc<Connect>,
+    within: Duration,
     last: Arc<Mutex<Option<Trouble>>>,
     /// What each connection is told first.
     set_up: String,
@@ -61,12 +79,14 @@ impl ManageConnection for Manager {
 
     fn connect(&self) -> Result<Connection, NotConnected> {
         let connect = || -> Result<Client, Trouble> {
-            let mut client = (self.connect)()?;
-            client.batch_execute(&self.set_up)?;
+            let mut client = (self.connect)(self.within)?;
+            client.batch(&self.set_up)?;
+            // A machine in between that is gone: not every database that speaks this protocol knows the word.
+            let _ = client.batch("SET tcp_user_timeout = 10000");
             // What a commit answers for is durable, whatever the database does by default.
-            let off = client.query_one("SELECT current_setting('synchronous_commit', true) = 'off'", &[])?;
-            if off.get::<_, Option<bool>>(0) == Some(true) {
-                client.batch_execute("SET synchronous_commit = on")?;
+            let off = client.query_once("SELECT current_setting('synchronous_commit', true) = 'off'", &[])?;
+            if off.first().and_then(|row| row.get::<_, Option<bool>>(0)) == Some(true) {
+                client.batch("SET synchronous_commit = on")?;
             }
             Ok(client)
         };
@@ -84,17 +104,17 @@ impl ManageConnection for Manager {
     }
 
     fn is_valid(&self, connection: &mut Connection) -> Result<(), NotConnected> {
-        connection.client.simple_query("").map(drop).map_err(|error| NotConnected(error.to_string()))
+        connection.client.batch("").map_err(|error| NotConnected(error.to_string()))
     }
 
     fn has_broken(&self, connection: &mut Connection) -> bool {
-        connection.client.is_closed()
+        connection.client.is_over()
     }
 }
 
 impl Connection {
     /// A statement, prepared once for each connection.
-    fn prepared(&mut self, sql: &'static str) -> Result<Statement, postgres::Error> {
+    fn prepared(&mut self, sql: &'static str) -> Answered<Statement> {
         if let Some(statement) = self.statements.get(sql) {
             return Ok(statement.clone());
         }
@@ -103,21 +123,13 @@ impl Connection {
         Ok(statement)
     }
 
-    pub(crate) fn query(
-        &mut self,
-        sql: &'static str,
-        parameters: &[&(dyn ToSql + Sync)],
-    ) -> Result<Vec<Row>, postgres::Error> {
+    pub(crate) fn query(&mut self, sql: &'static str, parameters: &[&(dyn ToSql + Sync)]) -> Answered<Vec<Row>> {
         let statement = self.prepared(sql)?;
         self.client.query(&statement, parameters)
     }
 
     /// How many rows a statement changed.
-    pub(crate) fn execute(
-        &mut self,
-        sql: &'static str,
-        parameters: &[&(dyn ToSql + Sync)],
-    ) -> Result<u64, postgres::Error> {
+    pub(crate) fn execute(&mut self, sql: &'static str, parameters: &[&(dyn ToSql + Sync)]) -> Answered<u64> {
         let statement = self.prepared(sql)?;
         self.client.execute(&statement, parameters)
     }
@@ -125,32 +137,34 @@ impl Connection {
     /// Several statements that count together.
     pub(crate) fn in_a_transaction<T>(
         &mut self,
-        work: impl FnOnce(&mut InTransaction<'_>) -> Result<T, postgres::Error>,
-    ) -> Result<T, postgres::Error> {
-        let transaction = self.client.transaction()?;
-        let mut within = InTransaction { transaction };
-        let done = work(&mut within)?;
-        within.transaction.commit()?;
-        Ok(done)
+        work: impl FnOnce(&mut InTransaction<'_>) -> Answered<T>,
+    ) -> Answered<T> {
+        self.client.batch("BEGIN")?;
+        match work(&mut InTransaction { client: &mut self.client }) {
+            Ok(done) => self.client.batch("COMMIT").map(|()| done),
+            Err(error) => {
+                // A connection that is over takes nothing back; the database does when it hears of it.
+                if !self.client.is_over() {
+                    let _ = self.client.batch("ROLLBACK");
+                }
+                Err(error)
+            }
+        }
     }
 }
 
-/// A transaction that is open. Dropping it takes it back.
+/// A transaction that is open.
 pub(crate) struct InTransaction<'a> {
-    transaction: Transaction<'a>,
+    client: &'a mut Client,
 }
 
 impl InTransaction<'_> {
-    pub(crate) fn query<S: ?Sized + ToStatement>(
-        &mut self,
-        sql: &S,
-        parameters: &[&(dyn ToSql + Sync)],
-    ) -> Result<Vec<Row>, postgres::Error> {
-        self.transaction.query(sql, parameters)
+    pub(crate) fn query(&mut self, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Answered<Vec<Row>> {
+        self.client.query_once(sql, parameters)
     }
 
-    pub(crate) fn batch_execute(&mut self, sql: &str) -> Result<(), postgres::Error> {
-        self.transaction.batch_execute(sql)
+    pub(crate) fn batch(&mut self, sql: &str) -> Answered<()> {
+        self.client.batch(sql)
     }
 }
 
@@ -163,33 +177,83 @@ impl Connections {
         limits: Limits,
     ) -> Result<Connections, StoreError> {
         let quoted = quoted(&schema);
-        let timeout = limits.statement_timeout.as_millis();
-        let set_up = format!("SET search_path TO {quoted}; SET statement_timeout = {timeout}; SET TIME ZONE 'UTC'");
-        let last = Arc::<Mutex<Option<Trouble>>>::default();
-        let manager = Manager { connect, last: last.clone(), set_up };
-        let pool = Pool::builder()
-            .max_size(limits.connections)
-            .min_idle(Some(0))
-            // A connection that is broken is found out by using it, and what failed is tried again.
-            .test_on_check_out(false)
-            .connection_timeout(limits.patience.max(Duration::from_millis(1)))
-            .error_handler(Box::new(NopErrorHandler))
-            .build_unchecked(manager);
-        let connections = Connections { pool, last, place, schema, patience: limits.patience };
-        connections.run("connect to", |connection| connection.client.simple_query("").map(drop))?;
+        let [answer, locked, idle] =
+            [limits.answer_within, LOCK_TIMEOUT, IDLE_TIMEOUT].map(|timeout| timeout.as_millis());
+        let set_up = format!(
+            "SET search_path TO {quoted}; SET statement_timeout = {answer}; SET lock_timeout = {locked};
+             SET idle_in_transaction_session_timeout = {idle}; SET TIME ZONE 'UTC'"
+        );
+        let (last, connect) = (Arc::<Mutex<Option<Trouble>>>::default(), Arc::new(connect));
+        let pool = |size: u32| {
+            let (connect, set_up) = (connect.clone(), set_up.clone());
+            let manager = Manager { connect, within: limits.answer_within, last: last.clone(), set_up };
+            Pool::builder()
+                .max_size(size)
+                .min_idle(Some(0))
+                // A connection that is broken is found out by using it, and what failed is tried again.
+                .test_on_check_out(false)
+                .connection_timeout(limits.patience.max(Duration::from_millis(1)))
+                .error_handler(Box::new(NopErrorHandler))
+                .build_unchecked(manager)
+        };
+        let (pool, urgent) = (pool(limits.connections), pool(1));
+        let connections = Connections { pool, urgent, last, place, schema, limits, lease_ms: AtomicU64::new(0) };
+        connections.run("connect to", |connection| connection.client.batch(""))?;
         Ok(connections)
+    }
+
+    /// Whoever holds leases that run so long must hear of trouble well before they have run out.
+    pub(crate) fn leases_run(&self, lasts: Duration) {
+        let lasts = u64::try_from(lasts.as_millis()).unwrap_or(u64::MAX).max(1);
+        let shorter = |known: u64| (known == 0 || lasts < known).then_some(lasts);
+        // Whoever was quicker with a shorter one is right.
+        let _ = self.lease_ms.fetch_update(Ordering::Relaxed, Ordering::Relaxed, shorter);
+    }
+
+    /// For how long one answer is waited for, and for how long something is tried.
+    fn deadlines(&self) -> (Duration, Duration) {
+        let Limits { answer_within, patience, .. } = self.limits;
+        match self.lease_ms.load(Ordering::Relaxed) {
+            0 => (answer_within, patience),
+            lease => {
+                let lease = Duration::from_millis(lease);
+                (answer_within.min((lease / 4).max(SHORTEST_DEADLINE)), patience.min(lease / 2))
+            }
+        }
     }
 
     /// Does something that may be done twice on one connection, and tries again for as long as the patience lasts where that may help.
     pub(crate) fn run<T>(
         &self,
         action: &'static str,
-        mut work: impl FnMut(&mut Connection) -> Result<T, postgres::Error>,
+        work: impl FnMut(&mut Connection) -> Answered<T>,
     ) -> Result<T, StoreError> {
-        let until = Instant::now() + self.patience;
+        self.run_on(&self.pool, action, work)
+    }
+
+    /// The same on the connection that is kept for leases.
+    pub(crate) fn run_urgent<T>(
+        &self,
+        action: &'static str,
+        work: impl FnMut(&mut Connection) -> Answered<T>,
+    ) -> Result<T, StoreError> {
+        self.run_on(&self.urgent, action, work)
+    }
+
+    fn run_on<T>(
+        &self,
+        pool: &Pool<Manager>,
+        action: &'static str,
+        mut work: impl FnMut(&mut Connection) -> Answered<T>,
+    ) -> Result<T, StoreError> {
+        let (deadline, patience) = self.deadlines();
+        let until = Instant::now() + patience;
         let mut pause = FIRST_PAUSE;
         loop {
-            let tried = self.connection().and_then(|mut connection| Ok(work(&mut connection)?));
+            let tried = self.connection(pool).and_then(|mut connection| {
+                connection.client.deadline = deadline;
+                Ok(work(&mut connection)?)
+            });
             let trouble = match tried {
                 Ok(done) => return Ok(done),
                 Err(trouble) => trouble,
@@ -203,8 +267,8 @@ impl Connections {
         }
     }
 
-    fn connection(&self) -> Result<r2d2::PooledConnection<Manager>, Trouble> {
-        self.pool.get().map_err(|error| match lock(&self.last).take() {
+    fn connection(&self, pool: &Pool<Manager>) -> Result<r2d2::PooledConnection<Manager>, Trouble> {
+        pool.get().map_err(|error| match lock(&self.last).take() {
             Some(trouble) => trouble,
             None => Trouble::new(RemoteTrouble::Busy, format!("no connection was free: {error}")),
         })

@@ -3,11 +3,11 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use postgres::Row;
+use tokio_postgres::Row;
 
-use vestigum::{Lease, Owner, StoreError, leased_to};
+use vestigum::{Lease, Owner, RemoteTrouble, StoreError, leased_to};
 
-use crate::trouble::same;
+use crate::trouble::{Trouble, same};
 use crate::{Known, PostgresStore, lock, name_of};
 
 /// Takes a lease that is free, has run out, or is the holder's already.
@@ -25,19 +25,33 @@ const HELD: &str = "
     FROM leases WHERE profile = $1";
 
 /// Rows are locked in the order of the names, by this as by commits, so that nobody waits for each other.
-const RENEW: &str = "
+macro_rules! renew {
+    ($locked:literal) => {
+        concat!(
+            "
     WITH locked AS (
-        SELECT given.profile, given.token, given.place, held.holder, held.token AS held_token
+        SELECT given.profile, given.token, given.place, held.holder, held.token AS held_token,
+            held.profile IS NOT NULL AS seen
         FROM unnest($1::text[], $2::bigint[]) WITH ORDINALITY AS given(profile, token, place)
         LEFT JOIN LATERAL (
-            SELECT holder, token FROM leases WHERE leases.profile = given.profile FOR UPDATE
+            SELECT profile, holder, token FROM leases WHERE leases.profile = given.profile ",
+            $locked,
+            "
         ) AS held ON true
     ), renewed AS (
         UPDATE leases SET ends_at = clock_timestamp() + $3 * interval '1 millisecond'
         FROM locked
         WHERE leases.profile = locked.profile AND locked.held_token = locked.token AND locked.holder IS NOT NULL
     )
-    SELECT holder, held_token FROM locked ORDER BY place";
+    SELECT holder, held_token, seen FROM locked ORDER BY place"
+        )
+    };
+}
+
+const RENEW: &str = renew!("FOR UPDATE");
+
+/// The same, which passes over the rows that somebody has locked: one that is stuck lets no other lease run out.
+const RENEW_UNLOCKED: &str = renew!("FOR UPDATE SKIP LOCKED");
 
 const RELEASE: &str = "
     WITH locked AS (
@@ -64,6 +78,7 @@ impl PostgresStore {
     pub(crate) fn lease_row(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
         self.may_write()?;
         let name = name_of(owner)?;
+        self.inner.connections.leases_run(lasts);
         let holder_text = holder.replace('\0', "");
         let taken = self.inner.connections.run("take a lease in", |connection| {
             let rows = connection.query(LEASE, &[&name, &holder_text, &milliseconds(lasts)])?;
@@ -99,10 +114,17 @@ impl PostgresStore {
         let mut order: Vec<&Lease> = leases.iter().collect();
         order.sort_by_key(|lease| lease.owner());
         let (names, tokens) = columns(&order);
-        let renewed = self
-            .inner
-            .connections
-            .run("renew leases in", |connection| connection.query(RENEW, &[&names, &tokens, &milliseconds(lasts)]));
+        self.inner.connections.leases_run(lasts);
+        let mut skips = false;
+        let renewed = self.inner.connections.run_urgent("renew leases in", |connection| {
+            match connection.query(RENEW, &[&names, &tokens, &milliseconds(lasts)]) {
+                Err(error) if error.is_locked() => {
+                    skips = true;
+                    connection.query(RENEW_UNLOCKED, &[&names, &tokens, &milliseconds(lasts)])
+                }
+                renewed => renewed,
+            }
+        });
         let rows = match renewed {
             Ok(rows) => rows,
             Err(error) => return leases.iter().map(|_| Err(same(&error))).collect(),
@@ -110,6 +132,10 @@ impl PostgresStore {
         let found: BTreeMap<&Owner, &Row> = order.iter().map(|lease| lease.owner()).zip(&rows).collect();
         let told = |lease: &Lease| {
             let row = found.get(lease.owner());
+            if skips && row.is_some_and(|row| !row.get::<_, bool>(2)) {
+                let said = format!("the lease of {} is locked by another transaction", lease.owner());
+                return Err(Trouble::new(RemoteTrouble::Busy, said).told("renew leases in", self.place()));
+            }
             let holder = row.and_then(|row| row.get::<_, Option<String>>(0));
             let token = row.and_then(|row| row.get::<_, Option<i64>>(1)).map_or(0, unsigned);
             leased_to(lease.owner(), Some(lease), holder.as_deref(), token, Duration::ZERO)

@@ -57,6 +57,7 @@
 //! The statements are plain SQL, without extensions, so that a distributed database which speaks PostgreSQL's protocol can serve where one
 //! machine does not.
 
+mod client;
 mod connections;
 mod leases;
 mod options;

@@ -3,12 +3,13 @@
 use std::path::Path;
 use std::time::Duration;
 
-use postgres::config::Host;
-use postgres::tls::{MakeTlsConnect, TlsConnect};
-use postgres::{Config, NoTls, Socket};
+use tokio_postgres::config::Host;
+use tokio_postgres::tls::{MakeTlsConnect, TlsConnect};
+use tokio_postgres::{Config, NoTls, Socket};
 
 use vestigum::{RemoteTrouble, StoreError};
 
+use crate::client::Client;
 use crate::connections::{Connections, Limits};
 use crate::password_file::{Wanted, password_in};
 use crate::{PostgresStore, schema};
@@ -51,7 +52,7 @@ impl PostgresOptions {
             let (action, place) = ("understand the URL of", "a PostgreSQL database".to_owned());
             return Err(StoreError::Remote { action, place, trouble: RemoteTrouble::Other, cause: why.into() });
         }
-        let mut config: Config = url.parse().map_err(|error: postgres::Error| {
+        let mut config: Config = url.parse().map_err(|error: tokio_postgres::Error| {
             let cause = std::error::Error::source(&error).map_or_else(|| error.to_string(), ToString::to_string);
             let (action, place) = ("understand the URL of", "a PostgreSQL database".to_owned());
             StoreError::Remote { action, place, trouble: RemoteTrouble::Other, cause: cause.into() }
@@ -68,8 +69,7 @@ impl PostgresOptions {
         if config.get_application_name().is_none() {
             config.application_name("vestigum");
         }
-        let limits =
-            Limits { connections: 8, patience: Duration::from_secs(3), statement_timeout: Duration::from_secs(20) };
+        let limits = Limits { connections: 8, patience: Duration::from_secs(3), answer_within: Duration::from_secs(5) };
         Ok(PostgresOptions { config, schema: "vestigum".into(), batch: 256, reads_only: false, limits })
     }
 
@@ -123,10 +123,11 @@ impl PostgresOptions {
         self
     }
 
-    /// After how long the database gives up one statement; 20 seconds by default, from a millisecond to a day.
+    /// For how long an answer of the database is waited for, here and there: what takes longer is given up, and the connection with it; 5
+    /// seconds by default, from 200 milliseconds to a day. Where leases are shorter than four times that, it is a quarter of the shortest.
     #[must_use]
-    pub fn statement_timeout(mut self, timeout: Duration) -> PostgresOptions {
-        self.limits.statement_timeout = timeout.clamp(Duration::from_millis(1), LONGEST);
+    pub fn answer_within(mut self, deadline: Duration) -> PostgresOptions {
+        self.limits.answer_within = deadline.clamp(Duration::from_millis(200), LONGEST);
         self
     }
 
@@ -164,7 +165,7 @@ impl PostgresOptions {
     pub fn connect_tls<T>(self, tls: T) -> Result<PostgresStore, StoreError>
     where
         T: MakeTlsConnect<Socket> + Clone + Send + Sync + 'static,
-        T::Stream: Send,
+        T::Stream: Send + 'static,
         T::TlsConnect: Send,
         <T::TlsConnect as TlsConnect<Socket>>::Future: Send,
     {
@@ -189,7 +190,7 @@ impl PostgresOptions {
     pub fn prepare_tls<T>(self, tls: T) -> Result<PostgresStore, StoreError>
     where
         T: MakeTlsConnect<Socket> + Clone + Send + Sync + 'static,
-        T::Stream: Send,
+        T::Stream: Send + 'static,
         T::TlsConnect: Send,
         <T::TlsConnect as TlsConnect<Socket>>::Future: Send,
     {
@@ -202,13 +203,13 @@ impl PostgresOptions {
     fn connections_with<T>(self, tls: T) -> Result<Connections, StoreError>
     where
         T: MakeTlsConnect<Socket> + Clone + Send + Sync + 'static,
-        T::Stream: Send,
+        T::Stream: Send + 'static,
         T::TlsConnect: Send,
         <T::TlsConnect as TlsConnect<Socket>>::Future: Send,
     {
         let place = self.place();
         let config = self.config;
-        let connect = move || config.connect(tls.clone());
+        let connect = move |within| Client::connect(&config, tls.clone(), within);
         Connections::new(Box::new(connect), place, self.schema, self.limits)
     }
 }

@@ -4,18 +4,20 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 use std::time::Duration;
 
-use postgres::Row;
-use postgres::types::ToSql;
+use tokio_postgres::Row;
+use tokio_postgres::error::SqlState;
+use tokio_postgres::types::ToSql;
 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
 use vestigum::{
-    Commit, Committed, EncodedImage, Image, Lease, MOST_SAVE_BYTES, Newest, Owner, SaveVerdict, StoreError,
-    checked_size, leased_to,
+    Commit, Committed, EncodedImage, Image, Lease, MOST_SAVE_BYTES, Newest, Owner, RemoteTrouble, SaveVerdict,
+    StoreError, checked_size, leased_to,
 };
 
+use crate::client::Answered;
 use crate::connections::{Connection, InTransaction};
 use crate::leases::{left_in, signed, unsigned};
-use crate::trouble::{goes_for_all, same};
+use crate::trouble::{Trouble, goes_for_all, same};
 use crate::{Known, PostgresStore, lock, name_of};
 
 /// The highest generation: JSON tools read numbers up to it exactly.
@@ -25,20 +27,26 @@ const LAST_GENERATION: u64 = (1 << 53) - 1;
 ///
 /// The rows of leases are locked, in the order of the names: a lease that is being taken is waited for, and one that is taken next waits
 /// until this is done, so that whoever has it reads what was written. Of two who follow the same generation the key lets one in.
-const COMMIT: &str = "
+macro_rules! commit {
+    ($locked:literal) => {
+        concat!(
+            "
     WITH judged AS (
         SELECT given.profile, given.follows, given.place, held.holder, held.token AS held_token,
             greatest(0, extract(epoch FROM held.ends_at - clock_timestamp()) * 1000)::double precision AS left_ms,
             coalesce(found.generation, 0) AS newest,
             found.generation >= given.follows AND found.digest = given.digest AS same,
-            CASE WHEN given.token IS NULL
+            held.profile IS NOT NULL AND CASE WHEN given.token IS NULL
                 THEN held.holder IS NULL OR held.ends_at <= clock_timestamp()
                 ELSE held.holder IS NOT NULL AND held.token = given.token
-            END AS allowed
+            END AS allowed,
+            held.profile IS NOT NULL AS seen
         FROM unnest($1::text[], $2::bigint[], $3::bigint[], $4::text[]) WITH ORDINALITY
             AS given(profile, follows, token, digest, place)
         LEFT JOIN LATERAL (
-            SELECT holder, token, ends_at FROM leases WHERE leases.profile = given.profile FOR SHARE
+            SELECT profile, holder, token, ends_at FROM leases WHERE leases.profile = given.profile ",
+            $locked,
+            "
         ) AS held ON true
         LEFT JOIN LATERAL (
             SELECT generation, digest FROM images
@@ -56,9 +64,17 @@ const COMMIT: &str = "
         RETURNING profile
     )
     SELECT judged.newest, judged.same IS TRUE, judged.allowed, judged.holder, judged.held_token, judged.left_ms,
-        written.profile IS NOT NULL
+        written.profile IS NOT NULL, judged.seen
     FROM judged LEFT JOIN written ON written.profile = judged.profile
-    ORDER BY judged.place";
+    ORDER BY judged.place"
+        )
+    };
+}
+
+const COMMIT: &str = commit!("FOR SHARE");
+
+/// The same, which passes over the rows that somebody has locked: one player whose row is stuck keeps no others from being saved.
+const COMMIT_UNLOCKED: &str = commit!("FOR SHARE SKIP LOCKED");
 
 /// The same for those who have a lease and know the newest generation: nobody else can have written since, so only the lease is looked
 /// at, under the same lock. Where it wrote fewer than it was given, or a key was there, [`COMMIT`] tells of each what it is.
@@ -337,8 +353,10 @@ impl PostgresStore {
         let written = self.inner.connections.run("write to", |connection| {
             let columns = Columns::of(rows);
             match connection.execute(COMMIT_LEASED, &columns.parameters()) {
+                // A row is stuck: who is it is found out below.
+                Err(error) if error.is_locked() => Ok(0),
                 // A commit whose answer was lost is tried again.
-                Err(error) if error.code() == Some(&postgres::error::SqlState::UNIQUE_VIOLATION) => Ok(0),
+                Err(error) if error.code() == Some(&SqlState::UNIQUE_VIOLATION) => Ok(0),
                 written => written,
             }
         });
@@ -366,7 +384,11 @@ impl PostgresStore {
         if rows.is_empty() {
             return Vec::new();
         }
-        match self.inner.connections.run("write to", |connection| write(connection, rows)) {
+        let written = self.inner.connections.run("write to", |connection| match write(connection, rows, COMMIT) {
+            Err(error) if error.is_locked() => write(connection, rows, COMMIT_UNLOCKED),
+            written => written,
+        });
+        match written {
             Ok(answers) => rows.iter().zip(answers).map(|(row, answer)| self.told(row, answer)).collect(),
             Err(error) if rows.len() > 1 && !goes_for_all(&error) => {
                 rows.iter().flat_map(|row| self.write_judged(&[row])).collect()
@@ -382,7 +404,11 @@ impl PostgresStore {
 
     fn told(&self, row: &CommitRow<'_>, answer: Answer) -> Result<Committed, StoreError> {
         let owner = row.commit.image.owner();
-        let Answer { newest, same, allowed, holder, token, left, written } = answer;
+        let Answer { newest, same, allowed, holder, token, left, written, seen } = answer;
+        if !seen {
+            let said = format!("the lease of {owner} is locked by another transaction");
+            return Err(Trouble::new(RemoteTrouble::Busy, said).told("write to", self.place()));
+        }
         if !allowed {
             leased_to(owner, row.commit.lease, holder.as_deref(), token, left)?;
             // It ran out while it was looked at: who tries again may.
@@ -503,6 +529,8 @@ struct Answer {
     token: u64,
     left: Duration,
     written: bool,
+    /// Whether the row of the lease could be locked.
+    seen: bool,
 }
 
 impl Answer {
@@ -515,11 +543,12 @@ impl Answer {
             token: row.get::<_, Option<i64>>(4).map_or(0, unsigned),
             left: left_in(row, 5),
             written: row.get(6),
+            seen: row.get(7),
         }
     }
 }
 
-fn write(connection: &mut Connection, rows: &[&CommitRow<'_>]) -> Result<Vec<Answer>, postgres::Error> {
+fn write(connection: &mut Connection, rows: &[&CommitRow<'_>], commit: &'static str) -> Answered<Vec<Answer>> {
     let without: Vec<&str> = rows.iter().filter(|row| row.commit.lease.is_none()).map(|row| row.name).collect();
     if !without.is_empty() {
         connection.query(LEASE_ROWS, &[&without])?;
@@ -527,7 +556,7 @@ fn write(connection: &mut Connection, rows: &[&CommitRow<'_>]) -> Result<Vec<Ans
     let columns = Columns::of(rows);
     let parameters = columns.parameters();
     if rows.iter().all(|row| row.means.is_empty()) {
-        return Ok(connection.query(COMMIT, &parameters)?.iter().map(Answer::of).collect());
+        return Ok(connection.query(commit, &parameters)?.iter().map(Answer::of).collect());
     }
     connection.in_a_transaction(|transaction| {
         // Blobs first: an image that is found has them.
@@ -537,7 +566,7 @@ fn write(connection: &mut Connection, rows: &[&CommitRow<'_>]) -> Result<Vec<Ans
             .map(|(digest, bytes)| (digest.to_string(), bytes.clone()))
             .collect();
         write_blobs(transaction, &blobs)?;
-        let answers: Vec<Answer> = transaction.query(COMMIT, &parameters)?.iter().map(Answer::of).collect();
+        let answers: Vec<Answer> = transaction.query(commit, &parameters)?.iter().map(Answer::of).collect();
         let written = rows.iter().zip(&answers).filter(|(_, answer)| answer.written);
         let (mut names, mut generations, mut digests) = (Vec::new(), Vec::new(), Vec::new());
         for (row, _) in written {
@@ -555,10 +584,7 @@ fn write(connection: &mut Connection, rows: &[&CommitRow<'_>]) -> Result<Vec<Ans
 }
 
 /// Writes the blobs that are not there, or of another length.
-fn write_blobs(
-    transaction: &mut InTransaction<'_>,
-    blobs: &BTreeMap<String, Arc<[u8]>>,
-) -> Result<(), postgres::Error> {
+fn write_blobs(transaction: &mut InTransaction<'_>, blobs: &BTreeMap<String, Arc<[u8]>>) -> Answered<()> {
     if blobs.is_empty() {
         return Ok(());
     }

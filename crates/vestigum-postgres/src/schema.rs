@@ -1,9 +1,10 @@
 //! The tables, and the versions of them.
 
-use postgres::error::SqlState;
+use tokio_postgres::error::SqlState;
 
 use vestigum::{RemoteTrouble, StoreError};
 
+use crate::client::Answered;
 use crate::connections::{Connections, InTransaction, quoted};
 use crate::trouble::Trouble;
 
@@ -68,15 +69,15 @@ pub(crate) fn prepare(connections: &Connections) -> Result<(), StoreError> {
 }
 
 /// The version that was found; none if there was nothing.
-fn prepare_in(transaction: &mut InTransaction<'_>, schema: &str) -> Result<Option<i64>, postgres::Error> {
+fn prepare_in(transaction: &mut InTransaction<'_>, schema: &str) -> Answered<Option<i64>> {
     let there = transaction.query("SELECT 1 FROM information_schema.schemata WHERE schema_name = $1", &[&schema])?;
     if there.is_empty() {
-        transaction.batch_execute(&format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(schema)))?;
+        transaction.batch(&format!("CREATE SCHEMA IF NOT EXISTS {}", quoted(schema)))?;
     }
     let tables = "SELECT 1 FROM information_schema.tables WHERE table_schema = $1 AND table_name = 'tables'";
     let found = match transaction.query(tables, &[&schema])?.is_empty() {
         true => {
-            transaction.batch_execute("CREATE TABLE tables (version bigint NOT NULL PRIMARY KEY)")?;
+            transaction.batch("CREATE TABLE tables (version bigint NOT NULL PRIMARY KEY)")?;
             None
         }
         // Whoever comes second waits here, and finds that it is done.
@@ -87,16 +88,16 @@ fn prepare_in(transaction: &mut InTransaction<'_>, schema: &str) -> Result<Optio
     }
     let from = usize::try_from(found.unwrap_or(0)).unwrap_or(0);
     for step in STEPS.iter().skip(from) {
-        transaction.batch_execute(step)?;
+        transaction.batch(step)?;
     }
-    transaction.batch_execute(&format!("DELETE FROM tables; INSERT INTO tables (version) VALUES ({VERSION})"))?;
+    transaction.batch(&format!("DELETE FROM tables; INSERT INTO tables (version) VALUES ({VERSION})"))?;
     Ok(None)
 }
 
-fn version_in(transaction: &mut InTransaction<'_>, lock: &str) -> Result<Option<i64>, postgres::Error> {
+fn version_in(transaction: &mut InTransaction<'_>, lock: &str) -> Answered<Option<i64>> {
     // A column of another type is none of ours, and reading it as a number is an error.
     let rows = transaction.query(&format!("SELECT version FROM tables{lock}"), &[])?;
-    rows.first().map(|row| row.try_get(0)).transpose()
+    Ok(rows.first().map(|row| row.try_get(0)).transpose()?)
 }
 
 /// Every column with its type, as the database names it.

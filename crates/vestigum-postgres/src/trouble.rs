@@ -2,9 +2,11 @@
 
 use std::error::Error;
 
-use postgres::error::SqlState;
+use tokio_postgres::error::SqlState;
 
 use vestigum::{RemoteTrouble, StoreError};
+
+use crate::client::ClientError;
 
 /// Why a database did not do what was asked: before it becomes the error of a store.
 #[derive(Debug)]
@@ -28,20 +30,26 @@ impl Trouble {
     }
 }
 
-impl From<postgres::Error> for Trouble {
-    fn from(error: postgres::Error) -> Trouble {
-        let kind = match error.code() {
-            Some(code) => kind_of(code),
-            None if error.is_closed() => RemoteTrouble::Unreachable,
-            None if causes(&error).any(<dyn Error>::is::<std::io::Error>) => RemoteTrouble::Unreachable,
-            None => RemoteTrouble::Other,
-        };
-        Trouble { kind, said: said_by(&error) }
+impl From<ClientError> for Trouble {
+    fn from(error: ClientError) -> Trouble {
+        match error {
+            ClientError::Said(error) => {
+                let kind = match error.code() {
+                    Some(code) => kind_of(code),
+                    None if error.is_closed() => RemoteTrouble::Unreachable,
+                    None if causes(&error).any(<dyn Error>::is::<std::io::Error>) => RemoteTrouble::Unreachable,
+                    None => RemoteTrouble::Other,
+                };
+                Trouble { kind, said: said_by(&error) }
+            }
+            ClientError::Silent(_) => Trouble { kind: RemoteTrouble::Slow, said: error.to_string() },
+            ClientError::Here(_) => Trouble { kind: RemoteTrouble::Unreachable, said: error.to_string() },
+        }
     }
 }
 
 /// What the server said, or the way to it, on one line.
-fn said_by(error: &postgres::Error) -> String {
+fn said_by(error: &tokio_postgres::Error) -> String {
     if let Some(server) = error.as_db_error() {
         let mut said = format!("{} ({})", server.message(), server.code().code());
         for more in [server.detail(), server.hint()].into_iter().flatten() {
@@ -61,7 +69,7 @@ fn said_by(error: &postgres::Error) -> String {
 }
 
 /// What an error came of, the nearest cause first.
-fn causes(error: &postgres::Error) -> impl Iterator<Item = &(dyn Error + 'static)> {
+fn causes(error: &tokio_postgres::Error) -> impl Iterator<Item = &(dyn Error + 'static)> {
     std::iter::successors(error.source(), |&cause| cause.source())
 }
 

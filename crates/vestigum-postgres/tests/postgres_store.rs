@@ -270,7 +270,7 @@ fn what_cannot_be_reached_or_written_says_which_it_is() {
     let mut holder = sql(server, &schema);
     let mut held = holder.transaction().unwrap();
     held.batch_execute("LOCK TABLE images").unwrap();
-    let slow = options(server, &schema).statement_timeout(Duration::from_millis(100)).connect().unwrap();
+    let slow = options(server, &schema).answer_within(Duration::from_millis(200)).connect().unwrap();
     let refused = slow.generations(&ada()).unwrap_err();
     assert!(matches!(refused, StoreError::Remote { trouble: RemoteTrouble::Slow, .. }), "{refused}");
     held.rollback().unwrap();

@@ -31,12 +31,34 @@ pub(super) struct BlobShelf {
     needed: BTreeMap<BlobDigest, usize>,
     /// What each generation mentions, by its folder.
     mentions: BTreeMap<PathBuf, BTreeMap<u64, BTreeSet<BlobDigest>>>,
-    /// Generations that nobody has looked through, as they were found when the folders were last listed.
-    unread: Vec<(PathBuf, u64)>,
+    /// What is left to do of the removal that was begun.
+    sweep: Option<Sweep>,
     /// How many generations were removed from a folder.
     removed: BTreeMap<PathBuf, u64>,
     /// How many of those removals are durable.
     settled: BTreeMap<PathBuf, u64>,
+}
+
+/// A removal of the blobs that nothing means, as far as it is.
+#[derive(Debug)]
+struct Sweep {
+    /// Generations that nobody has looked through.
+    unread: Vec<(PathBuf, u64)>,
+    /// Folders from which a generation may have been removed without that being durable.
+    unsettled: Vec<PathBuf>,
+    /// The blobs that are there.
+    blobs: BTreeSet<BlobDigest>,
+    /// Those that go, once it is known.
+    going: Option<BTreeSet<BlobDigest>>,
+}
+
+/// How a sweep begins.
+enum Begun {
+    /// There is nothing to remove.
+    Nothing,
+    /// What a crash had left was removed first.
+    Removed,
+    Sweep(Sweep),
 }
 
 impl Default for BlobShelf {
@@ -47,7 +69,7 @@ impl Default for BlobShelf {
             durable: 0,
             needed: BTreeMap::new(),
             mentions: BTreeMap::new(),
-            unread: Vec::new(),
+            sweep: None,
             removed: BTreeMap::new(),
             settled: BTreeMap::new(),
         }
@@ -61,6 +83,17 @@ impl BlobShelf {
 
     fn is_settled(&self, folder: &Path) -> bool {
         self.settled.get(folder).is_some_and(|settled| *settled == self.removed_from(folder))
+    }
+
+    /// A folder from which a generation was removed since that was made durable.
+    fn first_unsettled(&self) -> Option<PathBuf> {
+        self.removed.keys().find(|folder| !self.is_settled(folder)).cloned()
+    }
+
+    /// Whether a generation, or a commit on its way, means a blob.
+    fn is_mentioned(&self, digest: &BlobDigest) -> bool {
+        self.needed.contains_key(digest)
+            || self.mentions.values().flat_map(BTreeMap::values).any(|means| means.contains(digest))
     }
 
     /// Those of some blobs that nothing is known to mean.
@@ -218,47 +251,74 @@ impl DirStore {
 
     /// One step of removing the blobs that nothing means. Says whether there is more to do. A generation that cannot be read
     /// now may mean any of them: then none is removed.
+    ///
+    /// The folders of all players are listed once for a sweep, and not at each of its steps: there may be thousands.
     pub(super) fn prune_blobs(&self) -> Result<bool, StoreError> {
+        let begun = lock(&self.inner.blobs).sweep.take();
+        let mut sweep = match begun {
+            Some(sweep) => sweep,
+            None => match self.begin_sweep()? {
+                Begun::Nothing => return Ok(false),
+                Begun::Removed => return Ok(true),
+                Begun::Sweep(sweep) => sweep,
+            },
+        };
+        // A step that fails ends the sweep: the next one begins anew.
+        let more = self.sweep_on(&mut sweep)?;
+        if more {
+            lock(&self.inner.blobs).sweep = Some(sweep);
+        }
+        Ok(more)
+    }
+
+    fn begin_sweep(&self) -> Result<Begun, StoreError> {
         let folder = self.blob_folder();
         let names = self.names(&folder)?;
         if self.remove_temporary(&folder, &names)? {
-            return Ok(true);
+            return Ok(Begun::Removed);
         }
         let blobs: BTreeSet<BlobDigest> = names.iter().filter_map(|name| BlobDigest::from_hex(name)).collect();
         if lock(&self.inner.blobs).unmentioned(blobs.clone()).is_empty() {
-            return Ok(false);
-        }
-        let next = lock(&self.inner.blobs).unread.pop();
-        if let Some((folder, generation)) = next {
-            return Ok(self.look_for_mentions(&folder, generation));
+            return Ok(Begun::Nothing);
         }
         let owners = self.owner_folders()?;
         let unread = self.unread(&owners)?;
-        if !unread.is_empty() {
-            lock(&self.inner.blobs).unread = unread;
+        let shelf = lock(&self.inner.blobs);
+        let unsettled = owners.into_iter().filter(|folder| !shelf.is_settled(folder)).collect();
+        Ok(Begun::Sweep(Sweep { unread, unsettled, blobs, going: None }))
+    }
+
+    /// Reads one generation, syncs one folder, or removes one blob.
+    fn sweep_on(&self, sweep: &mut Sweep) -> Result<bool, StoreError> {
+        if let Some((folder, generation)) = sweep.unread.pop() {
+            return Ok(self.look_for_mentions(&folder, generation));
+        }
+        if let Some(folder) = sweep.unsettled.pop() {
+            let removed = lock(&self.inner.blobs).removed_from(&folder);
+            self.sync(&folder)?;
+            lock(&self.inner.blobs).settled.insert(folder, removed);
             return Ok(true);
         }
-        for folder in &owners {
-            let removed = lock(&self.inner.blobs).removed_from(folder);
-            if !lock(&self.inner.blobs).is_settled(folder) {
-                self.sync(folder)?;
-                lock(&self.inner.blobs).settled.insert(folder.clone(), removed);
-                return Ok(true);
-            }
-        }
-        // Looked at once more under the lock: commits and prunes of other owners go on.
+        // Looked at under the lock: commits and prunes of other owners go on.
         let mut shelf = lock(&self.inner.blobs);
-        if !owners.iter().all(|folder| shelf.is_settled(folder)) {
+        if sweep.going.is_none() {
+            sweep.going = Some(shelf.unmentioned(std::mem::take(&mut sweep.blobs)));
+        }
+        // Removals since are durable before what they meant goes.
+        if let Some(folder) = shelf.first_unsettled() {
+            sweep.unsettled.push(folder);
             return Ok(true);
         }
-        let Some(digest) = shelf.unmentioned(blobs).pop_first() else { return Ok(false) };
-        let path = folder.join(digest.to_string());
+        let Some(digest) = sweep.going.as_mut().and_then(BTreeSet::pop_first) else { return Ok(false) };
+        if shelf.is_mentioned(&digest) {
+            return Ok(true);
+        }
+        let path = self.blob_folder().join(digest.to_string());
         shelf.whole.remove(&digest);
         // What is not a file was not written by this store, and removing it would fail for ever.
-        if !matches!(self.kind_of(&path)?, Some(EntryKind::File(_))) {
-            return Ok(false);
+        if matches!(self.kind_of(&path)?, Some(EntryKind::File(_))) {
+            self.inner.disk.remove(&path).map_err(io_error("remove", &path))?;
         }
-        self.inner.disk.remove(&path).map_err(io_error("remove", &path))?;
         Ok(true)
     }
 

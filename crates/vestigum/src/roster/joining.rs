@@ -15,6 +15,8 @@ use crate::store::{Lease, StoreError};
 
 /// How long a player whose lease is held elsewhere waits before it is asked for again.
 const ASK_AGAIN: Duration = Duration::from_millis(100);
+/// The longest such pause.
+const LONGEST_ASK: Duration = Duration::from_secs(1);
 
 /// Why a player cannot play here.
 #[derive(Debug, Error)]
@@ -104,6 +106,8 @@ pub(super) struct Join {
     pub ticket: JoinTicket,
     /// Until when another server is waited for.
     pub until: Instant,
+    /// How often it was asked for.
+    pub asked: u32,
 }
 
 /// What came of it, for the server's thread.
@@ -114,7 +118,8 @@ pub(super) struct Arrival {
 
 /// What came of one try.
 enum Tried {
-    Done(Result<Box<(Session, Lease)>, JoinError>),
+    /// The session, the lease, and when it was asked for.
+    Done(Result<Box<(Session, Lease, Instant)>, JoinError>),
     /// Another server has the player, and may let go.
     Again(Instant),
 }
@@ -132,8 +137,9 @@ impl Shared {
             };
             let told = match result {
                 Ok(arrived) => {
-                    self.keep_lease(&join.player, arrived.1.clone());
-                    Ok(*arrived)
+                    let (session, lease, asked) = *arrived;
+                    self.keep_lease(&join.player, lease.clone(), asked);
+                    Ok((session, lease))
                 }
                 Err(why) => Err(Arc::new(why)),
             };
@@ -148,11 +154,14 @@ impl Shared {
         let player = &join.player;
         let owner = Arc::new(Owner::Profile(player.to_string()));
         let store = self.saver.store();
+        let asked = Instant::now();
         let lease = match store.lease(&owner, &self.options.holder, self.options.lease) {
             Ok(lease) => lease,
             Err(StoreError::Leased { holder, left, .. }) => {
                 let now = Instant::now();
-                let again = now + ASK_AGAIN.min(left.max(Duration::from_millis(1)));
+                // One whose lease runs long is asked for less and less often: there may be thousands of them.
+                let pause = (ASK_AGAIN * (join.asked + 1)).min(LONGEST_ASK);
+                let again = now + pause.min(left.max(Duration::from_millis(1)));
                 if now < join.until {
                     return Tried::Again(again.min(join.until));
                 }
@@ -162,7 +171,7 @@ impl Shared {
         };
         self.saver.queue().set_lease(&owner, Some(lease.clone()));
         match Session::open_for_roster(&self.spec, &self.saver, player) {
-            Ok(session) => Tried::Done(Ok(Box::new((session, lease)))),
+            Ok(session) => Tried::Done(Ok(Box::new((session, lease, asked)))),
             Err(error) => {
                 if let Err(error) = store.release(std::slice::from_ref(&lease)) {
                     tracing::warn!(%owner, %error, "a lease could not be given back; it runs out by itself");

@@ -34,20 +34,30 @@ pub(super) struct Shared {
 #[derive(Default)]
 struct KeeperState {
     joins: VecDeque<Join>,
-    /// Those who wait for another server, with when it is asked again.
-    later: Vec<(Instant, Join)>,
+    /// Those who wait for another server, by when it is asked again.
+    later: BTreeMap<(Instant, u64), Join>,
+    /// Counts them.
+    waits: u64,
     /// How many are being loaded just now.
     loading: usize,
-    leases: BTreeMap<Arc<str>, Lease>,
+    leases: BTreeMap<Arc<str>, HeldLease>,
+    /// Before this no lease runs out.
+    none_before: Option<Instant>,
     leaving: HashMap<Arc<str>, SaveTicket>,
     no_joins: bool,
     stopping: bool,
 }
 
+/// A lease, and until when it runs by the clock of this server: the store is not asked, as it may not answer.
+struct HeldLease {
+    lease: Lease,
+    until: Instant,
+}
+
 impl KeeperState {
     /// Tells everybody who waits that nobody comes in any more.
     fn turn_away(&mut self) {
-        let waiting = self.joins.drain(..).chain(self.later.drain(..).map(|(_, join)| join));
+        let waiting = self.joins.drain(..).chain(std::mem::take(&mut self.later).into_values());
         waiting.for_each(|join| join.ticket.tell(Err(Arc::new(JoinError::ShuttingDown))));
     }
 }
@@ -88,7 +98,9 @@ impl Shared {
     pub(super) fn join_again(&self, join: Join, at: Instant) {
         let mut state = self.lock();
         state.loading -= 1;
-        state.later.push((at, join));
+        state.waits += 1;
+        let number = state.waits;
+        state.later.insert((at, number), Join { asked: join.asked.saturating_add(1), ..join });
         if state.no_joins {
             state.turn_away();
             self.leaves.notify_all();
@@ -104,8 +116,41 @@ impl Shared {
         self.leaves.notify_all();
     }
 
-    pub(super) fn keep_lease(&self, player: &Arc<str>, lease: Lease) {
-        self.lock().leases.insert(player.clone(), lease);
+    pub(super) fn keep_lease(&self, player: &Arc<str>, lease: Lease, asked: Instant) {
+        let until = self.runs_until(asked);
+        let mut state = self.lock();
+        state.leases.insert(player.clone(), HeldLease { lease, until });
+        state.none_before = Some(state.none_before.map_or(until, |before| before.min(until)));
+    }
+
+    /// Until when a lease runs that was asked for then.
+    fn runs_until(&self, asked: Instant) -> Instant {
+        asked.checked_add(self.options.lease).unwrap_or_else(|| ends_at(self.options.lease))
+    }
+
+    /// Takes out the leases that have run out without being renewed. It asks nobody, so that a store that does not answer cannot keep
+    /// it from being told.
+    pub(super) fn run_out(&self) -> Vec<Lease> {
+        let now = Instant::now();
+        let mut state = self.lock();
+        if state.none_before.is_none_or(|before| now < before) {
+            return Vec::new();
+        }
+        let KeeperState { leases, leaving, .. } = &mut *state;
+        let out: Vec<Arc<str>> = leases
+            .iter()
+            .filter(|(player, held)| held.until <= now && !leaving.contains_key(&**player))
+            .map(|(player, _)| player.clone())
+            .collect();
+        let out = out.iter().filter_map(|player| Some(leases.remove(player)?.lease)).collect();
+        let running = leases.iter().filter(|(player, _)| !leaving.contains_key(&***player));
+        state.none_before = running.map(|(_, held)| held.until).min();
+        out
+    }
+
+    /// Puts a lease back that is to be given up as soon as the last save is durable.
+    pub(super) fn keep_for_the_last_save(&self, player: &Arc<str>, lease: Lease) {
+        self.lock().leases.insert(player.clone(), HeldLease { lease, until: Instant::now() });
     }
 
     pub(super) fn forget_lease(&self, player: &str) {
@@ -120,18 +165,22 @@ impl Shared {
                 return None;
             }
             let now = Instant::now();
-            while let Some(due) = state.later.iter().position(|(at, _)| *at <= now) {
-                let (_, join) = state.later.swap_remove(due);
-                state.joins.push_back(join);
-            }
-            let KeeperState { joins, leaving, .. } = &mut *state;
+            let KeeperState { joins, leaving, later, .. } = &mut *state;
+            // Who has just come goes before those who wait for another server, however many those are.
             if let Some(next) = joins.iter().position(|join| !leaving.contains_key(&join.player))
                 && let Some(join) = joins.remove(next)
             {
                 state.loading += 1;
                 return Some(join);
             }
-            let pause = state.later.iter().map(|(at, _)| at.saturating_duration_since(now)).min();
+            let first = later.first_key_value().map(|(key, _)| *key);
+            if let Some(due) = first.filter(|(at, _)| *at <= now)
+                && let Some(join) = later.remove(&due)
+            {
+                state.loading += 1;
+                return Some(join);
+            }
+            let pause = first.map(|(at, _)| at.saturating_duration_since(now));
             state = match pause {
                 None => self.joins.wait(state).unwrap_or_else(PoisonError::into_inner),
                 Some(pause) => self.joins.wait_timeout(state, pause).unwrap_or_else(PoisonError::into_inner).0,
@@ -240,7 +289,7 @@ impl Shared {
         for players in gone.chunks(AT_ONCE) {
             let leases: Vec<Lease> = {
                 let mut state = self.lock();
-                players.iter().filter_map(|player| state.leases.remove(player)).collect()
+                players.iter().filter_map(|player| Some(state.leases.remove(player)?.lease)).collect()
             };
             if let Err(error) = self.saver.store().release(&leases) {
                 tracing::warn!(%error, "leases could not be given back; they run out by themselves");
@@ -258,13 +307,14 @@ impl Shared {
 
     /// Whether the store answered.
     fn renew(&self) -> bool {
-        let leases: Vec<Lease> = self.lock().leases.values().cloned().collect();
+        let leases: Vec<Lease> = self.lock().leases.values().map(|held| held.lease.clone()).collect();
         let mut answered = true;
         for leases in leases.chunks(AT_ONCE) {
+            let asked = Instant::now();
             let renewed = self.saver.store().renew(leases, self.options.lease);
             for (lease, renewed) in leases.iter().zip(renewed) {
                 match renewed {
-                    Ok(()) => {}
+                    Ok(()) => self.renewed(lease, asked),
                     Err(error @ StoreError::LeaseLost { .. }) => self.lost(lease, error),
                     Err(error) => {
                         answered = false;
@@ -276,11 +326,22 @@ impl Shared {
         answered
     }
 
+    fn renewed(&self, lease: &Lease, asked: Instant) {
+        let Owner::Profile(name) = lease.owner() else { return };
+        let until = self.runs_until(asked);
+        let mut state = self.lock();
+        if let Some(held) = state.leases.get_mut(name.as_str()).filter(|held| held.lease == *lease) {
+            held.until = until;
+        }
+    }
+
     /// A lease that was not given back meanwhile is lost.
     fn lost(&self, lease: &Lease, error: StoreError) {
         let Owner::Profile(name) = lease.owner() else { return };
         let mut state = self.lock();
-        if state.leases.get(name.as_str()) == Some(lease) && !state.leaving.contains_key(name.as_str()) {
+        if state.leases.get(name.as_str()).is_some_and(|held| held.lease == *lease)
+            && !state.leaving.contains_key(name.as_str())
+        {
             state.leases.remove(name.as_str());
             drop(state);
             self.saver.queue().lost(lease.clone(), Arc::new(error));

@@ -83,6 +83,7 @@ pub struct Roster {
     /// When each player is saved next without being asked to.
     next_saves: BTreeSet<(Instant, Arc<str>)>,
     autosave: Duration,
+    lease: Duration,
     /// What is told by the next tick.
     events: Vec<RosterEvent>,
     threads: Vec<JoinHandle<()>>,
@@ -122,12 +123,13 @@ pub enum RosterEvent {
         /// Why.
         why: Arc<JoinError>,
     },
-    /// The lease on a player is lost: somebody else has it, and what was not saved here never will be. The player is not on the roster
-    /// any more.
+    /// A player is lost: somebody else has the lease ([`StoreError::LeaseLost`]) or has written ([`StoreError::Conflict`]), and what was
+    /// not saved here never will be; or the store did not answer for as long as the lease lasts ([`StoreError::LeaseRanOut`]), and the
+    /// last save is still being tried, which the store refuses if somebody else has the player. The player is not on the roster any more.
     Lost {
         /// The player.
         player: String,
-        /// Who took it.
+        /// Why.
         why: Arc<StoreError>,
     },
 }
@@ -158,10 +160,22 @@ impl Roster {
     pub fn new(spec: &Spec, store: impl Store + 'static, options: RosterOptions) -> Roster {
         let saver = Saver::alone(store);
         saver.queue().set_pace(options.commits_a_second);
-        let autosave = options.autosave;
+        let (autosave, lease) = (options.autosave, options.lease);
         let (shared, arrivals, threads) = Shared::begin(spec.clone(), saver, options);
         let (seats, joining, next_saves, events) = Default::default();
-        Roster { shared, arrivals, seats, joining, next_saves, autosave, events, threads, waits: false, gone: None }
+        Roster {
+            shared,
+            arrivals,
+            seats,
+            joining,
+            next_saves,
+            autosave,
+            lease,
+            events,
+            threads,
+            waits: false,
+            gone: None,
+        }
     }
 
     /// Lets a player in: takes the lease, and loads or begins. It returns at once; the ticket, or [`Roster::tick`], tells what came of it.
@@ -205,7 +219,7 @@ impl Roster {
         }
         let (player, ticket) = (Arc::<str>::from(player), JoinTicket::default());
         self.joining.insert(player.clone(), Joining { ticket: ticket.clone(), called_off: false });
-        self.shared.join(Join { player, ticket: ticket.clone(), until: ends_at(patience) });
+        self.shared.join(Join { player, ticket: ticket.clone(), until: ends_at(patience), asked: 0 });
         ticket
     }
 
@@ -255,18 +269,29 @@ impl Roster {
     pub fn tick(&mut self) -> Vec<RosterEvent> {
         self.take_in();
         for (lease, why) in self.shared.saver.queue().take_lost() {
-            let Owner::Profile(name) = lease.owner() else { continue };
-            // A player who has come again since has another lease.
-            if self.seats.get(name.as_str()).is_some_and(|seat| seat.lease == lease)
-                && let Some((player, seat)) = self.seats.remove_entry(name.as_str())
-            {
-                self.shared.forget_lease(name);
-                self.events.retain(|event| !event.is_joining_of(name));
-                self.next_saves.remove(&(seat.next_save, player));
-                seat.session.close();
-                self.shared.saver.queue().give_up(&seat.owner, why.clone());
-                self.events.push(RosterEvent::Lost { player: name.clone(), why });
+            let Some((player, seat)) = self.unseat(&lease) else { continue };
+            let ticket = self.shared.saver.ticket_of(&seat.owner);
+            seat.session.close();
+            self.shared.saver.queue().give_up(&seat.owner, why.clone());
+            match &*why {
+                // The lease is held still, and is given back.
+                StoreError::Conflict { .. } => self.shared.leave(player.clone(), ticket),
+                _ => self.shared.forget_lease(&player),
             }
+            self.events.push(RosterEvent::Lost { player: player.to_string(), why });
+        }
+        for lease in self.shared.run_out() {
+            let Some((player, mut seat)) = self.unseat(&lease) else { continue };
+            // The store refuses it if somebody else has the player by now; if nobody has, nothing is lost.
+            let ticket = match seat.touched {
+                true => seat.session.save(),
+                false => self.shared.saver.ticket_of(&seat.owner),
+            };
+            seat.session.close();
+            self.shared.keep_for_the_last_save(&player, lease);
+            self.shared.leave(player.clone(), ticket);
+            let why = Arc::new(StoreError::LeaseRanOut { owner: (*seat.owner).clone(), lasts: self.lease });
+            self.events.push(RosterEvent::Lost { player: player.to_string(), why });
         }
         let now = Instant::now();
         while let Some((at, player)) = self.next_saves.first().filter(|(at, _)| *at <= now).cloned() {
@@ -278,6 +303,18 @@ impl Roster {
             }
         }
         std::mem::take(&mut self.events)
+    }
+
+    /// Takes the player off the roster who holds that lease. One who has come again since has another.
+    fn unseat(&mut self, lease: &Lease) -> Option<(Arc<str>, Seat)> {
+        let Owner::Profile(name) = lease.owner() else { return None };
+        if self.seats.get(name.as_str())?.lease != *lease {
+            return None;
+        }
+        let (player, seat) = self.seats.remove_entry(name.as_str())?;
+        self.events.retain(|event| !event.is_joining_of(&player));
+        self.next_saves.remove(&(seat.next_save, player.clone()));
+        Some((player, seat))
     }
 
     fn take_in(&mut self) {
@@ -343,18 +380,28 @@ impl Roster {
         let until = Instant::now().checked_add(timeout);
         let left =
             |until: Option<Instant>| until.map_or(timeout, |until| until.saturating_duration_since(Instant::now()));
-        self.shared.stop_joining(left(until));
+        // Who is coming in has played nothing: those who have are saved first.
+        self.shared.stop_joining(Duration::ZERO);
         let mut saving = self.save_all();
         self.shared.saver.queue().hurry();
         for (player, ticket) in self.shared.leaving() {
             saving.add(player, ticket.targets().clone());
         }
         let told = saving.wait(left(until));
+        self.shared.stop_joining(left(until));
+        self.take_in();
+        // Whoever came in meanwhile has played nothing, and the lease is given back.
+        let known = |name: &String| {
+            told.durable.binary_search(name).is_ok() || told.not_durable.iter().any(|(known, _)| known == name)
+        };
+        let mut released = told.durable.clone();
+        released.extend(self.seats.keys().map(ToString::to_string).filter(|name| !known(name)));
+        released.sort();
         for (_, seat) in self.seats.drain() {
             seat.session.close();
             self.shared.saver.queue().prune(&seat.owner);
         }
-        let released = self.shared.release_all(&told.durable, left(until));
+        let released = self.shared.release_all(&released, left(until));
         self.waits = released && told.all_durable();
         told
     }

@@ -15,6 +15,8 @@ const TRIES: u32 = 4;
 /// The time before the second try. It doubles each time.
 const FIRST_PAUSE: Duration = Duration::from_millis(25);
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+/// A commit that takes longer is told as a failure, though it is still on its way.
+const NO_ANSWER: Duration = Duration::from_secs(5);
 const LONGEST_HURRIED: Duration = Duration::from_millis(250);
 /// So many commits after the last pruning, old generations are removed when there is nothing else to do; after twice as
 /// many, before the next commits, so that they do not pile up while a game saves without a pause.
@@ -50,6 +52,8 @@ pub(super) struct OwnerQueue {
     pub retired: bool,
     /// Whether a writer is at it: no two are at the files of one owner.
     pub busy: bool,
+    /// Since when a commit is on its way.
+    pub since: Option<Instant>,
     /// Whether what is being written may be gone: then it is written once more.
     pub again: bool,
     /// The event at which a commit of this owner ended that found older saves gone.
@@ -194,6 +198,7 @@ impl OwnerQueue {
             running: false,
             retired: false,
             busy: false,
+            since: None,
             again: false,
             noticed: 0,
             waiting: None,
@@ -221,7 +226,7 @@ impl OwnerQueue {
     /// Takes what is to be written next.
     pub(super) fn take(&mut self, began: u64) -> Option<Job> {
         let Waiting { number, turn, at } = self.waiting.take()?;
-        self.busy = true;
+        (self.busy, self.since) = (true, Some(Instant::now()));
         let content = match *self.owner {
             Owner::Profile(_) => Content::Profile(self.replica.take(), std::mem::take(&mut self.pending)),
             Owner::Device => Content::Device(self.device.clone()),
@@ -233,7 +238,7 @@ impl OwnerQueue {
 
     /// What a writer had comes back.
     pub(super) fn give_back(&mut self, content: Content) {
-        self.busy = false;
+        (self.busy, self.since) = (false, None);
         if let Content::Profile(replica, mut spare) = content {
             self.replica = replica;
             // The memory of the list is used again.
@@ -242,6 +247,12 @@ impl OwnerQueue {
                 self.pending = spare;
             }
         }
+    }
+
+    /// Why the commit that is on its way counts as failed though it has not: the store has not answered for longer than anybody expects.
+    pub(super) fn stuck(&self, now: Instant) -> Option<StoreError> {
+        let waited = now.saturating_duration_since(self.since?);
+        (waited >= NO_ANSWER).then_some(StoreError::TimedOut { waited, last: None })
     }
 
     /// Nobody needs the copies once the session has ended and everything is written.

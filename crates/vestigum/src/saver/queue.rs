@@ -18,6 +18,9 @@ use crate::store::{Committed, Lease, Pruned, StoreError};
 /// after the next launch.
 const LAST_PRUNES: Duration = Duration::from_millis(50);
 
+/// Where nothing could be removed from a full disk, it is looked for again after so long.
+const NO_ROOM: Duration = Duration::from_secs(10);
+
 /// So many threads write at once at the most: a disk takes the syncs of several at little more than the price of one.
 const WRITERS: usize = 8;
 
@@ -194,8 +197,9 @@ impl SaveQueue {
             TargetState::Durable(_) => Ok(()),
             TargetState::Failed(error) => Err(Some(error)),
             TargetState::Waiting => {
-                let failure = state.get(&targets.profile).and_then(|queue| queue.failure.as_ref());
-                Err(failure.map(|failure| failure.error.clone()))
+                let queue = state.get(&targets.profile);
+                let failure = queue.and_then(|queue| Some(queue.failure.as_ref()?.error.clone()));
+                Err(failure.or_else(|| queue?.stuck(Instant::now()).map(Arc::new)))
             }
         };
         targets.iter().map(answer).collect()
@@ -214,6 +218,16 @@ impl SaveQueue {
         let mut owners: Vec<(Owner, u32)> = known.map(|queue| ((*queue.owner).clone(), queue.prune.keep)).collect();
         owners.sort();
         owners
+    }
+
+    /// Whether old saves are removed to make room: not again soon after there was nothing to remove.
+    pub(super) fn may_make_room(&self) -> bool {
+        self.lock().no_room_until.is_none_or(|until| Instant::now() >= until)
+    }
+
+    /// Old saves were removed to make room, or there were none.
+    pub(super) fn made_room(&self, removed: bool) {
+        self.lock().no_room_until = (!removed).then(|| Instant::now() + NO_ROOM);
     }
 
     /// What one step of a prune did.
@@ -256,8 +270,13 @@ impl SaveQueue {
     /// Why the last try to save any of these failed, while none has succeeded since.
     pub(crate) fn failure(&self, owners: &[&Owner]) -> Option<Arc<StoreError>> {
         let state = self.lock();
-        let mut failures = owners.iter().filter_map(|owner| state.get(owner)?.failure.as_ref());
-        failures.next().map(|failure| failure.error.clone())
+        let now = Instant::now();
+        let mut failures = owners.iter().filter_map(|owner| {
+            let queue = state.get(owner)?;
+            let failure = queue.failure.as_ref().map(|failure| failure.error.clone());
+            failure.or_else(|| queue.stuck(now).map(Arc::new))
+        });
+        failures.next()
     }
 
     /// Whether everything these owners handed over is durable.
@@ -405,15 +424,24 @@ impl SaveQueue {
     /// What came of commits.
     pub(super) fn tried(&self, tried: Vec<(Job, Result<Committed, StoreError>)>) {
         let mut state = self.lock();
+        // All of a batch began at once, so what one found gone is written again once, however many found it.
+        let mut gone = None;
         for (job, result) in tried {
-            Self::tried_one(&mut state, job, result);
+            let began = job.began;
+            if Self::tried_one(&mut state, job, result) {
+                gone = Some(began);
+            }
+        }
+        if let Some(began) = gone {
+            state.write_again(began);
         }
         drop(state);
         self.done.notify_all();
         self.work.notify_one();
     }
 
-    fn tried_one(state: &mut QueueState, job: Job, result: Result<Committed, StoreError>) {
+    /// Answers whether older saves were found to be gone.
+    fn tried_one(state: &mut QueueState, job: Job, result: Result<Committed, StoreError>) -> bool {
         state.events += 1;
         let now = state.events;
         let retry = match (state.closing, state.hurried) {
@@ -421,7 +449,7 @@ impl SaveQueue {
             (false, true) => Retry::Hurried,
             (false, false) => Retry::Patient,
         };
-        let Job { owner, number, turn, at, content, lease, uncertain, began, .. } = job;
+        let Job { owner, number, turn, at, content, lease, uncertain, .. } = job;
         match result {
             Ok(Committed { generation, written, missing }) => {
                 let again = state.change(&owner, |queue| {
@@ -443,12 +471,11 @@ impl SaveQueue {
                 if again == Some(true) {
                     state.put(&owner, at, |_| ());
                 }
-                if missing {
-                    state.write_again(&owner, began);
-                }
+                missing
             }
             Err(error) => {
-                let lost = matches!(error, StoreError::LeaseLost { .. });
+                // Whoever has a lease, and finds that somebody else has written all the same, plays for nothing.
+                let lost = error.is_someone_else();
                 let error = state.change(&owner, |queue| {
                     queue.give_back(content);
                     if number <= queue.durable {
@@ -463,6 +490,7 @@ impl SaveQueue {
                 if let (true, Some(lease), Some(error)) = (lost, lease, error.flatten()) {
                     state.lost.push((lease, error));
                 }
+                false
             }
         }
     }

@@ -36,6 +36,8 @@ pub(super) struct QueueState {
     pub stopped: bool,
     /// How many commits a second are made at the most.
     pub pace: Option<Pace>,
+    /// Until when it is not looked again for old saves to make room.
+    pub no_room_until: Option<Instant>,
     /// The leases that were found to be lost, until somebody asks.
     pub lost: Vec<(Lease, Arc<StoreError>)>,
 }
@@ -165,17 +167,15 @@ impl QueueState {
         number
     }
 
-    /// The saves of one owner were gone, so those of the others may be: what their sessions saved last is written again,
-    /// unless something newer waits, or they have noticed it since that commit began.
-    pub(super) fn write_again(&mut self, but: &Owner, began: u64) {
-        for queue in self.queues.values_mut().filter(|queue| *queue.owner != *but && queue.busy) {
+    /// The saves of some owners were gone, so those of the others may be: what their sessions saved last is written again,
+    /// unless something newer waits, or they have noticed it since the commit began that found it.
+    pub(super) fn write_again(&mut self, began: u64) {
+        for queue in self.queues.values_mut().filter(|queue| queue.busy) {
             // What it saved last is not what it is writing now.
             queue.again = true;
         }
-        let others = self
-            .queues
-            .values()
-            .filter(|queue| *queue.owner != *but && !queue.busy && queue.waiting.is_none() && queue.noticed < began);
+        let others =
+            self.queues.values().filter(|queue| !queue.busy && queue.waiting.is_none() && queue.noticed < began);
         let mut again: Vec<(Arc<Owner>, SystemTime)> =
             others.filter_map(|queue| Some((queue.owner.clone(), queue.last?))).collect();
         // In the same order each time, so that tests with faults have the same story each time.

@@ -2,6 +2,7 @@
 
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
+use std::time::{Duration, Instant};
 
 use vestigum_core::{EncodedImage, Image, Owner};
 
@@ -103,17 +104,26 @@ fn commit(store: &dyn Store, queue: &SaveQueue, mut jobs: Vec<Job>) -> Vec<(Job,
     let images: Vec<Option<EncodedImage>> = jobs.iter_mut().map(Job::encode).collect();
     let commits: Vec<Commit<'_>> =
         jobs.iter().zip(&images).filter_map(|(job, image)| Some(of(job, image.as_ref()?))).collect();
-    let mut done = store.commit_all(&commits).into_iter();
+    let mut done = store.commit_all(&commits);
+    let is_full = |result: &Result<Committed, StoreError>| result.as_ref().is_err_and(StoreError::is_full);
+    if done.iter().any(is_full) && queue.may_make_room() {
+        // Once for all that found none, and in vain only now and then: thousands of players are not pruned for each of them.
+        let removed = make_room(store, &queue.owners());
+        queue.made_room(removed > 0);
+        let full: Vec<usize> =
+            done.iter().enumerate().filter(|(_, result)| is_full(result)).map(|(at, _)| at).collect();
+        let again: Vec<Commit<'_>> = full.iter().filter_map(|at| commits.get(*at).copied()).collect();
+        for (at, result) in full.into_iter().zip(store.commit_all(&again)) {
+            done[at] = result;
+        }
+    }
+    let mut done = done.into_iter();
     let mut tried = Vec::with_capacity(jobs.len());
     for (mut job, image) in jobs.into_iter().zip(&images) {
         let result = match image {
             Some(image) => {
                 // A store that answers for fewer than it was given has not said that it wrote the rest.
-                let mut result = done.next().unwrap_or(Err(StoreError::Closed));
-                if result.as_ref().is_err_and(StoreError::is_full) {
-                    make_room(store, &queue.owners());
-                    result = commit_alone(store, of(&job, image));
-                }
+                let result = done.next().unwrap_or(Err(StoreError::Closed));
                 settle(store, &mut job, image, result)
             }
             None => Ok(Committed::unchanged(job.follows)),
@@ -177,16 +187,27 @@ pub fn commit_making_room(
     if !result.as_ref().is_err_and(StoreError::is_full) {
         return result;
     }
-    make_room(store, owners);
+    let _ = make_room(store, owners);
     store.commit(follows, image)
 }
 
-fn make_room(store: &dyn Store, owners: &[(Owner, u32)]) {
+/// For so long at the most old saves are removed while others wait for room.
+const MAKES_ROOM: Duration = Duration::from_secs(2);
+
+/// Removes what may go; answers how many generations went.
+fn make_room(store: &dyn Store, owners: &[(Owner, u32)]) -> usize {
+    let began = Instant::now();
+    let mut removed = 0;
     for (owner, keep) in owners {
-        if let Err(error) = prune_all(store, owner, *keep) {
-            tracing::warn!(%owner, %error, "the disk is full, and old saves could not be removed");
+        match prune_all(store, owner, *keep) {
+            Ok(went) => removed += went,
+            Err(error) => tracing::warn!(%owner, %error, "the disk is full, and old saves could not be removed"),
+        }
+        if began.elapsed() >= MAKES_ROOM {
+            break;
         }
     }
+    removed
 }
 
 /// Tells the queue that a writer has ended, also when the store panics.

@@ -80,6 +80,14 @@ pub enum StoreError {
         /// Who holds the newest lease; none if nobody does.
         holder: Option<String>,
     },
+    /// A lease was not renewed in time: the store did not answer for as long as it lasts. Another server may have the player.
+    #[error("the lease on {owner} ran out, as the store did not answer for {} s; what was handed over is still being tried", .lasts.as_secs_f64())]
+    LeaseRanOut {
+        /// Whose saves.
+        owner: Owner,
+        /// For how long the lease ran.
+        lasts: Duration,
+    },
     /// There is no such generation.
     #[error("{owner} has no generation {generation}")]
     NoGeneration {
@@ -209,6 +217,7 @@ impl StoreError {
             | StoreError::Conflict { .. }
             | StoreError::Leased { .. }
             | StoreError::LeaseLost { .. }
+            | StoreError::LeaseRanOut { .. }
             | StoreError::NoGeneration { .. }
             | StoreError::Damaged { .. }
             | StoreError::TooLarge { .. }
