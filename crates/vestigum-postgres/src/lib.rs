@@ -70,7 +70,6 @@ mod trouble;
 use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 use std::path::PathBuf;
-use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -96,8 +95,8 @@ struct Inner {
     reads_only: bool,
     /// What is known of the players that this process plays.
     known: Mutex<HashMap<String, Known>>,
-    /// Whether there may be blobs that no image means.
-    may_have_unmeant: AtomicBool,
+    /// The blobs that may be meant by no image any more.
+    unmeant: Mutex<prune::Unmeant>,
 }
 
 /// What this process knows of a player. Of those whom it does not play it knows nothing, however many it reads.
@@ -143,8 +142,7 @@ impl PostgresStore {
     }
 
     fn with(connections: Connections, batch: usize, reads_only: bool) -> PostgresStore {
-        let inner =
-            Inner { connections, batch, reads_only, known: Mutex::default(), may_have_unmeant: AtomicBool::new(true) };
+        let inner = Inner { connections, batch, reads_only, known: Mutex::default(), unmeant: Mutex::default() };
         PostgresStore { inner: Arc::new(inner), key: None }
     }
 

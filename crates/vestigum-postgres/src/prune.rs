@@ -1,7 +1,6 @@
 //! Removing old generations and blobs.
 
 use std::collections::BTreeSet;
-use std::sync::atomic::Ordering;
 
 use vestigum::{Owner, PruneStep, Pruned, Removable, Store, StoreError, prune_step, removable_generations};
 
@@ -14,17 +13,26 @@ const REMOVE: &str = "
     ), meant AS (
         DELETE FROM means WHERE profile = $1 AND generation IN (SELECT generation FROM gone) RETURNING digest
     )
-    SELECT (SELECT count(*) FROM gone), (SELECT count(*) FROM meant)";
+    SELECT NULL AS digest FROM gone UNION ALL SELECT digest FROM meant";
 
-/// One blob that no image means. It is locked first: a commit that means it waits, and writes it anew.
-const UNMEANT: &str = "
-    SELECT digest FROM blobs
-    WHERE NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest)
-    LIMIT 1 FOR UPDATE";
+/// What processes before have left; from then on it is known what each removal has meant.
+const ALL_UNMEANT: &str = "
+    SELECT digest FROM blobs WHERE NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest)";
+
+/// One blob is locked first: a commit that means it waits, and writes it anew.
+const LOCK_BLOB: &str = "SELECT digest FROM blobs WHERE digest = $1 FOR UPDATE";
 
 /// Asked again under the lock, where all commits can be seen.
 const REMOVE_BLOB: &str =
     "DELETE FROM blobs WHERE digest = $1 AND NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest)";
+
+/// The blobs that may be meant by no image any more.
+#[derive(Default)]
+pub(crate) struct Unmeant {
+    /// Whether all were looked through: once in each process.
+    scanned: bool,
+    candidates: BTreeSet<String>,
+}
 
 impl PostgresStore {
     pub(crate) fn prune_rows(&self, owner: &Owner, keep: u32) -> Result<Pruned, StoreError> {
@@ -73,23 +81,19 @@ impl PostgresStore {
                 return Ok(Pruned { removed: 0, more: true });
             }
         }
-        // Taken back before the look: another thread may remove a generation meanwhile, and says so again.
-        let more = self.inner.may_have_unmeant.swap(false, Ordering::Relaxed) && self.remove_blob()?;
-        if more {
-            self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
-        }
+        let more = self.remove_blob()?;
         Ok(Pruned { removed: 0, more })
     }
 
     fn remove_rows(&self, name: &str, generations: &[i64]) -> Result<usize, StoreError> {
-        let removed = self.inner.connections.run("remove old saves from", |connection| {
-            let rows = connection.query(REMOVE, &[&name, &generations])?;
-            Ok(rows.first().map_or((0, 0), |row| (row.get::<_, i64>(0), row.get::<_, i64>(1))))
-        })?;
-        if removed.1 > 0 {
-            self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
-        }
-        Ok(usize::try_from(removed.0).unwrap_or(0))
+        let rows = self
+            .inner
+            .connections
+            .run("remove old saves from", |connection| connection.query(REMOVE, &[&name, &generations]))?;
+        let meant: Vec<String> = rows.iter().filter_map(|row| row.get(0)).collect();
+        let removed = rows.len() - meant.len();
+        lock(&self.inner.unmeant).candidates.extend(meant);
+        Ok(removed)
     }
 
     pub(crate) fn remove_rows_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
@@ -100,16 +104,23 @@ impl PostgresStore {
         if going.is_empty() { Ok(0) } else { self.remove_rows(name, &going) }
     }
 
-    /// Whether there was one to look at.
+    /// Removes one blob that no image means any more. Answers whether there may be another.
     fn remove_blob(&self) -> Result<bool, StoreError> {
-        self.inner.connections.run("remove old blobs from", |connection| {
+        const ACTION: &str = "remove old blobs from";
+        let scans = !std::mem::replace(&mut lock(&self.inner.unmeant).scanned, true);
+        if scans {
+            let found = self.inner.connections.run(ACTION, |connection| connection.query(ALL_UNMEANT, &[]));
+            let found = found.inspect_err(|_| lock(&self.inner.unmeant).scanned = false)?;
+            lock(&self.inner.unmeant).candidates.extend(found.iter().map(|row| row.get::<_, String>(0)));
+        }
+        let Some(digest) = lock(&self.inner.unmeant).candidates.pop_first() else { return Ok(false) };
+        self.inner.connections.run(ACTION, |connection| {
             connection.in_a_transaction(|transaction| {
-                let rows = transaction.query(UNMEANT, &[])?;
-                let Some(digest) = rows.first().map(|row| row.get::<_, String>(0)) else { return Ok(false) };
-                transaction.query(REMOVE_BLOB, &[&digest])?;
-                Ok(true)
+                transaction.query(LOCK_BLOB, &[&digest])?;
+                transaction.query(REMOVE_BLOB, &[&digest]).map(drop)
             })
-        })
+        })?;
+        Ok(!lock(&self.inner.unmeant).candidates.is_empty())
     }
 
     /// What pruning an owner to `keep` generations would remove; of blobs [`PostgresStore::removable_blobs`] tells. Reads what it has

@@ -11,6 +11,7 @@ use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, 
 
 use vestigum::{Lease, Owner, StoreError, leased_to};
 
+use crate::rows::{busy_again, is_busy};
 use crate::{SqliteStore, lock, name_of};
 
 /// What a row says.
@@ -140,6 +141,7 @@ impl SqliteStore {
         });
         match renewed {
             Ok(results) => results,
+            Err(error) if is_busy(&error) => leases.iter().map(|_| Err(busy_again(&error))).collect(),
             Err(_) if leases.len() > 1 => {
                 leases.iter().flat_map(|lease| self.renew_rows(std::slice::from_ref(lease), lasts)).collect()
             }
@@ -148,6 +150,13 @@ impl SqliteStore {
     }
 
     pub(crate) fn release_rows(&self, leases: &[Lease]) -> Result<(), StoreError> {
+        // Who comes again is read again: of players who have gone nothing is remembered.
+        for lease in leases {
+            if let Ok(name) = name_of(lease.owner()) {
+                lock(&self.inner.verdicts).remove(name);
+                lock(&self.inner.seen_leases).remove(name);
+            }
+        }
         self.in_a_transaction("give leases back in", |transaction| {
             for lease in leases {
                 if let Ok(name) = name_of(lease.owner()) {

@@ -55,7 +55,6 @@ mod schema;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -67,7 +66,7 @@ use vestigum::{
 };
 
 /// How long one statement waits for another process that writes.
-const BUSY: Duration = Duration::from_secs(5);
+const BUSY: Duration = Duration::from_secs(2);
 
 /// So many images are written in one transaction, which is synced once.
 const BATCH: usize = 64;
@@ -90,8 +89,8 @@ struct Inner {
     seen_leases: Mutex<BTreeMap<String, leases::SeenLease>>,
     /// The blobs whose bytes this process has written or read, and found whole.
     whole: Mutex<BTreeSet<BlobDigest>>,
-    /// Whether there may be blobs that no image means.
-    may_have_unmeant: AtomicBool,
+    /// The blobs that may be meant by no image any more.
+    unmeant: Mutex<prune::Unmeant>,
 }
 
 impl fmt::Debug for SqliteStore {
@@ -168,7 +167,7 @@ impl SqliteStore {
             verdicts: Mutex::default(),
             seen_leases: Mutex::default(),
             whole: Mutex::default(),
-            may_have_unmeant: AtomicBool::new(true),
+            unmeant: Mutex::default(),
         };
         Ok(SqliteStore { inner: Arc::new(inner), key: None })
     }

@@ -1,13 +1,20 @@
 //! Removing old generations and blobs, one at a time.
 
 use std::collections::BTreeSet;
-use std::sync::atomic::Ordering;
 
 use rusqlite::{Connection, Result as SqlResult, TransactionBehavior, params};
 
 use vestigum::{Owner, PruneStep, Pruned, Removable, Store, StoreError, prune_step, removable_generations};
 
 use crate::{SqliteStore, lock, name_of, rows};
+
+/// The blobs that may be meant by no image any more.
+#[derive(Default)]
+pub(crate) struct Unmeant {
+    /// Whether the whole file was looked through: once in each process.
+    scanned: bool,
+    candidates: BTreeSet<String>,
+}
 
 impl SqliteStore {
     /// Reads or removes one generation, or removes one blob that none means.
@@ -26,8 +33,8 @@ impl SqliteStore {
             PruneStep::Done => {}
             PruneStep::Remove(generation) => {
                 let mut connection = self.to_write()?;
-                let removed = remove_generation(&mut connection, name, generation).map_err(&failed)?;
-                self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+                let (removed, meant) = remove_generation(&mut connection, name, generation).map_err(&failed)?;
+                lock(&self.inner.unmeant).candidates.extend(meant);
                 self.judged(name, generation, None);
                 return Ok(Pruned { removed, more: true });
             }
@@ -41,13 +48,28 @@ impl SqliteStore {
                 return Ok(Pruned { removed: 0, more: true });
             }
         }
-        // Taken back before the look: another thread may remove a generation meanwhile, and says so again.
-        let more = self.inner.may_have_unmeant.swap(false, Ordering::Relaxed)
-            && remove_blob(&*self.to_write()?).map_err(&failed)?;
-        if more {
-            self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
-        }
+        let more = self.remove_unmeant().map_err(&failed)?;
         Ok(Pruned { removed: 0, more })
+    }
+
+    /// Removes one blob that no image means any more. Answers whether there may be another.
+    fn remove_unmeant(&self) -> SqlResult<bool> {
+        let connection = self.connection();
+        let mut unmeant = lock(&self.inner.unmeant);
+        if !std::mem::replace(&mut unmeant.scanned, true) {
+            // What processes before have left; from then on it is known what each removal has meant.
+            let sql = "SELECT digest FROM blobs
+                WHERE NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest)";
+            let mut found = connection.prepare_cached(sql)?;
+            let found = found.query_map([], |row| row.get(0))?.collect::<SqlResult<Vec<String>>>()?;
+            unmeant.candidates.extend(found);
+        }
+        let Some(digest) = unmeant.candidates.pop_first() else { return Ok(false) };
+        // One statement, so no commit comes between the question and the answer.
+        let sql = "DELETE FROM blobs
+            WHERE digest = ?1 AND NOT EXISTS (SELECT 1 FROM means WHERE means.digest = ?1)";
+        connection.prepare_cached(sql)?.execute([digest])?;
+        Ok(!unmeant.candidates.is_empty())
     }
 
     pub(crate) fn remove_rows_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
@@ -57,11 +79,11 @@ impl SqliteStore {
         let remove = |sql: &str| -> SqlResult<usize> {
             transaction.prepare_cached(sql)?.execute(params![name, rows::stored(generation)])
         };
-        // Damaged rows are of any number.
+        let meant = meant_by(&transaction, "profile = ? AND generation < ?", name, generation).map_err(&failed)?;
         let removed = remove("DELETE FROM images WHERE profile = ? AND generation < ?").map_err(&failed)?;
         remove("DELETE FROM means WHERE profile = ? AND generation < ?").map_err(&failed)?;
         transaction.commit().map_err(&failed)?;
-        self.inner.may_have_unmeant.store(true, Ordering::Relaxed);
+        lock(&self.inner.unmeant).candidates.extend(meant);
         if let Some(verdicts) = lock(&self.inner.verdicts).get_mut(name) {
             verdicts.retain(|known, _| *known >= generation);
         }
@@ -124,23 +146,25 @@ impl SqliteStore {
     }
 }
 
-fn remove_generation(connection: &mut Connection, name: &str, generation: u64) -> SqlResult<usize> {
-    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
-    let removed = transaction
-        .prepare_cached("DELETE FROM images WHERE profile = ? AND generation = ?")?
-        .execute(params![name, generation])?;
-    transaction
-        .prepare_cached("DELETE FROM means WHERE profile = ? AND generation = ?")?
-        .execute(params![name, generation])?;
-    transaction.commit()?;
-    Ok(removed)
+/// The digests of the blobs that some generations of an owner mean.
+fn meant_by(connection: &Connection, which: &str, name: &str, generation: u64) -> SqlResult<Vec<String>> {
+    let sql = format!("SELECT digest FROM means WHERE {which}");
+    let mut found = connection.prepare_cached(&sql)?;
+    found.query_map(params![name, rows::stored(generation)], |row| row.get(0))?.collect()
 }
 
-/// One statement, so no commit comes between the question and the answer.
-fn remove_blob(connection: &Connection) -> SqlResult<bool> {
-    let sql = "DELETE FROM blobs WHERE digest = (
-                   SELECT digest FROM blobs
-                   WHERE NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest) LIMIT 1
-               )";
-    Ok(connection.prepare_cached(sql)?.execute([])? > 0)
+/// Answers how many rows were removed, and which blobs they meant.
+fn remove_generation(connection: &mut Connection, name: &str, generation: u64) -> SqlResult<(usize, Vec<String>)> {
+    let transaction = connection.transaction_with_behavior(TransactionBehavior::Immediate)?;
+    let which = "profile = ? AND generation = ?";
+    let meant = meant_by(&transaction, which, name, generation)?;
+    let number = rows::stored(generation);
+    let removed = transaction
+        .prepare_cached("DELETE FROM images WHERE profile = ? AND generation = ?")?
+        .execute(params![name, number])?;
+    transaction
+        .prepare_cached("DELETE FROM means WHERE profile = ? AND generation = ?")?
+        .execute(params![name, number])?;
+    transaction.commit()?;
+    Ok((removed, meant))
 }

@@ -177,6 +177,8 @@ impl SqliteStore {
         match self.commit_at_once(commits) {
             Ok(results) => results,
             Err(error) if commits.len() == 1 => vec![Err(error)],
+            // Another process writes: it would be waited for once for each of them.
+            Err(error) if is_busy(&error) => commits.iter().map(|_| Err(busy_again(&error))).collect(),
             Err(_) => commits.iter().flat_map(|commit| self.commit_rows(std::slice::from_ref(commit))).collect(),
         }
     }
@@ -321,6 +323,22 @@ impl SqliteStore {
             transaction.prepare_cached(sql)?.execute(params![key, &bytes[..]])?;
         }
         Ok(())
+    }
+}
+
+/// Whether another process writes, so that nobody else can.
+pub(crate) fn is_busy(error: &StoreError) -> bool {
+    matches!(error, StoreError::Io { cause, .. } if cause.kind() == std::io::ErrorKind::ResourceBusy)
+}
+
+/// The same error once more.
+pub(crate) fn busy_again(error: &StoreError) -> StoreError {
+    match error {
+        StoreError::Io { action, path, cause } => {
+            let cause = std::io::Error::new(cause.kind(), cause.to_string());
+            StoreError::Io { action, path: path.clone(), cause }
+        }
+        _ => StoreError::Closed,
     }
 }
 
