@@ -3,7 +3,7 @@
 use std::time::{Duration, Instant};
 
 use vestigum::roster::{JoinError, PlayerState, Roster, RosterEvent, RosterOptions};
-use vestigum::{Handle, MemoryStore, Owner, Session, SessionError, Spec, Store, StoreError, Value};
+use vestigum::{DirStore, Handle, MemoryStore, Owner, Session, SessionError, Spec, Store, StoreError, Value};
 use vestigum_testing::watched_store::WatchedStore;
 
 const SPEC: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\"]\n[save]\nkeep = 2\n\
@@ -101,12 +101,13 @@ fn a_player_is_on_one_server_at_a_time() {
     assert!(first.shutdown(LONG).durable.is_empty());
 }
 
-/// The first server is cut off for longer than its leases run. It plays on, and can write nothing over what the second one wrote.
+/// The first server is cut off for longer than its leases run. It is told so by its own clock, and can write nothing over what the second
+/// one wrote; of a player whom nobody took it loses nothing.
 #[test]
 fn a_server_that_was_cut_off_overwrites_nothing() {
     let store = MemoryStore::default();
     let way = WatchedStore::new(store.clone(), 16);
-    let options = RosterOptions::new("server 1").lease(Duration::from_millis(120));
+    let options = RosterOptions::new("server 1").lease(Duration::from_millis(300));
     let mut first = Roster::new(&spec(), way.clone(), options);
     let mut second = Roster::new(&spec(), store.clone(), RosterOptions::new("server 2"));
     first.join("ada").wait().unwrap();
@@ -117,34 +118,151 @@ fn a_server_that_was_cut_off_overwrites_nothing() {
     way.cut_off(true);
     earn(&mut first, "ada", 100);
     first.save_all();
-    until(&mut first, "a failure", |first, events| {
-        assert!(events.is_empty(), "{events:?}");
-        // The store is down, which is another thing than a lease that is lost.
-        matches!(first.state("ada"), Some(PlayerState::Unsaved(_)))
+    earn(&mut first, "bo", 3);
+    let mut lost = Vec::new();
+    until(&mut first, "both leases running out", |_, events| {
+        lost.extend(events.to_vec());
+        lost.len() == 2
     });
+    for event in &lost {
+        let RosterEvent::Lost { why, .. } = event else { panic!("{lost:?}") };
+        assert!(matches!(**why, StoreError::LeaseRanOut { .. }), "{why}");
+    }
+    assert!(first.is_empty() && matches!(first.state("ada"), Some(PlayerState::Leaving)));
     second.join_within("ada", LONG).wait().unwrap();
     assert_eq!(second.get_mut("ada").unwrap().get(xp()), 5);
     earn(&mut second, "ada", 1);
-    second.save_all();
+    assert!(second.save_all().wait(LONG).all_durable());
     way.cut_off(false);
-    let mut lost = Vec::new();
-    until(&mut first, "the loss", |_, events| {
-        lost.extend(events.to_vec());
-        !lost.is_empty()
-    });
-    let [RosterEvent::Lost { player, why }] = &lost[..] else { panic!("{lost:?}") };
-    assert_eq!(player, "ada");
-    assert!(matches!(&**why, StoreError::LeaseLost { holder: Some(holder), .. } if holder == "server 2"), "{why}");
-    assert!(first.get_mut("ada").is_none());
-    // The one whom nobody took stays, and the one who is lost can come back.
-    earn(&mut first, "bo", 3);
-    assert!(matches!(first.state("bo"), Some(PlayerState::Playing | PlayerState::Unsaved(_))));
+    until(&mut first, "the last save of bo", |_, _| saved(&store, "bo") == 3);
     assert!(second.shutdown(LONG).all_durable());
+    // Both can come back.
     first.join_within("ada", LONG).wait().unwrap();
+    first.join_within("bo", LONG).wait().unwrap();
     earn(&mut first, "ada", 10);
     let told = first.shutdown(LONG);
     assert_eq!(told.durable, ["ada", "bo"]);
     assert_eq!((saved(&store, "ada"), saved(&store, "bo")), (16, 3));
+}
+
+/// Somebody writes for a player around the leases: what is played from then on can never be saved, and the server is told.
+#[test]
+fn a_conflict_is_told_and_the_player_can_come_back() {
+    let folder = tempfile::tempdir().unwrap();
+    let store = DirStore::open(folder.path()).unwrap();
+    let mut roster = Roster::new(&spec(), store.clone(), RosterOptions::new("server 1"));
+    roster.join("ada").wait().unwrap();
+    earn(&mut roster, "ada", 5);
+    assert!(roster.save_all().wait(LONG).all_durable());
+    roster.tick();
+    let ada = Owner::Profile("ada".into());
+    let mut image = store.read(&ada, 1).unwrap();
+    image.values.insert("xp".into(), vestigum::image::Tree::Int(50));
+    store.commit(1, &image).unwrap();
+    earn(&mut roster, "ada", 1);
+    roster.save_all();
+    let mut lost = Vec::new();
+    until(&mut roster, "the conflict", |_, events| {
+        lost.extend(events.to_vec());
+        !lost.is_empty()
+    });
+    let [RosterEvent::Lost { player, why }] = &lost[..] else { panic!("{lost:?}") };
+    assert!(player == "ada" && matches!(**why, StoreError::Conflict { .. }), "{why}");
+    roster.join("ada").wait().unwrap();
+    assert_eq!(roster.get_mut("ada").unwrap().get(xp()), 50);
+    assert!(roster.shutdown(LONG).all_durable());
+}
+
+/// One lease that nobody gets an answer for ate the time in which everybody else was to be saved.
+#[test]
+fn a_shutdown_saves_before_it_waits_for_who_is_coming_in() {
+    let store = MemoryStore::default();
+    let way = WatchedStore::new(store.clone(), 16);
+    let mut roster = Roster::new(&spec(), way.clone(), RosterOptions::new("server 1"));
+    for name in ["ada", "bo"] {
+        roster.join(name).wait().unwrap();
+        earn(&mut roster, name, 5);
+    }
+    way.hold_lease_of(Some("cy"));
+    roster.join("cy");
+    let told = roster.shutdown(Duration::from_millis(500));
+    assert_eq!(told.durable, ["ada", "bo"]);
+    assert_eq!((saved(&store, "ada"), saved(&store, "bo")), (5, 5));
+    way.hold_lease_of(None);
+}
+
+/// Thousands who wait for another server do not stand before a player whom nobody has.
+#[test]
+fn who_waits_for_another_server_holds_up_nobody() {
+    let store = MemoryStore::default();
+    let way = WatchedStore::new(store.clone(), 16);
+    for number in 0..200 {
+        let player = Owner::Profile(format!("player {number}"));
+        store.lease(&player, "server 2", LONG).unwrap();
+    }
+    let mut roster = Roster::new(&spec(), way.clone(), RosterOptions::new("server 1").loaders(1));
+    for number in 0..200 {
+        roster.join_within(&format!("player {number}"), LONG);
+    }
+    // All have been asked for once, and are asked for again and again.
+    until(&mut roster, "everybody being asked for", |_, _| way.leases() > 400);
+    let before = way.leases();
+    roster.join("ada").wait().unwrap();
+    assert!(way.leases() - before <= 3, "{} were asked for first", way.leases() - before);
+    roster.shutdown(LONG);
+}
+
+/// What was said of a lease that is long gone must not throw out who has come back.
+#[test]
+fn a_late_loss_throws_out_nobody_who_has_come_back() {
+    let store = MemoryStore::default();
+    let way = WatchedStore::new(store.clone(), 16);
+    let options = RosterOptions::new("server 1").lease(Duration::from_millis(200));
+    let mut first = Roster::new(&spec(), way.clone(), options);
+    first.join("ada").wait().unwrap();
+    first.tick();
+    earn(&mut first, "ada", 5);
+    way.hold_commits(true);
+    let left = first.leave("ada").unwrap();
+    // Another server takes the player while that save is held up, and gives it back.
+    let ada = Owner::Profile("ada".into());
+    way.cut_off(true);
+    let began = Instant::now();
+    let lease = loop {
+        match store.lease(&ada, "server 2", Duration::from_millis(1)) {
+            Ok(lease) => break lease,
+            Err(_) => assert!(began.elapsed() < LONG),
+        }
+        std::thread::sleep(Duration::from_millis(5));
+    };
+    way.cut_off(false);
+    store.release(&[lease]).unwrap();
+    way.hold_commits(false);
+    assert!(left.wait().is_err(), "the lease was lost");
+    first.join_within("ada", LONG).wait().unwrap();
+    let events = first.tick();
+    assert!(matches!(&events[..], [RosterEvent::Joined { player }] if player == "ada"), "{events:?}");
+    assert!(first.tick().is_empty() && first.get_mut("ada").is_some());
+    first.shutdown(LONG);
+}
+
+/// Who comes back at once is loaded with the last save, not with the one before.
+#[test]
+fn who_comes_back_waits_for_the_last_save() {
+    let store = MemoryStore::default();
+    let way = WatchedStore::new(store.clone(), 16);
+    let mut roster = Roster::new(&spec(), way.clone(), RosterOptions::new("server 1"));
+    roster.join("ada").wait().unwrap();
+    earn(&mut roster, "ada", 5);
+    way.hold_commits(true);
+    roster.leave("ada").unwrap();
+    let back = roster.join("ada");
+    std::thread::sleep(Duration::from_millis(50));
+    assert!(back.poll().is_none(), "the last save is on its way");
+    way.hold_commits(false);
+    back.wait().unwrap();
+    assert_eq!(roster.get_mut("ada").unwrap().get(xp()), 5);
+    roster.shutdown(LONG);
 }
 
 #[test]

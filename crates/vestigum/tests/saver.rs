@@ -7,6 +7,7 @@ use std::time::Duration;
 use vestigum::{
     Committed, Image, MemoryStore, Owner, Pruned, Saver, Session, SessionError, Spec, Store, StoreError, Value,
 };
+use vestigum_testing::watched_store::WatchedStore;
 use vestigum_verify::FlakyStore;
 
 const WORLD: &str = r#"
@@ -167,12 +168,34 @@ fn a_player_has_one_session_at_a_time() {
     Session::launch(&spec(), &saver, "ada").unwrap().quit().unwrap();
 }
 
+/// The same store as another process has it: nobody can tell that it is the same.
+fn elsewhere(store: &MemoryStore) -> WatchedStore<MemoryStore> {
+    WatchedStore::new(store.clone(), 1)
+}
+
+/// The tickets of one of them failed for good.
+#[test]
+fn two_launches_on_clones_of_a_store_share_it_and_no_player_plays_twice() {
+    let store = MemoryStore::default();
+    let mut ada = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let refused = Session::launch(&spec(), store.clone(), "ada").unwrap_err();
+    assert!(matches!(refused, SessionError::AlreadyRunning { .. }), "{refused}");
+    let mut ben = Session::launch(&spec(), store.clone(), "ben").unwrap();
+    ada.write("volume", &[], Value::Int(3)).unwrap();
+    ben.write("xp", &[], Value::Int(9)).unwrap();
+    assert_eq!(ben.value("volume", &[]), Ok(Value::Int(3)), "they share the device");
+    ada.save().wait().unwrap();
+    ben.save().wait().unwrap();
+    ada.quit().unwrap();
+    ben.quit().unwrap();
+}
+
 /// Sessions that do not share a saver do not know of each other: the later one to save is told, and nothing is lost.
 #[test]
 fn two_savers_on_one_place_never_write_over_each_other() {
     let store = MemoryStore::default();
     let mut one = Session::launch(&spec(), store.clone(), "ada").unwrap();
-    let mut other = Session::launch(&spec(), store.clone(), "ada").unwrap();
+    let mut other = Session::launch(&spec(), elsewhere(&store), "ada").unwrap();
     one.write("xp", &[], Value::Int(5)).unwrap();
     one.save().wait().unwrap();
     other.write("xp", &[], Value::Int(9)).unwrap();
@@ -188,7 +211,7 @@ fn after_a_conflict_the_player_is_launched_again_on_what_is_there() {
     let store = MemoryStore::default();
     let saver = Saver::new(store.clone());
     let mut here = Session::launch(&spec(), &saver, "ada").unwrap();
-    let mut there = Session::launch(&spec(), store, "ada").unwrap();
+    let mut there = Session::launch(&spec(), elsewhere(&store), "ada").unwrap();
     there.write("xp", &[], Value::Int(9)).unwrap();
     there.quit().unwrap();
     here.write("xp", &[], Value::Int(5)).unwrap();
@@ -321,7 +344,7 @@ fn a_save_whose_answer_was_lost_is_followed_by_the_next() {
     assert_eq!(Session::launch(&spec, saves.clone(), "ada").unwrap().get(xp), 2);
     // What somebody else wrote is a conflict as before.
     let mut game = Session::launch(&spec, saves.clone(), "ada").unwrap();
-    let mut other = Session::launch(&spec, saves, "ada").unwrap();
+    let mut other = Session::launch(&spec, elsewhere(&saves), "ada").unwrap();
     other.add(xp, 5).unwrap();
     other.quit().unwrap();
     game.add(xp, 1).unwrap();

@@ -19,7 +19,11 @@ pub struct WatchedStore<S> {
 struct Watch {
     cut_off: AtomicBool,
     held: Mutex<bool>,
+    /// Whether commits wait, and the player whose lease does.
+    holds: Mutex<(bool, Option<String>)>,
+    leases: AtomicU64,
     released: Condvar,
+    paused: Condvar,
     batch: usize,
     commits: AtomicU64,
     batches: AtomicU64,
@@ -41,6 +45,29 @@ impl<S: Store> WatchedStore<S> {
     pub fn hold(&self, is_held: bool) {
         *self.watch.held.lock().unwrap() = is_held;
         self.watch.released.notify_all();
+    }
+
+    /// From now on every commit waits, or none.
+    pub fn hold_commits(&self, is_held: bool) {
+        self.watch.holds.lock().unwrap().0 = is_held;
+    }
+
+    /// From now on whoever asks for the lease of that player waits; nobody, if there is none.
+    pub fn hold_lease_of(&self, player: Option<&str>) {
+        self.watch.holds.lock().unwrap().1 = player.map(str::to_owned);
+    }
+
+    /// How often a lease was asked for.
+    pub fn leases(&self) -> u64 {
+        self.watch.leases.load(Ordering::SeqCst)
+    }
+
+    fn wait_while(&self, is_held: impl Fn(&(bool, Option<String>)) -> bool) {
+        let mut holds = self.watch.holds.lock().unwrap();
+        while is_held(&holds) {
+            // The condition is one for both locks, so that it is looked at again soon.
+            holds = self.watch.paused.wait_timeout(holds, Duration::from_millis(2)).unwrap().0;
+        }
     }
 
     /// How many images were to be written.
@@ -94,6 +121,7 @@ impl<S: Store> Store for WatchedStore<S> {
         if self.may().is_err() {
             return commits.iter().map(|_| self.may().map(|()| Committed::unchanged(0))).collect();
         }
+        self.wait_while(|(commits, _)| *commits);
         let many = commits.len() as u64;
         self.watch.commits.fetch_add(many, Ordering::SeqCst);
         self.watch.batches.fetch_add(1, Ordering::SeqCst);
@@ -105,6 +133,8 @@ impl<S: Store> Store for WatchedStore<S> {
     }
     fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
         self.may()?;
+        self.watch.leases.fetch_add(1, Ordering::SeqCst);
+        self.wait_while(|(_, held)| matches!((owner, held), (Owner::Profile(name), Some(held)) if name == held));
         self.store.lease(owner, holder, lasts)
     }
     fn renew(&self, leases: &[Lease], lasts: Duration) -> Vec<Result<(), StoreError>> {
