@@ -1,12 +1,15 @@
 //! Leases as rows: one for each owner that ever had one, so that its tokens never begin anew.
 
 use std::collections::BTreeMap;
+use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use tokio_postgres::Row;
 
 use vestigum::{Lease, Owner, RemoteTrouble, StoreError, leased_to};
 
+use crate::client::Answered;
+use crate::connections::Connection;
 use crate::trouble::{Trouble, same};
 use crate::{Known, PostgresStore, lock, name_of};
 
@@ -113,32 +116,39 @@ impl PostgresStore {
         }
         let mut order: Vec<&Lease> = leases.iter().collect();
         order.sort_by_key(|lease| lease.owner());
-        let (names, tokens) = columns(&order);
         self.inner.connections.leases_run(lasts);
-        let mut skips = false;
         let renewed = self.inner.connections.run_urgent("renew leases in", |connection| {
-            match connection.query(RENEW, &[&names, &tokens, &milliseconds(lasts)]) {
-                Err(error) if error.is_locked() => {
-                    skips = true;
-                    connection.query(RENEW_UNLOCKED, &[&names, &tokens, &milliseconds(lasts)])
+            let mut found = BTreeMap::new();
+            if !self.inner.has_locked.load(Ordering::Relaxed) {
+                match renew(connection, RENEW, &order, lasts, &mut found) {
+                    Err(error) if error.is_locked() => self.inner.has_locked.store(true, Ordering::Relaxed),
+                    renewed => return renewed.map(|()| found),
                 }
-                renewed => renewed,
             }
+            // Somebody has a row for longer than a commit takes. The others are renewed without it, in a few rounds, as a commit has a row
+            // now and then.
+            for _ in 0..ROUNDS {
+                let left: Vec<&Lease> =
+                    order.iter().copied().filter(|lease| !found.contains_key(lease.owner())).collect();
+                if left.is_empty() {
+                    self.inner.has_locked.store(false, Ordering::Relaxed);
+                    break;
+                }
+                renew(connection, RENEW_UNLOCKED, &left, lasts, &mut found)?;
+                std::thread::sleep(BETWEEN_ROUNDS);
+            }
+            Ok(found)
         });
-        let rows = match renewed {
-            Ok(rows) => rows,
+        let found = match renewed {
+            Ok(found) => found,
             Err(error) => return leases.iter().map(|_| Err(same(&error))).collect(),
         };
-        let found: BTreeMap<&Owner, &Row> = order.iter().map(|lease| lease.owner()).zip(&rows).collect();
-        let told = |lease: &Lease| {
-            let row = found.get(lease.owner());
-            if skips && row.is_some_and(|row| !row.get::<_, bool>(2)) {
+        let told = |lease: &Lease| match found.get(lease.owner()) {
+            Some((holder, token)) => leased_to(lease.owner(), Some(lease), holder.as_deref(), *token, Duration::ZERO),
+            None => {
                 let said = format!("the lease of {} is locked by another transaction", lease.owner());
-                return Err(Trouble::new(RemoteTrouble::Busy, said).told("renew leases in", self.place()));
+                Err(Trouble::new(RemoteTrouble::Busy, said).told("renew leases in", self.place()))
             }
-            let holder = row.and_then(|row| row.get::<_, Option<String>>(0));
-            let token = row.and_then(|row| row.get::<_, Option<i64>>(1)).map_or(0, unsigned);
-            leased_to(lease.owner(), Some(lease), holder.as_deref(), token, Duration::ZERO)
         };
         leases.iter().map(told).collect()
     }
@@ -156,6 +166,30 @@ impl PostgresStore {
             .connections
             .run("give leases back in", |connection| connection.execute(RELEASE, &[&names, &tokens]).map(drop))
     }
+}
+
+/// So often those are tried again whose rows are locked, with a pause in between.
+const ROUNDS: u32 = 20;
+const BETWEEN_ROUNDS: Duration = Duration::from_millis(5);
+
+/// Renews leases, and notes of each whose row could be locked who holds it, with which token.
+fn renew(
+    connection: &mut Connection,
+    sql: &'static str,
+    leases: &[&Lease],
+    lasts: Duration,
+    found: &mut BTreeMap<Owner, (Option<String>, u64)>,
+) -> Answered<()> {
+    let (names, tokens) = columns(leases);
+    let rows = connection.query(sql, &[&names, &tokens, &milliseconds(lasts)])?;
+    for (lease, row) in leases.iter().zip(&rows) {
+        // Where rows are waited for, one that is not seen is not there.
+        if sql == RENEW || row.get::<_, bool>(2) {
+            let token = row.get::<_, Option<i64>>(1).map_or(0, unsigned);
+            found.insert(lease.owner().clone(), (row.get(0), token));
+        }
+    }
+    Ok(())
 }
 
 /// Leases as the parameters of a statement. No player has a name that cannot be one.

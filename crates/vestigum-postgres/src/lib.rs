@@ -70,6 +70,7 @@ mod trouble;
 use std::collections::{BTreeMap, HashMap};
 use std::fmt;
 use std::path::PathBuf;
+use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
@@ -95,6 +96,8 @@ struct Inner {
     reads_only: bool,
     /// What is known of the players that this process plays.
     known: Mutex<HashMap<String, Known>>,
+    /// Whether somebody had a lease locked for longer than a commit takes, when leases were renewed last.
+    has_locked: AtomicBool,
     /// The blobs that may be meant by no image any more.
     unmeant: Mutex<prune::Unmeant>,
 }
@@ -142,7 +145,14 @@ impl PostgresStore {
     }
 
     fn with(connections: Connections, batch: usize, reads_only: bool) -> PostgresStore {
-        let inner = Inner { connections, batch, reads_only, known: Mutex::default(), unmeant: Mutex::default() };
+        let inner = Inner {
+            connections,
+            batch,
+            reads_only,
+            known: Mutex::default(),
+            has_locked: AtomicBool::new(false),
+            unmeant: Mutex::default(),
+        };
         PostgresStore { inner: Arc::new(inner), key: None }
     }
 

@@ -197,9 +197,9 @@ fn what_is_no_file_of_saves_is_refused_and_not_changed() {
     assert!(refused.to_string().contains("file is not a database"), "{refused}");
     let newer = folder.path().join("newer.db");
     drop(SqliteStore::open(&newer).unwrap());
-    sql(&newer, "PRAGMA user_version = 3");
+    sql(&newer, "PRAGMA user_version = 99");
     let refused = SqliteStore::open(&newer).unwrap_err().to_string();
-    assert!(refused.contains("version 3, and this program knows versions up to 2; a newer one made it"), "{refused}");
+    assert!(refused.contains("version 99, and this program knows versions up to 3; a newer one made it"), "{refused}");
     assert!(SqliteStore::open(folder.path()).is_err(), "a folder");
     let missing = SqliteStore::open_to_read(folder.path().join("none.db")).unwrap_err().to_string();
     assert!(
@@ -324,4 +324,102 @@ fn many_can_make_the_file_at_once() {
         });
         assert_eq!(SqliteStore::open(&path).unwrap().owners().unwrap().len(), 7, "six players and the device");
     }
+}
+
+/// A row with a number that no store gives, and one of another type, made everything fail for everybody.
+#[test]
+fn rows_that_somebody_else_wrote_are_named_and_stop_nobody() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    plays(&store, "ada", b"dusk");
+    plays(&store, "bo", b"dawn");
+    sql(&path, "INSERT INTO images SELECT profile, -5, digest, saved_at, image FROM images WHERE profile = 'ada'");
+    sql(&path, "INSERT INTO images VALUES (x'00ff', 1, 'd', 's', 'i')");
+    sql(&path, "UPDATE images SET image = x'00ff' WHERE profile = 'bo'");
+    let store = SqliteStore::open(&path).unwrap();
+    assert_eq!(store.owners().unwrap(), [ada(), Owner::Profile("bo".into()), Owner::Device]);
+    assert_eq!(store.generations(&ada()).unwrap(), [1]);
+    assert!(store.read(&ada(), 1).is_ok());
+    let damaged = store.read(&Owner::Profile("bo".into()), 1).unwrap_err();
+    assert!(matches!(damaged, StoreError::Damaged { .. }), "{damaged}");
+    let strays: Vec<String> = store.strays().unwrap().into_iter().map(|stray| stray.why).collect();
+    assert_eq!(strays.len(), 2, "{strays:?}");
+    plays(&store, "ada", b"noon");
+    assert_eq!(store.generations(&ada()).unwrap(), [1, 2]);
+}
+
+/// A clock that is set back by an hour kept a player out for as long, with a lease of a moment.
+#[test]
+fn a_lease_runs_out_however_the_clock_of_the_machine_is_set() {
+    let (_folder, path) = file();
+    let (first, second) = (SqliteStore::open(&path).unwrap(), SqliteStore::open(&path).unwrap());
+    first.lease(&ada(), "server 1", Duration::from_millis(50)).unwrap();
+    sql(&path, "UPDATE leases SET until_ms = until_ms + 3600000");
+    let held = second.lease(&ada(), "server 2", Duration::from_millis(50)).unwrap_err();
+    let StoreError::Leased { left, .. } = held else { panic!("{held}") };
+    assert!(left <= Duration::from_millis(50), "{left:?}");
+    std::thread::sleep(Duration::from_millis(60));
+    second.lease(&ada(), "server 2", Duration::from_millis(50)).unwrap();
+    // One that is renewed is not taken.
+    let lease = second.lease(&ada(), "server 2", Duration::from_millis(50)).unwrap();
+    sql(&path, "UPDATE leases SET until_ms = until_ms + 3600000");
+    for _ in 0..5 {
+        assert!(first.lease(&ada(), "server 1", Duration::from_millis(50)).is_err());
+        std::thread::sleep(Duration::from_millis(20));
+        assert!(second.renew(std::slice::from_ref(&lease), Duration::from_millis(50)).iter().all(Result::is_ok));
+        sql(&path, "UPDATE leases SET until_ms = until_ms + 3600000");
+    }
+}
+
+/// While another process held the write lock, each save of a batch waited for it by itself, and nobody heard why.
+#[test]
+fn a_file_that_another_process_writes_is_waited_for_once() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    let other = Connection::open(&path).unwrap();
+    other.execute_batch("BEGIN IMMEDIATE").unwrap();
+    let saver = Saver::new(store);
+    let mut games: Vec<Session> =
+        (0..8).map(|number| Session::launch(&spec(), &saver, &format!("player {number}")).unwrap()).collect();
+    let tickets: Vec<_> = games.iter_mut().map(Session::save).collect();
+    let began = std::time::Instant::now();
+    while games.iter().any(|game| game.save_failure().is_none()) {
+        assert!(began.elapsed() < Duration::from_secs(60), "nobody is told");
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    let why = games[0].save_failure().unwrap();
+    assert!(why.to_string().contains("locked"), "{why}");
+    other.execute_batch("ROLLBACK").unwrap();
+    for (game, ticket) in games.into_iter().zip(tickets) {
+        game.settle(Duration::from_secs(20)).unwrap();
+        drop(ticket);
+    }
+}
+
+/// The tables of version 2, as they were shipped.
+#[test]
+fn a_file_of_an_older_version_is_brought_to_this_one() {
+    let (_folder, path) = file();
+    let store = SqliteStore::open(&path).unwrap();
+    plays(&store, "ada", b"dusk");
+    drop(store);
+    sql(
+        &path,
+        "CREATE TABLE old (profile TEXT NOT NULL, generation INTEGER NOT NULL, digest TEXT NOT NULL, saved_at TEXT NOT NULL,
+             image TEXT NOT NULL, PRIMARY KEY (profile, generation)) WITHOUT ROWID;
+         INSERT INTO old SELECT profile, generation, digest, saved_at, image FROM images;
+         DROP TABLE images; ALTER TABLE old RENAME TO images;
+         CREATE TABLE old (digest TEXT NOT NULL PRIMARY KEY, bytes BLOB NOT NULL) WITHOUT ROWID;
+         INSERT INTO old SELECT digest, bytes FROM blobs; DROP TABLE blobs; ALTER TABLE old RENAME TO blobs;
+         ALTER TABLE leases DROP COLUMN lasts_ms; ALTER TABLE leases DROP COLUMN written;
+         PRAGMA user_version = 2;",
+    );
+    let looks = SqliteStore::open_to_read(&path).unwrap();
+    assert!(looks.read(&ada(), 1).is_ok(), "who only looks needs no update");
+    drop(looks);
+    let store = SqliteStore::open(&path).unwrap();
+    let image = store.read(&ada(), 1).unwrap();
+    assert!(image.lost_blobs().is_empty());
+    store.lease(&ada(), "server", Duration::from_secs(1)).unwrap();
+    assert_eq!(count(&path, "images"), 2, "hers and the device's");
 }

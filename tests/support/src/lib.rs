@@ -17,6 +17,8 @@ pub mod hunting;
 pub mod merging;
 pub mod postgres_server;
 pub mod promises;
+/// A way to a server that tests interfere with.
+pub mod proxy;
 pub mod updates;
 pub mod watched_store;
 

@@ -109,6 +109,11 @@ impl PostgresServer {
     }
 
     /// What connects to it.
+    pub fn port(&self) -> u16 {
+        self.port
+    }
+
+    /// How to connect to it.
     pub fn url(&self) -> String {
         format!("postgres://{USER}@127.0.0.1:{}/postgres", self.port)
     }
