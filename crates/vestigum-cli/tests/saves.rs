@@ -82,7 +82,7 @@ fn saves_are_listed_and_verified_with_what_is_wrong() {
     let folder = damaged();
     let (code, out, _) = vestigum(folder.path(), &["saves", "list", SAVES]);
     assert_eq!(code, 0);
-    for line in ["4 files of fellpost, 2 of them not whole", "damaged", "changed after it was saved", "heather_rise"] {
+    for line in ["4 files of fellpost, 2 of them damaged", "damaged", "changed after it was saved", "heather_rise"] {
         assert!(out.contains(line), "{out}");
     }
     let (code, out, _) = vestigum(folder.path(), &["saves", "verify", SAVES]);
@@ -99,7 +99,9 @@ fn saves_are_listed_and_verified_with_what_is_wrong() {
 fn a_save_is_shown_as_a_players_progress() {
     let folder = damaged();
     let (code, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES]);
-    assert_eq!(code, 0);
+    // It is not the newest, and that is said.
+    assert_eq!(code, 1);
+    assert!(out.contains("generation 5 is newer, and damaged") && out.contains("generation 4 is newer"), "{out}");
     assert!(out.contains("profile `ada`, generation 3") && out.contains("stands at: menu"), "{out}");
     assert!(out.contains("mill_lane      90") && out.contains("4 stars, 2 so far"), "{out}");
     assert!(out.contains("rank           1          derived"), "{out}");
@@ -292,8 +294,9 @@ fn saves_are_copied_between_kinds_of_stores_and_read_back() {
     assert!(!folder.path().join("fellpost.db").exists());
     let (code, out, _) = vestigum(folder.path(), &["saves", "copy", SAVES, there, "--yes"]);
     assert!(code == 0 && out.contains("each read back with the digest and the blobs that it had"), "{out}");
-    let (code, _, err) = vestigum(folder.path(), &["saves", "copy", SAVES, there]);
-    assert!(code == 2 && err.contains("has saves in sqlite:fellpost.db already; nothing was copied"), "{err}");
+    // One that was cut short goes on, and a whole one has nothing to do.
+    let (code, out, _) = vestigum(folder.path(), &["saves", "copy", SAVES, there, "--yes"]);
+    assert!(code == 0 && out.contains("4 saves of 2 owners"), "{out}");
     // What is shown of a file is what is shown of the folder.
     let shown = |place: &str| vestigum(folder.path(), &["saves", "show", SPEC, place, "--profile", "ada"]).1;
     let values = |shown: String| shown.split_once("stands at").map(|(_, rest)| rest.to_owned());
@@ -305,7 +308,10 @@ fn saves_are_copied_between_kinds_of_stores_and_read_back() {
     assert!(out.contains("heather_rise") && out.contains("2 files of"), "{out}");
     let (code, out, _) =
         vestigum(folder.path(), &["saves", "reset", SPEC, there, "level", "mill_lane", "--profile", "ada", "--yes"]);
-    assert!(code == 0 && out.contains("done as generation 4"), "{out}");
+    assert!(code == 0 && out.contains("done as generation 6"), "{out}");
+    // What was changed there since is not written over.
+    let (code, _, err) = vestigum(folder.path(), &["saves", "copy", SAVES, there, "--yes"]);
+    assert!(code == 2 && err.contains("other saves in sqlite:fellpost.db already; nothing was copied"), "{err}");
     let (code, out, _) = vestigum(folder.path(), &["saves", "diff", SPEC, there, "--profile", "ada"]);
     assert!(code == 0 && out.contains("best_letters[mill_lane]"), "{out}");
     let (code, out, _) = vestigum(folder.path(), &["saves", "profile", SPEC, there, "copy", "ada", "bo", "--yes"]);
@@ -315,9 +321,9 @@ fn saves_are_copied_between_kinds_of_stores_and_read_back() {
     assert_eq!(values(shown(there)), values(shown(back)));
     // A damaged one is left, and told.
     let ada = folder.path().join(back).join("profiles/ada");
-    fs::write(ada.join("2.json"), "half").unwrap();
+    fs::write(ada.join("4.json"), "half").unwrap();
     let (code, out, _) = vestigum(folder.path(), &["saves", "copy", back, "sqlite:again.db", "--yes"]);
-    assert!(code == 1 && out.contains("generation 2 of profile `ada` is left:"), "{out}");
+    assert!(code == 1 && out.contains("generation 4 of profile `ada` is left:"), "{out}");
     for place in ["nowhere", "sqlite:nowhere.db"] {
         let (code, _, err) = vestigum(folder.path(), &["saves", "copy", place, "sqlite:new.db", "--yes"]);
         assert!(code == 2 && err.contains("there is no"), "{err}");
@@ -466,4 +472,77 @@ fn a_save_from_before_there_was_a_spec_is_taken_over() {
     let (code, _, err) =
         vestigum(folder.path(), &["import-json", spec.to_str().unwrap(), "wrong.toml", old.to_str().unwrap()]);
     assert!(code == 2 && err.contains("did you mean `xp`?"), "{err}");
+}
+
+/// A copy writes the newest save of a player first: cut short anywhere, a launch there finds nothing or the newest.
+#[test]
+fn a_copy_that_was_cut_short_is_gone_on_with() {
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let (code, ..) = vestigum(folder.path(), &["saves", "copy", SAVES, "whole", "--yes"]);
+    assert_eq!(code, 0);
+    let ada = folder.path().join("whole/profiles/ada");
+    let mut names: Vec<String> =
+        fs::read_dir(&ada).unwrap().flatten().map(|entry| entry.file_name().into_string().unwrap()).collect();
+    names.sort();
+    assert_eq!(names, ["3.json", "4.json", "5.json"], "they keep their numbers");
+    // As it is after the first of them.
+    fs::remove_file(ada.join("3.json")).unwrap();
+    fs::remove_file(ada.join("4.json")).unwrap();
+    let (code, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, "whole", "--profile", "ada"]);
+    assert!(code == 0 && out.contains("generation 5"), "{out}");
+    let (code, out, _) = vestigum(folder.path(), &["saves", "copy", SAVES, "whole", "--yes"]);
+    assert!(code == 0 && out.contains("4 saves of 2 owners"), "{out}");
+    assert!(ada.join("3.json").is_file() && ada.join("4.json").is_file());
+}
+
+/// What could not be read was left out without a word: "1 file, all whole".
+#[cfg(unix)]
+#[test]
+fn what_cannot_be_read_is_named_and_nothing_is_called_whole() {
+    use std::os::unix::fs::PermissionsExt;
+    let folder = tempfile::tempdir().unwrap();
+    vestigum(folder.path(), &["demo"]);
+    let saves = folder.path().join(SAVES);
+    let mode = |path: &std::path::Path, mode: u32| {
+        fs::set_permissions(path, fs::Permissions::from_mode(mode)).unwrap();
+    };
+    mode(folder.path(), 0o755);
+    let spec = folder.path().join(SPEC);
+    let (spec, place) = (spec.to_str().unwrap(), saves.to_str().unwrap());
+    let file = saves.join("profiles/ada/5.json");
+    mode(&file, 0o000);
+    let Some((code, out, _)) = as_a_stranger(&["saves", "verify", place]) else { return };
+    assert!(code == 1 && out.contains("5.json: it cannot be read now") && out.contains("1 could not be read"), "{out}");
+    assert!(!out.contains("all whole"), "{out}");
+    let (code, out, _) = as_a_stranger(&["saves", "list", place]).unwrap();
+    assert!(code == 1 && out.contains("not read"), "{out}");
+    let (code, _, err) = as_a_stranger(&["saves", "show", spec, place, "--profile", "ada"]).unwrap();
+    assert!(code == 2 && err.contains("generation 5 of profile `ada` is the newest and cannot be read now"), "{err}");
+    let (code, out, _) = as_a_stranger(&["saves", "show", spec, place, "4", "--profile", "ada"]).unwrap();
+    assert!(code == 0 && out.contains("generation 4"), "{out}");
+    mode(&file, 0o644);
+    let player = saves.join("profiles/ada");
+    mode(&player, 0o000);
+    let (code, out, _) = as_a_stranger(&["saves", "verify", place]).unwrap();
+    assert!(code == 1 && out.contains("the saves of profile `ada` could not be listed"), "{out}");
+    mode(&player, 0o755);
+    let (code, out, _) = as_a_stranger(&["saves", "verify", place]).unwrap();
+    assert!(code == 0 && out.contains("all whole"), "{out}");
+}
+
+#[test]
+fn a_place_is_named_by_its_scheme_and_a_password_is_never_shown() {
+    let folder = tempfile::tempdir().unwrap();
+    let (code, _, err) = vestigum(folder.path(), &["saves", "list", "mysql://db.example/fellpost"]);
+    assert!(code == 2 && err.contains("expected a folder, sqlite:FILE or postgres://"), "{err}");
+    for scheme in ["postgres", "Postgres", "POSTGRESQL"] {
+        let place = format!("{scheme}://fellpost:S3@cret@127.0.0.1:1/fellpost");
+        for arguments in [&["saves", "list", &place][..], &["saves", "prepare", &place, "--json"]] {
+            let (code, out, err) = vestigum(folder.path(), arguments);
+            assert!(code == 2 && err.contains("write one of the password as `%40`"), "{out}{err}");
+            assert!(!err.contains("S3") && !err.contains("cret") && !out.contains("cret"), "{out}{err}");
+        }
+    }
+    assert_eq!(fs::read_dir(folder.path()).unwrap().count(), 0, "no folder of that name is made");
 }

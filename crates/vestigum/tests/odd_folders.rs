@@ -364,3 +364,42 @@ fn pruning_reads_each_file_once_and_none_for_nothing() {
     assert_eq!(reads(), 0);
     assert_eq!(store.generations(&ada()).unwrap(), [19, 29, 30]);
 }
+
+/// A hundred folders under the names that files have while they are written stopped a player's saves for good.
+#[test]
+fn names_that_somebody_has_taken_stop_no_save() {
+    let folder = tempfile::tempdir().unwrap();
+    save(folder.path(), 1);
+    let of_ada = folder.path().join("profiles/ada");
+    fs::create_dir(of_ada.join(".saving-2")).unwrap();
+    for number in 1..200 {
+        fs::create_dir(of_ada.join(format!(".saving-2-{number}"))).unwrap();
+    }
+    save(folder.path(), 2);
+    assert_eq!(xp(folder.path()), 2);
+}
+
+/// Of a lock file only as much is read as a number of a process has, and one that has another name elsewhere is not written into.
+#[cfg(unix)]
+#[test]
+fn a_lock_file_that_somebody_has_made_is_neither_read_whole_nor_written() {
+    use std::os::unix::fs::symlink;
+    let folder = tempfile::tempdir().unwrap();
+    let (saves, precious) = (folder.path().join("saves"), folder.path().join("precious"));
+    fs::create_dir(&saves).unwrap();
+    fs::write(&precious, b"a letter").unwrap();
+    fs::hard_link(&precious, saves.join(".lock")).unwrap();
+    save(&saves, 1);
+    assert_eq!(fs::read(&precious).unwrap(), b"a letter");
+    fs::remove_file(saves.join(".lock")).unwrap();
+    symlink(&precious, saves.join(".lock")).unwrap();
+    let refused = DirStore::open(&saves).unwrap_err().to_string();
+    assert!(refused.contains("it is a link, and links below a save folder are not followed"), "{refused}");
+    fs::remove_file(saves.join(".lock")).unwrap();
+    let held = DirStore::open(&saves).unwrap();
+    // 3 GB of nothing: reading it would take as much memory.
+    fs::File::options().write(true).open(saves.join(".lock")).unwrap().set_len(3 << 30).unwrap();
+    let refused = DirStore::open(&saves).unwrap_err();
+    assert!(matches!(refused, StoreError::InUse { .. } | StoreError::OpenAlready { .. }), "{refused}");
+    drop(held);
+}

@@ -8,10 +8,11 @@ use proptest::prelude::*;
 use vestigum::merging::{MergeError, RunFrom, Side};
 use vestigum::sync::{MemoryRecords, PlayerSync, SyncError, SyncFolder, SyncRecords, Synced};
 use vestigum::{
-    Committed, DirStore, Image, MemoryStore, Owner, Profiles, Pruned, Saver, Session, Spec, Store, StoreError,
+    Committed, DirStore, Disk, Image, MemoryStore, Owner, Profiles, Pruned, Saver, Session, Spec, Store, StoreError,
+    Value,
 };
 use vestigum_testing::hunting::config;
-use vestigum_verify::FlakyStore;
+use vestigum_verify::{DiskOperation, Fault, FlakyStore, SimDisk};
 
 const SPEC: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"heather_rise\"]\n[merge]\n\
     [field.pence]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmerge = \"sum\"\n\
@@ -344,4 +345,94 @@ fn a_place_that_does_not_answer_is_no_reason_to_choose() {
 fn cloud_moves_on(cloud: &MemoryStore) {
     let other = Device { store: cloud.clone(), records: MemoryRecords::default() };
     other.play(7, 3);
+}
+
+/// A device's own save is damaged: the one before it was said to be pushed, and every other device took it.
+#[test]
+fn an_older_save_is_not_spread_because_the_newest_is_damaged() {
+    let spec = spec();
+    let (disk, cloud) = (SimDisk::default(), MemoryStore::default());
+    let records = MemoryRecords::default();
+    let play = |disk: &SimDisk, amount: i64| {
+        let mut game = Session::launch(&spec, DirStore::open_on(disk.clone(), "saves").unwrap(), "ada").unwrap();
+        game.write_add("pence", &[], Value::Int(amount)).unwrap();
+        game.quit().unwrap();
+    };
+    let sync = |disk: &SimDisk| {
+        let here = DirStore::open_on(disk.clone(), "saves").unwrap();
+        PlayerSync::new(&spec, &here, &cloud, &records, "ada").run()
+    };
+    let pence = |store: &dyn Store| Session::peek(&spec, store, "ada").unwrap().value("pence", &[]).unwrap();
+    play(&disk, 5);
+    play(&disk, 10);
+    sync(&disk).unwrap();
+    let owner = Owner::Profile("ada".into());
+    let newest = |disk: &SimDisk| {
+        let store = DirStore::open_on(disk.clone(), "saves").unwrap();
+        let generation = store.generations(&owner).unwrap().pop().unwrap();
+        store.file(&owner, generation).unwrap()
+    };
+    // Both had 15. What is damaged is there whole.
+    let damaged = disk.with_content(&newest(&disk), b"cut".to_vec());
+    assert!(matches!(sync(&damaged).unwrap(), Synced::Pulled { .. }));
+    assert_eq!(pence(&cloud), Value::Int(15));
+    assert_eq!(pence(&DirStore::open_on(damaged, "saves").unwrap()), Value::Int(15));
+    // One that cannot be read now refuses.
+    let held = disk.sound();
+    held.fail_always(&newest(&disk), Fault::Unavailable);
+    assert!(matches!(sync(&held).unwrap_err(), SyncError::Saves { .. }));
+    // Played twice since, and the newest is damaged: the one before it holds what nobody else has.
+    play(&disk, 1);
+    play(&disk, 1);
+    let damaged = disk.with_content(&newest(&disk), b"cut".to_vec());
+    assert!(matches!(sync(&damaged).unwrap(), Synced::Pushed { .. }));
+    assert_eq!(pence(&cloud), Value::Int(16));
+    // Nothing is known of what was there before: a person decides.
+    let unknown = DirStore::open_on(disk.with_content(&newest(&disk), b"cut".to_vec()), "saves").unwrap();
+    let records = MemoryRecords::default();
+    let refused = PlayerSync::new(&spec, &unknown, &cloud, &records, "ada").run().unwrap_err();
+    assert!(matches!(refused, SyncError::Damaged { .. }), "{refused}");
+}
+
+/// Killed between the link and the sync of the folder, and said again: the name was there, and not durable.
+#[test]
+fn what_a_sync_finds_is_durable_before_it_says_so() {
+    let spec = spec();
+    let (here, cloud) = (MemoryStore::default(), SimDisk::default());
+    let records = MemoryRecords::default();
+    let mut game = Session::launch(&spec, here.clone(), "ada").unwrap();
+    game.write_add("pence", &[], Value::Int(5)).unwrap();
+    game.quit().unwrap();
+    // Up to the rename of the save in the other place, and no further.
+    let there = DirStore::open_on(cloud.clone(), "saves").unwrap();
+    PlayerSync::new(&spec, &here, &there, &records, "ada").run().unwrap();
+    let log = cloud.operations();
+    let named = log.iter().position(|operation| matches!(operation, DiskOperation::Rename(..))).unwrap() + 1;
+    for records in [records, MemoryRecords::default()] {
+        let killed = cloud.killed_after(named);
+        let there = DirStore::open_on(killed.clone(), "saves").unwrap();
+        assert_eq!(PlayerSync::new(&spec, &here, &there, &records, "ada").run().unwrap(), Synced::InSync);
+        drop(there);
+        for loss in killed.power_loss() {
+            let there = DirStore::open_on(loss.disk(), "saves").unwrap();
+            let peek = Session::peek(&spec, &there, "ada").unwrap();
+            assert_eq!(peek.value("pence", &[]), Ok(Value::Int(5)), "{:?}", loss.told());
+        }
+    }
+}
+
+/// The folder of the records was made durable only by the process that made it.
+#[test]
+fn the_folder_of_records_is_made_durable_by_whoever_writes_into_it() {
+    let disk = SimDisk::default();
+    disk.make_folder("saves".as_ref()).unwrap();
+    disk.sync_folder("".as_ref()).unwrap();
+    // A process that was killed when it had made the folder.
+    disk.make_folder("saves/syncs".as_ref()).unwrap();
+    let next = disk.killed_after(disk.count());
+    SyncFolder::on(Arc::new(next.clone()), "saves/syncs").write("ada", b"a record").unwrap();
+    for loss in next.power_loss() {
+        let records = SyncFolder::on(Arc::new(loss.disk()), "saves/syncs");
+        assert_eq!(records.read("ada").unwrap().as_deref(), Some(&b"a record"[..]), "{:?}", loss.told());
+    }
 }

@@ -93,8 +93,7 @@ fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 fn pass(mut from: TcpStream, mut to: TcpStream, ways: &Ways, up: bool) {
     let mut piece = [0; 1 << 16];
     let mut silent = false;
-    loop {
-        let Ok(len) = from.read(&mut piece) else { break };
+    while let Ok(len) = from.read(&mut piece) {
         if len == 0 {
             break;
         }

@@ -26,6 +26,25 @@ fn run(command: &mut Command) -> (i32, String, String) {
     (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
 }
 
+/// The same as a user who may not read everything; none where there is no way to be one.
+#[cfg(unix)]
+pub(crate) fn as_a_stranger(arguments: &[&str]) -> Option<(i32, String, String)> {
+    let program = assert_cmd::cargo::cargo_bin("vestigum");
+    let is_root = std::process::Command::new("id").arg("-u").output().is_ok_and(|id| id.stdout == b"0\n");
+    if !is_root {
+        return Some(run(Command::new(program).env_remove("COLUMNS").args(arguments)));
+    }
+    let as_nobody = ["--reuid=65534", "--regid=65534", "--clear-groups"];
+    let mut command = std::process::Command::new("setpriv");
+    let may = command.args(as_nobody).arg(&program).arg("--version").output();
+    if !may.is_ok_and(|output| output.status.success()) {
+        println!("SKIPPED: this program cannot be run as somebody else here");
+        return None;
+    }
+    let mut command = Command::new("setpriv");
+    Some(run(command.args(as_nobody).arg(program).env_remove("COLUMNS").args(arguments)))
+}
+
 pub(crate) fn here(arguments: &[&str]) -> (i32, String, String) {
     vestigum(Path::new("."), arguments)
 }

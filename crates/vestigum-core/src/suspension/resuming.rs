@@ -33,7 +33,7 @@ fn touched(model: &Model, state: &State, field: &Field, level: Option<u32>) -> T
     model.touched(field, &Env::new(model, state, level, checkpoint))
 }
 
-/// Loads as given up: everything that giving up rewinds is rewound, and no rule has a price.
+/// Loads as given up: everything that giving up rewinds or resets is rewound or reset, and no rule has a price.
 pub fn leave_level(model: &Model, state: &mut State, level: Option<u32>) {
     state.give_up_checkpoint();
     for field in &model.fields {
@@ -47,7 +47,8 @@ pub fn leave_level(model: &Model, state: &mut State, level: Option<u32>) {
         let touched = touched(model, state, field, level);
         for slot in field.slots() {
             let simple = if touched.contains(field, slot) { fate.touched } else { fate.untouched };
-            if simple.rewinds() {
+            // The device is left as it is: what a failure does to it is a price.
+            if simple != PlainFate::Keep && field.lasts != Span::Device {
                 project(state, field, slot, simple);
             }
         }

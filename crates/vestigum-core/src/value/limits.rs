@@ -69,6 +69,10 @@ impl Limits {
     /// nothing, and writes refuse it.
     #[doc(hidden)]
     pub fn clamp(&self, value: Value) -> (Value, bool) {
+        // What nobody has written is in no range, and stays unwritten.
+        if !value.is_filled() {
+            return (value, false);
+        }
         if let Some((lowest, highest)) = &self.range {
             if below(&value, lowest) {
                 return (lowest.clone(), true);

@@ -83,7 +83,7 @@ pub(super) fn is_in_the_way(error: &io::Error) -> bool {
 
 /// Makes a folder and those above it, and syncs the folder above each, so that the folders themselves survive a power
 /// cut. A folder that is there already may be one whose name was never made durable: its maker may have crashed.
-pub(super) fn settle_folder(disk: &dyn Disk, folder: &Path, settled: &mut BTreeSet<PathBuf>) -> io::Result<()> {
+pub(crate) fn settle_folder(disk: &dyn Disk, folder: &Path, settled: &mut BTreeSet<PathBuf>) -> io::Result<()> {
     if folder.as_os_str().is_empty() || settled.contains(folder) {
         return Ok(());
     }

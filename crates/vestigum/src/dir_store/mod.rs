@@ -34,7 +34,7 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use blobs::BlobShelf;
-use folders::settle_folder;
+pub(crate) use folders::settle_folder;
 use known::{FileVerdicts, Known};
 pub(crate) use names::folder_name;
 use names::generation_of;

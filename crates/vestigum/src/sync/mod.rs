@@ -14,6 +14,7 @@ use std::time::SystemTime;
 
 use thiserror::Error;
 
+use vestigum_core::image::report::Origin;
 use vestigum_core::merging::report::{MergeReport, Side};
 use vestigum_core::merging::{Meeting, MergeError, meet, merge};
 use vestigum_core::{Image, LoadError, Owner, Progress, Spec};
@@ -73,6 +74,15 @@ pub enum SyncError {
         /// Why not.
         why: SessionError,
     },
+    /// The newest save of one place is damaged, and nothing tells how the one before it and the other place's belong together. A launch
+    /// goes on with the one before it and says so; [`PlayerSync::take`] takes one place's save whole.
+    #[error("{side}: the newest save is damaged, so it is not known what is newer:{}", listed(.damaged))]
+    Damaged {
+        /// Which one.
+        side: Side,
+        /// The damaged generations, and why.
+        damaged: Vec<(u64, String)>,
+    },
     /// The save of one place cannot be loaded by this game, so it is not spread.
     #[error("{side}: {why}")]
     Load {
@@ -101,6 +111,10 @@ pub enum SyncError {
         /// The place where the save is gone.
         side: Side,
     },
+}
+
+fn listed(damaged: &[(u64, String)]) -> String {
+    damaged.iter().map(|(generation, why)| format!("\n  generation {generation}: {why}")).collect()
 }
 
 /// One player in two places: `here`, on this device, and `there`, which other devices sync with, too.
@@ -156,6 +170,10 @@ struct Found {
     image: Option<Image>,
     /// The highest generation: what the next commit follows.
     newest: u64,
+    /// The number of the image.
+    generation: u64,
+    /// The newer generations that are damaged, and why.
+    damaged: Vec<(u64, String)>,
 }
 
 impl Found {
@@ -187,9 +205,17 @@ impl<'a> PlayerSync<'a> {
     pub fn run(&self) -> Result<Synced, SyncError> {
         let record = self.record()?;
         let was_cut_short = record.pending.is_some();
-        let here = self.find(Side::Here)?;
-        let there = self.find(Side::There)?;
+        let mut here = self.find(Side::Here)?;
+        let mut there = self.find(Side::There)?;
         let base = self.agreed(record, &here, &there)?;
+        self.give_up_damaged(Side::Here, &mut here, there.image.is_some(), base.as_ref())?;
+        self.give_up_damaged(Side::There, &mut there, here.image.is_some(), base.as_ref())?;
+        // What is found may be a name that a process before never made durable: it is, before anybody relies on it.
+        for (side, found) in [(Side::Here, &here), (Side::There, &there)] {
+            if let Some(image) = found.image.as_ref().filter(|_| found.damaged.is_empty()) {
+                self.commit(side, found.newest, image)?;
+            }
+        }
         let of = (here.image.as_ref(), there.image.as_ref());
         match (meet(base.as_ref(), of.0, of.1), of) {
             (Meeting::InSync, (Some(image), _)) => {
@@ -274,7 +300,45 @@ impl<'a> PlayerSync<'a> {
     fn find(&self, side: Side) -> Result<Found, SyncError> {
         let patience = Patience::with(self.store(side));
         let found = newest_image(&patience, &self.owner, &[]).map_err(|why| SyncError::Saves { side, why })?;
-        Ok(Found { image: found.image, newest: found.newest })
+        let (generation, damaged) = match found.origin {
+            Origin::Fresh => (0, Vec::new()),
+            Origin::Loaded { generation } => (generation, Vec::new()),
+            Origin::Recovered { generation, passed_over } => (generation, passed_over),
+        };
+        Ok(Found { image: found.image, newest: found.newest, generation, damaged })
+    }
+
+    /// Where the newest save of a place is damaged, the one before it is not spread as if it were the newest: it may be older than what both
+    /// had. If it is, the place counts as one that has nothing, and takes the save of the other.
+    fn give_up_damaged(
+        &self,
+        side: Side,
+        found: &mut Found,
+        has_other: bool,
+        base: Option<&Image>,
+    ) -> Result<(), SyncError> {
+        if found.damaged.is_empty() {
+            return Ok(());
+        }
+        let damaged = || SyncError::Damaged { side, damaged: found.damaged.clone() };
+        let base = base.filter(|_| has_other).ok_or_else(damaged)?.digest();
+        // Play since the last save that both had: it is found before this one.
+        let patience = Patience::with(self.store(side));
+        let failed = |why| SyncError::Store { side, why };
+        for generation in patience.generations(&self.owner).map_err(failed)?.into_iter().rev() {
+            if generation > found.generation {
+                continue;
+            }
+            match patience.read(&self.owner, generation) {
+                Ok(image) if image.digest() == base && generation == found.generation => break,
+                Ok(image) if image.digest() == base => return Ok(()),
+                Ok(_) | Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => {}
+                Err(why) => return Err(failed(why)),
+            }
+        }
+        tracing::warn!(%side, owner = %self.owner, "the newest save is damaged, and is fetched from the other place");
+        (found.image, found.generation) = (None, 0);
+        Ok(())
     }
 
     fn store(&self, side: Side) -> &'a dyn Store {

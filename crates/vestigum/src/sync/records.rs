@@ -1,11 +1,11 @@
 //! Where records of syncs are kept.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
-use crate::dir_store::folder_name;
+use crate::dir_store::{folder_name, settle_folder};
 use crate::disk::{Disk, RealDisk};
 use crate::store::StoreError;
 
@@ -49,6 +49,8 @@ const LARGEST: u64 = 1 << 30;
 pub struct SyncFolder {
     disk: Arc<dyn Disk>,
     root: PathBuf,
+    /// The folders whose names this process has made durable: another one may have made them and died.
+    settled: Arc<Mutex<BTreeSet<PathBuf>>>,
 }
 
 impl SyncFolder {
@@ -59,7 +61,7 @@ impl SyncFolder {
 
     /// The same on another disk.
     pub fn on(disk: Arc<dyn Disk>, folder: impl Into<PathBuf>) -> SyncFolder {
-        SyncFolder { disk, root: folder.into() }
+        SyncFolder { disk, root: folder.into(), settled: Arc::default() }
     }
 
     fn path(&self, player: &str) -> Result<PathBuf, StoreError> {
@@ -67,12 +69,8 @@ impl SyncFolder {
     }
 
     fn make(&self) -> Result<(), StoreError> {
-        if self.disk.is_folder(&self.root).map_err(failed("look for", &self.root))? {
-            return Ok(());
-        }
-        self.disk.make_folder(&self.root).map_err(failed("make", &self.root))?;
-        let above = self.root.parent().filter(|above| !above.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        self.disk.sync_folder(above).map_err(failed("sync", above))
+        let mut settled = self.settled.lock().unwrap_or_else(PoisonError::into_inner);
+        settle_folder(&*self.disk, &self.root, &mut settled).map_err(failed("make", &self.root))
     }
 }
 

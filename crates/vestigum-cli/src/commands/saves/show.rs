@@ -118,6 +118,9 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(verdict)
 }
 
+/// A generation that is shown: its number, what it is worth, and the damaged ones that are newer, each with the reason.
+type Shown = (u64, SaveState, Vec<(u64, String)>);
+
 /// The newest generation that is whole, as a launch finds it, and the damaged ones that a launch passes over. What cannot be read now
 /// is not passed over.
 fn newest_whole(
@@ -125,7 +128,7 @@ fn newest_whole(
     store: &AnyStore,
     owner: &Owner,
     generations: &[u64],
-) -> Result<(u64, SaveState, Vec<(u64, String)>), Verdict> {
+) -> Result<Shown, Verdict> {
     let patience = Patience::with(store);
     let mut over = Vec::new();
     for generation in generations.iter().rev().copied() {
