@@ -11,7 +11,7 @@ use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, 
 
 use vestigum::{Lease, Owner, StoreError, leased_to};
 
-use crate::rows::{busy_again, is_busy};
+use crate::busy::{busy_again, is_busy};
 use crate::{SqliteStore, lock, name_of};
 
 /// What a row says.

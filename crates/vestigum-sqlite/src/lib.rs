@@ -47,6 +47,7 @@
 //!
 //! It must not write them: the check of an image covers all of it.
 
+mod busy;
 mod leases;
 mod prune;
 mod rows;

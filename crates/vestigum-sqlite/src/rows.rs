@@ -7,6 +7,7 @@ use rusqlite::{Connection, OptionalExtension, Result as SqlResult, Transaction, 
 use vestigum::image::{BlobDigest, BlobError, BlobRef, ImageError};
 use vestigum::{Commit, Committed, EncodedImage, Image, MOST_SAVE_BYTES, Owner, SaveVerdict, StoreError, checked_size};
 
+use crate::busy::{busy_again, is_busy};
 use crate::{SqliteStore, lock, name_of};
 
 /// The highest generation: JSON tools read numbers up to it exactly.
@@ -323,22 +324,6 @@ impl SqliteStore {
             transaction.prepare_cached(sql)?.execute(params![key, &bytes[..]])?;
         }
         Ok(())
-    }
-}
-
-/// Whether another process writes, so that nobody else can.
-pub(crate) fn is_busy(error: &StoreError) -> bool {
-    matches!(error, StoreError::Io { cause, .. } if cause.kind() == std::io::ErrorKind::ResourceBusy)
-}
-
-/// The same error once more.
-pub(crate) fn busy_again(error: &StoreError) -> StoreError {
-    match error {
-        StoreError::Io { action, path, cause } => {
-            let cause = std::io::Error::new(cause.kind(), cause.to_string());
-            StoreError::Io { action, path: path.clone(), cause }
-        }
-        _ => StoreError::Closed,
     }
 }
 

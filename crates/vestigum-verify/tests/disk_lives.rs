@@ -7,6 +7,7 @@ use proptest::collection::vec;
 use proptest::prelude::*;
 
 use vestigum::image::Tree;
+use vestigum::tools::{Patience, newest_image};
 use vestigum::{DirStore, Image, Owner, Progress, Spec, Store, prune_all};
 use vestigum_testing::hunting::config;
 use vestigum_verify::{Fault, SimDisk};
@@ -61,13 +62,13 @@ fn owner() -> impl Strategy<Value = usize> {
 }
 
 fn act() -> impl Strategy<Value = (Act, Option<u8>)> {
-    let fault = prop_oneof![Just(Fault::Broken), Just(Fault::Full)];
+    let fault = prop_oneof![Just(Fault::Broken), Just(Fault::Full), Just(Fault::Unavailable)];
     let what = prop_oneof![1 => Just(What::Loaded), 1 => Just(What::New), 2 => (0..2i64).prop_map(What::Again)];
-    let fails = proptest::option::weighted(0.3, (0..7usize, fault.clone()));
+    let fails = proptest::option::weighted(0.3, (0..16usize, fault.clone()));
     let act = prop_oneof![
         6 => (owner(), what, fails).prop_map(|(owner, what, fail)| Act::Save { owner, what, fail }),
         3 => owner().prop_map(|owner| Act::Prune { owner }),
-        2 => (0..9usize, fault).prop_map(|(ahead, fault)| Act::Fail { ahead, fault }),
+        2 => (0..24usize, fault).prop_map(|(ahead, fault)| Act::Fail { ahead, fault }),
         1 => Just(Act::Kill),
         2 => any::<usize>().prop_map(|outcome| Act::PowerLoss { outcome }),
     ];
@@ -111,8 +112,9 @@ proptest! {
                 match &act {
                     Act::Save { owner, what, fail } => {
                         let owner = &images[*owner].owner;
-                        let loaded = newest_or_none(store, owner);
-                        let mut image = loaded.unwrap_or_else(|| {
+                        // A launch that is refused saves nothing.
+                        let Ok(loaded) = newest_image(&Patience::with(store), owner, &[]) else { continue };
+                        let mut image = loaded.image.unwrap_or_else(|| {
                             images.iter().find(|image| image.owner == *owner).expect("it is one of them").clone()
                         });
                         let xp = match what {
@@ -168,10 +170,4 @@ proptest! {
             check(&loss.disk(), &mut allowed, "the last power loss")?;
         }
     }
-}
-
-/// Looks as a launch does; a disk that fails gives nothing, and the save begins with what it has.
-fn newest_or_none(store: &DirStore, owner: &Owner) -> Option<Image> {
-    let generations = store.generations(owner).ok()?;
-    generations.into_iter().rev().find_map(|generation| store.read(owner, generation).ok())
 }

@@ -123,12 +123,7 @@ type Shown = (u64, SaveState, Vec<(u64, String)>);
 
 /// The newest generation that is whole, as a launch finds it, and the damaged ones that a launch passes over. What cannot be read now
 /// is not passed over.
-fn newest_whole(
-    out: &Output,
-    store: &AnyStore,
-    owner: &Owner,
-    generations: &[u64],
-) -> Result<Shown, Verdict> {
+fn newest_whole(out: &Output, store: &AnyStore, owner: &Owner, generations: &[u64]) -> Result<Shown, Verdict> {
     let patience = Patience::with(store);
     let mut over = Vec::new();
     for generation in generations.iter().rev().copied() {
