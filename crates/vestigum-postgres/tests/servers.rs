@@ -76,7 +76,9 @@ fn server() {
     let mut joins: BTreeMap<String, JoinTicket> = BTreeMap::new();
     let mut here: BTreeMap<String, Instant> = BTreeMap::new();
     let mut saves: Vec<(String, i64, SaveTicket)> = Vec::new();
-    loop {
+    // It is killed long before.
+    let began = Instant::now();
+    while began.elapsed() < Duration::from_secs(3600) {
         if here.len() + joins.len() < 12 {
             let player = format!("carrier {}", draw.below(PLAYERS));
             if !here.contains_key(&player) {
