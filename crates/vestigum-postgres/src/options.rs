@@ -78,7 +78,7 @@ impl PostgresOptions {
         self.config.get_password().is_some()
     }
 
-    /// The password, where the URL does not say it.
+    /// Sets the password, where the URL does not say it.
     #[must_use]
     pub fn password(mut self, password: impl AsRef<[u8]>) -> PostgresOptions {
         self.config.password(password);
@@ -123,8 +123,8 @@ impl PostgresOptions {
         self
     }
 
-    /// For how long an answer of the database is waited for, here and there: what takes longer is given up, and the connection with it; 5
-    /// seconds by default, from 200 milliseconds to a day. Where leases are shorter than four times that, it is a quarter of the shortest.
+    /// Sets for how long an answer of the database is waited for, here and in the database itself: what takes longer is given up, and the
+    /// connection with it; 5 seconds by default, from 200 milliseconds to a day. Where leases are shorter than four times that, it is a quarter of the shortest.
     #[must_use]
     pub fn answer_within(mut self, deadline: Duration) -> PostgresOptions {
         self.limits.answer_within = deadline.clamp(Duration::from_millis(200), LONGEST);

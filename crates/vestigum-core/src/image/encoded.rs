@@ -17,7 +17,7 @@ use crate::value::measure::measure_members;
 use crate::value::tree::{Tree, Values};
 use crate::vocabulary::owner::Owner;
 
-/// The most bytes of a save, if a store does not say otherwise: 64 MiB. Larger ones are neither read nor written.
+/// Limits the bytes of a save to 64 MiB, if a store does not say otherwise. Larger ones are neither read nor written.
 pub const MOST_SAVE_BYTES: u64 = 64 << 20;
 
 /// An image in the form that a store writes: the store adds the number.
@@ -59,7 +59,7 @@ impl EncodedImage {
     /// takes into memory.
     ///
     /// # Errors
-    /// Why it could not be read.
+    /// [`ImageError::TooLarge`] if it has more bytes, [`ImageError::Unreadable`] if it has more values.
     pub fn check_size(&self, most: u64) -> Result<(), ImageError> {
         let bytes = (ENVELOPE + self.saved_at.len() + self.content.len()) as u64;
         if bytes > most {

@@ -10,18 +10,18 @@ use std::sync::Arc;
 use rustc_hash::FxHashSet;
 use serde::de::{DeserializeSeed, Deserializer, Error, MapAccess, SeqAccess, Visitor};
 
-/// What a value takes in a list that has grown by doubling, in bytes.
+/// Counts for a value in a list that has grown by doubling, in bytes.
 const VALUE_BYTES: usize = 48;
-/// What an entry of a map takes besides its name, in bytes.
+/// Counts for an entry of a map, besides its name, in bytes.
 const ENTRY_BYTES: usize = 136;
-/// What a name takes besides its characters, in bytes.
+/// Counts for a name, besides its characters, in bytes.
 const NAME_BYTES: usize = 80;
-/// What a text takes besides its characters, in bytes.
+/// Counts for a text, besides its characters, in bytes.
 const TEXT_BYTES: usize = 32;
-/// How many names of one document are shared. What has more has hardly one twice.
+/// Limits how many names of one document are shared: a document with more has hardly one twice.
 pub(super) const POOLED: usize = 1 << 16;
 
-/// A save of fewer bytes than this is always within the budget: the closest that a value and its name can stand is six bytes.
+/// Bounds the saves that are always within the budget, in bytes: a value with its name takes at least six bytes of text.
 const ALWAYS_FITS: usize = 1 << 20;
 
 /// The memory that reading may take: ten times the bytes, and never less than 64 MiB.
@@ -62,28 +62,42 @@ impl Budget {
     }
 }
 
+/// Covers what the members that a store adds to an image take, in bytes of memory.
+const AROUND: usize = 4096;
+
 const TOO_MANY: &str = "it has more values than a save of its size can have";
 
-/// Whether reading would take these bytes.
+/// Checks that reading would take these bytes.
 ///
 /// # Errors
-/// Why not.
+/// If they are not JSON, or hold more than the budget.
+#[cfg(test)]
 fn measure(json: &[u8]) -> Result<(), serde_json::Error> {
     if json.len() < ALWAYS_FITS {
         return Ok(());
     }
-    let measure = Measure { budget: &Budget::of(json.len()), names: &RefCell::default() };
+    measure_with(json, 0)
+}
+
+fn measure_with(json: &[u8], around: usize) -> Result<(), serde_json::Error> {
+    let budget = Budget::of(json.len());
+    budget.spend(around)?;
+    let measure = Measure { budget: &budget, names: &RefCell::default() };
     let mut json = serde_json::Deserializer::from_slice(json);
     measure.deserialize(&mut json)?;
     json.end()
 }
 
-/// The same of the members of an object, without the brackets around them.
+/// Checks that reading would take an image with these members: the text of an object without its brackets, to which the store adds its
+/// own members.
+///
+/// # Errors
+/// If they are not JSON, or hold more than the budget.
 pub(crate) fn measure_members(members: &[u8]) -> Result<(), serde_json::Error> {
     if members.len() < ALWAYS_FITS {
         return Ok(());
     }
-    measure(&[b"{", members, b"}"].concat())
+    measure_with(&[b"{", members, b"}"].concat(), AROUND)
 }
 
 /// Spends what reading would, and keeps nothing but the names.

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-/// How many characters of a name are shown at the most.
+/// Limits how many characters of a name are shown.
 const SHOWN: usize = 80;
 
 /// Whether a character would change how the text around it is drawn: control characters, line and paragraph separators, marks that turn

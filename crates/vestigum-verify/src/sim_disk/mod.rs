@@ -246,7 +246,7 @@ impl SimDisk {
         SimDisk { inner: Arc::new(Mutex::new(Inner { state, first: inner.first.clone(), log, ..Inner::default() })) }
     }
 
-    /// A disk of its own with everything that is seen, on which nothing fails and nobody holds a lock.
+    /// Returns a disk of its own with everything that is seen, on which nothing fails and nobody holds a lock.
     #[must_use]
     pub fn sound(&self) -> SimDisk {
         self.killed_after(self.count())

@@ -180,7 +180,7 @@ impl DirStore {
         DirStore { key: Some(key), ..self }
     }
 
-    /// The same store, which reads and writes files of up to so many bytes; larger ones are damage, and are not written. Left out,
+    /// Returns the same store with another limit: it reads and writes files of up to so many bytes; larger ones are damage, and are not written. Left out,
     /// [`MOST_SAVE_BYTES`]. Reading a file takes at most ten times its size in memory, and 64 MiB more.
     #[must_use]
     pub fn reading_at_most(self, bytes: u64) -> DirStore {

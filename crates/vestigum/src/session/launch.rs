@@ -8,7 +8,7 @@ use crate::recovery::{NewestImage, PassingOver, anew, newest_readable};
 use crate::saver::Saver;
 use crate::store::Patience;
 
-/// A launch that takes decisions which only a person can make. [`Session::launch`] takes none of them.
+/// Launches a player with decisions that only a person can make. [`Session::launch`] takes none of them.
 ///
 /// A save that cannot be read now may be whole, and newer than every other: so a launch asks for it for less than a second, and is
 /// refused then ([`StoreError::Unavailable`](crate::StoreError::Unavailable)). Trying again later is right where a program holds the

@@ -168,7 +168,7 @@ pub trait Store: Send + Sync {
     }
 }
 
-/// Which store one is, among those of this process: see [`Store::identity`].
+/// Identifies a store among those of this process: see [`Store::identity`].
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub struct StoreIdentity {
     address: usize,

@@ -7,7 +7,7 @@ use vestigum_core::{EncodedImage, Image, Owner};
 
 use super::{Store, StoreError};
 
-/// What reading a generation said, as far as pruning must know.
+/// Says what reading a generation gave, as far as pruning must know.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SaveVerdict {
     /// It is whole, and progress.
@@ -38,7 +38,7 @@ impl SaveVerdict {
     }
 }
 
-/// What a prune does next for an owner.
+/// Says what a prune does next for an owner.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PruneStep {
     /// Nothing of the owner may go.
