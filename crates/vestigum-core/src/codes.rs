@@ -338,7 +338,7 @@ pub const ALL: &[Explanation] = &[
     Explanation {
         code: LARGE_SAVE,
         title: "a field that can fill a save",
-        text: "A save has at most 64 MiB, and at most as many values as reading takes into ten times its size of memory: about 1.4 million numbers. A larger one could not be read, so it is not written, and play goes on unsaved. Told is a field that can reach that by itself: every container full up to its `max_len`, a text counted in full where the field says a `max_len`, and as 64 characters where it does not; a field that can be rewound counts three times, for its marks. Give it a smaller `max_len`, or keep the bulk in a `blob`.",
+        text: "A save has at most 64 MiB, and at most as many values as reading takes into ten times its size of memory: about 1.4 million numbers. A larger one could not be read, so it is not written, and play goes on unsaved. The warning names a field that can reach that by itself: every container full up to its `max_len`, a text counted in full where the field says a `max_len`, and as 64 characters where it does not; a field that can be rewound counts three times, for its marks. Give it a smaller `max_len`, or keep the bulk in a `blob`.",
         wrong: "[field.footprints]\ntype = \"list of vec2\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmax_len = 2000000",
         right: "[field.footprints]\ntype = \"list of vec2\"\nlasts = \"profile\"\nafter_failure = \"keep\"\nmax_len = 2000",
     },

@@ -1,4 +1,4 @@
-//! One connection whose every answer is waited for no longer than a while.
+//! Asks a database over one connection, and waits for each answer no longer than a deadline.
 //!
 //! A database that is gone does not say so: a proxy keeps the way to it open, or a machine in between swallows what it sends. So each
 //! call has a deadline of this program's own, and a connection that missed one is not used again.
@@ -99,21 +99,21 @@ impl Client {
         self.answered(answer)
     }
 
-    /// The same for a statement that is asked once.
+    /// Runs a statement that is asked once.
     pub(crate) fn query_once(&mut self, sql: &str, parameters: &[&(dyn ToSql + Sync)]) -> Answered<Vec<Row>> {
         let (client, deadline) = (&self.client, self.deadline);
         let answer = self.runtime.block_on(async { timeout(deadline, client.query(sql, parameters)).await });
         self.answered(answer)
     }
 
-    /// How many rows a statement changed.
+    /// Runs a statement, and returns how many rows it changed.
     pub(crate) fn execute(&mut self, statement: &Statement, parameters: &[&(dyn ToSql + Sync)]) -> Answered<u64> {
         let (client, deadline) = (&self.client, self.deadline);
         let answer = self.runtime.block_on(async { timeout(deadline, client.execute(statement, parameters)).await });
         self.answered(answer)
     }
 
-    /// Several statements in one text.
+    /// Runs several statements that stand in one text.
     pub(crate) fn batch(&mut self, sql: &str) -> Answered<()> {
         let (client, deadline) = (&self.client, self.deadline);
         let answer = self.runtime.block_on(async { timeout(deadline, client.batch_execute(sql)).await });

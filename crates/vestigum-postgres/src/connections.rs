@@ -202,7 +202,7 @@ impl Connections {
         Ok(connections)
     }
 
-    /// Whoever holds leases that run so long must hear of trouble well before they have run out.
+    /// Shortens the deadlines: whoever holds leases that run so long must hear of trouble well before they have run out.
     pub(crate) fn leases_run(&self, lasts: Duration) {
         let lasts = u64::try_from(lasts.as_millis()).unwrap_or(u64::MAX).max(1);
         let shorter = |known: u64| (known == 0 || lasts < known).then_some(lasts);
@@ -210,7 +210,7 @@ impl Connections {
         let _ = self.lease_ms.fetch_update(Ordering::Relaxed, Ordering::Relaxed, shorter);
     }
 
-    /// For how long one answer is waited for, and for how long something is tried.
+    /// Returns for how long one answer is waited for, and for how long something is tried.
     fn deadlines(&self) -> (Duration, Duration) {
         let Limits { answer_within, patience, .. } = self.limits;
         match self.lease_ms.load(Ordering::Relaxed) {
@@ -231,7 +231,7 @@ impl Connections {
         self.run_on(&self.pool, action, work)
     }
 
-    /// The same on the connection that is kept for leases.
+    /// Does something on the connection that is kept for leases, as [`Connections::run`] does.
     pub(crate) fn run_urgent<T>(
         &self,
         action: &'static str,

@@ -1,4 +1,4 @@
-//! How much memory a tree takes that is read from JSON: the one limit for what is read and for what is written.
+//! Measures how much memory a tree takes that is read from JSON: one limit for what is read and for what is written.
 //!
 //! Small values that stand close together take many times the memory of their text. So reading has a budget, and what is written is
 //! measured by the same numbers before it is: no save is acknowledged that cannot be read.

@@ -123,7 +123,7 @@ impl Shared {
         state.none_before = Some(state.none_before.map_or(until, |before| before.min(until)));
     }
 
-    /// Until when a lease runs that was asked for then.
+    /// Returns until when a lease runs that was asked for then.
     fn runs_until(&self, asked: Instant) -> Instant {
         asked.checked_add(self.options.lease).unwrap_or_else(|| ends_at(self.options.lease))
     }
