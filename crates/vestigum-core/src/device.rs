@@ -6,24 +6,25 @@
 
 use std::sync::Arc;
 
-use crate::document::write::write;
 use crate::image::Image;
 use crate::image::encoded::EncodedImage;
 use crate::image::report::LoadError;
-use crate::model::Model;
 use crate::progress::Progress;
 use crate::spec::Spec;
 use crate::state::State;
+use crate::state::kept::Kept;
 use crate::suspension::Suspended;
-use crate::value::Value;
-use crate::value::tree::Moved;
-use crate::vocabulary::owner::Owner;
+use vestigum_spec::document::write;
+use vestigum_spec::model::Model;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::Moved;
+use vestigum_spec::vocabulary::owner::Owner;
 
 /// The values of the device that all sessions of a process share.
 #[derive(Default)]
 pub struct LiveDevice {
     sessions: usize,
-    /// How many sessions have joined in all.
+    /// Says how many sessions have joined in all.
     joined: u64,
     model: Option<Arc<Model>>,
     values: Vec<Value>,
@@ -36,7 +37,7 @@ impl LiveDevice {
         self.sessions > 0
     }
 
-    /// How many sessions have joined so far: what was read of the store before another one joined may be old.
+    /// Returns how many sessions have joined so far: what was read of the store before another one joined may be old.
     pub fn joined(&self) -> u64 {
         self.joined
     }
@@ -100,15 +101,17 @@ pub struct DeviceSnapshot {
     model: Arc<Model>,
     values: Vec<Value>,
     moved: Option<Arc<Moved>>,
+    kept: Option<Arc<Kept>>,
 }
 
 impl DeviceSnapshot {
-    /// What a session's progress has of the device.
+    /// Returns what a session's progress has of the device.
     pub fn of(progress: &Progress) -> DeviceSnapshot {
         DeviceSnapshot {
             model: progress.model().clone(),
             values: progress.device_values(),
             moved: progress.state().moved.clone(),
+            kept: progress.state().kept_of_device.clone(),
         }
     }
 
@@ -125,6 +128,7 @@ impl DeviceSnapshot {
             state.write(slot, value.clone());
         }
         state.moved.clone_from(&self.moved);
+        state.kept_of_device.clone_from(&self.kept);
         Suspended::new(model, state).encoded(&Owner::Device, saved_at)
     }
 }

@@ -1,4 +1,4 @@
-//! The pure core of Vestigum: specs, expressions, progress, images and playthroughs.
+//! The pure core of Vestigum: progress, expressions, images, and how saves are loaded, migrated and merged.
 //!
 //! Nothing in this crate reads a file, a clock, the environment or a random number, and nothing starts a thread: give
 //! the same spec the same moments and the same progress comes out. Games use the crate `vestigum`, which adds stores and
@@ -9,65 +9,46 @@
 //!
 //! | module | holds |
 //! |---|---|
-//! | [`spec`] | the document that says what persists, from TOML to a checked [`Spec`] |
+//! | [`spec`] | a checked document that can be played: [`Spec`] |
 //! | [`progress`] | the state machine that a game feeds with moments |
 //! | [`suspension`] | what a save writes: exactly what the player would have if they quit now |
 //! | [`image`] | the saved form, its digest and check |
 //! | [`loading`] | from images to progress |
 //! | [`adopting`] | saves that a game wrote before it had a spec |
 //! | [`merging`] | the saves of two installations become one |
-//! | [`history`] | the shape of every version that players have |
-//! | [`migration`] | how saves of older versions come to this one |
-//! | [`vocabulary`] | moments, spans, fates, places, keys |
+//! | [`applying`] | saves of older versions come to this one |
+//!
+//! [`vestigum_spec`] reads documents and finds what is wrong with them.
 
 pub mod adopting;
-#[doc(hidden)]
-pub mod analysis;
-pub mod codes;
+pub mod applying;
+pub mod contributing;
 pub mod device;
-pub mod diagnostic;
-#[doc(hidden)]
-pub mod document;
 #[doc(hidden)]
 pub mod evaluation;
 pub mod handle;
-pub mod history;
 pub mod image;
 pub mod loading;
 pub mod merging;
-pub mod migration;
-#[doc(hidden)]
-pub mod model;
-pub mod nearest;
+pub mod origin;
 pub mod outcome;
 pub mod progress;
-#[doc(hidden)]
-pub mod reading;
 pub mod spec;
 #[doc(hidden)]
 pub mod state;
 pub mod suspension;
-#[doc(hidden)]
-pub mod syntax;
-pub mod value;
-pub mod vocabulary;
-#[doc(hidden)]
-pub mod words;
 
 pub use device::LiveDevice;
-pub use diagnostic::{Diagnostic, Diagnostics, Severity};
 pub use handle::Handle;
 pub use handle::derived::{DerivedHandle, DerivedPerKey};
 pub use handle::error::HandleError;
 pub use handle::field_value::{FieldValue, Number};
 pub use handle::keyed::PerKey;
-pub use history::History;
 pub use image::Image;
 pub use image::encoded::{EncodedImage, MOST_SAVE_BYTES};
 pub use image::report::{LoadError, LoadReport};
 pub use loading::Launched;
-pub use nearest::nearest;
-pub use outcome::{AccessError, AccessErrorKind, Change, Next, Outcome, RankedIn, Refused, Written};
+pub use outcome::{Change, Next, Outcome, RankedIn, Refused, Written};
 pub use progress::Progress;
 pub use progress::board::BoardRow;
 pub use progress::call::Call;
@@ -80,14 +61,8 @@ pub use progress::redeem::{CodeError, Redeemed};
 pub use progress::reset::Reset;
 pub use spec::Spec;
 pub use suspension::Suspended;
-pub use value::containers::{List, Map, Set};
-pub use value::edit::Edit;
-pub use value::parts::Part;
-pub use value::ranking::Ranked;
-pub use value::types::Type;
-pub use value::{Finite, Value};
-pub use vocabulary::key::{EntryName, Key, KeyAxis, Keys};
-pub use vocabulary::moment::Moment;
-pub use vocabulary::owner::Owner;
-pub use vocabulary::place::Place;
-pub use vocabulary::span::Span;
+// The words of the signatures above.
+pub use vestigum_spec::{
+    AccessError, AccessErrorKind, Diagnostic, Diagnostics, Edit, EntryName, Finite, History, Key, KeyAxis, Keys, List,
+    Map, Moment, Owner, Part, Place, Ranked, Set, Severity, Span, Type, Value,
+};

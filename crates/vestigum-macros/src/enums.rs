@@ -26,7 +26,7 @@ pub(crate) struct Names {
     pub titled: bool,
     /// Whether fields are kept for each of them.
     pub is_axis: bool,
-    /// What one of them is, for messages.
+    /// Says what one of them is, for messages.
     pub what: String,
 }
 

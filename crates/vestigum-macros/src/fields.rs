@@ -3,12 +3,12 @@
 use proc_macro2::TokenStream;
 use quote::quote;
 
-use vestigum_core::handle::Placed;
-use vestigum_core::model::Model;
-use vestigum_core::model::axis::Axis;
-use vestigum_core::model::field::Field;
-use vestigum_core::model::level::Derived;
-use vestigum_core::{Span, Type};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::level::Derived;
+use vestigum_spec::model::placed::{Gate, Placed};
+use vestigum_spec::{Span, Type};
 
 use crate::comments::comment;
 use crate::names::{camel, ident, screaming};
@@ -40,10 +40,11 @@ pub(crate) fn field(model: &Model, field: &Field, text: &str) -> Option<TokenStr
         (Type::Bytes, false) => quote!([u8]),
         _ => ty,
     };
-    let Placed { slot, field: id, fingerprint, gate, of_device, lowest, highest } = Placed::of(model, field);
+    let Placed { slot, field: FieldId(id), fingerprint, gate: Gate(gate), of_device, lowest, highest } =
+        Placed::of(model, field);
     let placed = quote! {
         g::Placed {
-            slot: #slot, field: #id, fingerprint: #fingerprint, gate: #gate, of_device: #of_device,
+            slot: #slot, field: g::FieldId(#id), fingerprint: #fingerprint, gate: g::Gate(#gate), of_device: #of_device,
             lowest: #lowest, highest: #highest,
         }
     };

@@ -74,7 +74,11 @@ pub fn spec(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
                 #inner
             }
         },
-        Err(message) => failed(&message, path.span()),
+        // The module is there and empty, so that the compiler does not take its name for that of a crate.
+        Err(message) => {
+            let error = failed(&message, path.span());
+            quote::quote!(#error #visibility mod #name {})
+        }
     };
     module.into()
 }
@@ -86,13 +90,41 @@ pub fn spec(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
 /// vestigum_verify::tests!("progress.toml");
 /// ```
 ///
+/// With `deny_open` behind the path, a promise whose answer is not known, or leaves something out, fails its test, too:
+/// `tests!("progress.toml", deny_open)`. Otherwise its test passes and prints why.
+///
 /// The path begins at the folder of the crate's `Cargo.toml`. The playthroughs are those in the folder of the spec and in the
 /// folders beside it. A file that is changed builds the tests anew; after a new file, save the one with this line.
 #[proc_macro]
 pub fn tests(input: proc_macro::TokenStream) -> proc_macro::TokenStream {
-    let path = parse_macro_input!(input as LitStr);
+    let Tested { path, deny_open } = parse_macro_input!(input as Tested);
     let folder = std::env::var("CARGO_MANIFEST_DIR").unwrap_or_default();
-    plays::of_file(&folder, &path.value()).unwrap_or_else(|message| failed(&message, path.span())).into()
+    plays::of_file(&folder, &path.value(), deny_open).unwrap_or_else(|message| failed(&message, path.span())).into()
+}
+
+/// Holds what `tests!` is given: the path of a spec, and whether open answers fail.
+struct Tested {
+    path: LitStr,
+    deny_open: bool,
+}
+
+impl Parse for Tested {
+    fn parse(input: ParseStream<'_>) -> syn::Result<Tested> {
+        let path = input.parse()?;
+        if input.is_empty() {
+            return Ok(Tested { path, deny_open: false });
+        }
+        input.parse::<Token![,]>()?;
+        if input.is_empty() {
+            return Ok(Tested { path, deny_open: false });
+        }
+        let word: Ident = input.parse()?;
+        if word != "deny_open" {
+            return Err(syn::Error::new(word.span(), "expected `deny_open`: then open answers fail their tests"));
+        }
+        input.parse::<Option<Token![,]>>()?;
+        Ok(Tested { path, deny_open: true })
+    }
 }
 
 fn failed(message: &str, span: Span) -> TokenStream {

@@ -7,10 +7,10 @@ use std::path::Path;
 use proc_macro2::TokenStream;
 use quote::quote;
 
-use vestigum_core::history::shape::choices;
-use vestigum_core::model::Model;
-use vestigum_core::model::level::Level;
-use vestigum_core::{History, Spec};
+use vestigum_spec::history::choices;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::level::Level;
+use vestigum_spec::{CheckedSpec, History};
 
 use crate::comments::comment;
 use crate::enums::{self, Name, Names};
@@ -19,7 +19,7 @@ use crate::{fields, structs};
 
 /// A spec in a file, with its history if there is one beside it.
 pub(crate) struct Read {
-    pub spec: Spec,
+    pub spec: CheckedSpec,
     pub text: String,
     pub has_history: bool,
 }
@@ -35,19 +35,19 @@ pub(crate) fn read(folder: &str, path: &str) -> Result<Read, String> {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => None,
         Err(error) => return Err(format!("cannot read the history at {}: {error}", beside.display())),
     };
-    let rendered = |findings: vestigum_core::Diagnostics| format!("\n{}\n", vestigum_render::render(&findings, false));
+    let rendered = |findings: vestigum_spec::Diagnostics| format!("\n{}\n", vestigum_render::render(&findings, false));
     let spec = match &history {
         Some(history) => {
             let name = Path::new(path).with_extension("history.json");
             let history = History::from_json(&name.display().to_string(), history).map_err(rendered)?;
-            Spec::from_named_toml_with_history(path, &text, history).map_err(rendered)?
+            CheckedSpec::from_named_toml_with_history(path, &text, history).map_err(rendered)?
         }
-        None => Spec::from_named_toml(path, &text).map_err(rendered)?,
+        None => CheckedSpec::from_named_toml(path, &text).map_err(rendered)?,
     };
     Ok(Read { spec, text, has_history: history.is_some() })
 }
 
-/// What is in the module of the spec in a file, or what the compiler says.
+/// Returns what is in the module of the spec in a file, or what the compiler says.
 pub(crate) fn of_file(folder: &str, path: &str) -> Result<TokenStream, String> {
     let Read { spec, text, has_history } = read(folder, path)?;
     let enums = enums_of(spec.model(), &text);
@@ -167,7 +167,7 @@ fn unambiguous(model: &Model, enums: &[Names]) -> Result<(), String> {
     Ok(())
 }
 
-fn written(spec: &Spec, enums: &[Names], path: &str, has_history: bool, text: &str) -> TokenStream {
+fn written(spec: &CheckedSpec, enums: &[Names], path: &str, has_history: bool, text: &str) -> TokenStream {
     let model = spec.model();
     let text_of =
         |path: &str| quote!(::core::include_str!(::core::concat!(::core::env!("CARGO_MANIFEST_DIR"), "/", #path)));
@@ -190,7 +190,7 @@ fn written(spec: &Spec, enums: &[Names], path: &str, has_history: bool, text: &s
     let doc = format!(
         "The spec of {}, version {}, as Rust types: `{path}`.\n\n[`spec`] is the spec itself; a constant stands for each field and \
          derived value, an enum for each list of names, a struct for each struct.",
-        spec.title(),
+        model.title.as_str(),
         model.version,
     );
     let checkpoints = checkpoints(model);

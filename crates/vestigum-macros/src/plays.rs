@@ -10,7 +10,7 @@ use quote::quote;
 use crate::module::{Read, read};
 use crate::names::ident;
 
-pub(crate) fn of_file(folder: &str, path: &str) -> Result<TokenStream, String> {
+pub(crate) fn of_file(folder: &str, path: &str, deny_open: bool) -> Result<TokenStream, String> {
     let Read { spec, has_history, .. } = read(folder, path)?;
     let full = Path::new(folder).join(path);
     let unreadable = |error: std::io::Error| format!("cannot read what is beside {}: {error}", full.display());
@@ -32,13 +32,14 @@ pub(crate) fn of_file(folder: &str, path: &str) -> Result<TokenStream, String> {
         files.push(file);
     }
     let mut known = BTreeMap::new();
-    let promises = spec.promises().map(|promise| {
+    let promises = spec.model().promises.iter().map(|promise| {
         let name = promise.name();
         let test = ident(&unused(&mut known, name));
+        let assert = ident(if deny_open { "assert_promise_known" } else { "assert_promise" });
         quote! {
             #[test]
             fn #test() {
-                ::vestigum_verify::testing::assert_promise(super::SPEC, #name);
+                ::vestigum_verify::testing::#assert(super::SPEC, #name);
             }
         }
     });

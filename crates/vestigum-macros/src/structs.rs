@@ -3,8 +3,8 @@
 use proc_macro2::TokenStream;
 use quote::quote;
 
-use vestigum_core::value::types::StructType;
-use vestigum_core::{Type, Value};
+use vestigum_spec::value::types::StructType;
+use vestigum_spec::{Type, Value};
 
 use crate::comments::comment;
 use crate::names::{camel, ident};

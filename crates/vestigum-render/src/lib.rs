@@ -7,17 +7,17 @@ use std::{fs, io};
 
 use annotate_snippets::{AnnotationKind, Group, Level, Renderer, Snippet};
 
-use vestigum_core::{Diagnostics, Severity};
+use vestigum_spec::{Diagnostics, Severity};
 
-/// How many findings are shown in full; the rest are counted.
+/// Says how many findings are shown in full; the rest are counted.
 const SHOWN: usize = 100;
 
 /// Renders all findings with their snippets, with terminal colours if `styled`.
 ///
 /// ```
-/// use vestigum_core::Spec;
+/// use vestigum_spec::CheckedSpec;
 ///
-/// let findings = Spec::from_toml("[game]\nid = \"fellpost\"\nversoin = 2").unwrap_err();
+/// let findings = CheckedSpec::from_named_toml("fellpost.toml", "[game]\nid = \"fellpost\"\nversoin = 2").unwrap_err();
 /// let shown = vestigum_render::render(&findings, false);
 /// assert!(shown.contains("versoin = 2"), "{shown}");
 /// assert!(shown.contains("did you mean `version`?"));

@@ -1,35 +1,85 @@
 //! Reading a map: what of an old save goes where.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use toml::Spanned as TomlSpanned;
 use toml::de::{DeTable, DeValue};
 
 use crate::adopting::convert::{Asks, Conversion, Item, Limit};
+use crate::adopting::number::Number;
 use crate::adopting::path::TreePath;
-use crate::codes;
-use crate::diagnostic::{Diagnostic, SourceSpan};
-use crate::document::read::syntax_errors;
-use crate::model::axis::{Axis, KeySet};
-use crate::model::field::Field;
-use crate::model::level::Level;
-use crate::model::{Model, Names};
-use crate::value::Finite;
-use crate::value::tree::Tree;
-use crate::value::types::Type;
-use crate::vocabulary::span::Span;
+use vestigum_spec::codes;
+use vestigum_spec::diagnostic::{Diagnostic, SourceSpan};
+use vestigum_spec::document::Word;
+use vestigum_spec::document::syntax_errors;
+use vestigum_spec::model::axis::{Axis, KeySet};
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::model::level::Level;
+use vestigum_spec::model::{Model, Names};
+use vestigum_spec::value::Finite;
+use vestigum_spec::value::tree::Tree;
+use vestigum_spec::value::types::Type;
+use vestigum_spec::vocabulary::span::Span;
 
-type Spot<'i> = TomlSpanned<DeValue<'i>>;
+pub(super) type Spot<'i> = TomlSpanned<DeValue<'i>>;
 
-/// What goes into one entry of a field, or into all of its entries.
+/// A field by its place in the model, its keys with none for a star, and the way to a member.
+pub(super) type Target = (usize, Vec<Option<String>>, Vec<Arc<str>>);
+
+/// Describes what goes into one entry of a field, or into all of its entries.
 #[derive(Clone, Debug)]
 pub(super) struct Take {
     /// The field, by its place in the model.
     pub(super) field: usize,
-    /// Its keys; `None` for the star.
+    /// Its keys; `None` for a star.
     pub(super) keys: Vec<Option<String>>,
-    pub(super) path: TreePath,
+    /// The way to a member of its structs; none where the whole value is meant.
+    pub(super) members: Vec<Arc<str>>,
+    pub(super) from: From,
     pub(super) conversion: Conversion,
+}
+
+impl Take {
+    /// Returns the type of what is filled: the field, or the member.
+    pub(super) fn ty<'f>(&self, field: &'f Field) -> &'f Type {
+        self.members.iter().try_fold(&field.ty, |ty, name| member_type(ty, name)).unwrap_or(&field.ty)
+    }
+}
+
+/// Says where a value comes from.
+#[derive(Clone, Debug)]
+pub(super) enum From {
+    Path(TreePath),
+    /// An expression over several values, each under its name. The stars of all of them are those of the first.
+    Several {
+        paths: Vec<TreePath>,
+        item: Type,
+        expression: Expression,
+    },
+}
+
+impl From {
+    pub(super) fn paths(&self) -> &[TreePath] {
+        match self {
+            From::Path(path) => std::slice::from_ref(path),
+            From::Several { paths, .. } => paths,
+        }
+    }
+}
+
+/// Names a field that is made of what was taken, and for each of its slots the level that is meant and the expression.
+#[derive(Clone, Debug)]
+pub(super) struct MadeField {
+    pub(super) field: usize,
+    pub(super) slots: Vec<(usize, Option<u32>, Expression)>,
+}
+
+/// The type of a struct's member.
+fn member_type<'t>(ty: &'t Type, name: &str) -> Option<&'t Type> {
+    let structure = ty.as_struct()?;
+    Some(&structure.members[structure.position(name)?].ty)
 }
 
 /// A map that fits a spec.
@@ -38,22 +88,25 @@ pub(super) struct AdoptMap {
     pub(super) takes: Vec<Take>,
     /// By axis, what the old saves call a key, and what it is.
     pub(super) names: BTreeMap<String, BTreeMap<String, String>>,
-    /// What nobody wants any more.
+    /// Says what nobody wants any more.
     pub(super) left: Vec<TreePath>,
+    /// Lists what is made of what was taken.
+    pub(super) makes: Vec<MadeField>,
 }
 
 /// Reads a map, and everything that is wrong with it.
 pub(super) fn read(text: &str, model: &Model) -> (AdoptMap, Vec<Diagnostic>) {
     let (root, toml_errors) = DeTable::parse_recoverable(text);
-    let mut reader = Reader { model, errors: syntax_errors(&toml_errors), map: AdoptMap::default() };
+    let mut reader = Reader { text, model, errors: syntax_errors(&toml_errors), map: AdoptMap::default() };
     for (key, value) in root.get_ref() {
         match &**key.get_ref() {
             "names" => reader.names(value),
             "take" => reader.takes(value),
             "left" => reader.left(value),
+            "make" => reader.makes(value),
             other => {
                 let message = format!("a map has no table `{}`", other.escape_debug());
-                let known = ["names", "take", "left"];
+                let known = ["names", "take", "make", "left"];
                 reader.errors.push(Diagnostic::error(codes::SHAPE, key.span().into(), message).suggest(other, known));
             }
         }
@@ -62,24 +115,25 @@ pub(super) fn read(text: &str, model: &Model) -> (AdoptMap, Vec<Diagnostic>) {
     (reader.map, reader.errors)
 }
 
-struct Reader<'m> {
-    model: &'m Model,
-    errors: Vec<Diagnostic>,
-    map: AdoptMap,
+pub(super) struct Reader<'m> {
+    pub(super) text: &'m str,
+    pub(super) model: &'m Model,
+    pub(super) errors: Vec<Diagnostic>,
+    pub(super) map: AdoptMap,
 }
 
 impl Reader<'_> {
-    fn error(&mut self, span: SourceSpan, message: impl Into<String>) {
+    pub(super) fn error(&mut self, span: SourceSpan, message: impl Into<String>) {
         self.errors.push(Diagnostic::error(codes::SHAPE, span, message));
     }
 
-    fn wants(&mut self, what: &str, wanted: &str, found: &Spot<'_>) {
+    pub(super) fn wants(&mut self, what: &str, wanted: &str, found: &Spot<'_>) {
         let kind = found.get_ref().type_str();
         let error = Diagnostic::error(codes::SHAPE, found.span().into(), format!("`{what}` wants {wanted}"));
         self.errors.push(error.label(format!("this is of type {kind}")));
     }
 
-    fn table<'t, 'i>(
+    pub(super) fn table<'t, 'i>(
         &mut self,
         what: &str,
         value: &'t Spot<'i>,
@@ -157,19 +211,25 @@ impl Reader<'_> {
     /// `[take]`: what goes into each field.
     fn takes(&mut self, value: &Spot<'_>) {
         for (target, from) in self.table("take", value) {
-            let Some((field, keys)) = self.target(target.get_ref(), target.span().into()) else { continue };
-            let (path, conversion) = match from.get_ref() {
-                DeValue::Table(table) => self.conversion(table, from),
-                _ => (self.path(target.get_ref(), from), Conversion::default()),
+            let Some((field, keys, members)) = self.target(target.get_ref(), target.span().into()) else { continue };
+            let found = &self.model.fields[field];
+            let ty = members.iter().try_fold(&found.ty, |ty, name| member_type(ty, name)).unwrap_or(&found.ty).clone();
+            let (from_where, conversion) = match from.get_ref() {
+                DeValue::Table(table) => self.conversion(table, from, &ty),
+                _ => (self.path(target.get_ref(), from).map(From::Path), Conversion::default()),
             };
-            let Some(path) = path else { continue };
-            self.agrees(&path, &conversion, &keys, &self.model.fields[field], from.span().into());
-            self.map.takes.push(Take { field, keys, path, conversion });
+            let Some(from_where) = from_where else { continue };
+            self.agrees(&from_where, &conversion, &keys, (found, &ty), from.span().into());
+            self.map.takes.push(Take { field, keys, members, from: from_where, conversion });
         }
     }
 
     /// `best_letters[*]`: the field and its keys.
-    fn target(&mut self, text: &str, span: SourceSpan) -> Option<(usize, Vec<Option<String>>)> {
+    pub(super) fn target(&mut self, text: &str, span: SourceSpan) -> Option<Target> {
+        // The members stand behind the keys, or behind the name.
+        let end = text.rfind(']').map_or(0, |at| at + 1);
+        let dot = text[end..].find('.').map(|at| end + at);
+        let (text, members) = dot.map_or((text, ""), |at| (&text[..at], &text[at + 1..]));
         let (name, rest) = text.split_once('[').map_or((text, None), |(name, rest)| (name, Some(rest)));
         let model = self.model;
         let Some(index) = model.fields.iter().position(|field| field.name() == name.trim()) else {
@@ -207,10 +267,6 @@ impl Reader<'_> {
             self.error(span, format!("`{name}` takes {wanted} in brackets; `*` is each of them"));
             return None;
         }
-        if keys.iter().filter(|key| **key == "*").count() > 1 {
-            self.error(span, "one `*` at most: write the other keys out");
-            return None;
-        }
         let mut read = Vec::new();
         for (key, axis) in keys.into_iter().zip(axes) {
             let word = model.axis_word(*axis);
@@ -222,19 +278,55 @@ impl Reader<'_> {
             }
             read.push((key != "*").then(|| key.to_owned()));
         }
-        Some((index, read))
+        let mut way: Vec<Arc<str>> = Vec::new();
+        let mut ty = &field.ty;
+        for member in members.split('.').filter(|member| !member.is_empty()) {
+            let Some(inner) = member_type(ty, member) else {
+                let message = format!("a value of type {ty} has no member `{}`", member.escape_debug());
+                self.error(span, message);
+                return None;
+            };
+            way.push(member.into());
+            ty = inner;
+        }
+        Some((index, read, way))
     }
 
     /// `{ from = "…", times = 1000 }`.
-    fn conversion(&mut self, table: &DeTable<'_>, whole: &Spot<'_>) -> (Option<TreePath>, Conversion) {
+    fn conversion(&mut self, table: &DeTable<'_>, whole: &Spot<'_>, ty: &Type) -> (Option<From>, Conversion) {
         let (mut path, mut conversion) = (None, Conversion::default());
-        let mut has_from = false;
+        let (mut has_from, mut several, mut with) = (false, Vec::new(), None);
         for (key, value) in table {
             let number = || as_number(value.get_ref());
             match &**key.get_ref() {
                 "from" => {
                     has_from = true;
-                    path = self.path("from", value);
+                    match value.get_ref() {
+                        DeValue::Table(named) => {
+                            for (name, value) in named {
+                                let read = self.path(name.get_ref(), value);
+                                several.extend(read.map(|path| (name.get_ref().to_string(), path)));
+                            }
+                        }
+                        _ => path = self.path("from", value),
+                    }
+                }
+                "with" => match value.get_ref() {
+                    DeValue::String(text) => with = Some(Word::new(text.to_string(), value.span().into())),
+                    _ => self.wants("with", "an expression, as \"value * 3600\"", value),
+                },
+                what @ ("by" | "each") => match value.get_ref().as_str() {
+                    Some(name) if what == "by" => conversion.by = Some(name.to_owned()),
+                    Some(name) => conversion.each = Some(name.to_owned()),
+                    None => self.wants(what, "the name of a member of the items", value),
+                },
+                "members" => {
+                    for (now, old) in self.table("members", value) {
+                        match old.get_ref().as_str() {
+                            Some(name) => drop(conversion.members.insert(now.get_ref().to_string(), name.to_owned())),
+                            None => self.wants(now.get_ref(), "what the old save calls it, a text", old),
+                        }
+                    }
                 }
                 "times" | "plus" => match (number(), &**key.get_ref()) {
                     (Some(number), "times") => conversion.times = Some(number),
@@ -272,7 +364,10 @@ impl Reader<'_> {
                 },
                 other => {
                     let message = format!("there is no `{}` here", other.escape_debug());
-                    let known = ["from", "times", "plus", "names", "above", "at_least", "holds", "is", "none"];
+                    let known = [
+                        "from", "times", "plus", "with", "names", "members", "by", "each", "above", "at_least",
+                        "holds", "is", "none",
+                    ];
                     let error = Diagnostic::error(codes::SHAPE, key.span().into(), message);
                     self.errors.push(error.help(format!("it can have: {}", known.join(", "))).suggest(other, known));
                 }
@@ -281,21 +376,40 @@ impl Reader<'_> {
         if !has_from {
             self.error(whole.span().into(), "`from` is missing: where in the old save the value is");
         }
-        (path, conversion)
+        let span: SourceSpan = whole.span().into();
+        let from = match (path, with, several.is_empty()) {
+            (Some(path), None, _) => Some(From::Path(path)),
+            (Some(path), Some(with), _) => self.expression(vec![("value".to_owned(), path)], &with, ty),
+            (None, Some(with), false) => self.expression(several, &with, ty),
+            (None, None, false) => {
+                self.error(span, "several values become one by an expression: add `with`");
+                None
+            }
+            (None, _, true) => None,
+        };
+        (from, conversion)
     }
 
     /// Whether stars stand where they can mean something, and what is asked gives what the field holds.
     fn agrees(
         &mut self,
-        path: &TreePath,
+        from: &From,
         conversion: &Conversion,
         keys: &[Option<String>],
-        field: &Field,
+        (field, ty): (&Field, &Type),
         span: SourceSpan,
     ) {
-        let starred = keys.iter().any(Option::is_none);
+        let wanted = keys.iter().filter(|key| key.is_none()).count();
         let by_key = conversion.asks_position() || matches!(conversion.asks, Some(Asks::Holds(Item::Star)));
-        match (starred, path.has_star(), by_key) {
+        let stars = from.paths().iter().map(TreePath::stars).max().unwrap_or(0);
+        if stars > 0 && wanted > 0 && !by_key && stars != wanted {
+            let message = format!(
+                "the path has {stars} `*`, and `{}` has {wanted}: they stand for the same keys, in the same order",
+                field.name()
+            );
+            self.error(span, message);
+        }
+        match (wanted > 0, stars > 0, by_key) {
             (false, true, _) => {
                 self.error(
                     span,
@@ -309,9 +423,18 @@ impl Reader<'_> {
             (true, false, false) => {
                 self.error(span, "every entry would get the same value: put a `*` into the path, for what the old save calls the key");
             }
+            (true, false, true) if wanted > 1 => {
+                self.error(span, "`position` and `\"*\"` mean one key: write the others out");
+            }
             (true, true, false) | (true, false, true) | (false, false, false) => {}
         }
-        if conversion.asks.is_some() && *field.ty() != Type::Bool {
+        if conversion.by.is_some() && conversion.asks.is_none() && !matches!(ty, Type::Map(_)) {
+            self.error(
+                span,
+                format!("`by` makes a map of a list, and `{}` is of type {}", field.name(), field.type_name()),
+            );
+        }
+        if conversion.asks.is_some() && *ty != Type::Bool {
             self.error(
                 span,
                 format!("what is asked is true or false, and `{}` is of type {}", field.name(), field.type_name()),
@@ -324,7 +447,7 @@ impl Reader<'_> {
 pub(super) struct KeyNames<'m> {
     pub(super) names: Vec<&'m str>,
     pub(super) closed: bool,
-    /// How many of them have a position: the first ones.
+    /// Says how many of them have a position: the first ones.
     pub(super) in_order: usize,
 }
 
@@ -341,10 +464,12 @@ pub(super) fn key_names<'m>(names: &'m Names, axis: &str) -> Option<KeyNames<'m>
     Some(KeyNames { in_order: keys.len(), names: keys, closed: set.max().is_none() })
 }
 
-fn as_number(value: &DeValue<'_>) -> Option<f64> {
+fn as_number(value: &DeValue<'_>) -> Option<Number> {
     match value {
-        DeValue::Integer(integer) => i64::from_str_radix(integer.as_str(), integer.radix()).ok().map(|int| int as f64),
-        DeValue::Float(float) => float.as_str().parse().ok().filter(|float: &f64| float.is_finite()),
+        DeValue::Integer(integer) => {
+            i64::from_str_radix(integer.as_str(), integer.radix()).ok().map(|int| Number::Int(i128::from(int)))
+        }
+        DeValue::Float(float) => float.as_str().parse().ok().filter(|float: &f64| float.is_finite()).map(Number::Float),
         DeValue::String(_) | DeValue::Boolean(_) | DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
     }
 }
@@ -355,7 +480,7 @@ fn plain(value: &DeValue<'_>) -> Option<Tree> {
         DeValue::Boolean(bool) => Some(Tree::Bool(*bool)),
         DeValue::String(text) => Some(Tree::Text((&**text).into())),
         DeValue::Integer(integer) => i64::from_str_radix(integer.as_str(), integer.radix()).ok().map(Tree::Int),
-        DeValue::Float(_) => as_number(value).map(|float| Tree::Float(Finite::new(float))),
+        DeValue::Float(_) => as_number(value).map(|number| Tree::Float(Finite::new(number.float()))),
         DeValue::Datetime(_) | DeValue::Array(_) | DeValue::Table(_) => None,
     }
 }

@@ -6,34 +6,38 @@
 //!
 //! The image is then loaded like any other: what does not fit its field is dropped or brought into its limits, and that is reported, too.
 //!
-//! `path` finds values in an old save, `convert` makes them fit, `map` reads the document.
+//! `path` finds values in an old save, `number` keeps large ones exact, `convert` makes them fit; `map` reads the document, and `making` its
+//! expressions; `taking` takes what the map says.
 
 mod convert;
+mod making;
 mod map;
+mod number;
 mod path;
+mod taking;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::sync::Arc;
 
-use indexmap::IndexSet;
 use thiserror::Error;
 
-use crate::adopting::convert::Key;
-use crate::adopting::map::{AdoptMap, Take, key_names};
-use crate::adopting::path::{Found, children};
-use crate::diagnostic::Diagnostics;
+use crate::adopting::map::{AdoptMap, MadeField};
+use crate::adopting::taking::{Taking, leaves, old_tree};
+use crate::evaluation::Env;
+use crate::evaluation::judge::ExpressionValue;
 use crate::image::report::{LoadError, LoadReport, SavedName};
-use crate::image::write::place_entry;
 use crate::image::{Image, SavedPlace};
-use crate::model::field::Field;
 use crate::progress::Progress;
 use crate::spec::Spec;
-use crate::value::tree::{Moved, Tree, Values};
-use crate::vocabulary::owner::Owner;
-use crate::vocabulary::span::Span;
+use crate::state::State;
+use vestigum_spec::diagnostic::Diagnostics;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::tree::{Moved, Tree, Values};
+use vestigum_spec::vocabulary::owner::Owner;
+use vestigum_spec::vocabulary::span::{Span, WrittenBy};
 
-/// How the JSON saves of a game become those of a spec.
+/// Describes how the JSON saves of a game become those of a spec.
 ///
 /// ```
 /// # use vestigum_core::Spec;
@@ -77,7 +81,7 @@ pub struct Adoption {
     map: AdoptMap,
 }
 
-/// What became of an old save.
+/// Describes what became of an old save.
 #[derive(Debug)]
 #[non_exhaustive]
 pub struct Adopted {
@@ -87,23 +91,25 @@ pub struct Adopted {
     pub device: Option<Image>,
     /// The progress that a game would load from them.
     pub progress: Progress,
-    /// What was taken, and what was not.
+    /// Says what was taken, and what was not.
     pub report: AdoptReport,
 }
 
-/// What of an old save was taken, and what was not.
+/// Describes what of an old save was taken, and what was not.
 #[derive(Clone, Debug, Default, PartialEq)]
 #[non_exhaustive]
 pub struct AdoptReport {
-    /// What went where.
+    /// Says what went where.
     pub taken: Vec<Taken>,
-    /// What the map looks for and the save does not have: the field, and the path.
+    /// Says what the map looks for and the save does not have: the field, and the path.
     pub missing: Vec<(String, String)>,
-    /// What could not be taken: its path, and why.
+    /// Says what could not be taken: its path, and why.
     pub refused: Vec<(String, String)>,
-    /// What nobody took, by path. What the map names under `left` is not among it.
+    /// Says what nobody took, by path. What the map names under `left` is not among it.
     pub left: Vec<String>,
-    /// What loading the image then did: fields that keep their defaults, and values that did not fit.
+    /// Fields that only rules at `complete` write and that hold nothing, though levels are completed: `[make]` can work them out.
+    pub at_rules: Vec<Arc<str>>,
+    /// Says what loading the image then did: fields that keep their defaults, and values that did not fit.
     pub load: LoadReport,
 }
 
@@ -111,19 +117,19 @@ pub struct AdoptReport {
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Taken {
-    /// Where it was.
+    /// Says where it was.
     pub path: String,
-    /// Where it is.
+    /// Says where it is.
     pub name: SavedName,
-    /// What it is there, before its limits.
+    /// Says what it is there, before its limits.
     pub value: Tree,
 }
 
-/// Why an old save was not taken over at all.
+/// Describes why an old save was not taken over at all.
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum AdoptError {
-    /// It is not JSON, or has more values than a save of its size can have.
+    /// It is not JSON, or reading it is estimated to take more than ten times its size in memory and more than 256 MiB.
     #[error("it cannot be read as JSON: {0}")]
     Json(serde_json::Error),
     /// The image that was made of it does not load.
@@ -164,29 +170,42 @@ impl Adoption {
         }
     }
 
-    /// Whether the map says that nobody wants it.
-    fn is_unwanted(&self, at: &[String]) -> bool {
-        self.map.left.iter().any(|path| path.covers(at))
-    }
-
     /// Makes images of an old save.
     ///
     /// # Errors
     /// If the bytes are no JSON. Everything else is told by the report.
     pub fn adopt(&self, json: &[u8], profile: &str) -> Result<Adopted, AdoptError> {
-        let old = Tree::from_json(json).map_err(AdoptError::Json)?;
-        let mut taking =
-            Taking { adoption: self, report: AdoptReport::default(), used: BTreeSet::new(), made: BTreeMap::new() };
+        let old = old_tree(json).map_err(AdoptError::Json)?;
+        let mut taking = Taking {
+            adoption: self,
+            report: AdoptReport::default(),
+            used: BTreeSet::new(),
+            unused: BTreeSet::new(),
+            named: BTreeSet::new(),
+            unwanted: BTreeSet::new(),
+            filled: BTreeMap::new(),
+            made: BTreeMap::new(),
+        };
+        for path in &self.map.left {
+            let found = path.find(&old);
+            // A name that no save has is one that nobody meant.
+            if found.is_empty() {
+                taking.report.missing.push(("left".into(), path.to_string()));
+            }
+            taking.unwanted.extend(found.into_iter().map(|found| found.at));
+        }
         let (mut of_profile, mut of_device) = (Values::new(), Values::new());
         for take in &self.map.takes {
             let field = &self.spec.model().fields[take.field];
             let values = if field.lasts() == Span::Device { &mut of_device } else { &mut of_profile };
             taking.take(take, field, &old, values);
         }
-        let Taking { mut report, used, made, .. } = taking;
-        let taken = |at: &[String]| (1..=at.len()).any(|parts| used.contains(&at[..parts]));
+        let Taking { mut report, used, unused, named, unwanted, made, .. } = taking;
+        let within =
+            |places: &BTreeSet<Vec<String>>, at: &[String]| (1..=at.len()).any(|parts| places.contains(&at[..parts]));
         leaves(&old, &mut Vec::new(), &mut |at| {
-            if !taken(at) && !self.is_unwanted(at) {
+            let taken = within(&used, at) && (within(&named, at) || !within(&unused, at));
+            if !taken && !within(&unwanted, at) {
                 report.left.push(at.join("."));
             }
         });
@@ -201,13 +220,28 @@ impl Adoption {
             made,
             values,
             marks: None,
+            shape: Some(self.spec.model().shape.clone()),
             moved: Moved::default(),
+            origin: None,
             blobs: Default::default(),
         };
         let of_player = image(Owner::Profile(profile.to_owned()), made, of_profile);
         let device = (!of_device.is_empty()).then(|| image(Owner::Device, BTreeMap::new(), of_device));
         let mut loaded = Progress::load(&self.spec, Some(&of_player), device.as_ref())?;
         report.load = loaded.report;
+        let mut changed = Vec::new();
+        for MadeField { field, slots } in &self.map.makes {
+            let (model, state) = (self.spec.model(), loaded.progress.state());
+            let field = &model.fields[*field];
+            for (slot, level, expression) in slots {
+                let value = expression.value(&Env::new(model, state, *level, None));
+                changed.push((*slot, field.limits.clamp(value).0));
+            }
+        }
+        for (slot, value) in changed {
+            loaded.progress.state_mut().write_through(slot, value);
+        }
+        report.at_rules = self.left_to_rules(loaded.progress.state());
         // What is completed opens what follows it, also where the old save knew nothing of open levels.
         loaded.progress.judge_openings();
         // What a save of the loaded progress holds is what the game would write: whole, in order, and inside its limits.
@@ -221,125 +255,24 @@ impl Adoption {
     }
 }
 
-/// A save that is being taken over.
-struct Taking<'a> {
-    adoption: &'a Adoption,
-    report: AdoptReport,
-    /// The places of what was taken.
-    used: BTreeSet<Vec<String>>,
-    /// The keys that are made at run time, by set.
-    made: BTreeMap<Arc<str>, IndexSet<Arc<str>>>,
-}
-
-impl Taking<'_> {
-    fn take(&mut self, take: &Take, field: &Field, old: &Tree, values: &mut Values) {
-        let found = take.path.find(old);
-        let starred = take.keys.iter().position(Option::is_none);
-        if found.is_empty() {
-            let keys: Vec<&str> = take.keys.iter().map(|key| key.as_deref().unwrap_or("*")).collect();
-            let keys = if keys.is_empty() { String::new() } else { format!("[{}]", keys.join(", ")) };
-            self.report.missing.push((format!("{}{keys}", field.name()), take.path.to_string()));
-            return;
+impl Adoption {
+    /// The per-level fields that only rules at `complete` write and that hold nothing, though levels are completed.
+    fn left_to_rules(&self, state: &State) -> Vec<Arc<str>> {
+        let model = self.spec.model();
+        let completed = model.field(model.completed);
+        if completed.slots().all(|slot| !state.value(slot).as_bool()) {
+            return Vec::new();
         }
-        for Found { at, star, tree } in found {
-            self.used.insert(at.clone());
-            let path = at.join(".");
-            let Some(axis_at) = starred else {
-                self.put(take, field, &take.keys, None, (&path, tree), values);
-                continue;
-            };
-            let axis = self.adoption.spec.model().axis_word(field.axes()[axis_at]).to_owned();
-            let olds = match star {
-                Some(star) => vec![star],
-                // One value for all keys, of each of which something is asked.
-                None => self.old_names(&axis),
-            };
-            for old in olds {
-                match self.key(&axis, &old) {
-                    // A level that stands outside the order has no position.
-                    Some((_, key)) if key.position == 0 && take.conversion.asks_position() => {}
-                    Some((name, key)) => {
-                        let mut keys = take.keys.clone();
-                        keys[axis_at] = Some(name);
-                        self.put(take, field, &keys, Some(&key), (&path, tree), values);
-                    }
-                    None if self.adoption.is_unwanted(&at) => {}
-                    None => {
-                        let why = format!("no {axis} is called `{old}`; `[names.{axis}]` can say which one is meant");
-                        self.report.refused.push((path.clone(), why));
-                    }
-                }
-            }
-        }
-    }
-
-    fn put(
-        &mut self,
-        take: &Take,
-        field: &Field,
-        keys: &[Option<String>],
-        key: Option<&Key>,
-        (path, tree): (&str, &Tree),
-        values: &mut Values,
-    ) {
-        let keys: Vec<Arc<str>> = keys.iter().flatten().map(|key| key.as_str().into()).collect();
-        match take.conversion.of(tree, field.ty(), key) {
-            Err(why) => self.report.refused.push((path.to_owned(), why)),
-            Ok(value) => {
-                self.make(field, &keys);
-                let name = SavedName { field: field.name().into(), keys: keys.clone(), inside: String::new() };
-                self.report.taken.push(Taken { path: path.to_owned(), name, value: value.clone() });
-                let names: Vec<Arc<str>> = [field.name().into()].into_iter().chain(keys).collect();
-                place_entry(values, &names, value);
-            }
-        }
-    }
-
-    /// Makes the keys of open sets that have to be made.
-    fn make(&mut self, field: &Field, keys: &[Arc<str>]) {
-        let model = self.adoption.spec.model();
-        for (axis, key) in field.axes().iter().zip(keys).filter(|(axis, _)| model.is_open(**axis)) {
-            self.made.entry(model.axis_word(*axis).into()).or_default().insert(key.clone());
-        }
-    }
-
-    /// What the old saves call each key of an axis.
-    fn old_names(&self, axis: &str) -> Vec<String> {
-        let known = key_names(self.adoption.spec.model(), axis).map(|known| known.names).unwrap_or_default();
-        let named = self.adoption.map.names.get(axis);
-        let old = |now: &str| {
-            named.and_then(|named| named.iter().find(|(_, name)| **name == now)).map(|(old, _)| old.clone())
+        let taken = |field: &Field| {
+            let of = |at: usize| model.fields[at].id == field.id;
+            self.map.takes.iter().any(|take| of(take.field)) || self.map.makes.iter().any(|made| of(made.field))
         };
-        known.into_iter().map(|now| old(now).unwrap_or_else(|| now.to_owned())).collect()
-    }
-
-    /// The key that an old name means.
-    fn key(&self, axis: &str, old: &str) -> Option<(String, Key)> {
-        let known = key_names(self.adoption.spec.model(), axis)?;
-        let named = self.adoption.map.names.get(axis).and_then(|named| named.get(old));
-        let name = named.map_or(old, String::as_str);
-        let position = match (known.names.iter().position(|known| *known == name), known.closed) {
-            (Some(position), _) if position < known.in_order => position + 1,
-            (Some(_), _) | (None, false) => 0,
-            (None, true) => return None,
+        let by_rules = |field: &&Field| {
+            let keeps = matches!(field.lasts, Span::Run | Span::Profile | Span::Device);
+            keeps && !field.built_in && field.written_by == WrittenBy::Rules && field.is_per_level() && !taken(field)
         };
-        Some((name.to_owned(), Key { old: old.to_owned(), position }))
-    }
-}
-
-/// Every value of a tree that has nothing in it, by its place. An empty list or map is one.
-fn leaves(tree: &Tree, at: &mut Vec<String>, each: &mut impl FnMut(&[String])) {
-    let inside = children(tree);
-    if inside.is_empty() {
-        if !at.is_empty() {
-            each(at);
-        }
-        return;
-    }
-    for (name, tree) in inside {
-        at.push(name);
-        leaves(tree, at, each);
-        at.pop();
+        let empty = |field: &&Field| field.slots().all(|slot| *state.value(slot) == field.default);
+        model.fields.iter().filter(by_rules).filter(empty).map(|field| field.name.clone()).collect()
     }
 }
 
@@ -355,6 +288,9 @@ impl fmt::Display for AdoptReport {
         }
         for path in &self.left {
             write!(f, "\n  left, {path}: nothing takes it")?;
+        }
+        if !self.at_rules.is_empty() {
+            write!(f, "\n  left to rules, and at the default: {}", self.at_rules.join(", "))?;
         }
         for dropped in &self.load.dropped {
             write!(f, "\n  dropped {}: {}", dropped.what, dropped.why)?;

@@ -4,19 +4,20 @@ pub mod judge;
 pub mod restate;
 pub mod touched;
 
-use crate::model::Model;
-use crate::model::field::{Field, FieldId};
-use crate::model::node::{EntryRef, Made, Node, Pick, ReadAt};
+use crate::evaluation::judge::ExpressionValue;
 use crate::state::State;
 use crate::state::position::Checkpoint;
-use crate::syntax::parse::Operator;
-use crate::value::limits::Limits;
-use crate::value::types::Type;
-use crate::value::{Value, add, below, negated, total};
-use crate::vocabulary::function::{Aggregate, TableFunction};
-use crate::vocabulary::names::key_text;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::node::{EntryRef, Made, Node, Pick, ReadAt};
+use vestigum_spec::syntax::Operator;
+use vestigum_spec::value::limits::Limits;
+use vestigum_spec::value::types::Type;
+use vestigum_spec::value::{Value, add, below, negated, total};
+use vestigum_spec::vocabulary::function::{Aggregate, TableFunction};
+use vestigum_spec::vocabulary::names::key_text;
 
-/// What an expression is evaluated against: a state, and the level and checkpoint that the moment is about.
+/// Describes what an expression is evaluated against: a state, and the level and checkpoint that the moment is about.
 #[derive(Clone, Copy)]
 pub struct Env<'a> {
     pub spec: &'a Model,
@@ -35,8 +36,24 @@ pub struct Env<'a> {
     pub derived: &'a [(u32, Value)],
 }
 
-impl Node {
-    pub fn value(&self, env: &Env<'_>) -> Value {
+/// The value of a part of an expression, and what it reads on the way.
+pub trait NodeValue {
+    /// Works out the value.
+    fn value(&self, env: &Env<'_>) -> Value;
+
+    /// Whether a predicate holds for any field read that contributes to the value. Parts that are not reached (short-circuited, or the
+    /// other branch of an `if`) do not count, and neither do functions over all entries of a field.
+    fn any_read(&self, env: &Env<'_>, is_so: &dyn Fn(&Node) -> bool) -> bool;
+
+    /// Whether this reads a value that is not filled, which reads as zero.
+    fn is_unfilled(&self, env: &Env<'_>) -> bool;
+
+    /// Whether this reads the entry of a level, checkpoint or key that is meant and not there.
+    fn has_no_entry(&self, env: &Env<'_>) -> bool;
+}
+
+impl NodeValue for Node {
+    fn value(&self, env: &Env<'_>) -> Value {
         match self {
             Node::Const(value) => value.clone(),
             Node::Read(from, field, entry) => read(env, *from, *field, entry),
@@ -44,7 +61,12 @@ impl Node {
                 let slot = slot(env, *field, entry);
                 Value::Bool(slot.is_some_and(|slot| env.state.value(slot).is_filled()))
             }
-            Node::Aggregate(over, field) => over.value(env, *field),
+            Node::Before(inner) => match env.before {
+                // What was worked out already is of the state as it is now.
+                Some(before) => inner.value(&Env { state: before, before: None, derived: &[], ..*env }),
+                None => inner.value(env),
+            },
+            Node::Aggregate(over, field) => of_entries(*over, env, *field),
             Node::Derived(index) => match env.derived.binary_search_by_key(index, |(known, _)| *known) {
                 Ok(at) => env.derived[at].1.clone(),
                 Err(_) => env.spec.derived[*index as usize].expression.value(env),
@@ -72,7 +94,7 @@ impl Node {
                 let (container, key) = (container.value(env), key.value(env));
                 container.item(&key).cloned().unwrap_or_else(|| ty.zero())
             }
-            Node::Items(over, container, each, ty) => over.of_items(&container.value(env), each, ty, env),
+            Node::Items(over, container, each, ty) => of_items(*over, &container.value(env), each, ty, env),
             Node::Place(ranking, entry, order) => {
                 let (ranking, entry) = (ranking.value(env), entry.value(env));
                 let place = Limits::of_ranking(order.clone()).place_in(&ranking, entry);
@@ -114,12 +136,8 @@ impl Node {
             Node::CheckpointIndex => Value::Int(env.checkpoint.map_or(0, Checkpoint::index)),
         }
     }
-}
 
-impl Node {
-    /// Whether a predicate holds for any field read that contributes to the value. Parts that are not reached (short-circuited, or the
-    /// other branch of an `if`) do not count, and neither do functions over all entries of a field.
-    pub fn any_read(&self, env: &Env<'_>, is_so: &dyn Fn(&Node) -> bool) -> bool {
+    fn any_read(&self, env: &Env<'_>, is_so: &dyn Fn(&Node) -> bool) -> bool {
         let any = |node: &Node| node.any_read(env, is_so);
         match self {
             Node::Read(..) | Node::Filled(..) => is_so(self),
@@ -138,14 +156,12 @@ impl Node {
         }
     }
 
-    /// Whether this reads a value that is not filled, which reads as zero.
-    pub fn is_unfilled(&self, env: &Env<'_>) -> bool {
+    fn is_unfilled(&self, env: &Env<'_>) -> bool {
         let Node::Read(_, field, entry) = self else { return false };
         slot(env, *field, entry).is_some_and(|slot| !env.state.value(slot).is_filled())
     }
 
-    /// Whether this reads the entry of a level, checkpoint or key that is meant and not there.
-    pub fn has_no_entry(&self, env: &Env<'_>) -> bool {
+    fn has_no_entry(&self, env: &Env<'_>) -> bool {
         let (Node::Read(_, _, EntryRef::Picked(picks)) | Node::Filled(_, EntryRef::Picked(picks))) = self else {
             return false;
         };
@@ -159,7 +175,7 @@ impl Node {
 }
 
 impl<'a> Env<'a> {
-    /// What a moment or a reader sees: the state as it is now.
+    /// Returns what a moment or a reader sees: the state as it is now.
     pub fn new(spec: &'a Model, state: &'a State, level: Option<u32>, checkpoint: Option<&'a Checkpoint>) -> Env<'a> {
         Env { spec, state, before: None, level, checkpoint, exit: None, filled: &[], each: None, derived: &[] }
     }
@@ -246,7 +262,7 @@ fn binary(operator: Operator, left: &Node, right: &Node, env: &Env<'_>) -> Value
     calculated(operator, &a, &right.value(env))
 }
 
-/// What an operator makes of two values.
+/// Returns what an operator makes of two values.
 fn calculated(operator: Operator, a: &Value, b: &Value) -> Value {
     match operator {
         Operator::Equal => Value::Bool(a == b),
@@ -277,51 +293,49 @@ fn extreme(mut values: impl Iterator<Item = Value>, better: impl Fn(&Value, &Val
     values.fold(first, |best, value| if better(&best, &value) { value } else { best })
 }
 
-impl Aggregate {
-    /// What is taken of each item of a container, in one value.
-    fn of_items(self, container: &Value, each: &Node, ty: &Type, env: &Env<'_>) -> Value {
-        let of = |item: &Value| each.value(&Env { each: Some(item), ..*env });
-        let values: Vec<Value> = match container {
-            Value::List(list) => list.iter().map(of).collect(),
-            Value::Set(set) => set.iter().map(of).collect(),
-            Value::Map(map) => map.iter().map(|(_, item)| of(item)).collect(),
-            _ => Vec::new(),
-        };
-        match self {
-            Aggregate::Count => Value::Int(values.iter().filter(|value| value.as_bool()).count() as i64),
-            Aggregate::Size => Value::Int(values.len() as i64),
-            Aggregate::Sum => total(values.iter(), ty),
-            Aggregate::Highest | Aggregate::Lowest if values.is_empty() => ty.zero(),
-            Aggregate::Highest => extreme(values.into_iter(), below),
-            Aggregate::Lowest => extreme(values.into_iter(), |best, value| below(value, best)),
-        }
+/// Returns what is taken of each item of a container, in one value.
+fn of_items(over: Aggregate, container: &Value, each: &Node, ty: &Type, env: &Env<'_>) -> Value {
+    let of = |item: &Value| each.value(&Env { each: Some(item), ..*env });
+    let values: Vec<Value> = match container {
+        Value::List(list) => list.iter().map(of).collect(),
+        Value::Set(set) => set.iter().map(of).collect(),
+        Value::Map(map) => map.iter().map(|(_, item)| of(item)).collect(),
+        _ => Vec::new(),
+    };
+    match over {
+        Aggregate::Count => Value::Int(values.iter().filter(|value| value.as_bool()).count() as i64),
+        Aggregate::Size => Value::Int(values.len() as i64),
+        Aggregate::Sum => total(values.iter(), ty),
+        Aggregate::Highest | Aggregate::Lowest if values.is_empty() => ty.zero(),
+        Aggregate::Highest => extreme(values.into_iter(), below),
+        Aggregate::Lowest => extreme(values.into_iter(), |best, value| below(value, best)),
     }
+}
 
-    /// The entries of a keyed field in one value; unfilled entries, and those whose keys were not made, are skipped.
-    fn value(self, env: &Env<'_>, field: FieldId) -> Value {
-        let field = env.spec.field(field);
-        let made = !env.spec.made_levels.is_empty() && field.is_per_level();
-        let open = made || field.axes.iter().any(|axis| env.spec.is_open(*axis));
-        let there = field.slots().filter(|slot| !open || env.state.has_entry(env.spec, field, *slot));
-        let mut filled = there.map(|slot| env.state.value(slot)).filter(|value| value.is_filled());
-        match self {
-            Aggregate::Count => {
-                let counts = |value: &&Value| **value != Value::Bool(false);
-                Value::Int(filled.filter(counts).count() as i64)
-            }
-            Aggregate::Size if made => {
-                Value::Int(field.slots().filter(|slot| env.state.has_entry(env.spec, field, *slot)).count() as i64)
-            }
-            Aggregate::Size => Value::Int(env.spec.entries_of(field, &env.state.made) as i64),
-            Aggregate::Sum => total(filled, &field.ty),
-            Aggregate::Highest | Aggregate::Lowest => {
-                let Some(first) = filled.next() else { return field.ty.zero() };
-                let best = filled.fold(first, |best, value| {
-                    let better = if self == Aggregate::Highest { below(best, value) } else { below(value, best) };
-                    if better { value } else { best }
-                });
-                best.clone()
-            }
+/// The entries of a keyed field in one value; unfilled entries, and those whose keys were not made, are skipped.
+fn of_entries(over: Aggregate, env: &Env<'_>, field: FieldId) -> Value {
+    let field = env.spec.field(field);
+    let made = !env.spec.made_levels.is_empty() && field.is_per_level();
+    let open = made || field.axes.iter().any(|axis| env.spec.is_open(*axis));
+    let there = field.slots().filter(|slot| !open || env.state.has_entry(env.spec, field, *slot));
+    let mut filled = there.map(|slot| env.state.value(slot)).filter(|value| value.is_filled());
+    match over {
+        Aggregate::Count => {
+            let counts = |value: &&Value| **value != Value::Bool(false);
+            Value::Int(filled.filter(counts).count() as i64)
+        }
+        Aggregate::Size if made => {
+            Value::Int(field.slots().filter(|slot| env.state.has_entry(env.spec, field, *slot)).count() as i64)
+        }
+        Aggregate::Size => Value::Int(env.spec.entries_of(field, &env.state.made) as i64),
+        Aggregate::Sum => total(filled, &field.ty),
+        Aggregate::Highest | Aggregate::Lowest => {
+            let Some(first) = filled.next() else { return field.ty.zero() };
+            let best = filled.fold(first, |best, value| {
+                let better = if over == Aggregate::Highest { below(best, value) } else { below(value, best) };
+                if better { value } else { best }
+            });
+            best.clone()
         }
     }
 }

@@ -4,18 +4,19 @@
 //! that is bound to what it was at that step, with its type; what is still to be read is named with the keys that were
 //! meant. The text is made from the compiled expression, so no name or text is ever taken for another.
 
+use crate::evaluation::NodeValue;
 use crate::evaluation::{Env, made_name, slot};
-use crate::model::expression::entry_text;
-use crate::model::field::FieldId;
-use crate::model::node::{EntryRef, Made, Node, ReadAt};
-use crate::syntax::parse::Operator;
-use crate::value::Value;
-use crate::vocabulary::names::key_text;
+use vestigum_spec::model::expression::entry_text;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::model::node::{EntryRef, Made, Node, ReadAt};
+use vestigum_spec::syntax::Operator;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::names::key_text;
 
-/// How a condition is said again.
+/// Describes how a condition is said again.
 #[derive(Clone, Copy)]
 pub struct Restating<'a> {
-    /// What the condition was judged in.
+    /// Says what the condition was judged in.
     pub env: Env<'a>,
     /// Whether the state that was judged is the one that the playthrough sees. If not, everything is bound.
     pub seen: bool,
@@ -25,7 +26,7 @@ pub struct Restating<'a> {
     pub each: Option<&'a str>,
 }
 
-/// What became of a node: a text that reads something, or nothing is left to be read.
+/// Describes what became of a node: a text that reads something, or nothing is left to be read.
 enum Restated {
     Text(Text),
     Bound,
@@ -66,7 +67,7 @@ impl Precedence {
         }
     }
 
-    /// What an operand on the right of an operator must be at least: operators of one kind are read from the left.
+    /// Returns what an operand on the right of an operator must be at least: operators of one kind are read from the left.
     fn tighter(self) -> Precedence {
         match self {
             Precedence::Or => Precedence::And,
@@ -147,7 +148,7 @@ impl Restating<'_> {
                 Restated::Bound
             }
             Node::Read(ReadAt::Now, field, entry) => self.named(*field, entry).map_or(Restated::Bound, one),
-            Node::Read(ReadAt::Entry | ReadAt::Checkpoint | ReadAt::Was, ..) => Restated::Bound,
+            Node::Read(ReadAt::Entry | ReadAt::Checkpoint | ReadAt::Was, ..) | Node::Before(_) => Restated::Bound,
             Node::Filled(field, entry) => {
                 self.named(*field, entry).map_or(Restated::Bound, |name| one(format!("filled({name})")))
             }

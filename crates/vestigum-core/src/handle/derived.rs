@@ -9,7 +9,7 @@ use serde::de::DeserializeOwned;
 
 use crate::handle::error::{HandleError, checked_derived};
 use crate::handle::keyed::KeyIndex;
-use crate::model::Model;
+use vestigum_spec::model::Model;
 
 /// A handle on a derived value, or on that of one key.
 pub struct DerivedHandle<T> {

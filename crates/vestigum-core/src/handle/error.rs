@@ -4,12 +4,12 @@ use thiserror::Error;
 
 use crate::handle::field_value::FieldValue;
 use crate::handle::shape;
-use crate::model::Model;
-use crate::model::field::Field;
-use crate::nearest::{did_you_mean, suggestion};
-use crate::value::types::Type;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::nearest::{did_you_mean, suggestion};
+use vestigum_spec::value::types::Type;
 
-/// Why there is no such handle.
+/// Describes why there is no such handle.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum HandleError {
@@ -30,7 +30,7 @@ pub enum HandleError {
         found: Type,
         /// The Rust type.
         wanted: String,
-        /// What does not fit.
+        /// Says what does not fit.
         why: String,
         /// The call that makes a handle on it.
         call: String,
@@ -40,7 +40,7 @@ pub enum HandleError {
     WrongKey {
         /// The field.
         name: String,
-        /// What names its key has; nothing if it has one value.
+        /// Says what names its key has; nothing if it has one value.
         keys: Vec<String>,
         /// The call that reads it.
         call: String,
@@ -64,7 +64,7 @@ pub enum HandleError {
     /// No level, checkpoint or key has that name.
     #[error("no {axis} is called `{name}`{}", did_you_mean(.nearest))]
     UnknownKey {
-        /// What the key is one of.
+        /// Says what the key is one of.
         axis: String,
         /// The name asked for.
         name: String,
@@ -101,7 +101,7 @@ fn call_for_derived(model: &Model, name: &str) -> String {
     format!("spec.derived{per}::<{ty}>(\"{name}\")")
 }
 
-/// The field, if the Rust type fits it and its key has so many names.
+/// The field, if the Rust type fits it and its key has that number of names.
 pub(crate) fn checked<'s, T: FieldValue + ?Sized>(
     model: &'s Model,
     name: &str,

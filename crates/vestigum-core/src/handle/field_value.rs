@@ -6,13 +6,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::handle::shape;
-use crate::model::Model;
-use crate::model::field::{Field, FieldId};
-use crate::value::decode::exactly;
-use crate::value::serial::{Misfit, from_value, to_value};
-use crate::value::tree::Tree;
-use crate::value::types::Type;
-use crate::value::{Value, sum_floats, sum_ints};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::value::decode::exactly;
+use vestigum_spec::value::serial::{Misfit, from_value, to_value};
+use vestigum_spec::value::tree::Tree;
+use vestigum_spec::value::types::Type;
+use vestigum_spec::value::{Value, sum_floats, sum_ints};
 
 mod sealed {
     pub trait Sealed {}
@@ -28,9 +28,9 @@ mod sealed {
 /// a struct; an enum without data for a choice; `Vec` for a list; a set or a `Vec` for a set; a map with text keys for a map;
 /// `[f64; 2]` for a vec2; `Option` for an optional field. That is checked in both directions where the handle is made.
 pub trait FieldValue: sealed::Sealed {
-    /// What a read gives.
+    /// Describes what a read gives.
     type Read<'a>;
-    /// What a write takes.
+    /// Describes what a write takes.
     type Write<'a>;
     #[doc(hidden)]
     fn read<'a>(value: &'a Value, model: &'a Model, id: FieldId) -> Self::Read<'a>;
@@ -43,7 +43,7 @@ pub trait FieldValue: sealed::Sealed {
     fn put(_: &mut Value, _: &Self::Write<'_>, _: i64, _: i64) -> bool {
         false
     }
-    /// Why values of the field and of this type do not fit; nothing if they do.
+    /// Returns why values of the field and of this type do not fit; nothing if they do.
     #[doc(hidden)]
     fn misfit(field: &Field) -> Option<String>;
 }
@@ -73,7 +73,7 @@ impl<T: Serialize + DeserializeOwned + 'static> FieldValue for T {
         }
         let value = to_value(&written)?;
         if !value.is_filled() {
-            let always = || Misfit("it always has a value, and `None` is none".into());
+            let always = || Misfit("it always has a value, so it cannot be `None`".into());
             return if field.optional { Ok((value, false)) } else { Err(always()) };
         }
         let fitted = typed(value, &field.ty, &field.name)?;

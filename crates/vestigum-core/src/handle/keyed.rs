@@ -10,10 +10,10 @@ use indexmap::IndexSet;
 use crate::handle::error::{HandleError, checked};
 use crate::handle::field_value::FieldValue;
 use crate::handle::{Handle, Placed};
-use crate::model::Model;
-use crate::model::entry::{EntrySlot, entry_of};
-use crate::model::field::FieldId;
-use crate::outcome::{AccessError, AccessErrorKind};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::entry::{EntrySlot, entry_of};
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 /// A handle on a field that has a value for each key of something. `N` is how many names a key has: one for a level or a key
 /// of a set, two for a checkpoint (its level and its own), and the sum where a field is kept by several.
@@ -96,10 +96,10 @@ impl<T: FieldValue + ?Sized, const N: usize> PerKey<T, N> {
 
 /// A key of generated code: a level, a key of a set, a checkpoint, or several of them.
 pub trait KeyIndex: Copy {
-    /// How many there are.
+    /// Says how many there are.
     #[doc(hidden)]
     const COUNT: u32;
-    /// Which of them it is.
+    /// Returns which of them it is.
     #[doc(hidden)]
     fn index(self) -> u32;
 }

@@ -12,9 +12,9 @@ use std::marker::PhantomData;
 
 use crate::handle::error::HandleError;
 use crate::handle::field_value::FieldValue;
-use crate::model::Model;
-use crate::model::field::{Field, FieldId};
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::placed::{Gate, Placed};
 
 /// A handle on one value: a field, or the entry of a keyed field that [`PerKey::at`](keyed::PerKey::at) gave.
 ///
@@ -32,48 +32,9 @@ pub struct Handle<T: ?Sized> {
     ty: PhantomData<fn() -> Box<T>>,
 }
 
-/// Where a write through a handle has nothing to ask but this: play may write the field, no opening depends on it, it asks
-/// for no save, and its entries are there.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) struct Gate(u8);
-
-impl Gate {
-    const CLOSED: Gate = Gate(0);
-    const ANYWHERE: Gate = Gate(1);
-    const IN_LEVEL: Gate = Gate(2);
-
-    fn of(model: &Model, field: &Field) -> Gate {
-        // Of a level that players make, a write asks whether it is made.
-        let asks_level = field.is_per_level() && !model.made_levels.is_empty();
-        if !field.played || field.saves || model.opens_levels(field.id) || asks_level {
-            Gate::CLOSED
-        } else if field.in_level {
-            Gate::IN_LEVEL
-        } else {
-            Gate::ANYWHERE
-        }
-    }
-
-    /// Whether it is open for a player who is in a level or not.
-    #[inline(always)]
-    pub(crate) fn lets(self, in_level: bool) -> bool {
-        self == Gate::ANYWHERE || (in_level && self == Gate::IN_LEVEL)
-    }
-}
-
 impl<T: ?Sized> Handle<T> {
     fn at(model: &Model, field: &Field, slot: usize) -> Handle<T> {
-        let (lowest, highest) = field.limits.int_range();
-        Handle {
-            slot: slot as u32,
-            field: field.id,
-            fingerprint: model.fingerprint,
-            gate: Gate::of(model, field),
-            of_device: field.lasts == Span::Device,
-            lowest,
-            highest,
-            ty: PhantomData,
-        }
+        Handle::placed(Placed::at(model, field, slot))
     }
 }
 
@@ -121,44 +82,15 @@ impl<T: FieldValue + ?Sized> Handle<T> {
     }
 }
 
-/// What generated code says of a field: its place among the values, and what a write has to ask.
-#[doc(hidden)]
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Placed {
-    pub slot: u32,
-    pub field: u32,
-    pub fingerprint: u32,
-    pub gate: u8,
-    pub of_device: bool,
-    pub lowest: i64,
-    pub highest: i64,
-}
-
-impl Placed {
-    /// Where a field of a model stands.
-    pub fn of(model: &Model, field: &Field) -> Placed {
-        let handle = Handle::<i64>::at(model, field, field.first_slot);
-        Placed {
-            slot: handle.slot,
-            field: field.id.0,
-            fingerprint: handle.fingerprint,
-            gate: handle.gate.0,
-            of_device: handle.of_device,
-            lowest: handle.lowest,
-            highest: handle.highest,
-        }
-    }
-}
-
 impl<T: ?Sized> Handle<T> {
     /// For generated code.
     #[doc(hidden)]
     pub const fn placed(at: Placed) -> Handle<T> {
         Handle {
             slot: at.slot,
-            field: FieldId(at.field),
+            field: at.field,
             fingerprint: at.fingerprint,
-            gate: Gate(at.gate),
+            gate: at.gate,
             of_device: at.of_device,
             lowest: at.lowest,
             highest: at.highest,

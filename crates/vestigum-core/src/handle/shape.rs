@@ -5,13 +5,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::handle::field_value::typed;
-use crate::model::field::Field;
-use crate::value::limits::Limits;
-use crate::value::serial::{from_value, to_value};
-use crate::value::types::Type;
-use crate::value::{Finite, Value};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::limits::Limits;
+use vestigum_spec::value::serial::{from_value, to_value};
+use vestigum_spec::value::types::Type;
+use vestigum_spec::value::{Finite, Value};
 
-/// Why values of the field are not values of the Rust type, or the other way round.
+/// Returns why values of the field are not values of the Rust type, or the other way round.
 pub(crate) fn misfit<T: Serialize + DeserializeOwned>(field: &Field) -> Option<String> {
     if !field.optional && from_value::<T>(&Value::Unfilled).is_ok() {
         return Some("it always has a value, so it needs no `Option`".into());
@@ -29,7 +29,7 @@ pub(crate) fn misfit<T: Serialize + DeserializeOwned>(field: &Field) -> Option<S
     })
 }
 
-/// Why values of a type are not read as the Rust type.
+/// Returns why values of a type are not read as the Rust type.
 pub(crate) fn unreadable<T: DeserializeOwned>(ty: &Type) -> Option<String> {
     let limits = Limits::new(None, Limits::DEFAULT_MAX_LEN);
     samples(ty, &limits).find_map(|sample| {

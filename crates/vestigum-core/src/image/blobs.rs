@@ -12,17 +12,17 @@ use std::sync::Arc;
 use thiserror::Error;
 
 use crate::image::Image;
-use crate::value::Value;
-use crate::value::tree::Tree;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::Tree;
 
 /// The names of the two members with which an image says which blob is meant.
 const DIGEST: &str = "blob";
 const LEN: &str = "len";
 
-/// How many hexadecimal digits a digest has.
+/// Says how many hexadecimal digits a digest has.
 const DIGITS: usize = 64;
 
-/// What a blob is known by: the BLAKE3 hash of its bytes, shown as 64 hexadecimal digits.
+/// Describes what a blob is known by: the BLAKE3 hash of its bytes, shown as 64 hexadecimal digits.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct BlobDigest([u8; 32]);
 
@@ -57,18 +57,18 @@ impl fmt::Debug for BlobDigest {
     }
 }
 
-/// Which blob an image means.
+/// Describes which blob an image means.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[non_exhaustive]
 pub struct BlobRef {
     /// The digest of its bytes.
     pub digest: BlobDigest,
-    /// How many bytes it has.
+    /// Says how many bytes it has.
     pub len: u64,
 }
 
 impl BlobRef {
-    /// What a tree of an image says, if it says that a blob is meant.
+    /// Returns what a tree of an image says, if it says that a blob is meant.
     pub(crate) fn of(tree: &Tree) -> Option<BlobRef> {
         let Tree::Map(entries) = tree else { return None };
         match (entries.len(), entries.get(DIGEST), entries.get(LEN)) {
@@ -95,7 +95,7 @@ impl BlobRef {
     }
 }
 
-/// Why the bytes of a blob are not there, in words that follow `the blob`.
+/// Describes why the bytes of a blob are not there, in words that follow `the blob`.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum BlobError {
@@ -108,7 +108,7 @@ pub enum BlobError {
     /// It has more bytes than the store reads.
     #[error("is larger than the {most} bytes that are read")]
     TooLarge {
-        /// How many are read.
+        /// Says how many are read.
         most: u64,
     },
     /// It is a folder, a link, a pipe or the like.
@@ -200,7 +200,7 @@ fn collect(tree: &Tree, refs: &mut BTreeSet<BlobRef>) {
     }
 }
 
-/// How an image writes a value of a field of blobs. The bytes go to the others; no bytes are written as such.
+/// Returns how an image writes a value of a field of blobs. The bytes go to the others; no bytes are written as such.
 pub(crate) fn blob_tree(value: &Value, blobs: &RefCell<Blobs>) -> Tree {
     match value {
         Value::Bytes(bytes) if !bytes.is_empty() => blobs.borrow_mut().insert(bytes.clone()).tree(),

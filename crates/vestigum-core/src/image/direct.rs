@@ -7,77 +7,67 @@ use std::cell::RefCell;
 use std::io::Write;
 use std::ops::Range;
 
+use crate::image::Image;
 use crate::image::blobs::Blobs;
-use crate::image::encoded::{EncodedImage, quote};
+use crate::image::encoded::EncodedImage;
 use crate::image::write::{entry_tree, saved_place};
-use crate::model::Model;
-use crate::model::axis::Axis;
-use crate::model::field::Field;
+use crate::origin::SavedOrigin;
 use crate::state::{NotedSlots, State};
 use crate::suspension::Suspended;
-use crate::value::Value;
-use crate::value::tree::Tree;
-use crate::vocabulary::owner::Owner;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::model::members::{MemberNames, Names, quote};
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::Tree;
+use vestigum_spec::vocabulary::owner::Owner;
+use vestigum_spec::vocabulary::span::Span;
 
 impl Suspended {
     /// The image of an owner's progress, as a store writes it. `saved_at` is the time as the caller's clock tells it (RFC 3339).
     pub fn encoded(&self, owner: &Owner, saved_at: String) -> EncodedImage {
+        self.encoded_with(owner, saved_at, None)
+    }
+
+    /// Encodes an owner's progress with what each installation gave to it, if that is given.
+    pub fn encoded_with(&self, owner: &Owner, saved_at: String, origin: Option<&SavedOrigin>) -> EncodedImage {
         let (model, state) = (&*self.model, &self.state);
-        let levels = WrittenNames::of(model.levels_by_name.iter().map(|level| (&*model.level(*level).id, *level)));
-        let sets = model.key_sets.iter().zip(&state.made).map(|(set, made)| {
-            let mut names: Vec<(&str, u32)> = set.all_names(made).iter().map(|name| &**name).zip(0..).collect();
-            names.sort_unstable();
-            WrittenNames::of(names.into_iter())
-        });
-        let sets = sets.collect();
+        let kept = match owner {
+            Owner::Profile(_) => &state.kept,
+            Owner::Device => &state.kept_of_device,
+        };
+        if kept.is_some() {
+            let image = match owner {
+                Owner::Profile(name) => self.profile_image(name),
+                Owner::Device => self.device_image(),
+            };
+            return Image { saved_at, origin: origin.cloned().map(Box::new), ..image }.encoded();
+        }
+        let sets = model.key_sets.iter().zip(&state.made);
+        let made: Vec<Option<Names>> =
+            sets.map(|(set, made)| (!made.is_empty()).then(|| Names::of_set(set, made))).collect();
         let json = Vec::with_capacity(256 + 16 * model.slots);
         let (noted, texts) = (NotedSlots::default(), vec![0..0; model.fields.len()]);
         let blobs = RefCell::default();
-        let mut writer = Writer { model, state, levels: &levels, sets: &sets, noted, texts, json, blobs };
+        let mut writer = Writer { model, state, names: model.members(), made: &made, noted, texts, json, blobs };
         writer.content(owner);
-        EncodedImage::new(owner.clone(), saved_at, writer.json, writer.blobs.into_inner())
-    }
-}
-
-/// The names of an axis in their order, each as a member of an object begins: a comma, the name in quotes, a colon. Most
-/// fields with an axis have an entry for most of its keys, so a name is quoted once and then copied.
-struct WrittenNames {
-    text: Vec<u8>,
-    /// For each name its key and where its text ends.
-    ends: Vec<(u32, usize)>,
-}
-
-impl WrittenNames {
-    fn of<'n>(names: impl Iterator<Item = (&'n str, u32)>) -> WrittenNames {
-        let mut written = WrittenNames { text: Vec::new(), ends: Vec::with_capacity(names.size_hint().0) };
-        for (name, key) in names {
-            written.text.push(b',');
-            quote(&mut written.text, name);
-            written.text.push(b':');
-            written.ends.push((key, written.text.len()));
+        if let Some(origin) = origin {
+            writer.raw(",\"origin\":");
+            writer.serialized(&origin.to_tree());
         }
-        written
-    }
-
-    fn iter(&self) -> impl Iterator<Item = (u32, &[u8])> {
-        let mut from = 0;
-        self.ends.iter().map(move |(key, end)| {
-            let begin = std::mem::replace(&mut from, *end);
-            (*key, &self.text[begin..*end])
-        })
+        EncodedImage::new(owner.clone(), saved_at, writer.json, writer.blobs.into_inner())
     }
 }
 
 struct Writer<'a> {
     model: &'a Model,
     state: &'a State,
-    levels: &'a WrittenNames,
-    /// Of each key set.
-    sets: &'a Vec<WrittenNames>,
+    names: &'a MemberNames,
+    /// For each key set its names, if play has made some.
+    made: &'a [Option<Names>],
     /// The slots that a mark may have another value for.
     noted: NotedSlots,
-    /// Where the text of each field stands that was written so far. A mark that has nothing noted for a field is the same
+    /// Says where the text of each field stands that was written so far. A mark that has nothing noted for a field is the same
     /// text again.
     texts: Vec<Range<usize>>,
     json: Vec<u8>,
@@ -137,6 +127,10 @@ impl Writer<'_> {
     fn version(&mut self) {
         self.raw(",\"version\":");
         self.int(self.model.version);
+        if !self.model.shape.is_empty() {
+            self.raw(",\"shape\":");
+            self.declared(&self.model.shape);
+        }
     }
 
     fn made(&mut self) {
@@ -163,11 +157,12 @@ impl Writer<'_> {
     /// Some fields in the order of their names: every scalar, and of keyed fields what is not at its default.
     fn values<'s>(&mut self, kept: impl Fn(&Field) -> bool, value: impl Fn(usize) -> &'s Value) {
         self.raw("{");
-        let model = self.model;
-        let fields = model.fields_by_name.iter().map(|id| model.field(*id)).filter(|field| kept(field));
-        for (index, field) in fields.enumerate() {
-            self.comma(index);
-            self.name(&field.name);
+        let (model, names) = (self.model, self.names);
+        let fields = model.fields_by_name.iter().map(|id| model.field(*id)).zip(names.fields.iter());
+        // The first member has no comma.
+        let mut commas = 1;
+        for (field, (_, name)) in fields.filter(|(field, _)| kept(field)) {
+            self.json.extend_from_slice(&name[std::mem::take(&mut commas)..]);
             let text = &mut self.texts[field.id.0 as usize];
             let begin = self.json.len();
             if text.start < text.end && self.noted.of(field.slots()).is_empty() {
@@ -198,8 +193,11 @@ impl Writer<'_> {
         self.raw("{");
         let [axis, inner @ ..] = axes else { return false };
         let names = match axis {
-            Axis::Level => self.levels,
-            Axis::Keys(set) => &self.sets[*set as usize],
+            Axis::Level => &self.names.levels,
+            Axis::Keys(set) => {
+                let set = *set as usize;
+                self.made[set].as_ref().unwrap_or(&self.names.sets[set])
+            }
             // Written by the tree: its keys have two names.
             Axis::Checkpoint => return false,
         };

@@ -13,9 +13,10 @@ use crate::image::blobs::{BlobDigest, Blobs, mentioned};
 use crate::image::json::{Entries, ImageError};
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Image};
-use crate::value::measure::measure_members;
-use crate::value::tree::{Tree, Values};
-use crate::vocabulary::owner::Owner;
+use vestigum_spec::model::members::quote;
+use vestigum_spec::value::measure::measure_members;
+use vestigum_spec::value::tree::{Tree, Values};
+use vestigum_spec::vocabulary::owner::Owner;
 
 /// Limits the bytes of a save to 64 MiB, if a store does not say otherwise. Larger ones are neither read nor written.
 pub const MOST_SAVE_BYTES: u64 = 64 << 20;
@@ -88,7 +89,7 @@ impl EncodedImage {
         &self.owner
     }
 
-    /// What it holds, in 32 bytes as 64 hexadecimal digits: equal digests mean that there is nothing to write.
+    /// Returns what it holds, in 32 bytes as 64 hexadecimal digits: equal digests mean that there is nothing to write.
     pub fn digest(&self) -> &str {
         &self.digest
     }
@@ -96,9 +97,11 @@ impl EncodedImage {
     /// The bytes of its file, with the number that the store gives it; with a key the check is a seal.
     pub fn bytes(&self, generation: u64, key: Option<&SealKey>) -> Vec<u8> {
         let mut bytes = Vec::with_capacity(ENVELOPE + self.saved_at.len() + self.content.len());
-        head(&mut bytes, generation, &self.saved_at);
+        let (saved_at, digest) = (&*self.saved_at, &*self.digest);
+        let envelope = Envelope { format: FORMAT, generation, saved_at, digest, key };
+        envelope.head(&mut bytes);
         bytes.extend_from_slice(&self.content);
-        tail(&mut bytes, generation, &self.saved_at, &self.digest, key);
+        envelope.tail(&mut bytes);
         bytes
     }
 }
@@ -109,7 +112,7 @@ impl Image {
         EncodedImage::new(self.owner.clone(), self.saved_at.clone(), self.content(), self.blobs.clone())
     }
 
-    /// The digest of the content: game, owner, version, place, values and marks. Equal digests mean that there is nothing to
+    /// The digest of the content: game, owner, version, shape, place, values, marks and origin. Equal digests mean that there is nothing to
     /// write.
     pub fn digest(&self) -> String {
         digest_of(&self.content())
@@ -128,72 +131,70 @@ pub(super) fn digest_of(content: &[u8]) -> String {
     blake3::hash(content).to_hex().to_string()
 }
 
-/// What the store's members take at most, but for the time.
+/// Says what the store's members take at most, but for the time.
 const ENVELOPE: usize = 320;
 
-/// What stands before the content in a file.
-fn head(bytes: &mut Vec<u8>, generation: u64, saved_at: &str) {
-    bytes.extend_from_slice(b"{\"format\":");
-    bytes.extend_from_slice(itoa::Buffer::new().format(FORMAT).as_bytes());
-    bytes.extend_from_slice(b",\"generation\":");
-    bytes.extend_from_slice(itoa::Buffer::new().format(generation).as_bytes());
-    bytes.extend_from_slice(b",\"saved_at\":");
-    quote(bytes, saved_at);
-    bytes.push(b',');
+/// Holds what a store adds to the content of an image.
+pub(super) struct Envelope<'a> {
+    /// The number of the format: older images have older ones.
+    pub format: i64,
+    pub generation: u64,
+    pub saved_at: &'a str,
+    pub digest: &'a str,
+    pub key: Option<&'a SealKey>,
 }
 
-/// What stands behind it.
-fn tail(bytes: &mut Vec<u8>, generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) {
-    if key.is_some() {
-        bytes.extend_from_slice(b",\"sealed\":true");
+impl Envelope<'_> {
+    /// Writes what stands before the content in a file.
+    fn head(&self, bytes: &mut Vec<u8>) {
+        bytes.extend_from_slice(b"{\"format\":");
+        bytes.extend_from_slice(itoa::Buffer::new().format(self.format).as_bytes());
+        bytes.extend_from_slice(b",\"generation\":");
+        bytes.extend_from_slice(itoa::Buffer::new().format(self.generation).as_bytes());
+        bytes.extend_from_slice(b",\"saved_at\":");
+        quote(bytes, self.saved_at);
+        bytes.push(b',');
     }
-    bytes.extend_from_slice(b",\"digest\":\"");
-    bytes.extend_from_slice(digest.as_bytes());
-    bytes.extend_from_slice(b"\",\"check\":\"");
-    bytes.extend_from_slice(check(generation, saved_at, digest, key).to_hex().as_bytes());
-    bytes.extend_from_slice(b"\"}");
-}
 
-/// A text in quotes, with its signs escaped as JSON wants it.
-pub(super) fn quote(json: &mut Vec<u8>, text: &str) {
-    // Without an early end, so that many bytes are looked at at once.
-    let escapes = |byte: u8| (byte < b' ') | (byte == b'"') | (byte == b'\\');
-    if !text.bytes().fold(false, |any, byte| any | escapes(byte)) {
-        json.push(b'"');
-        json.extend_from_slice(text.as_bytes());
-        json.push(b'"');
-    } else {
-        // Writing into memory does not fail.
-        let _ = serde_json::to_writer(json, text);
+    /// Writes what stands behind it.
+    fn tail(&self, bytes: &mut Vec<u8>) {
+        if self.key.is_some() {
+            bytes.extend_from_slice(b",\"sealed\":true");
+        }
+        bytes.extend_from_slice(b",\"digest\":\"");
+        bytes.extend_from_slice(self.digest.as_bytes());
+        bytes.extend_from_slice(b"\",\"check\":\"");
+        bytes.extend_from_slice(self.check().to_hex().as_bytes());
+        bytes.extend_from_slice(b"\"}");
     }
-}
 
-/// Whether bytes are what an image is written as, and its content has the digest: then the content need not be made again.
-pub(super) fn is_as_written(bytes: &[u8], image: &Image, digest: &str, key: Option<&SealKey>) -> bool {
-    let (mut before, mut behind) = (Vec::with_capacity(ENVELOPE), Vec::with_capacity(ENVELOPE));
-    head(&mut before, image.generation, &image.saved_at);
-    tail(&mut behind, image.generation, &image.saved_at, digest, key);
-    let content = bytes.strip_prefix(&before[..]).and_then(|rest| rest.strip_suffix(&behind[..]));
-    content.is_some_and(|content| digest_of(content) == digest)
-}
-
-/// The checksum of the digest, the generation and the time: it tells whether the file is as it was written, and with a key,
-/// whether the game wrote it.
-pub(super) fn check(generation: u64, saved_at: &str, digest: &str, key: Option<&SealKey>) -> blake3::Hash {
-    let mut hashed = Vec::with_capacity(160);
-    for part in ["vestigum check", digest, saved_at] {
-        hashed.extend_from_slice(&(part.len() as u64).to_le_bytes());
-        hashed.extend_from_slice(part.as_bytes());
+    /// Checks that bytes are what an image is written as, and that its content has the digest: then the content need not be made again.
+    pub(super) fn is_as_written(&self, bytes: &[u8]) -> bool {
+        let (mut before, mut behind) = (Vec::with_capacity(ENVELOPE), Vec::with_capacity(ENVELOPE));
+        self.head(&mut before);
+        self.tail(&mut behind);
+        let content = bytes.strip_prefix(&before[..]).and_then(|rest| rest.strip_suffix(&behind[..]));
+        content.is_some_and(|content| digest_of(content) == self.digest)
     }
-    hashed.extend_from_slice(&FORMAT.to_le_bytes());
-    hashed.extend_from_slice(&generation.to_le_bytes());
-    match key {
-        None => blake3::hash(&hashed),
-        Some(key) => blake3::keyed_hash(key.bytes(), &hashed),
+
+    /// The checksum of the digest, the format, the generation and the time: it tells whether the file is as it was written, and with a
+    /// key, whether the game wrote it.
+    pub(super) fn check(&self) -> blake3::Hash {
+        let mut hashed = Vec::with_capacity(160);
+        for part in ["vestigum check", self.digest, self.saved_at] {
+            hashed.extend_from_slice(&(part.len() as u64).to_le_bytes());
+            hashed.extend_from_slice(part.as_bytes());
+        }
+        hashed.extend_from_slice(&self.format.to_le_bytes());
+        hashed.extend_from_slice(&self.generation.to_le_bytes());
+        match self.key {
+            None => blake3::hash(&hashed),
+            Some(key) => blake3::keyed_hash(key.bytes(), &hashed),
+        }
     }
 }
 
-/// What the digest speaks of.
+/// Describes what the digest speaks of.
 struct Content<'a>(&'a Image);
 
 impl Serialize for Content<'_> {
@@ -206,6 +207,9 @@ impl Serialize for Content<'_> {
             Owner::Device => map.serialize_entry("device", &true)?,
         }
         map.serialize_entry("version", &image.version)?;
+        if let Some(shape) = &image.shape {
+            map.serialize_entry("shape", &**shape)?;
+        }
         map.serialize_entry("place", &image.place)?;
         if !image.made.is_empty() {
             let names = |names: &[std::sync::Arc<str>]| Tree::List(names.iter().cloned().map(Tree::Text).collect());
@@ -219,6 +223,9 @@ impl Serialize for Content<'_> {
         if !image.moved.is_empty() {
             let moved = image.moved.iter().map(|(version, values)| (version.to_string(), Entries(values)));
             map.serialize_entry("moved", &moved.collect::<std::collections::BTreeMap<_, _>>())?;
+        }
+        if let Some(origin) = &image.origin {
+            map.serialize_entry("origin", &origin.to_tree())?;
         }
         map.end()
     }

@@ -7,36 +7,37 @@ use serde::ser::{Serialize, SerializeMap, Serializer};
 use thiserror::Error;
 
 use crate::image::blobs::Blobs;
-use crate::image::encoded::is_as_written;
+use crate::image::encoded::Envelope;
 use crate::image::seal::SealKey;
 use crate::image::{FORMAT, Gone, Image, SavedMarks, SavedPlace};
-use crate::value::tree::{Moved, Tree, Values};
-use crate::vocabulary::owner::Owner;
-use crate::vocabulary::policy::Resume;
+use crate::origin::SavedOrigin;
+use vestigum_spec::value::tree::{Moved, Tree, Values};
+use vestigum_spec::vocabulary::owner::Owner;
+use vestigum_spec::vocabulary::policy::Resume;
 
-/// Why bytes are not an image that can be used.
+/// Describes why bytes are not an image that can be used.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ImageError {
     /// The bytes are not JSON, or end too early.
-    #[error("it is not whole: {0}")]
+    #[error("it is truncated or malformed: {0}")]
     Unreadable(String),
     /// It has more bytes than the store reads.
     #[error("it has {bytes} bytes, and at most {most} are read")]
     TooLarge {
-        /// How many it has.
+        /// Says how many it has.
         bytes: u64,
-        /// How many are read.
+        /// Says how many are read.
         most: u64,
     },
     /// It is a folder, a link, a pipe or the like.
     #[error("it is not a regular file")]
     NoFile,
     /// The JSON is not that of an image.
-    #[error("it is no image: {0}")]
+    #[error("it is not an image: {0}")]
     NoImage(String),
     /// Something was changed after it was written.
-    #[error("it was changed after it was saved: its check does not fit")]
+    #[error("it was changed after it was saved: its checksum does not match")]
     CheckFailed,
     /// The game's key did not seal it as it is now.
     #[error("it was changed after the game sealed it, or another key sealed it")]
@@ -79,7 +80,7 @@ impl Image {
     }
 
     /// Reads an image whatever its digest and check say: for tools that show an image nobody can vouch for, or that
-    /// take up an edit. Never load one into a game.
+    /// accept an edit. Never load one into a game.
     ///
     /// # Errors
     /// If the bytes are no image, or of a newer format.
@@ -88,8 +89,11 @@ impl Image {
     }
 }
 
-/// What bytes say, before it is verified.
+/// Describes what bytes say, before it is verified.
+#[derive(Clone)]
 struct Read {
+    /// The format by which its check is made.
+    format: i64,
     image: Image,
     digest: String,
     check: String,
@@ -109,18 +113,20 @@ impl Read {
             return Err(ImageError::NoImage(format!("`format` is {format}, and formats begin with 1")));
         }
         if format <= FORMAT {
-            return Read::parts(parts);
+            return Read::parts(format, parts);
         }
-        // What verifies as this format but for the number is damage of the number, and no reason to refuse a launch.
-        let read = Read::parts(parts).ok();
-        let damaged = read.is_some_and(|read| read.verify(bytes, key).is_ok());
+        // What verifies as a format that is known but for the number is damage of the number, and no reason to refuse a launch.
+        let read = Read::parts(FORMAT, parts).ok();
+        let verifies = |read: &Read, format| Read { format, ..read.clone() }.verify(bytes, key).is_ok();
+        let damaged = read.is_some_and(|read| (1..=FORMAT).any(|format| verifies(&read, format)));
         Err(if damaged { ImageError::CheckFailed } else { ImageError::NewerFormat(format) })
     }
 
-    fn parts(mut parts: ImageParts) -> Result<Read, ImageError> {
+    fn parts(format: i64, mut parts: ImageParts) -> Result<Read, ImageError> {
         let image = Image {
             game: parts.text("game")?,
             version: parts.int("version")?,
+            shape: if parts.map.contains_key("shape") { Some(parts.text("shape")?.into()) } else { None },
             owner: owner(&mut parts)?,
             generation: u64::try_from(parts.int("generation")?)
                 .map_err(|_| ImageError::NoImage("`generation` is below 0".into()))?,
@@ -130,25 +136,28 @@ impl Read {
             values: parts.values("values")?,
             marks: marks(&mut parts)?,
             moved: moved(&mut parts)?,
+            origin: origin(&mut parts)?,
             blobs: Blobs::default(),
         };
         let sealed = parts.map.contains_key("sealed") && parts.truth("sealed")?;
         let (digest, check) = (parts.text("digest")?, parts.text("check")?);
         parts.end()?;
-        Ok(Read { image, digest, check, sealed })
+        Ok(Read { format, image, digest, check, sealed })
     }
 
     fn verify(self, bytes: &[u8], key: Option<&SealKey>) -> Result<Image, ImageError> {
-        let Read { image, digest, check, sealed } = self;
+        let Read { format, image, digest, check, sealed } = self;
         let key = match (sealed, key) {
             (true, None) => return Err(ImageError::Sealed),
             (false, Some(key)) if !key.takes_unsealed() => return Err(ImageError::NotSealed),
             (false, _) => None,
             (true, key) => key,
         };
-        let checked = super::encoded::check(image.generation, &image.saved_at, &digest, key).to_hex().as_str() == check;
+        let (generation, saved_at, digest) = (image.generation, &*image.saved_at, &*digest);
+        let envelope = Envelope { format, generation, saved_at, digest, key };
+        let checked = envelope.check().to_hex().as_str() == check;
         // What another tool laid out anew holds the same content.
-        if checked && (is_as_written(bytes, &image, &digest, key) || image.digest() == digest) {
+        if checked && (envelope.is_as_written(bytes) || image.digest() == digest) {
             return Ok(image);
         }
         Err(if sealed { ImageError::Tampered } else { ImageError::CheckFailed })
@@ -198,7 +207,7 @@ impl Serialize for SavedPlace {
     }
 }
 
-/// The parts of an object, taken out one by one; what is left at the end is no part of an image.
+/// The parts of an object, taken out one by one; what is left at the end is not part of an image.
 struct ImageParts {
     map: BTreeMap<Arc<str>, Tree>,
     path: &'static str,
@@ -254,7 +263,7 @@ impl ImageParts {
     fn end(self) -> Result<(), ImageError> {
         match self.map.first_key_value() {
             None => Ok(()),
-            Some((name, _)) => Err(ImageError::NoImage(format!("`{}{name}` is no part of an image", self.path))),
+            Some((name, _)) => Err(ImageError::NoImage(format!("`{}{name}` is not part of an image", self.path))),
         }
     }
 }
@@ -328,6 +337,13 @@ fn moved(parts: &mut ImageParts) -> Result<Moved, ImageError> {
         moved.insert(version, values);
     }
     Ok(moved)
+}
+
+fn origin(parts: &mut ImageParts) -> Result<Option<Box<SavedOrigin>>, ImageError> {
+    if !parts.map.contains_key("origin") {
+        return Ok(None);
+    }
+    SavedOrigin::of_tree(parts.take("origin")?).map(|origin| Some(Box::new(origin))).map_err(ImageError::NoImage)
 }
 
 fn marks(parts: &mut ImageParts) -> Result<Option<SavedMarks>, ImageError> {

@@ -6,19 +6,19 @@
 use std::sync::Arc;
 
 use crate::image::blobs::{BlobRef, Blobs};
-use crate::image::report::{Clamped, Dropped, LoadReport, LostBlob, SavedName, SavedThing};
+use crate::image::report::{Clamped, Dropped, LoadReport, LostBlob, SavedMark, SavedName, SavedThing};
 use crate::image::{Image, SavedPlace};
-use crate::model::Model;
-use crate::model::entry::{EntrySlot, entry_of};
-use crate::model::field::Field;
 use crate::state::State;
-use crate::value::Value;
-use crate::value::decode::decode;
-use crate::value::tree::{Tree, Values};
-use crate::value::types::Type;
-use crate::vocabulary::names::is_made_name;
-use crate::vocabulary::owner::Owner;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::entry::{EntrySlot, entry_of};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::decode::decode;
+use vestigum_spec::value::tree::{Tree, Values};
+use vestigum_spec::value::types::Type;
+use vestigum_spec::vocabulary::names::is_made_name;
+use vestigum_spec::vocabulary::owner::Owner;
+use vestigum_spec::vocabulary::span::Span;
 
 /// The values and marks of an image, read by the shape of the version that wrote it, and what did not fit. The place is
 /// left out: the shape has no rules to leave a level by.
@@ -206,11 +206,11 @@ impl ImageReader<'_> {
     fn marks(&mut self, image: &Image) {
         let Some(marks) = &image.marks else { return };
         let spec = self.model;
-        // What a mark drops, clamps or has lost, the value beside it does too, and that is reported already.
-        let reported = self.report.clone();
         for field in spec.fields.iter().filter(|field| field.rewinds) {
-            let mut entry: Vec<Value> = self.marked(field, &marks.entry);
-            let mut checkpoint = self.marked(field, &marks.checkpoint);
+            let mut entry: Vec<Value> =
+                self.told_of_mark(SavedMark::Entry, |reader| reader.marked(field, &marks.entry));
+            let mut checkpoint =
+                self.told_of_mark(SavedMark::Checkpoint, |reader| reader.marked(field, &marks.checkpoint));
             for slot in field.slots().rev() {
                 let (Some(entry), Some(checkpoint)) = (entry.pop(), checkpoint.pop()) else { break };
                 if field.lasts == Span::Attempt {
@@ -219,7 +219,36 @@ impl ImageReader<'_> {
                 self.state.write_marks(slot, entry, checkpoint);
             }
         }
-        self.report = reported;
+    }
+
+    /// Reads a mark. What it drops, clamps or has lost is told with the mark's name, but for what the value beside it does too.
+    fn told_of_mark<T>(&mut self, mark: SavedMark, read: impl FnOnce(&mut Self) -> T) -> T {
+        let LoadReport { dropped, clamped, lost_blobs, .. } = &self.report;
+        let (dropped, clamped, lost) = (dropped.len(), clamped.len(), lost_blobs.len());
+        let done = read(self);
+        let report = &mut self.report;
+        for mut of_mark in report.dropped.split_off(dropped) {
+            if !report.dropped.contains(&of_mark) {
+                if let SavedThing::Value(name) = &mut of_mark.what {
+                    name.mark = Some(mark);
+                }
+                report.dropped.push(of_mark);
+            }
+        }
+        for mut of_mark in report.clamped.split_off(clamped) {
+            // Another value is another one that was brought inside.
+            if !report.clamped.contains(&of_mark) {
+                of_mark.name.mark = Some(mark);
+                report.clamped.push(of_mark);
+            }
+        }
+        for mut of_mark in report.lost_blobs.split_off(lost) {
+            if !report.lost_blobs.contains(&of_mark) {
+                of_mark.name.mark = Some(mark);
+                report.lost_blobs.push(of_mark);
+            }
+        }
+        done
     }
 
     /// All entries of a field in a mark. A field that the mark does not know is at its value.
@@ -245,5 +274,5 @@ fn plain(field: &Field, tree: &Tree) -> Option<Value> {
 }
 
 fn saved_name(field: &Arc<str>, names: &[&str]) -> SavedName {
-    SavedName { field: field.clone(), keys: names.iter().copied().map(Arc::from).collect(), inside: String::new() }
+    SavedName::of(field, names.iter().copied().map(Arc::from))
 }

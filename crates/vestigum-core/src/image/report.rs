@@ -5,14 +5,15 @@ use std::sync::Arc;
 
 use thiserror::Error;
 
+use crate::image::Image;
 use crate::image::blobs::{BlobError, BlobRef};
-use crate::value::Value;
-use crate::vocabulary::key::EntryName;
-use crate::vocabulary::names::key_text;
-use crate::vocabulary::place::Place;
-use crate::vocabulary::shown::shown;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::key::EntryName;
+use vestigum_spec::vocabulary::names::key_text;
+use vestigum_spec::vocabulary::place::Place;
+use vestigum_spec::vocabulary::shown::shown;
 
-/// Why an image is not loaded. It stays as it is.
+/// Describes why an image is not loaded. It stays as it is.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum LoadError {
@@ -26,13 +27,28 @@ pub enum LoadError {
     },
     /// A newer version of the game wrote it.
     #[error(
-        "the save is of version {found}, and this game knows versions up to {known}; update the game to play on, nothing was overwritten"
+        "the save of {owner} is of version {found}, and this game knows versions up to {known}; update the game to play on, nothing was overwritten"
     )]
     NewerVersion {
+        /// Whose image it is: of a player or of the device.
+        owner: String,
         /// The version in the image.
         found: i64,
         /// The version of the spec.
         known: i64,
+    },
+    /// Another build of the same version wrote it, and it holds what this one has no place for.
+    #[error(
+        "the save is of version {version}, as this game, but of a build that saves more: {}; update the game to play on, nothing was overwritten",
+        what.join(", ")
+    )]
+    NewerBuild {
+        /// The version of both.
+        version: i64,
+        /// Whose image it is.
+        owner: String,
+        /// A few of the things that this game has no place for.
+        what: Vec<String>,
     },
     /// The image of a device was given for a profile, or the other way round.
     #[error("the save is of {found}, which is not what was to be loaded")]
@@ -42,7 +58,7 @@ pub enum LoadError {
     },
     /// The image is of an older version, and the game was built without the history that tells its shape.
     #[error(
-        "the save is of version {found}, this game is of version {known} and has migrations, but no history to take them by; build it with `Spec::from_toml_with_history`, nothing was overwritten"
+        "the save is of version {found}, this game is of version {known} and was built without the history that says what version {found} saved; build it with `Spec::from_toml_with_history`, nothing was overwritten"
     )]
     NoHistory {
         /// The version in the image.
@@ -73,7 +89,7 @@ pub enum LoadError {
     HookPanicked {
         /// The version that the migration leads to.
         to: i64,
-        /// What the panic said.
+        /// Says what the panic said.
         why: String,
     },
     /// The game's code could not migrate the image.
@@ -85,14 +101,14 @@ pub enum LoadError {
         to: i64,
         /// The field, as it is called in the version before.
         field: String,
-        /// What the image says there.
+        /// Says what the image says there.
         value: String,
-        /// Why.
+        /// Says why.
         why: String,
     },
 }
 
-/// Where the progress came from.
+/// Describes where the progress came from.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub enum Origin {
     /// There was no image.
@@ -112,14 +128,14 @@ pub enum Origin {
     },
 }
 
-/// How the place differs from the one in the image.
+/// Describes how the place differs from the one in the image.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct PlaceChange {
     /// The place in the image.
     pub from: String,
     /// The place now.
     pub to: Place,
-    /// Why.
+    /// Says why.
     pub why: String,
 }
 
@@ -132,10 +148,33 @@ pub struct SavedName {
     pub keys: Vec<Arc<str>>,
     /// The piece of the value, as `.weight` or `, item 2`; empty for all of it.
     pub inside: String,
+    /// Says which mark of the level holds it: nothing for the value itself.
+    pub mark: Option<SavedMark>,
+}
+
+/// A mark of the level that the player stands in, in an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub enum SavedMark {
+    /// Holds the values as they were when the level was entered.
+    Entry,
+    /// Holds the values as they were at the last checkpoint.
+    Checkpoint,
+}
+
+impl SavedName {
+    /// The value of a field, or of one entry of it.
+    pub(crate) fn of(field: &Arc<str>, keys: impl IntoIterator<Item = Arc<str>>) -> SavedName {
+        SavedName { field: field.clone(), keys: keys.into_iter().collect(), inside: String::new(), mark: None }
+    }
 }
 
 impl fmt::Display for SavedName {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.mark {
+            None => {}
+            Some(SavedMark::Entry) => f.write_str("at the level's entry, ")?,
+            Some(SavedMark::Checkpoint) => f.write_str("at the checkpoint, ")?,
+        }
         f.write_str(&shown(&self.field))?;
         if !self.keys.is_empty() {
             let keys: Vec<String> = self.keys.iter().map(|key| shown(&key_text(key)).into_owned()).collect();
@@ -148,7 +187,7 @@ impl fmt::Display for SavedName {
 impl From<EntryName> for SavedName {
     fn from(name: EntryName) -> SavedName {
         let keys = name.keys.iter().map(|key| key.name.clone()).collect();
-        SavedName { field: name.field, keys, inside: String::new() }
+        SavedName { field: name.field, keys, inside: String::new(), mark: None }
     }
 }
 
@@ -180,9 +219,9 @@ impl fmt::Display for SavedThing {
 /// Something in an image that the spec has no place for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Dropped {
-    /// What it is.
+    /// Says what it is.
     pub what: SavedThing,
-    /// Why there is no place for it.
+    /// Says why there is no place for it.
     pub why: String,
 }
 
@@ -195,11 +234,11 @@ impl fmt::Display for Dropped {
 /// A value in an image that was brought into the limits of its field.
 #[derive(Clone, Debug, PartialEq)]
 pub struct Clamped {
-    /// Which value.
+    /// Says which value.
     pub name: SavedName,
-    /// What the image says.
+    /// Says what the image says.
     pub was: Value,
-    /// What it is now.
+    /// Says what it is now.
     pub is: Value,
 }
 
@@ -207,36 +246,53 @@ pub struct Clamped {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct LostBlob {
-    /// Which value.
+    /// Says which value.
     pub name: SavedName,
     /// The blob that the image means.
     pub blob: BlobRef,
-    /// Why its bytes are not there.
+    /// Says why its bytes are not there.
     pub why: BlobError,
 }
 
-/// What loading did.
+/// Describes what loading did.
 #[derive(Clone, Debug, Default, PartialEq)]
 #[non_exhaustive]
 pub struct LoadReport {
-    /// Where the profile's progress came from.
+    /// Says where the profile's progress came from.
     pub origin: Origin,
-    /// Where the device's progress came from.
+    /// Says where the device's progress came from.
     pub device_origin: Origin,
     /// The version of the image, if it is older than the spec.
     pub older_version: Option<i64>,
+    /// Says that an image was read by name because no freeze has recorded the shape that it was saved in.
+    pub unfrozen: bool,
     /// Fields that the image does not have; they are at their defaults.
     pub filled: Vec<Arc<str>>,
-    /// What the spec has no place for.
+    /// Says what the spec has no place for.
     pub dropped: Vec<Dropped>,
     /// Values brought into their limits.
     pub clamped: Vec<Clamped>,
     /// Blobs whose bytes are gone or damaged; the values are at their defaults.
     pub lost_blobs: Vec<LostBlob>,
+    /// Levels that the player made and that have other names now, because there is room for fewer: each with the name that it had and the one that it has.
+    pub moved_levels: Vec<(Arc<str>, Arc<str>)>,
     /// The migrations that were taken, oldest first.
     pub migrated: Vec<MigrationStep>,
-    /// How the place changed.
+    /// Says how the place changed.
     pub place: Option<PlaceChange>,
+}
+
+impl LoadError {
+    /// Refuses an image of another build of this version, which holds all that is named.
+    pub(crate) fn newer_build(version: i64, image: &Image, what: impl Iterator<Item = String>) -> LoadError {
+        /// Limits how many things are named.
+        const FEW: usize = 4;
+        let mut what: Vec<String> = what.take(FEW + 1).collect();
+        if what.len() > FEW {
+            what[FEW] = "and more".into();
+        }
+        LoadError::NewerBuild { version, owner: image.owner.to_string(), what }
+    }
 }
 
 impl LoadReport {
@@ -248,6 +304,7 @@ impl LoadReport {
             && self.dropped.is_empty()
             && self.clamped.is_empty()
             && self.lost_blobs.is_empty()
+            && self.moved_levels.is_empty()
             && self.migrated.is_empty()
             && self.place.is_none()
     }
@@ -270,6 +327,9 @@ impl fmt::Display for LoadReport {
         if let Some(version) = self.older_version {
             write!(f, "\n  saved by version {version} of the spec")?;
         }
+        if self.unfrozen {
+            f.write_str("\n  saved in a shape that no freeze has recorded, and read by name")?;
+        }
         for step in &self.migrated {
             write!(f, "\n  migrated to version {}", step.to)?;
             step.told.iter().try_for_each(|told| write!(f, "\n    {told}"))?;
@@ -287,6 +347,9 @@ impl fmt::Display for LoadReport {
             let BlobRef { digest, len } = blob;
             write!(f, "\n  {name} is at its default: its blob {digest} of {len} bytes {why}")?;
         }
+        for (from, to) in &self.moved_levels {
+            write!(f, "\n  the level {from} is {to} now: there is room for fewer")?;
+        }
         if let Some(PlaceChange { from, to, why }) = &self.place {
             write!(f, "\n  the place was {from} and is {to} now: {why}")?;
         }
@@ -300,7 +363,7 @@ impl fmt::Display for LoadReport {
 pub struct MigrationStep {
     /// The version it led to.
     pub to: i64,
-    /// What its steps say, in words.
+    /// Says what its steps say, in words.
     pub told: Arc<[String]>,
     /// Whether it moved values of players to the device: until the device's image is durable, a player's must not
     /// follow, or the values would be in neither.

@@ -42,7 +42,7 @@ impl SealKey {
         SealKey::new(blake3::derive_key("vestigum 2026 seal of saves", text.as_bytes()))
     }
 
-    /// The same key for a game that was shipped without one: images that were never sealed are taken too, and sealed
+    /// Makes the key of a game that was shipped without one: images that were never sealed are accepted too, and sealed
     /// when they are next saved. Anyone can make an image that was never sealed, so the seal guards nothing until a
     /// later update leaves this out.
     #[must_use]

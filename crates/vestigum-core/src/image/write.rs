@@ -6,17 +6,17 @@ use std::sync::Arc;
 
 use crate::image::blobs::{Blobs, blob_tree};
 use crate::image::{Image, SavedMarks, SavedPlace};
-use crate::model::Model;
-use crate::model::axis::{Axis, MadeKeys};
-use crate::model::field::Field;
 use crate::state::position::{Checkpoint, Position};
 use crate::suspension::Suspended;
 use crate::suspension::fates::resumes_at_entry;
-use crate::value::Value;
-use crate::value::tree::{Moved, Tree, Values};
-use crate::vocabulary::owner::Owner;
-use crate::vocabulary::policy::Resume;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::{Axis, MadeKeys};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::{Moved, Tree, Values};
+use vestigum_spec::vocabulary::owner::Owner;
+use vestigum_spec::vocabulary::policy::Resume;
+use vestigum_spec::vocabulary::span::Span;
 
 impl Suspended {
     /// The image of the profile's progress.
@@ -48,7 +48,7 @@ impl Suspended {
         &self,
         owner: Owner,
         place: SavedPlace,
-        kept: impl Fn(&Field) -> bool,
+        saved: impl Fn(&Field) -> bool,
         marks: Option<SavedMarks>,
         blobs: RefCell<Blobs>,
     ) -> Image {
@@ -64,23 +64,33 @@ impl Suspended {
             Owner::Device => self.state.moved.as_deref().cloned().unwrap_or_default(),
             Owner::Profile(_) => Moved::new(),
         };
-        Image {
+        let kept = match owner {
+            Owner::Profile(_) => self.state.kept.as_deref(),
+            Owner::Device => self.state.kept_of_device.as_deref(),
+        };
+        let mut image = Image {
             game: self.model.id.to_string(),
             version: self.model.version,
+            shape: Some(self.model.shape.clone()).filter(|shape| !shape.is_empty()),
             owner,
             generation: 0,
             saved_at: String::new(),
             place,
             made,
-            values: values(&self.model, &self.state.made, kept, |slot| self.state.value(slot), &blobs),
+            values: values(&self.model, &self.state.made, saved, |slot| self.state.value(slot), &blobs),
             marks,
             moved,
+            origin: None,
             blobs: blobs.into_inner(),
+        };
+        if let Some(kept) = kept {
+            kept.write_back(&mut image);
         }
+        image
     }
 }
 
-/// Where a projection leaves the player, as an image writes it.
+/// Returns where a projection leaves the player, as an image writes it.
 pub(super) fn saved_place(spec: &Model, position: &Position) -> SavedPlace {
     match position {
         Position::Menu => SavedPlace::Menu,

@@ -3,34 +3,38 @@
 //! Nothing that an image of this game says stops it from being loaded: what is missing is filled with the default, what
 //! the spec does not know is dropped, what lies outside its limits is brought inside, and all of it is reported.
 
+mod levels;
+
 use std::sync::Arc;
 
+use crate::applying::chain::{Migrated, migrate};
 use crate::image::blobs::Blobs;
 use crate::image::reading::ImageReader;
 use crate::image::report::{LoadError, LoadReport, Origin, PlaceChange};
 use crate::image::{Gone, Image, SavedPlace};
-use crate::migration::chain::{Migrated, migrate};
-use crate::model::Model;
+use crate::origin::SavedOrigin;
 use crate::outcome::Outcome;
 use crate::progress::Progress;
 use crate::spec::Spec;
 use crate::state::State;
+use crate::state::kept::Kept;
 use crate::state::position::{Checkpoint, LevelPosition, Position};
 use crate::suspension::fates::resumes_at_entry;
 use crate::suspension::resuming::{go_back_to_entry, leave_level};
-use crate::vocabulary::moment::Moment;
-use crate::vocabulary::owner::Owner;
-use crate::vocabulary::policy::{Accept, Resume};
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::owner::Owner;
+use vestigum_spec::vocabulary::policy::{Accept, NewerSaves, Resume};
+use vestigum_spec::vocabulary::span::Span;
 
-/// What a launch gives: the progress, what loading did, and what the moment `launch` did.
+/// Describes what a launch gives: the progress, what loading did, and what the moment `launch` did.
 #[derive(Debug)]
 pub struct Launched {
     /// The progress, standing where the image left it.
     pub progress: Progress,
-    /// What loading did.
+    /// Says what loading did.
     pub report: LoadReport,
-    /// What the rules of `launch` did.
+    /// Says what the rules of `launch` did.
     pub outcome: Outcome,
 }
 
@@ -76,6 +80,18 @@ impl Progress {
 /// # Errors
 /// As [`Progress::launch`].
 pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Result<(State, LoadReport), LoadError> {
+    load_with_origin(spec, profile, device).map(|(state, report, _)| (state, report))
+}
+
+/// Loads progress, and returns the origin of the player's save, if it has one.
+///
+/// # Errors
+/// As [`Progress::launch`].
+pub(crate) fn load_with_origin(
+    spec: &Spec,
+    profile: Option<&Image>,
+    device: Option<&Image>,
+) -> Result<(State, LoadReport, Option<SavedOrigin>), LoadError> {
     let data = &**spec.model();
     let mut report = LoadReport::default();
     if let Some(image) = device {
@@ -93,14 +109,63 @@ pub fn load(spec: &Spec, profile: Option<&Image>, device: Option<&Image>) -> Res
     let mut loader = Loader { model: data, reader };
     if let Some(image) = &device {
         loader.reader.blobs = &image.blobs;
+        let before = Told::of(&loader.reader.report);
         loader.reader.values(&image.values, |field| field.lasts == Span::Device);
+        loader.reader.state.kept_of_device = other_build(spec, image, &loader.reader, before)?.map(Arc::new);
         loader.reader.state.moved = (!image.moved.is_empty()).then(|| Arc::new(image.moved.clone()));
     }
     if let Some(image) = &profile {
         loader.reader.blobs = &image.blobs;
+        let before = Told::of(&loader.reader.report);
         loader.profile(image);
+        loader.reader.state.kept = other_build(spec, image, &loader.reader, before)?.map(Arc::new);
     }
-    Ok((loader.reader.state, loader.reader.report))
+    let origin = profile.as_ref().and_then(|image| image.origin.as_deref().cloned());
+    let ImageReader { state, report, .. } = loader.reader;
+    Ok((state, report, origin))
+}
+
+/// Counts what a report has told so far.
+#[derive(Clone, Copy)]
+struct Told {
+    dropped: usize,
+    clamped: usize,
+}
+
+impl Told {
+    fn of(report: &LoadReport) -> Told {
+        Told { dropped: report.dropped.len(), clamped: report.clamped.len() }
+    }
+}
+
+/// Returns what is carried along of an image that another build of this version wrote, because this one has no place for it.
+///
+/// # Errors
+/// If there is something of the kind, and the spec does not keep it.
+fn other_build(spec: &Spec, image: &Image, reader: &ImageReader<'_>, before: Told) -> Result<Option<Kept>, LoadError> {
+    let model = reader.model;
+    let Some(shape) = image.shape.as_ref().filter(|_| image.version == model.version) else { return Ok(None) };
+    let report = LoadReport {
+        dropped: reader.report.dropped[before.dropped..].to_vec(),
+        clamped: reader.report.clamped[before.clamped..].to_vec(),
+        ..LoadReport::default()
+    };
+    if report.dropped.is_empty() && report.clamped.is_empty() {
+        return Ok(None);
+    }
+    let history = spec.history();
+    let known = *shape == model.shape || history.is_some_and(|history| history.shape(model.version, shape).is_some());
+    let shipped = history.is_some_and(|history| history.version(model.version).is_some());
+    match model.newer {
+        Some(NewerSaves::Keep) => Ok(Some(Kept::of(model, image, &reader.state, &report))),
+        // While a version is made, saves of yesterday's spec are read as far as they go.
+        Some(NewerSaves::Refuse) | None if known || (model.newer.is_none() && !shipped) => Ok(None),
+        Some(NewerSaves::Refuse) | None => {
+            let dropped = report.dropped.iter().map(|dropped| dropped.what.to_string());
+            let clamped = report.clamped.iter().map(|clamped| format!("{} {}", clamped.name, clamped.was.brief()));
+            Err(LoadError::newer_build(model.version, image, dropped.chain(clamped)))
+        }
+    }
 }
 
 fn acceptable(spec: &Model, image: &Image, owner_fits: bool) -> Result<(), LoadError> {
@@ -108,7 +173,11 @@ fn acceptable(spec: &Model, image: &Image, owner_fits: bool) -> Result<(), LoadE
         return Err(LoadError::OtherGame { found: image.game.clone(), wanted: spec.id.to_string() });
     }
     if image.version > spec.version {
-        return Err(LoadError::NewerVersion { found: image.version, known: spec.version });
+        return Err(LoadError::NewerVersion {
+            owner: image.owner.to_string(),
+            found: image.version,
+            known: spec.version,
+        });
     }
     if !owner_fits {
         return Err(LoadError::OtherOwner { found: image.owner.to_string() });
@@ -116,7 +185,7 @@ fn acceptable(spec: &Model, image: &Image, owner_fits: bool) -> Result<(), LoadE
     Ok(())
 }
 
-/// Where an image says that the player stood.
+/// Describes where an image says that the player stood.
 struct SavedPosition<'a> {
     level: &'a str,
     checkpoint: Option<&'a str>,

@@ -1,112 +1,96 @@
 //! What players make, in two places: names of open key sets, and levels.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use indexmap::IndexSet;
-use rustc_hash::FxHashSet;
 
+use crate::contributing::entries::entry_path;
+use crate::image::report::LoadError;
 use crate::loading::load;
-use crate::merging::MergeError;
-use crate::merging::report::{MovedLevel, Side};
-use crate::model::Model;
-use crate::model::axis::{Axis, MadeKeys};
-use crate::model::entry::keys_of;
-use crate::model::field::FieldId;
+use crate::merging::law::alive;
+use crate::merging::report::MovedLevel;
+use crate::origin::paths::{is_at, name_path};
+use crate::origin::{Amounts, Changes, Dot, EntryPath, SavedOrigin};
 use crate::spec::Spec;
 use crate::state::State;
 use crate::suspension::Suspended;
-use crate::value::Value;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::MadeKeys;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::Tree;
 
-/// What becomes of the names of open key sets.
-pub(super) struct Aligned {
-    /// The base and both sides, in which an entry has the same place.
-    pub states: [State; 3],
-    /// Names that one side has taken out: they go unless the other side has kept something new under them.
+/// One side of a join.
+#[derive(Clone, Debug)]
+pub(super) struct Joining {
+    pub state: State,
+    pub origin: SavedOrigin,
+}
+
+/// The names that both sides have in the end.
+pub(super) struct Names {
+    /// Lists the names of either side, in one order.
+    pub all: MadeKeys,
+    /// Lists the names that go.
     pub removed: Vec<(usize, Arc<str>)>,
     /// Names for which there was no room: the set and the name.
     pub no_room: Vec<(Arc<str>, Arc<str>)>,
 }
 
-/// Gives the base and both sides the same names of open key sets, in one order: that of the side which changed them, and of
-/// the newer one where both did.
-pub(super) fn align(spec: &Spec, states: [State; 3], newer: Side) -> Result<Aligned, MergeError> {
-    let model = spec.model();
-    let mut aligned = Aligned { states, removed: Vec::new(), no_room: Vec::new() };
-    let [base, here, there] = &aligned.states;
-    let mut made: MadeKeys = vec![IndexSet::new(); model.key_sets.len()];
+/// The names of open key sets: those of either side but what one of them took out, in the order of the saves that made them. What is
+/// known of their changes goes to `out`.
+pub(super) fn names(model: &Model, sides: [&Joining; 2], out: &mut SavedOrigin) -> Names {
+    let mut names =
+        Names { all: vec![IndexSet::new(); model.key_sets.len()], removed: Vec::new(), no_room: Vec::new() };
     for (index, set) in model.key_sets.iter().enumerate() {
         let Some(max) = set.max else { continue };
-        let [base, here, there] = [base, here, there].map(|state| &state.made[index]);
-        let unchanged = |side: &IndexSet<Arc<str>>| side.iter().eq(base.iter());
-        let first = match (unchanged(here), unchanged(there)) {
-            (true, false) => Side::There,
-            (false, true) => Side::Here,
-            (true, true) | (false, false) => newer,
-        };
-        let order = match first {
-            Side::Here => [here, there, base],
-            Side::There => [there, here, base],
-        };
-        let mut left_out = FxHashSet::default();
-        for name in order.into_iter().flatten() {
-            let is_removed = base.contains(name) && !(here.contains(name) && there.contains(name));
-            if made[index].contains(name) {
-                continue;
+        let mut found: Vec<(Option<Dot>, usize, Arc<str>)> = Vec::new();
+        let mut gone = Vec::new();
+        let of = sides.map(|side| &side.state.made[index]);
+        for name in of[0].iter().chain(of[1].iter().filter(|name| !of[0].contains(*name))) {
+            let path = name_path(&set.name, name);
+            let (times, changes) = name_changes(&path, sides, of.map(|names| names.contains(name)));
+            let place = of.iter().filter_map(|names| names.get_index_of(name)).min().unwrap_or(0);
+            match times {
+                true => found.push((changes.by.keys().next().cloned(), place, name.clone())),
+                false => gone.push(name.clone()),
             }
-            if made[index].len() < max as usize {
-                made[index].insert(name.clone());
-                if is_removed {
-                    aligned.removed.push((index, name.clone()));
-                }
-            } else if (here.contains(name) || there.contains(name)) && left_out.insert(name) {
-                aligned.no_room.push((set.name.clone(), name.clone()));
+            if !changes.by.is_empty() || changes.taken.is_some() {
+                out.changed.insert(path, changes);
+            }
+        }
+        found.sort();
+        for (_, _, name) in found {
+            if names.all[index].len() < max as usize {
+                names.all[index].insert(name);
+            } else {
+                out.changed.remove(&name_path(&set.name, &name));
+                names.no_room.push((set.name.clone(), name));
+            }
+        }
+        for name in gone {
+            if names.all[index].len() < max as usize {
+                names.all[index].insert(name.clone());
+                names.removed.push((index, name));
             }
         }
     }
-    for state in &mut aligned.states {
-        with_names(spec, state, &made)?;
-    }
-    Ok(aligned)
+    names
 }
 
-/// Takes out the names that one side has taken out, where nothing is kept under them any more.
-pub(super) fn remove_names(removed: &[(usize, Arc<str>)], spec: &Spec, state: &mut State) -> Result<(), MergeError> {
-    if removed.is_empty() {
-        return Ok(());
-    }
-    let used = used_names(spec.model(), state);
-    let removed: FxHashSet<(usize, &str)> = removed.iter().map(|(set, name)| (*set, &**name)).collect();
-    let mut made = state.made.clone();
-    for (set, names) in made.iter_mut().enumerate() {
-        names.retain(|name| used[set].contains(name) || !removed.contains(&(set, &**name)));
-    }
-    with_names(spec, state, &made)
+fn name_changes(path: &EntryPath, sides: [&Joining; 2], there: [bool; 2]) -> (bool, Changes) {
+    let of = sides.map(|side| side.origin.changed.get(path));
+    let none = BTreeMap::new();
+    let changes = of.map(|changes| changes.map_or(&none, |changes| &changes.by));
+    let by = alive(sides.map(|side| &side.origin), changes, |one, _| one.clone());
+    let taken = of.into_iter().flatten().any(|changes| changes.taken.is_some());
+    let plain = (0..2).any(|side| of[side].is_none() && there[side]) && !taken;
+    (plain || !by.is_empty(), Changes { by, taken: taken.then_some(Tree::Null) })
 }
 
-/// The names of each open key set under which an entry is another value than at first.
-fn used_names(model: &Model, state: &State) -> Vec<FxHashSet<Arc<str>>> {
-    let mut used = vec![FxHashSet::default(); model.key_sets.len()];
-    for field in model.fields.iter().filter(|field| field.axes.iter().any(|axis| model.is_open(*axis))) {
-        for slot in field.slots() {
-            let values = [state.value(slot), state.at_entry(slot), state.at_checkpoint(slot)];
-            if values.iter().all(|value| **value == field.default) {
-                continue;
-            }
-            let keys = keys_of(model, field, slot, &state.made);
-            for axis in &field.axes {
-                if let Axis::Keys(set) = axis
-                    && let Some(name) = keys.key(&model.key_sets[*set as usize].name)
-                {
-                    used[*set as usize].insert(name.into());
-                }
-            }
-        }
-    }
-    used
-}
-
-/// The state with other names of open key sets. Images name their entries, so that one is put where another order wants it.
-fn with_names(spec: &Spec, state: &mut State, made: &MadeKeys) -> Result<(), MergeError> {
+/// Gives a state other names of open key sets. Images name their entries, so that one is put where another order wants it.
+pub(super) fn with_names(spec: &Spec, state: &mut State, made: &MadeKeys) -> Result<(), LoadError> {
     if state.made.iter().zip(made).all(|(known, wanted)| known.iter().eq(wanted.iter())) {
         return Ok(());
     }
@@ -114,52 +98,173 @@ fn with_names(spec: &Spec, state: &mut State, made: &MadeKeys) -> Result<(), Mer
     let mut image = Suspended::new(model, state.clone()).profile_image("");
     let sets = model.key_sets.iter().zip(made).filter(|(_, names)| !names.is_empty());
     image.made = sets.map(|(set, names)| (set.name.clone(), names.iter().cloned().collect())).collect();
-    let again = load(spec, Some(&image), None);
-    *state = again.map_err(|why| MergeError::Load { of: "an image that is read again", why })?.0;
+    *state = load(spec, Some(&image), None)?.0;
     Ok(())
 }
 
-/// Levels that both sides made under one name since they parted: that of the side whose run does not stay moves to a name that is
-/// free. Where none is, it is left out.
-pub(super) fn make_way(model: &Model, base: &State, stays: &State, leaves: &mut State) -> Vec<MovedLevel> {
-    let mut moved = Vec::new();
-    for level in model.made_levels.clone() {
-        let is_new = !base.has_level(model, level) && stays.has_level(model, level) && leaves.has_level(model, level);
-        if !is_new || same_level(model, level, stays, leaves) {
-            continue;
+/// Without the names that went.
+pub(super) fn without(names: &Names) -> MadeKeys {
+    let mut made = names.all.clone();
+    for (set, name) in &names.removed {
+        made[*set].shift_remove(name);
+    }
+    made
+}
+
+/// Levels that both sides made under one name without knowing of one another are two levels: one of them gets another name, the same
+/// one wherever the two are joined. A level is known by the save that made it.
+pub(super) fn place_levels(model: &Model, here: &mut Joining, there: &mut Joining) -> Vec<MovedLevel> {
+    if model.made_levels.is_empty() {
+        return Vec::new();
+    }
+    let births = [births(model, here), births(model, there)];
+    let mut levels: BTreeMap<&Dot, [Option<u32>; 2]> = BTreeMap::new();
+    for (side, births) in births.iter().enumerate() {
+        births.iter().for_each(|(dot, level)| levels.entry(dot).or_default()[side] = Some(*level));
+    }
+    // What one side has seen and has not any more was removed there.
+    let origins = [&here.origin, &there.origin];
+    levels.retain(|dot, of| (0..2).all(|side| of[side].is_some() || !origins[side].includes(dot)));
+    let mut taken: BTreeMap<u32, &Dot> = BTreeMap::new();
+    let mut places: BTreeMap<&Dot, Option<u32>> = BTreeMap::new();
+    let is_plain = |dot: &Dot| dot.by.is_empty();
+    for (dot, of) in levels.iter().filter(|(dot, _)| !is_plain(dot)) {
+        let mut wanted: Vec<u32> = of.iter().flatten().copied().collect();
+        wanted.sort_unstable_by(|one, other| other.cmp(one));
+        // A level that was made before origins were kept has no dot of its own, and stays.
+        let is_free = |level: &u32| {
+            !taken.contains_key(level) && ![here as &Joining, there].iter().any(|side| plain_at(model, side, *level))
+        };
+        let is_unused = |level: &u32| is_free(level) && !levels.values().flatten().flatten().any(|used| used == level);
+        let place = wanted.iter().copied().find(is_free);
+        let place = place.or_else(|| model.made_levels.clone().find(is_unused));
+        let place = place.or_else(|| model.made_levels.clone().find(is_free));
+        if let Some(level) = place {
+            taken.insert(level, dot);
         }
-        let is_free = |free: &u32| [base, stays, leaves].iter().all(|state| !state.has_level(model, *free));
-        let free = model.made_levels.clone().find(is_free);
-        move_level(model, leaves, level, free);
-        let name = |level: u32| model.level(level).id.to_string();
-        moved.push(MovedLevel { level: name(level), to: free.map(name) });
+        places.insert(*dot, place);
+    }
+    let mut moved = Vec::new();
+    let name = |level: u32| model.level(level).id.to_string();
+    let maps: Vec<BTreeMap<u32, Option<u32>>> = births
+        .iter()
+        .map(|births| {
+            let of = births.iter().filter(|(dot, _)| !is_plain(dot));
+            of.map(|(dot, level)| (*level, places.get(dot).copied().flatten())).collect()
+        })
+        .collect();
+    for (dot, of) in levels.iter().filter(|(dot, _)| !is_plain(dot)) {
+        let to = places.get(*dot).copied().flatten();
+        if let Some(from) = of.iter().flatten().find(|from| Some(**from) != to) {
+            moved.push(MovedLevel { level: name(*from), to: to.map(name) });
+        }
+    }
+    for (side, map) in [here, there].into_iter().zip(maps) {
+        rename_levels(model, side, &map);
     }
     moved
 }
 
+/// The levels that a player has made, by the save that made each.
+fn births(model: &Model, side: &Joining) -> BTreeMap<Dot, u32> {
+    let made = model.made_levels.clone().filter(|level| side.state.has_level(model, *level));
+    let birth = |level: u32| {
+        let path = made_path(model, side, level)?;
+        side.origin.changed.get(&path)?.by.keys().next_back().cloned()
+    };
+    made.filter_map(|level| Some((birth(level)?, level))).collect()
+}
+
+/// Returns whether a level was made there, and nothing says by which save.
+fn plain_at(model: &Model, side: &Joining, level: u32) -> bool {
+    let known = made_path(model, side, level).is_some_and(|path| side.origin.changed.contains_key(&path));
+    side.state.has_level(model, level) && !known
+}
+
+fn made_path(model: &Model, side: &Joining, level: u32) -> Option<EntryPath> {
+    let slot = model.made_slot(level)?;
+    let field = model.fields.iter().find(|field| field.slots().contains(&slot))?;
+    Some(entry_path(model, field, slot, &side.state.made))
+}
+
 /// The fields that are kept for levels.
-fn kept_for_levels(model: &Model) -> Vec<FieldId> {
-    model.fields.iter().filter(|field| field.is_per_level()).map(|field| field.id).collect()
+fn kept_for_levels(model: &Model) -> impl Iterator<Item = &Field> {
+    model.fields.iter().filter(|field| field.is_per_level())
 }
 
-fn same_level(model: &Model, level: u32, one: &State, other: &State) -> bool {
-    kept_for_levels(model).iter().all(|id| {
-        let slots = model.field(*id).slots_of_level(model, level);
-        slots.iter().all(|slot| one.value(*slot) == other.value(*slot))
-    })
-}
-
-fn move_level(model: &Model, state: &mut State, level: u32, to: Option<u32>) {
-    for id in kept_for_levels(model) {
-        let field = model.field(id);
-        let from = field.slots_of_level(model, level);
-        let targets = to.map(|to| field.slots_of_level(model, to)).unwrap_or_default();
-        for (at, slot) in from.iter().enumerate() {
-            let value: Value = state.value(*slot).clone();
-            if let Some(target) = targets.get(at) {
-                state.write_through(*target, value);
+/// Gives levels other names; those without one are taken out.
+fn rename_levels(model: &Model, side: &mut Joining, map: &BTreeMap<u32, Option<u32>>) {
+    let map: BTreeMap<u32, Option<u32>> =
+        map.iter().filter(|(from, to)| Some(**from) != **to).map(|(from, to)| (*from, *to)).collect();
+    if map.is_empty() {
+        return;
+    }
+    let mut paths: BTreeMap<EntryPath, Option<EntryPath>> = BTreeMap::new();
+    let mut values: Vec<(usize, Value)> = Vec::new();
+    for field in kept_for_levels(model) {
+        for (from, to) in &map {
+            let slots = field.slots_of_level(model, *from);
+            let targets = to.map(|to| field.slots_of_level(model, to)).unwrap_or_default();
+            for (at, slot) in slots.iter().enumerate() {
+                if !model.is_made(field, *slot, &side.state.made) {
+                    continue;
+                }
+                let path = entry_path(model, field, *slot, &side.state.made);
+                let target = targets.get(at);
+                paths.insert(path, target.map(|target| entry_path(model, field, *target, &side.state.made)));
+                values.extend(target.map(|target| (*target, side.state.value(*slot).clone())));
             }
-            state.write_through(*slot, field.default.clone());
+        }
+        for from in map.keys() {
+            field.slots_of_level(model, *from).iter().for_each(|slot| {
+                side.state.write_through(*slot, field.default.clone());
+            });
         }
     }
+    for (slot, value) in values {
+        side.state.write_through(slot, value);
+    }
+    rename_paths(&mut side.origin, &|path| renamed(path, &paths));
+}
+
+/// The new path of an entry or of an item in it; none if it goes.
+fn renamed(path: &EntryPath, paths: &BTreeMap<EntryPath, Option<EntryPath>>) -> Option<EntryPath> {
+    let mut entry: &str = path;
+    loop {
+        if let Some(to) = paths.get(entry) {
+            return to.as_ref().map(|to| format!("{to}{}", &path[entry.len()..]).into());
+        }
+        match entry.rfind('/') {
+            Some(end) => entry = &entry[..end],
+            None => return Some(path.clone()),
+        }
+    }
+}
+
+fn rename_paths(origin: &mut SavedOrigin, to: &dyn Fn(&EntryPath) -> Option<EntryPath>) {
+    fn all<T>(of: &mut BTreeMap<EntryPath, T>, to: &dyn Fn(&EntryPath) -> Option<EntryPath>) {
+        *of = std::mem::take(of).into_iter().filter_map(|(path, what)| Some((to(&path)?, what))).collect();
+    }
+    all(&mut origin.sums, to);
+    all(&mut origin.cut, to);
+    all(&mut origin.changed, to);
+    all(&mut origin.run.pending, to);
+    origin.claims.values_mut().for_each(|amounts: &mut Amounts| all(amounts, to));
+}
+
+/// Takes out what an origin says of levels that are not made: nothing is kept for them.
+pub(super) fn forget_levels(model: &Model, state: &State, origin: &mut SavedOrigin) {
+    let missing = state.without_level(model);
+    if missing.is_empty() {
+        return;
+    }
+    let gone: Vec<EntryPath> = missing
+        .into_iter()
+        .filter(|(id, slot)| {
+            // An entry whose key nobody has made has no name, and nothing was kept for it.
+            !model.is_made_field(*id) && model.is_made(model.field(*id), *slot, &state.made)
+        })
+        .map(|(id, slot)| entry_path(model, model.field(id), slot, &state.made))
+        .collect();
+    rename_paths(origin, &|path| (!gone.iter().any(|gone| is_at(path, gone))).then(|| path.clone()));
 }

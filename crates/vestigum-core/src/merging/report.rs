@@ -4,10 +4,10 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::image::report::LoadReport;
-use crate::model::merging::FieldMerge;
-use crate::value::Value;
-use crate::vocabulary::key::EntryName;
-use crate::words::words;
+use vestigum_spec::model::merging::FieldMerge;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::key::EntryName;
+use vestigum_spec::words;
 
 words! {
     /// One of the two sides of a merge.
@@ -28,9 +28,9 @@ pub enum RunFrom {
     /// Both sides have the same.
     #[default]
     Both,
-    /// Only this side has changed it.
+    /// This side has seen the other's, and gone on.
     OnlyChanged(Side),
-    /// This side's save is newer.
+    /// This side's run was changed later.
     Newer(Side),
     /// The number of `[merge] run` is higher on this side.
     Higher {
@@ -58,9 +58,9 @@ impl fmt::Display for RunFrom {
         match self {
             RunFrom::Both => f.write_str("the run is the same on both sides"),
             RunFrom::OnlyChanged(side) => {
-                write!(f, "the run goes on as it is {side}: the other side has not changed it")
+                write!(f, "the run goes on as it is {side}: it continues the one of the other side")
             }
-            RunFrom::Newer(side) => write!(f, "the run goes on as it is {side}: its save is newer"),
+            RunFrom::Newer(side) => write!(f, "the run goes on as it is {side}: it was changed later"),
             RunFrom::Higher { side: Side::Here, here, there } => {
                 write!(f, "the run goes on as it is here: {here} is more than {there}")
             }
@@ -71,16 +71,14 @@ impl fmt::Display for RunFrom {
     }
 }
 
-/// What became of one entry that is not the same in all three saves.
+/// Tells of one entry that is not the same in both saves and in what came of them.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct MergedEntry {
     /// The entry.
     pub name: EntryName,
-    /// How it is merged.
+    /// Says how it is merged.
     pub merge: FieldMerge,
-    /// Its value in the base.
-    pub base: Value,
     /// Its value here.
     pub here: Value,
     /// Its value there.
@@ -100,7 +98,7 @@ pub struct MovedLevel {
     pub to: Option<String>,
 }
 
-/// What a merge did.
+/// Describes what a merge did.
 #[derive(Clone, Debug, Default, PartialEq)]
 #[non_exhaustive]
 pub struct MergeReport {
@@ -108,7 +106,7 @@ pub struct MergeReport {
     pub run: RunFrom,
     /// The side that was saved later.
     pub newer: Side,
-    /// The entries that are not the same in all three saves and in the merged one, in the order of the spec.
+    /// The entries that are not the same in both saves and in the merged one, in the order of the spec.
     pub entries: Vec<MergedEntry>,
     /// Levels that opened because of the merge.
     pub opened: Vec<String>,
@@ -118,8 +116,8 @@ pub struct MergeReport {
     pub no_room: Vec<(Arc<str>, Arc<str>)>,
     /// The level in which the run stood, if the other side removed it.
     pub left_level: Option<String>,
-    /// What loading did to the save here.
+    /// Says what loading did to the save here.
     pub here: LoadReport,
-    /// What loading did to the save there.
+    /// Says what loading did to the save there.
     pub there: LoadReport,
 }

@@ -3,12 +3,13 @@
 use std::fmt;
 use std::sync::Arc;
 
-use crate::model::axis::Axis;
-use crate::model::field::Field;
+use crate::evaluation::judge::ExpressionValue;
 use crate::progress::Progress;
 use crate::progress::locks::{Audience, LockReason};
-use crate::value::Value;
-use crate::vocabulary::names::key_text;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::names::key_text;
 
 /// One level of the board.
 #[derive(Clone, Debug, PartialEq)]
@@ -19,7 +20,7 @@ pub struct BoardRow {
     pub title: String,
     /// Whether it is open.
     pub open: bool,
-    /// What is missing before it opens; only for a locked level.
+    /// Says what is missing before it opens; only for a locked level.
     pub lock: Option<LockReason>,
     /// Whether players should not see it yet: `hidden` of the level holds. [`Progress::board`] leaves such rows out.
     pub hidden: bool,
@@ -44,7 +45,7 @@ impl fmt::Display for BoardRow {
 }
 
 impl BoardRow {
-    /// How the level stands, in words: "completed", "open", "locked: complete Mill Lane".
+    /// Returns how the level stands, in words: "completed", "open", "locked: complete Mill Lane".
     pub fn standing(&self) -> String {
         let hidden = if self.hidden { "hidden, " } else { "" };
         let state = match (&self.lock, self.completed) {
@@ -79,7 +80,7 @@ impl Progress {
         rows
     }
 
-    /// The same with the levels that are hidden, for tools.
+    /// Lists all levels, those that are hidden included: for tools.
     pub fn full_board(&self) -> Vec<BoardRow> {
         let spec = &*self.model;
         let env = self.env();

@@ -2,11 +2,11 @@
 
 use crate::outcome::{Outcome, Refused};
 use crate::progress::Progress;
-use crate::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::moment::Moment;
 
 /// A moment that a game says, with what it needs to be said.
 ///
-/// `launch` is said by loading, and `quit` ends what says the others: they are none of these.
+/// `launch` is said by loading, and `quit` ends what says the others: they are not calls.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 pub enum Call<'a> {
     /// "New game".
@@ -63,7 +63,7 @@ impl<'a> Call<'a> {
         }
     }
 
-    /// The same at a checkpoint. Other moments than [`Call::Enter`] stay as they are.
+    /// Begins play at a checkpoint. Other moments than [`Call::Enter`] stay as they are.
     #[must_use]
     pub fn at(self, name: &'a str) -> Call<'a> {
         match self {

@@ -8,13 +8,14 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::handle::Handle;
-use crate::outcome::{AccessError, AccessErrorKind, Written};
+use crate::outcome::Written;
 use crate::progress::Progress;
-use crate::value::Value;
-use crate::value::edit::Edit;
-use crate::value::parts::Part;
-use crate::value::serial::{Misfit, from_value, to_value};
-use crate::value::types::Type;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::edit::Edit;
+use vestigum_spec::value::parts::Part;
+use vestigum_spec::value::serial::{Misfit, from_value, to_value};
+use vestigum_spec::value::types::Type;
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 /// Rust types of items: what serde reads and writes.
 pub trait Item: Serialize + DeserializeOwned + 'static {}
@@ -53,7 +54,7 @@ impl<K: Item + Eq + Hash, T: Item, S: BuildHasher> MapValue for HashMap<K, T, S>
     type Item = T;
 }
 
-/// What plays: progress, or a session that also saves it.
+/// Describes what plays: progress, or a session that also saves it.
 pub trait Plays {
     #[doc(hidden)]
     fn progress(&self) -> &Progress;
@@ -105,7 +106,7 @@ pub struct ListView<'a, T> {
 }
 
 impl<'a, T: Item> ListView<'a, T> {
-    /// How many items it has.
+    /// Returns how many items it has.
     pub fn len(&self) -> usize {
         self.value.len()
     }
@@ -184,7 +185,7 @@ pub struct SetView<'a, T> {
 }
 
 impl<'a, T: Item> SetView<'a, T> {
-    /// How many items it has.
+    /// Returns how many items it has.
     pub fn len(&self) -> usize {
         self.value.len()
     }
@@ -242,7 +243,7 @@ pub struct MapView<'a, T> {
 }
 
 impl<'a, T: Item> MapView<'a, T> {
-    /// How many entries it has.
+    /// Returns how many entries it has.
     pub fn len(&self) -> usize {
         self.value.len()
     }

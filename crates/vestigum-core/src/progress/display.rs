@@ -7,12 +7,13 @@ use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 use crate::handle::field_value::typed;
-use crate::model::entry::keys_of;
-use crate::outcome::{AccessError, AccessErrorKind, Written};
+use crate::outcome::Written;
 use crate::progress::Progress;
-use crate::value::Value;
-use crate::value::serial::{Misfit, from_value, to_value};
-use crate::vocabulary::key::{EntryName, Keys};
+use vestigum_spec::model::entry::keys_of;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::serial::{Misfit, from_value, to_value};
+use vestigum_spec::vocabulary::key::{EntryName, Keys};
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 /// A value that is not what a display was last told.
 #[derive(Clone, Debug, PartialEq)]
@@ -21,9 +22,9 @@ pub struct Update {
     pub field: Arc<str>,
     /// The key of the entry, for a keyed field.
     pub keys: Keys,
-    /// What the display was told; for the first time, the default.
+    /// Says what the display was told; for the first time, the default.
     pub before: Value,
-    /// What the value is now.
+    /// Says what the value is now.
     pub after: Value,
 }
 
@@ -94,7 +95,7 @@ impl Progress {
         entries
     }
 
-    /// What changed since the last call, by play and by rules alike, for a display that shows progress. The first call
+    /// Returns what changed since the last call, by play and by rules alike, for a display that shows progress. The first call
     /// tells every value that is not at its default.
     ///
     /// ```
@@ -134,7 +135,7 @@ impl Progress {
     pub fn drain_changes(&mut self) -> Vec<Update> {
         let spec = self.model.clone();
         let baseline = self.state.drain_baseline().unwrap_or_else(|| {
-            let defaults = |field: &crate::model::field::Field| {
+            let defaults = |field: &vestigum_spec::model::field::Field| {
                 field.slots().map(|slot| (slot, field.default.clone())).collect::<Vec<_>>()
             };
             spec.fields.iter().flat_map(defaults).collect()

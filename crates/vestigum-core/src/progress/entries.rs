@@ -1,10 +1,10 @@
 //! Finding the entry of a field that a game or a script names.
 
-use crate::model::axis::{Axis, MAX_AXES};
-use crate::model::entry::{EntrySlot, entry_of, which_key};
-use crate::model::field::Field;
-use crate::outcome::{AccessError, AccessErrorKind};
 use crate::progress::Progress;
+use vestigum_spec::model::axis::{Axis, MAX_AXES};
+use vestigum_spec::model::entry::{EntrySlot, entry_of, which_key};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 impl Progress {
     pub(crate) fn find(&self, name: &str) -> Result<&Field, AccessError> {
@@ -54,7 +54,7 @@ impl Progress {
             if made.len() >= max as usize {
                 return Err(AccessErrorKind::KeysFull { axis: declared.name.to_string(), max }.into());
             }
-            if !crate::vocabulary::names::is_made_name(name) {
+            if !vestigum_spec::vocabulary::names::is_made_name(name) {
                 return Err(
                     AccessErrorKind::BadKey { axis: declared.name.to_string(), name: (*name).to_owned() }.into()
                 );

@@ -3,18 +3,20 @@
 //! All reads see the state before the moment: the new values are worked out first and written together.
 
 use crate::evaluation::Env;
-use crate::model::Model;
-use crate::model::axis::Touched;
-use crate::model::entry::{entry_name, keys_of};
-use crate::model::fates::{Effect, FieldFate};
-use crate::model::field::Field;
+use crate::evaluation::judge::ExpressionValue;
+use crate::evaluation::touched::touched;
 use crate::outcome::{Change, Outcome, RankedIn};
 use crate::progress::{Progress, Subject};
 use crate::state::{NotedSlots, State};
-use crate::value::Value;
-use crate::vocabulary::fate::{Fate, Operation, PlainFate};
-use crate::vocabulary::moment::Moment;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Touched;
+use vestigum_spec::model::entry::{entry_name, keys_of};
+use vestigum_spec::model::fates::{Effect, FieldFate};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::fate::{Fate, Operation, PlainFate};
+use vestigum_spec::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::span::Span;
 
 /// A value that a moment is about to write.
 struct Pending {
@@ -82,7 +84,7 @@ struct Evaluator<'a> {
 impl Evaluator<'_> {
     fn field(&mut self, field: &Field, fate: &FieldFate, noted: &NotedSlots, env: &Env<'_>) {
         let decided = fate.rules.iter().find(|rule| rule.when.as_ref().is_none_or(|when| when.holds(env)));
-        let ruled = decided.map(|rule| (self.spec.touched(field, env), &rule.does));
+        let ruled = decided.map(|rule| (touched(field, env), &rule.does));
         if let Some((touched, effect)) = &ruled {
             // The operand is the same for every entry: keys in it are fixed or the moment's.
             let operand = match effect {

@@ -4,18 +4,20 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::evaluation::Env;
+use crate::evaluation::NodeValue;
+use crate::evaluation::judge::ExpressionValue;
 use crate::evaluation::judge::Judged;
-use crate::model::Model;
-use crate::model::expression::{Clause, Expression, Part};
-use crate::model::level::Opening;
-use crate::model::node::{EntryRef, Node, ReadAt};
 use crate::outcome::Refused;
 use crate::progress::Progress;
-use crate::syntax::parse::Operator;
-use crate::syntax::token::{Token, tokens};
-use crate::value::Value;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::expression::{Clause, Expression, Part};
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::model::node::{EntryRef, Node, ReadAt};
+use vestigum_spec::syntax::Operator;
+use vestigum_spec::syntax::{Token, tokens};
+use vestigum_spec::value::Value;
 
-/// What is missing before a level opens. What holds already is left out.
+/// Describes what is missing before a level opens. What holds already is left out.
 ///
 /// It is shown as a text made of titles and labels; a game that speaks another language makes its own of the parts.
 ///
@@ -69,13 +71,13 @@ pub enum LockReason {
     Needs {
         /// The field or derived value, as the spec names it: `stars`, `count(completed)`.
         what: String,
-        /// What players call it.
+        /// Says what players call it.
         label: Arc<str>,
-        /// How the value and what is needed are compared.
+        /// Says how the value and what is needed are compared.
         by: Comparison,
-        /// What is needed.
+        /// Says what is needed.
         needed: Value,
-        /// What there is.
+        /// Says what there is.
         has: Value,
     },
     /// Something else that the spec says no label for: the condition as it was written, and the values in it.
@@ -93,7 +95,7 @@ pub enum LockReason {
     Soon,
 }
 
-/// How a value is compared with what is needed.
+/// Describes how a value is compared with what is needed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Comparison {
     /// It has to be at least that.
@@ -169,7 +171,7 @@ fn joined(f: &mut fmt::Formatter<'_>, locks: &[LockReason], between: &str) -> fm
     Ok(())
 }
 
-/// Who is told why a level is locked.
+/// Describes who is told why a level is locked.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Audience {
     /// Players, who are not to hear of what is hidden.
@@ -178,7 +180,7 @@ pub(crate) enum Audience {
 }
 
 impl Progress {
-    /// What is missing before a level opens; none if it is open.
+    /// Returns what is missing before a level opens; none if it is open.
     ///
     /// # Errors
     /// If there is no such level.
@@ -186,7 +188,7 @@ impl Progress {
         self.lock_told_to(Audience::Players, level)
     }
 
-    /// The same for tools, which may know what is hidden: every level is named.
+    /// Says why a level is locked and names hidden levels, too: for tools.
     ///
     /// # Errors
     /// If there is no such level.
@@ -213,7 +215,7 @@ impl Progress {
         }
     }
 
-    /// What is missing before a locked level opens.
+    /// Returns what is missing before a locked level opens.
     pub(crate) fn lock_of(&self, audience: Audience, level: u32) -> LockReason {
         let spec = &*self.model;
         let own = match spec.opening(level) {
@@ -259,7 +261,7 @@ impl Progress {
         locks
     }
 
-    /// What is missing before a condition holds; nothing if it holds.
+    /// Returns what is missing before a condition holds; nothing if it holds.
     fn missing(&self, audience: Audience, condition: &Expression) -> Option<LockReason> {
         let env = self.env();
         let judged = condition.judge(&env);
@@ -292,7 +294,7 @@ impl Progress {
         tokens(text).unwrap_or_default().iter().any(|(token, _)| match token {
             Token::Name(name) => hidden(name),
             Token::Text(text) => hidden(text),
-            Token::Int(_) | Token::Beyond | Token::Float(_) | Token::Sign(_) => false,
+            Token::Int(_) | Token::Beyond | Token::Float(_) | Token::Symbol(_) => false,
         })
     }
 }
@@ -366,7 +368,7 @@ fn comparison(operator: Operator) -> Option<Comparison> {
     }
 }
 
-/// The same comparison with its sides changed.
+/// Returns the comparison with its sides changed.
 fn turned(by: Comparison) -> Comparison {
     match by {
         Comparison::AtLeast => Comparison::AtMost,
@@ -377,7 +379,7 @@ fn turned(by: Comparison) -> Comparison {
     }
 }
 
-/// What players call a value: the label of its field or of the derived value. Of one entry a label says too little: "3 stars" are
+/// Returns what players call a value: the label of its field or of the derived value. Of one entry a label says too little: "3 stars" are
 /// those of all levels, not of the one that is meant.
 fn label(spec: &Model, node: &Node) -> Option<Arc<str>> {
     match node {

@@ -6,13 +6,14 @@ use std::sync::Arc;
 use serde::Serialize;
 use thiserror::Error;
 
-use crate::model::field::Field;
-use crate::nearest::did_you_mean;
 use crate::outcome::Change;
 use crate::progress::Progress;
-use crate::value::Value;
-use crate::value::decode::decode;
-use crate::value::tree::{Tree, Values};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::nearest::did_you_mean;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::decode::decode;
+use vestigum_spec::value::tree::{Tree, Values};
 
 /// The most bytes that an exported level may have.
 pub const LEVEL_MAX_LEN: usize = 64 << 20;
@@ -20,7 +21,7 @@ pub const LEVEL_MAX_LEN: usize = 64 << 20;
 /// The number of the format of exported levels.
 const FORMAT: i64 = 1;
 
-/// Why a level was not made, removed, exported or imported. Nothing has changed.
+/// Describes why a level was not made, removed, exported or imported. Nothing has changed.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum MadeLevelError {
@@ -31,9 +32,9 @@ pub enum MadeLevelError {
     #[error("players make no levels in this game")]
     NoneInGame,
     /// As many levels are made as there can be.
-    #[error("{max} levels are made, and there is room for no more: remove one first")]
+    #[error("all {max} level slots are used; remove a level first")]
     Full {
-        /// How many there can be.
+        /// Says how many there can be.
         max: u32,
     },
     /// No level has that name.
@@ -59,13 +60,13 @@ pub enum MadeLevelError {
     /// The text is too long for a level.
     #[error("the level has {bytes} bytes, and {LEVEL_MAX_LEN} are the most")]
     TooLarge {
-        /// How many bytes it has.
+        /// Says how many bytes it has.
         bytes: usize,
     },
     /// The text is no exported level.
-    #[error("this is no exported level: {why}")]
+    #[error("it is not an exported level: {why}")]
     NoLevel {
-        /// What is wrong with it.
+        /// Says what is wrong with it.
         why: String,
     },
     /// The level was changed after it was exported.
@@ -87,28 +88,88 @@ pub enum MadeLevelError {
         /// This version.
         known: i64,
     },
+    /// An older version of the game exported the level, and what levels carry has changed since.
+    #[error(
+        "version {found} of the game exported the level, and this is version {known}: bring it to this version with `Spec::upgrade_level` first"
+    )]
+    OlderVersion {
+        /// The version that exported it.
+        found: i64,
+        /// This version.
+        known: i64,
+    },
+    /// An older version of the game exported the level, and it cannot be brought to this one.
+    #[error("version {found} of the game exported the level, and it cannot be brought to this version: {why}")]
+    Unmigrated {
+        /// The version that exported it.
+        found: i64,
+        /// Says why not.
+        why: String,
+    },
     /// A value of the level is not one that the field takes.
     #[error("`{field}` of the level does not fit: {why}")]
     Misfit {
         /// The field.
         field: String,
-        /// Why not.
+        /// Says why not.
         why: String,
     },
 }
 
 /// A level on its way from one player to another.
 #[derive(Serialize)]
-struct Exported<'a> {
+pub(crate) struct Exported<'a> {
     level_format: i64,
     game: &'a str,
-    version: i64,
-    values: Values,
+    pub version: i64,
+    pub values: Values,
     digest: String,
 }
 
 impl Exported<'_> {
-    /// What the digest is of: everything but itself.
+    /// Gathers what levels carry, with the values that they have.
+    pub(crate) fn of<'s>(spec: &'s Model, value: impl Fn(&Field) -> &'s Value) -> Exported<'s> {
+        let given = spec.fields.iter().filter(|field| spec.is_given(field.id));
+        let filled = given.map(|field| (field.name.clone(), value(field))).filter(|(_, value)| value.is_filled());
+        let values: Values = filled.map(|(name, value)| (name, Tree::of(value))).collect();
+        let digest = Exported::digested(&spec.id, spec.version, &values);
+        Exported { level_format: FORMAT, game: &spec.id, version: spec.version, values, digest }
+    }
+
+    pub(crate) fn written(&self) -> String {
+        // Names, numbers and trees: writing them does not fail.
+        serde_json::to_string(self).unwrap_or_default()
+    }
+
+    /// A text as a tree, which takes no more memory than an image may.
+    pub(crate) fn tree(text: &str) -> Result<Tree, MadeLevelError> {
+        if text.len() > LEVEL_MAX_LEN {
+            return Err(MadeLevelError::TooLarge { bytes: text.len() });
+        }
+        Tree::from_json(text.as_bytes()).map_err(|error| MadeLevelError::NoLevel { why: error.to_string() })
+    }
+
+    /// The parts of a text that nobody has changed.
+    pub(crate) fn verified(tree: &Tree) -> Result<Exported<'_>, MadeLevelError> {
+        let no_level = |why: String| MadeLevelError::NoLevel { why };
+        let exported = Exported::read(tree).map_err(no_level)?;
+        if exported.level_format != FORMAT {
+            return Err(no_level(format!("it has format {}, and {FORMAT} is known", exported.level_format)));
+        }
+        if exported.digest != Exported::digested(exported.game, exported.version, &exported.values) {
+            return Err(MadeLevelError::Edited);
+        }
+        Ok(exported)
+    }
+
+    pub(crate) fn of_game(&self, game: &str) -> Result<(), MadeLevelError> {
+        match self.game == game {
+            true => Ok(()),
+            false => Err(MadeLevelError::OtherGame { found: self.game.to_owned(), wanted: game.to_owned() }),
+        }
+    }
+
+    /// Returns what the digest is of: everything but itself.
     fn digested(game: &str, version: i64, values: &Values) -> String {
         // Names, numbers and trees: writing them does not fail.
         let content = serde_json::to_vec(&(FORMAT, game, version, values)).unwrap_or_default();
@@ -188,6 +249,8 @@ impl Progress {
         let level = self.free_level()?;
         let slot = self.model.made_slot(level);
         self.state.write_through(slot.unwrap_or_default(), Value::Bool(true));
+        // It is open at once, also for a player who stands in another level, where nothing is judged.
+        self.open(level);
         self.judge_openings();
         Ok(self.model.level(level).id.clone())
     }
@@ -196,7 +259,7 @@ impl Progress {
     /// reset of the level. Says what changed.
     ///
     /// # Errors
-    /// If it is no level that a player made, or after `quit`.
+    /// If it is not a level that a player made, or after `quit`.
     pub fn remove_level(&mut self, level: impl AsRef<str>) -> Result<Vec<Change>, MadeLevelError> {
         let level = self.made_level(level.as_ref())?;
         let (spec, mut changes) = (self.model.clone(), Vec::new());
@@ -205,6 +268,8 @@ impl Progress {
             self.back_to_default(field, field.slot_at(&[level]), &mut changes);
         }
         self.clear_removed(&mut changes);
+        // A player who stood in it is in the menu now.
+        changes.extend(self.judge_openings());
         Ok(changes)
     }
 
@@ -212,22 +277,10 @@ impl Progress {
     /// is kept per level stay behind.
     ///
     /// # Errors
-    /// If it is no level that a player made, if it has more than 64 MiB as a text, or after `quit`.
+    /// If it is not a level that a player made, if it has more than 64 MiB as a text, or after `quit`.
     pub fn export_level(&self, level: impl AsRef<str>) -> Result<String, MadeLevelError> {
         let level = self.made_level(level.as_ref())?;
-        let spec = &*self.model;
-        let values: Values = spec
-            .fields
-            .iter()
-            .filter(|field| spec.is_given(field.id))
-            .map(|field| (field.name.clone(), self.state.value(field.slot_at(&[level]))))
-            .filter(|(_, value)| value.is_filled())
-            .map(|(name, value)| (name, Tree::of(value)))
-            .collect();
-        let digest = Exported::digested(&spec.id, spec.version, &values);
-        let exported = Exported { level_format: FORMAT, game: &spec.id, version: spec.version, values, digest };
-        // As above.
-        let text = serde_json::to_string(&exported).unwrap_or_default();
+        let text = Exported::of(&self.model, |field| self.state.value(field.slot_at(&[level]))).written();
         // What goes out can come in.
         if text.len() > LEVEL_MAX_LEN { Err(MadeLevelError::TooLarge { bytes: text.len() }) } else { Ok(text) }
     }
@@ -237,31 +290,22 @@ impl Progress {
     ///
     /// # Errors
     /// If the text is too long, no exported level, changed, of another game or a newer version, if a value does not fit its field, and as
-    /// [`Progress::make_level`].
+    /// [`Progress::make_level`]. One that an older version exported fits as far as nothing was renamed since; [`Spec::upgrade_level`](crate::Spec::upgrade_level) brings it here.
     pub fn import_level(&mut self, text: &str) -> Result<Arc<str>, MadeLevelError> {
         let level = self.free_level()?;
-        if text.len() > LEVEL_MAX_LEN {
-            return Err(MadeLevelError::TooLarge { bytes: text.len() });
-        }
-        let no_level = |why: String| MadeLevelError::NoLevel { why };
-        let tree = Tree::from_json(text.as_bytes()).map_err(|error| no_level(error.to_string()))?;
-        let exported = Exported::read(&tree).map_err(no_level)?;
-        if exported.level_format != FORMAT {
-            return Err(no_level(format!("it has format {}, and {FORMAT} is known", exported.level_format)));
-        }
-        if exported.digest != Exported::digested(exported.game, exported.version, &exported.values) {
-            return Err(MadeLevelError::Edited);
-        }
+        let tree = Exported::tree(text)?;
+        let exported = Exported::verified(&tree)?;
         let spec = self.model.clone();
-        if *exported.game != *spec.id {
-            return Err(MadeLevelError::OtherGame { found: exported.game.to_owned(), wanted: spec.id.to_string() });
-        }
+        exported.of_game(&spec.id)?;
         if exported.version > spec.version {
             return Err(MadeLevelError::NewerVersion { found: exported.version, known: spec.version });
         }
         let mut values = BTreeMap::new();
         for (name, tree) in &exported.values {
-            let misfit = |why: String| MadeLevelError::Misfit { field: name.to_string(), why };
+            let misfit = |why: String| match exported.version < spec.version {
+                true => MadeLevelError::OlderVersion { found: exported.version, known: spec.version },
+                false => MadeLevelError::Misfit { field: name.to_string(), why },
+            };
             let field = spec.find_field(name).filter(|field| spec.is_given(field.id));
             let field = field.ok_or_else(|| misfit("levels carry no such field".into()))?;
             values.insert(field.slot_at(&[level]), fitting(field, tree).map_err(misfit)?);
@@ -301,7 +345,7 @@ impl Progress {
     }
 
     fn free_level(&self) -> Result<u32, MadeLevelError> {
-        if self.closed {
+        if self.is_closed() {
             return Err(MadeLevelError::Closed);
         }
         let spec = &*self.model;
@@ -314,7 +358,7 @@ impl Progress {
     }
 
     fn made_level(&self, name: &str) -> Result<u32, MadeLevelError> {
-        if self.closed {
+        if self.is_closed() {
             return Err(MadeLevelError::Closed);
         }
         let spec = &*self.model;

@@ -23,21 +23,23 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use crate::evaluation::Env;
+use crate::evaluation::judge::ExpressionValue;
 use crate::evaluation::judge::Judged;
 use crate::handle::Handle;
-use crate::model::Model;
-use crate::model::axis::Axis;
-use crate::model::entry::EntrySlot;
-use crate::model::expression::Expression;
-use crate::nearest::suggestion;
-use crate::outcome::{AccessError, AccessErrorKind};
 use crate::progress::display::Update;
 use crate::progress::reads::Reads;
 use crate::state::State;
 use crate::state::position::Checkpoint;
-use crate::value::Value;
-use crate::vocabulary::place::Place;
-use crate::vocabulary::span::Span;
+use crate::state::visits::Visits;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::entry::EntrySlot;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::nearest::suggestion;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::place::Place;
+use vestigum_spec::vocabulary::span::Span;
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 /// One player's progress in one session.
 ///
@@ -70,15 +72,17 @@ use crate::vocabulary::span::Span;
 pub struct Progress {
     pub(crate) model: Arc<Model>,
     pub(crate) state: State,
-    pub(crate) closed: bool,
-    /// What a display has yet to hear of entries whose names are gone.
+    /// Says what a display has yet to hear of entries whose names are gone.
     gone: Vec<Update>,
     /// Whether it only works out what a save writes: then no rule changes the device, which is saved as it is.
     pub(crate) projects: bool,
     /// Whether nobody asks what a moment changed.
     pub(crate) quiet: bool,
+    /// The model's: handles carry it.
     fingerprint: u32,
-    /// What is left of the time that passed, less than a millisecond.
+    /// Equals `fingerprint` while the session lasts, and another number once `quit` has ended it: a handle that equals it may write.
+    open_to: u32,
+    /// Says what is left of the time that passed, less than a millisecond.
     rest: Duration,
 }
 
@@ -89,16 +93,16 @@ impl Progress {
         Progress {
             model: model.clone(),
             state,
-            closed: false,
             projects: false,
             quiet: false,
             gone: Vec::new(),
             fingerprint: model.fingerprint,
+            open_to: model.fingerprint,
             rest: Duration::ZERO,
         }
     }
 
-    /// What the spec means that it runs: for the crates of this project.
+    /// Returns what the spec means that it runs: for the crates of this project.
     #[doc(hidden)]
     pub fn model(&self) -> &Arc<Model> {
         &self.model
@@ -110,7 +114,7 @@ impl Progress {
         &self.state
     }
 
-    /// The same, to be changed past all rules: for the crates of this project.
+    /// Returns the state to be changed past all rules: for the crates of this project.
     #[doc(hidden)]
     pub fn state_mut(&mut self) -> &mut State {
         &mut self.state
@@ -122,20 +126,41 @@ impl Progress {
         self.quiet = quiet;
     }
 
-    /// What is left of it.
+    /// Returns what is left of it.
     #[doc(hidden)]
     pub fn into_state(self) -> State {
         self.state
     }
 
-    /// Where the player stands.
+    /// Follows from now on what becomes of visits to levels: what a [`Contributor`](crate::contributing::Contributor) asks for.
+    /// A session of a game that merges saves does it by itself.
+    pub fn follow_visits(&mut self) {
+        self.state.follow_visits();
+    }
+
+    /// Returns what became of visits to levels since [`Progress::follow_visits`].
+    pub fn visits(&self) -> Visits {
+        self.state.visits().cloned().unwrap_or_default()
+    }
+
+    /// Forgets which visits were banked: a save has it.
+    pub fn visits_are_told(&mut self) {
+        self.state.visits_are_told();
+    }
+
+    /// Returns where the player stands.
     pub fn place(&self) -> Place {
         self.state.position.named(&self.model)
     }
 
     /// Whether `quit` has ended the session.
     pub fn is_closed(&self) -> bool {
-        self.closed
+        self.open_to != self.fingerprint
+    }
+
+    /// Ends the session: nothing is written any more.
+    pub(crate) fn close(&mut self) {
+        self.open_to = !self.fingerprint;
     }
 
     /// Reads a value. An unfilled one reads as zero, `false` or the empty text; see [`Progress::filled`].

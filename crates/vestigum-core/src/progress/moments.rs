@@ -1,15 +1,16 @@
 //! The moments, one function each: where it is allowed, and what happens besides the fates.
 
 use super::openings::opened_level;
-use crate::nearest::suggestion;
+use crate::evaluation::judge::ExpressionValue;
 use crate::outcome::{Outcome, Refused, RespawnAt};
 use crate::progress::locks::Audience;
 use crate::progress::{Progress, Subject};
 use crate::state::position::{Checkpoint, LevelPosition, Position};
-use crate::vocabulary::fate::Fate;
-use crate::vocabulary::moment::Moment;
-use crate::vocabulary::place::Place;
-use crate::vocabulary::policy::Accept;
+use vestigum_spec::nearest::suggestion;
+use vestigum_spec::vocabulary::fate::Fate;
+use vestigum_spec::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::place::Place;
+use vestigum_spec::vocabulary::policy::Accept;
 
 impl Progress {
     /// "New game": a new run begins, from the menu or after a game over.
@@ -98,7 +99,7 @@ impl Progress {
     /// [accepted](Outcome::accepted) and nothing has happened.
     ///
     /// # Errors
-    /// If the player is not in a level, or the level lists its checkpoints and this is none of them.
+    /// If the player is not in a level, or the level lists its checkpoints and this is not among them.
     pub fn checkpoint(&mut self, name: impl AsRef<str>) -> Result<Outcome, Refused> {
         let name = name.as_ref();
         let standing = self.inside(Moment::Checkpoint)?;
@@ -295,6 +296,9 @@ impl Progress {
     }
 
     fn leave_as(&mut self, moment: Moment, subject: Subject) -> Outcome {
+        if matches!(moment, Moment::Complete | Moment::Travel) {
+            self.state.bank_visit();
+        }
         let mut outcome = self.fated(moment, subject);
         self.go(Position::Menu, &mut outcome);
         outcome
@@ -314,6 +318,7 @@ impl Progress {
     }
 
     fn end_run(&mut self) -> Outcome {
+        self.state.end_visit();
         self.state.give_up_checkpoint();
         let mut outcome = self.fated(Moment::GameOver, self.subject());
         outcome.game_over = true;
@@ -382,7 +387,7 @@ impl Progress {
     }
 
     pub(crate) fn open_session(&self) -> Result<(), Refused> {
-        if self.closed { Err(Refused::Closed) } else { Ok(()) }
+        if self.is_closed() { Err(Refused::Closed) } else { Ok(()) }
     }
 
     fn inside(&self, moment: Moment) -> Result<LevelPosition, Refused> {
@@ -433,7 +438,7 @@ impl Progress {
         }
     }
 
-    /// What every moment ends with: openings are judged, and the outcome says where the player is.
+    /// Ends every moment: judges openings, and says in the outcome where the player is.
     #[doc(hidden)]
     pub fn finished(&mut self, mut outcome: Outcome) -> Outcome {
         let opened = self.judge_openings();

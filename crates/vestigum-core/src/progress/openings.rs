@@ -4,13 +4,14 @@
 
 use std::sync::Arc;
 
-use crate::model::Model;
-use crate::model::level::Opening;
+use crate::evaluation::judge::ExpressionValue;
 use crate::outcome::{Change, Next};
 use crate::progress::Progress;
-use crate::value::Value;
-use crate::vocabulary::fate::Fate;
-use crate::vocabulary::key::{Key, KeyAxis, Keys};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::fate::Fate;
+use vestigum_spec::vocabulary::key::{Key, KeyAxis, Keys};
 
 /// The key of an entry of a level.
 fn level_key(id: &Arc<str>) -> Keys {
@@ -91,7 +92,7 @@ impl Progress {
         }
     }
 
-    /// Where a completed level leads.
+    /// Returns where a completed level leads.
     pub(super) fn next(&self, named: Option<u32>) -> Next {
         let id = |level: u32| self.model.level(level).id.clone();
         if let Some(level) = named {

@@ -2,11 +2,12 @@
 
 use serde::de::DeserializeOwned;
 
+use crate::evaluation::judge::ExpressionValue;
 use crate::handle::Handle;
 use crate::handle::derived::DerivedHandle;
 use crate::handle::field_value::FieldValue;
 use crate::progress::Progress;
-use crate::value::serial::from_value;
+use vestigum_spec::value::serial::from_value;
 
 mod sealed {
     pub trait Sealed {}
@@ -16,7 +17,7 @@ mod sealed {
 
 /// A handle that can be read: on a field, or on a derived value.
 pub trait Reads: sealed::Sealed + Copy {
-    /// What a read gives.
+    /// Describes what a read gives.
     type Value<'a>;
     #[doc(hidden)]
     fn read(self, game: &Progress) -> Self::Value<'_>;

@@ -6,18 +6,19 @@ use std::sync::Arc;
 use thiserror::Error;
 
 use super::openings::opened_level;
-use crate::model::code::{Code, Unreadable};
-use crate::model::entry::keys_of;
-use crate::nearest::did_you_mean;
-use crate::outcome::{Change, where_it_is};
+use crate::outcome::Change;
 use crate::progress::Progress;
 use crate::state::position::Position;
-use crate::value::Value;
-use crate::value::limits::Limits;
-use crate::vocabulary::fate::{Fate, Operation};
-use crate::vocabulary::place::Place;
+use vestigum_spec::model::code::{Code, Unreadable};
+use vestigum_spec::model::entry::keys_of;
+use vestigum_spec::nearest::did_you_mean;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::limits::Limits;
+use vestigum_spec::vocabulary::fate::{Fate, Operation};
+use vestigum_spec::vocabulary::place::Place;
+use vestigum_spec::vocabulary::place::where_it_is;
 
-/// What redeeming a code did.
+/// Describes what redeeming a code did.
 #[derive(Clone, Debug, Default, PartialEq)]
 #[non_exhaustive]
 pub struct Redeemed {
@@ -27,7 +28,7 @@ pub struct Redeemed {
     pub opened: Vec<Arc<str>>,
 }
 
-/// Why a code was not made or redeemed. Nothing has changed.
+/// Describes why a code was not made or redeemed. Nothing has changed.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum CodeError {
@@ -45,19 +46,19 @@ pub enum CodeError {
     /// Codes are redeemed in the menu.
     #[error("a code is redeemed in the menu, and the player is {}", where_it_is(.place))]
     NotInMenu {
-        /// Where the player is.
+        /// Says where the player is.
         place: Place,
     },
     /// It is no number.
-    #[error("the code is a whole number, and `{}` is none", .text.escape_debug())]
+    #[error("expected a whole number, found `{}`", .text.escape_debug())]
     NoNumber {
-        /// What was given.
+        /// Says what was given.
         text: String,
     },
     /// The gate counts in steps, and this lies between two.
     #[error("the code counts in steps of {step}, so it is never {text}")]
     NoStep {
-        /// What was given.
+        /// Says what was given.
         text: String,
         /// The step.
         step: u64,
@@ -68,36 +69,36 @@ pub enum CodeError {
         /// The largest code.
         largest: String,
     },
-    /// A sign that no code has.
-    #[error("sign {position}, `{}`, is in no code", .sign.escape_debug())]
-    BadSign {
-        /// Which sign, from 1. What stands between the groups does not count.
+    /// A character that no code has.
+    #[error("character {position}, `{}`, is not used in codes", .character.escape_debug())]
+    BadCharacter {
+        /// Says which character, from 1. What stands between the groups does not count.
         position: usize,
-        /// The sign.
-        sign: char,
+        /// The character.
+        character: char,
     },
-    /// Too many or too few signs.
-    #[error("such a code has {wanted} signs, and this has {found}")]
+    /// Too many or too few characters.
+    #[error("expected a code of {wanted} characters, found {found}")]
     WrongLength {
-        /// How many it has.
+        /// Says how many it has.
         wanted: usize,
-        /// How many were given.
+        /// Says how many were given.
         found: usize,
     },
-    /// One sign is wrong.
-    #[error("sign {position} is mistyped")]
+    /// One character is wrong.
+    #[error("character {position} is mistyped")]
     Mistyped {
-        /// Which sign, from 1.
+        /// Says which character, from 1.
         position: usize,
     },
-    /// Two signs are in each other's place.
-    #[error("two signs are swapped")]
+    /// Two characters are in each other's place.
+    #[error("two characters are swapped")]
     Swapped,
-    /// A sign is wrong, or two are swapped.
-    #[error("a sign is mistyped, or two are swapped")]
+    /// A character is wrong, or two are swapped.
+    #[error("a character is mistyped, or two are swapped")]
     SomeSign,
     /// It belongs to another code, another game, or another version of this one.
-    #[error("this is no code of `{name}` in this version of the game")]
+    #[error("it is not a code of `{name}` in this version of the game")]
     Other {
         /// The code.
         name: String,
@@ -151,7 +152,7 @@ impl Progress {
         Ok(code.written(code.number(|slot| self.state.value(slot))))
     }
 
-    /// Writes all values of a code, whatever they were. A text is read in any case, with or without its groups, and signs that
+    /// Writes all values of a code, whatever they were. A text is read in any case, with or without its groups, and characters that
     /// look like others are taken for them.
     ///
     /// # Errors
@@ -161,7 +162,7 @@ impl Progress {
         let name = name.as_ref();
         let model = self.model.clone();
         let of = self.find_code(name)?;
-        if self.closed {
+        if self.is_closed() {
             return Err(CodeError::Closed);
         }
         if self.state.position != Position::Menu {
@@ -204,7 +205,7 @@ impl Progress {
         self.model.find_code(name).map_err(|nearest| CodeError::UnknownCode { name: name.to_owned(), nearest })
     }
 
-    /// What was redeemed so far, with one more.
+    /// Returns what was redeemed so far, with one more.
     fn remembered(
         &self,
         limits: &Limits,
@@ -235,7 +236,7 @@ fn unreadable(code: &Code, text: String, why: Unreadable) -> CodeError {
         Unreadable::NoNumber => CodeError::NoNumber { text },
         Unreadable::NoStep => CodeError::NoStep { text, step: code.step() },
         Unreadable::OutOfRange => CodeError::OutOfRange { largest: code.written(code.size().saturating_sub(1)) },
-        Unreadable::BadSign { position, sign } => CodeError::BadSign { position, sign },
+        Unreadable::BadCharacter { position, character } => CodeError::BadCharacter { position, character },
         Unreadable::Length { wanted, found } => CodeError::WrongLength { wanted, found },
         Unreadable::Mistyped { position } => CodeError::Mistyped { position },
         Unreadable::Swapped => CodeError::Swapped,

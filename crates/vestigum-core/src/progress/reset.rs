@@ -5,19 +5,20 @@
 use std::fmt;
 use std::time::Duration;
 
-use crate::model::axis::Axis;
-use crate::model::entry::{EntrySlot, keys_of};
-use crate::model::field::{Field, FieldId};
-use crate::outcome::{AccessError, AccessErrorKind, Change};
+use crate::outcome::Change;
 use crate::progress::Progress;
 use crate::progress::display::Update;
 use crate::state::position::Position;
-use crate::value::Value;
-use crate::vocabulary::fate::{Fate, PlainFate};
-use crate::vocabulary::names::key_text;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::entry::{EntrySlot, keys_of};
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::fate::{Fate, PlainFate};
+use vestigum_spec::vocabulary::names::key_text;
+use vestigum_spec::vocabulary::span::Span;
+use vestigum_spec::{AccessError, AccessErrorKind};
 
-/// What is reset.
+/// Describes what is reset.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Reset {
     /// Everything that belongs to a level, `completed` and `opened` included. Device fields stay.
@@ -57,7 +58,7 @@ impl fmt::Display for Reset {
 }
 
 impl Progress {
-    /// What [`Progress::reset`] would change.
+    /// Returns what [`Progress::reset`] would change.
     ///
     /// # Errors
     /// As [`Progress::reset`].
@@ -96,7 +97,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn reset(&mut self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
-        if self.closed {
+        if self.is_closed() {
             return Err(AccessErrorKind::Closed.into());
         }
         let spec = self.model.clone();
@@ -107,7 +108,10 @@ impl Progress {
                 let unknown =
                     |nearest| AccessErrorKind::UnknownKey { axis: "level".into(), name: name.clone(), nearest };
                 let level = spec.find_level(name).map_err(unknown)?;
-                let reached = self.is_open(level) && !spec.level(level).entrances.is_empty();
+                // An exit was taken if a level that has one was completed; which of its exits it was, nothing says.
+                let completed = spec.field(spec.completed);
+                let left = |from: &u32| self.state.value(completed.slot_at(&[*from])).as_bool();
+                let reached = self.is_open(level) && spec.level(level).entrances.iter().any(left);
                 // What a player made of the level is no progress: only removing it takes that.
                 let stays = |field: &Field| {
                     spec.is_made_level(level) && (spec.is_made_field(field.id) || spec.is_given(field.id))
@@ -151,9 +155,9 @@ impl Progress {
                 }
             }
             Reset::Profile => self.reset_profile(&mut changes),
-            Reset::Device => self.all_of(|field| field.lasts == Span::Device, &mut changes),
+            Reset::Device => self.reset_device(&mut changes),
             Reset::Everything => {
-                self.all_of(|field| field.lasts == Span::Device, &mut changes);
+                self.reset_device(&mut changes);
                 self.reset_profile(&mut changes);
             }
         }
@@ -233,7 +237,14 @@ impl Progress {
     fn reset_profile(&mut self, changes: &mut Vec<Change>) {
         self.all_of(|field| matches!(field.lasts, Span::Session | Span::Run | Span::Profile), changes);
         self.end_visit(changes);
+        // Values that this spec has no place for are the profile's, too.
+        self.state.kept = None;
         (0..self.state.made.len() as u32).for_each(|set| self.free_names(set));
+    }
+
+    fn reset_device(&mut self, changes: &mut Vec<Change>) {
+        self.all_of(|field| field.lasts == Span::Device, changes);
+        self.state.kept_of_device = None;
     }
 
     fn all_of(&mut self, wanted: impl Fn(&Field) -> bool, changes: &mut Vec<Change>) {
@@ -262,6 +273,8 @@ impl Progress {
 
     /// The player is in the menu, and what lives inside a level is gone.
     pub(super) fn end_visit(&mut self, changes: &mut Vec<Change>) {
+        // What is not reset stays.
+        self.state.end_visit();
         self.all_of(Field::needs_level, changes);
         self.state.take_marks();
         self.state.position = Position::Menu;
@@ -273,7 +286,7 @@ impl Progress {
 struct Moving {
     value: Value,
     marks: (Value, Value),
-    /// What a display was told, if there is one.
+    /// Says what a display was told, if there is one.
     baseline: Option<Value>,
 }
 

@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
-use crate::model::entry::EntrySlot;
-use crate::model::field::Counts;
-use crate::outcome::{AccessError, AccessErrorKind, Written};
+use crate::outcome::Written;
 use crate::progress::Progress;
-use crate::value::{Value, add};
+use vestigum_spec::model::entry::EntrySlot;
+use vestigum_spec::model::field::Counts;
+use vestigum_spec::value::{Value, add};
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 impl Progress {
     /// Adds the time that passed to every field that `counts`, each by the same whole milliseconds. What is left of a
@@ -40,7 +41,7 @@ impl Progress {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn tick(&mut self, passed: Duration) -> Result<Written, AccessError> {
-        if self.closed {
+        if self.is_closed() {
             return Err(AccessErrorKind::Closed.into());
         }
         let passed = self.rest.saturating_add(passed);

@@ -3,22 +3,24 @@
 use std::sync::Arc;
 
 use super::openings::opened_level;
+use crate::handle::Handle;
 use crate::handle::field_value::{FieldValue, Number};
-use crate::handle::{Gate, Handle};
-use crate::model::entry::EntrySlot;
-use crate::model::field::{Field, FieldId};
-use crate::outcome::{AccessError, AccessErrorKind, Written};
+use crate::outcome::Written;
 use crate::progress::Progress;
 use crate::progress::collections::{Item, written};
-use crate::value::Value;
-use crate::value::decode::exactly;
-use crate::value::edit::{Edit, Unfit};
-use crate::value::parts::{Part, part_name, part_type};
-use crate::value::serial::Misfit;
-use crate::value::tree::Tree;
-use crate::value::types::Type;
-use crate::vocabulary::fate::Operation;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::entry::EntrySlot;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::placed::Gate;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::decode::exactly;
+use vestigum_spec::value::edit::{Edit, Unfit};
+use vestigum_spec::value::parts::{Part, part_name, part_type};
+use vestigum_spec::value::serial::Misfit;
+use vestigum_spec::value::tree::Tree;
+use vestigum_spec::value::types::Type;
+use vestigum_spec::vocabulary::fate::Operation;
+use vestigum_spec::vocabulary::span::Span;
+use vestigum_spec::{AccessError, AccessErrorKind};
 
 impl Progress {
     /// Writes a value. It is brought into the field's limits, and the answer says so.
@@ -54,11 +56,19 @@ impl Progress {
     /// The value that a write through a handle changes, where nothing has to be asked before it but what the new value is.
     #[cfg_attr(not(debug_assertions), inline(always))]
     fn plain_place(&mut self, fingerprint: u32, slot: u32, gate: Gate) -> Option<&mut Value> {
-        self.check_handle(fingerprint);
-        if self.closed || !gate.lets(self.state.position.is_level()) {
+        let in_level = self.state.position.is_level();
+        // One comparison notices the handle of another spec and the end of the session; which of them it is, is asked when it is one.
+        if fingerprint != self.open_to || !gate.lets(in_level) {
+            self.check_handle_with_care(fingerprint);
             return None;
         }
-        self.state.settled(slot as usize)
+        self.state.settled(slot as usize, in_level)
+    }
+
+    #[cold]
+    #[inline(never)]
+    fn check_handle_with_care(&self, fingerprint: u32) {
+        self.check_handle(fingerprint);
     }
 
     #[cold]
@@ -207,7 +217,7 @@ impl Progress {
         self.edit_handle(at, &[], Edit::Insert(entry))
     }
 
-    /// Which place an entry would take in a ranking, counted from 1; none if it would not come in.
+    /// Returns which place an entry would take in a ranking, counted from 1; none if it would not come in.
     ///
     /// # Errors
     /// If the field is no ranking, or the entry has another shape.
@@ -232,7 +242,7 @@ impl Progress {
         if of.ranking().is_some() {
             return Ok(());
         }
-        let what = "ranked into: it is no ranking";
+        let what = "ranked into: it is not a ranking";
         Err(AccessErrorKind::NoSuchOperation { field: of.name.to_string(), ty: of.ty.clone(), what }.into())
     }
 
@@ -340,7 +350,7 @@ impl Progress {
     /// what is not there changes nothing.
     ///
     /// # Errors
-    /// As [`Progress::write`], and if the field is none of these.
+    /// As [`Progress::write`], and if the field is neither.
     ///
     /// # Example
     ///
@@ -395,7 +405,7 @@ impl Progress {
         self.edit_entry(id, found, keys, path, edit)
     }
 
-    /// The same through a handle.
+    /// Ranks an entry through a handle.
     pub(crate) fn edit_handle<T: ?Sized>(
         &mut self,
         at: Handle<T>,
@@ -420,9 +430,18 @@ impl Progress {
         let (ty, limits) = part_type(&of.ty, &of.limits, path).map_err(|(_, why)| no_part(why))?;
         let part = match found {
             EntrySlot::Slot(slot) => self.state.value(slot).part(path),
-            EntrySlot::NotMade => Some(&of.default).filter(|_| path.is_empty()),
+            // The name is made with the first write, also of a member.
+            EntrySlot::NotMade => of.default.part(path),
         };
         let Some(part) = part else {
+            let whole = match found {
+                EntrySlot::Slot(slot) => self.state.value(slot),
+                EntrySlot::NotMade => &of.default,
+            };
+            if !whole.is_filled() {
+                let why = format!("`{}` has no value yet: write a whole one first", of.name);
+                return Err(no_part(why).into());
+            }
             return Err(no_part("there is nothing of that kind: `insert` adds items and entries".into()).into());
         };
         if let Edit::RemoveAt(position) = edit
@@ -534,7 +553,7 @@ impl Progress {
 
     #[inline(always)]
     fn takes(&self, field: &Field) -> bool {
-        !self.closed && field.played && (!field.in_level || self.state.position.is_level())
+        !self.is_closed() && field.played && (!field.in_level || self.state.position.is_level())
     }
 
     #[cold]
@@ -542,7 +561,7 @@ impl Progress {
     fn why_not(&self, field: FieldId) -> AccessError {
         let field = self.model.field(field);
         let name = field.name.to_string();
-        if self.closed {
+        if self.is_closed() {
             AccessErrorKind::Closed.into()
         } else if !field.written_by.play() {
             AccessErrorKind::RulesOnly { field: name }.into()
@@ -553,7 +572,7 @@ impl Progress {
 
     #[cold]
     #[inline(never)]
-    fn opened_now(&mut self) -> Option<Box<[Arc<str>]>> {
+    fn opened_now(&mut self) -> Option<Arc<[Arc<str>]>> {
         let opened: Vec<Arc<str>> = self.judge_openings().iter().filter_map(opened_level).collect();
         (!opened.is_empty()).then(|| opened.into())
     }

@@ -1,23 +1,23 @@
 //! A spec that counts how often its sources were taken, for exploring.
 
-use crate::diagnostic::Spanned;
-use crate::document::FieldEntry;
-use crate::model::field::FieldId;
 use crate::spec::Spec;
-use crate::vocabulary::merging::MergeLaw;
-use crate::vocabulary::span::Span;
+use vestigum_spec::diagnostic::Spanned;
+use vestigum_spec::document::FieldEntry;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::vocabulary::merging::MergeLaw;
+use vestigum_spec::vocabulary::span::Span;
 
 impl Spec {
-    /// The same spec with a counter for each source: a field that says how often it was taken. The counters come after
+    /// Adds a counter for each source: a field that says how often it was taken. The counters come after
     /// all other declared fields, in the order of the sources.
     #[doc(hidden)]
     pub fn with_counters(&self) -> (Spec, Vec<FieldId>) {
-        let mut document = self.model.document.clone();
+        let mut document = self.model().document.clone();
         let word = |text: &str| Spanned::new(text.to_owned(), Default::default());
         let mut names = Vec::new();
-        for source in &self.model.sources {
+        for source in &self.model().sources {
             let mut name = format!("taken_{}", source.name);
-            while self.model.find_field(&name).is_some() || self.model.derived_ids.contains_key(name.as_str()) {
+            while self.model().find_field(&name).is_some() || self.model().derived_ids.contains_key(name.as_str()) {
                 name.push('_');
             }
             // What lasts longer than a visit is taken in one level, and not in the others.
@@ -38,7 +38,7 @@ impl Spec {
         }
         match self.of_document(&document) {
             Some(spec) => {
-                let ids = names.iter().filter_map(|name| spec.model.field_ids.get(name.as_str()).copied()).collect();
+                let ids = names.iter().filter_map(|name| spec.model().field_ids.get(name.as_str()).copied()).collect();
                 (spec, ids)
             }
             // A sound spec stays sound with more fields of new names.

@@ -4,9 +4,7 @@
 //! everything, `resolve` gives every name its meaning and checks types, and the [`Spec`] that comes out is immutable,
 //! cheap to clone and holds the plan of every moment.
 
-pub mod builder;
 pub mod counters;
-pub mod freezing;
 pub mod updates;
 
 use std::fmt;
@@ -14,33 +12,33 @@ use std::sync::Arc;
 
 use serde::de::DeserializeOwned;
 
-use crate::diagnostic::{Diagnostic, Diagnostics};
-use crate::document::{self, Document};
+use crate::applying::hook::{HookError, Hooks};
 use crate::handle::Handle;
 use crate::handle::derived::{DerivedHandle, DerivedPerKey};
 use crate::handle::error::HandleError;
 use crate::handle::field_value::FieldValue;
 use crate::handle::keyed::PerKey;
-use crate::history::History;
 use crate::image::Image;
-use crate::migration::hook::{HookError, Hooks};
-use crate::migration::needs::Need;
-use crate::migration::prepare::{Updates, prepare};
-use crate::model::Model;
-use crate::model::axis::KeySet;
-use crate::model::code::Code;
-use crate::model::expression::Expression;
-use crate::model::field::Field;
-use crate::model::level::{Derived, Level};
-use crate::model::merging::FieldMerge;
-use crate::model::promise::Promise;
-use crate::model::source::Source;
-use crate::model::table::Table;
 use crate::progress::redeem::{CodeError, read};
-use crate::reading;
-use crate::value::Value;
-use crate::vocabulary::moment::Moment;
-use crate::vocabulary::policy::{Respawn, Resume};
+use vestigum_spec::checked::CheckedSpec;
+use vestigum_spec::diagnostic::Diagnostics;
+use vestigum_spec::document::Document;
+use vestigum_spec::document::write;
+use vestigum_spec::history::History;
+use vestigum_spec::migration::Updates;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::KeySet;
+use vestigum_spec::model::code::Code;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::model::level::{Derived, Level};
+use vestigum_spec::model::merging::FieldMerge;
+use vestigum_spec::model::promise::Promise;
+use vestigum_spec::model::source::Source;
+use vestigum_spec::model::table::Table;
+use vestigum_spec::value::Value;
+use vestigum_spec::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::policy::{Respawn, Resume};
 
 /// A checked spec.
 ///
@@ -65,9 +63,21 @@ use crate::vocabulary::policy::{Respawn, Resume};
 /// ```
 #[derive(Clone, Debug)]
 pub struct Spec {
-    model: Arc<Model>,
-    updates: Arc<Updates>,
+    checked: CheckedSpec,
     hooks: Arc<Hooks>,
+}
+
+impl Spec {
+    /// Returns what its document means, without what runs it: for tools over specs.
+    pub fn checked(&self) -> &CheckedSpec {
+        &self.checked
+    }
+}
+
+impl AsRef<CheckedSpec> for Spec {
+    fn as_ref(&self) -> &CheckedSpec {
+        &self.checked
+    }
 }
 
 impl Spec {
@@ -89,25 +99,12 @@ impl Spec {
         Spec::from_named_toml("spec.toml", text)
     }
 
-    /// The same, with the name that messages give the document.
+    /// Reads a spec as [`Spec::from_toml`] does; `name` is what messages call the document.
     ///
     /// # Errors
     /// As [`Spec::from_toml`].
     pub fn from_named_toml(name: &str, text: &str) -> Result<Spec, Diagnostics> {
-        let (spec, mut errors, _) = Spec::read(text, None);
-        // A game that was built without its history would refuse the saves of its older versions.
-        if let Some(spec) = &spec
-            && let Some(first) = spec.model.document.migrations.first()
-        {
-            let message = "there are migrations, and no history that tells what saves they come from";
-            errors.push(Diagnostic::error(crate::codes::NO_HISTORY, first.to.span, message).help(
-                "a game reads both, with `Spec::from_toml_with_history`; the program finds `SPEC.history.json` beside the spec",
-            ));
-        }
-        match spec {
-            Some(spec) if errors.is_empty() => Ok(spec),
-            _ => Err(Diagnostics::new(name, text, errors)),
-        }
+        CheckedSpec::from_named_toml(name, text).map(Spec::of_checked)
     }
 
     /// Reads a spec with the history of its versions: it loads the saves of all of them, by its migrations.
@@ -122,56 +119,37 @@ impl Spec {
         Spec::from_named_toml_with_history("spec.toml", text, history)
     }
 
-    /// The same, with the name that messages give the document.
+    /// Reads a spec with its history as [`Spec::from_toml_with_history`] does; `name` is what messages call the document.
     ///
     /// # Errors
     /// As [`Spec::from_toml_with_history`].
     pub fn from_named_toml_with_history(name: &str, text: &str, history: History) -> Result<Spec, Diagnostics> {
-        let (spec, mut errors, needs) = Spec::read(text, Some(Arc::new(history)));
-        errors.extend(needs.into_iter().map(|need| need.diagnostic));
-        match spec {
-            Some(spec) if errors.is_empty() => Ok(spec),
-            _ => Err(Diagnostics::new(name, text, errors)),
-        }
+        CheckedSpec::from_named_toml_with_history(name, text, history).map(Spec::of_checked)
     }
 
-    /// The spec, if the document is sound enough to be one; what is wrong with it; and what its history asks for.
+    /// Makes a spec of one that was read by itself: for the crates of this project.
     #[doc(hidden)]
-    pub fn read(text: &str, history: Option<Arc<History>>) -> (Option<Spec>, Vec<Diagnostic>, Vec<Need>) {
-        let (document, mut errors) = document::read::read(text);
-        let model = reading::resolve(&document, text, &mut errors);
-        let Some(model) = model.filter(|_| errors.is_empty()) else { return (None, errors, Vec::new()) };
-        let (updates, needs) = prepare(&model, history, text, &mut errors);
-        (Some(Spec::of(model, updates)), errors, needs)
+    pub fn of_checked(checked: CheckedSpec) -> Spec {
+        Spec { checked, hooks: Arc::default() }
     }
 
     /// The spec that a changed document gives; none if it is not sound. Whatever the change does to the shape, saves of
     /// older versions are migrated as before.
     #[doc(hidden)]
     pub fn of_document(&self, document: &Document) -> Option<Spec> {
-        let mut errors = Vec::new();
-        let model = reading::resolve(document, "", &mut errors)?;
-        if !errors.is_empty() {
-            return None;
-        }
-        let (updates, _) = prepare(&model, self.updates.history.clone(), "", &mut Vec::new());
-        Some(Spec { hooks: self.hooks.clone(), ..Spec::of(model, updates) })
+        Some(Spec { checked: self.checked.of_document(document)?, hooks: self.hooks.clone() })
     }
 
-    fn of(model: Model, updates: Updates) -> Spec {
-        Spec { model: Arc::new(model), updates: Arc::new(updates), hooks: Arc::default() }
-    }
-
-    /// What the spec means: for the crates of this project.
+    /// Returns what the spec means: for the crates of this project.
     #[doc(hidden)]
     pub fn model(&self) -> &Arc<Model> {
-        &self.model
+        self.checked.model()
     }
 
     /// The ways of older versions to this one: for the crates of this project.
     #[doc(hidden)]
     pub fn updates(&self) -> &Updates {
-        &self.updates
+        self.checked.updates()
     }
 
     /// The game's code for migrations: for the crates of this project.
@@ -180,7 +158,7 @@ impl Spec {
         &self.hooks
     }
 
-    /// The same spec, with nothing said where a hook is missing: for tools that look at everything else.
+    /// Returns the spec with missing hooks passed over: for tools that look at everything else.
     #[doc(hidden)]
     #[must_use]
     pub fn without_hooks(&self) -> Spec {
@@ -193,8 +171,8 @@ impl Spec {
     /// was and as the steps have made it, and finishes the new one. It works on names and values as they are saved.
     ///
     /// ```
-    /// use vestigum_core::value::tree::Tree;
-    /// use vestigum_core::migration::hook::HookError;
+    /// use vestigum_spec::value::tree::Tree;
+    /// use vestigum_core::applying::hook::HookError;
     /// use vestigum_core::{History, Image, Progress, Spec};
     ///
     /// let old = Spec::from_toml("[game]\nid = \"fellpost\"\n[field.route]\ntype = \"text\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
@@ -217,7 +195,7 @@ impl Spec {
     /// "#, history)?;
     /// let spec = spec.with_hook(2, |old: &Image, new: &mut Image| {
     ///     let Some(Tree::Text(route)) = old.values.get("route") else {
-    ///         return Err(HookError::new("route", "it is no text"));
+    ///         return Err(HookError::new("route", "it is not a text"));
     ///     };
     ///     let names = route.split(' ').map(|name| Tree::Text(name.into())).collect();
     ///     new.values.insert("route".into(), Tree::List(names));
@@ -237,146 +215,156 @@ impl Spec {
         self
     }
 
+    /// The spec as a TOML document, without the comments of the one it was read from.
+    pub fn to_toml(&self) -> String {
+        write(&self.model().document)
+    }
+
     /// The history that the spec was read with.
     pub fn history(&self) -> Option<&History> {
-        self.updates.history.as_deref()
+        self.updates().history.as_deref()
     }
 
     /// The id of the game; images of another game are refused.
     pub fn id(&self) -> &str {
-        &self.model.id
+        &self.model().id
     }
 
     /// The title of the game, for people.
     pub fn title(&self) -> &str {
-        &self.model.title
+        &self.model().title
     }
 
     /// The version of the saved data.
     pub fn version(&self) -> i64 {
-        self.model.version
+        self.model().version
     }
 
     /// The levels: those in `order` first, the others after them, and last those that players can make.
     pub fn levels(&self) -> impl ExactSizeIterator<Item = &Level> {
-        self.model.levels.iter()
+        self.model().levels.iter()
     }
 
     /// The levels that players can make, whether they are made or not: `made_1`, `made_2`, and so on.
     pub fn made_levels(&self) -> impl ExactSizeIterator<Item = &Level> {
-        self.model.levels.iter().skip(self.model.made_levels.start as usize)
+        self.model().levels.iter().skip(self.model().made_levels.start as usize)
     }
 
     /// The fields in the order of the document, the built-ins `completed` and `opened` last.
     pub fn fields(&self) -> impl ExactSizeIterator<Item = &Field> {
-        self.model.fields.iter()
+        self.model().fields.iter()
     }
 
     /// The key sets in the order of the document.
     pub fn key_sets(&self) -> impl ExactSizeIterator<Item = &KeySet> {
-        self.model.key_sets.iter()
+        self.model().key_sets.iter()
     }
 
     /// The tables in the order of the document.
     pub fn tables(&self) -> impl ExactSizeIterator<Item = &Table> {
-        self.model.tables.iter()
+        self.model().tables.iter()
     }
 
     /// The derived values, each after those it reads; one that is kept per level or key is there once.
     pub fn derived_values(&self) -> impl Iterator<Item = &Derived> {
-        self.model.derived.iter().filter(|derived| !derived.is_of_key)
+        self.model().derived.iter().filter(|derived| !derived.is_of_key)
     }
 
-    /// What play can give, for exploring.
+    /// Returns what play can give, for exploring.
     pub fn sources(&self) -> impl ExactSizeIterator<Item = &Source> {
-        self.model.sources.iter()
+        self.model().sources.iter()
     }
 
-    /// What must hold in every state that play can reach.
+    /// Returns what must hold in every state that play can reach.
     pub fn promises(&self) -> impl ExactSizeIterator<Item = &Promise> {
-        self.model.promises.iter()
+        self.model().promises.iter()
     }
 
     /// The moments at which the progress is saved, besides quit and reset, which always save.
     pub fn save_at(&self) -> &[Moment] {
-        &self.model.save_at
+        &self.model().save_at
     }
 
-    /// How many older generations of an image are kept for recovery.
+    /// Returns whether it says how saves of two places are merged.
+    pub fn merges(&self) -> bool {
+        self.model().merging.is_some()
+    }
+
+    /// Returns how many older generations of an image are kept for recovery.
     pub fn keep(&self) -> u32 {
-        self.model.keep
+        self.model().keep
     }
 
-    /// What a save made inside a level brings back.
+    /// Returns what a save made inside a level brings back.
     pub fn resume(&self) -> Resume {
-        self.model.resume
+        self.model().resume
     }
 
-    /// Where a death puts the player.
+    /// Returns where a death puts the player.
     pub fn respawn(&self) -> Respawn {
-        self.model.respawn
+        self.model().respawn
     }
 
     /// The condition under which the run is over, as it was written.
     pub fn over_when(&self) -> Option<&str> {
-        self.model.over_when.as_ref().map(Expression::source)
+        self.model().over_when.as_ref().map(Expression::source)
     }
 
-    /// How a field is merged when two installations changed it; none if the spec has no `[merge]`.
+    /// Returns how a field is merged when two installations changed it; none if the spec has no `[merge]`.
     pub fn merge_of(&self, field: &Field) -> Option<FieldMerge> {
-        self.model.merging.as_ref()?.fields.get(field.id.0 as usize).copied()
+        self.model().merging.as_ref()?.fields.get(field.id.0 as usize).copied()
     }
 
     /// The number by which two runs are compared when saves are merged, as it was written.
     pub fn merge_run(&self) -> Option<&str> {
-        self.model.merging.as_ref()?.run.as_ref().map(Expression::source)
+        self.model().merging.as_ref()?.run.as_ref().map(Expression::source)
     }
 
     /// All moments of this game: the built-in ones, then its own.
     pub fn moments(&self) -> impl Iterator<Item = Moment> + use<> {
-        let moments: Vec<Moment> = self.model.moments().collect();
+        let moments: Vec<Moment> = self.model().moments().collect();
         moments.into_iter()
     }
 
     /// The values that a code stands for, each with the entry's name as expressions say it.
     ///
     /// # Errors
-    /// If there is no such code, or the text or number is none of it.
+    /// If there is no such code, or the text or number does not belong to it.
     pub fn read_code(&self, name: impl AsRef<str>, code: impl fmt::Display) -> Result<Vec<(String, Value)>, CodeError> {
         let name = name.as_ref();
-        let found = self.model.find_code(name);
+        let found = self.model().find_code(name);
         let of = found.map_err(|nearest| CodeError::UnknownCode { name: name.to_owned(), nearest })?;
         let (number, _) = read(of, &code.to_string())?;
-        let values = of.values(&self.model.fields, number);
+        let values = of.values(&self.model().fields, number);
         Ok(values.map(|(digit, value)| (digit.entry().to_owned(), value)).collect())
     }
 
     /// The codes, in the order of the document.
     pub fn codes(&self) -> impl ExactSizeIterator<Item = &Code> {
-        self.model.codes.iter()
+        self.model().codes.iter()
     }
 
     /// The folder in which every level has a file, as `[levels] assets` names it: from where the spec is.
     pub fn assets(&self) -> Option<&str> {
-        self.model.assets.as_deref()
+        self.model().assets.as_deref()
     }
 
     /// The name of a moment in this game.
     pub fn moment_name(&self, moment: Moment) -> &str {
-        self.model.moment_name(moment)
+        self.model().moment_name(moment)
     }
 
-    /// The moment that bears `name`.
+    /// The moment that has `name`.
     pub fn moment(&self, name: &str) -> Option<Moment> {
-        self.model.moment(name)
+        self.model().moment(name)
     }
 
-    /// What one moment does to one field, as the rules say it. At a moment that this game does not have nothing happens.
+    /// Returns what one moment does to one field, as the rules say it. At a moment that this game does not have nothing happens.
     ///
     /// # Panics
     /// If the moment or the field is of another spec: take them from this one's [`Spec::moments`] and [`Spec::fields`].
-    pub fn fate(&self, field: &Field, moment: Moment) -> &crate::model::fates::FieldFate {
-        self.model.plan.fate(field.id, moment)
+    pub fn fate(&self, field: &Field, moment: Moment) -> &vestigum_spec::model::fates::FieldFate {
+        self.model().plan.fate(field.id, moment)
     }
 
     /// A handle on a field that has one value, as a Rust type: a number, a text, a struct or an enum of the game's own, a
@@ -419,7 +407,7 @@ impl Spec {
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
     pub fn field<T: FieldValue + ?Sized>(&self, name: &str) -> Result<Handle<T>, HandleError> {
-        Handle::new(&self.model, name)
+        Handle::new(self.model(), name)
     }
 
     /// A handle on a field that has a value for each key of something; `N` is how many names a key has. Its
@@ -428,7 +416,7 @@ impl Spec {
     /// # Errors
     /// As [`Spec::field`], and if its keys have another number of names, or are names that play makes.
     pub fn field_per<T: FieldValue + ?Sized, const N: usize>(&self, name: &str) -> Result<PerKey<T, N>, HandleError> {
-        PerKey::new(&self.model, name)
+        PerKey::new(self.model(), name)
     }
 
     /// A handle on a derived value, which [`Progress::get`](crate::Progress::get) computes.
@@ -436,7 +424,7 @@ impl Spec {
     /// # Errors
     /// If there is no such value, the type does not read it, or it is kept per level or key.
     pub fn derived<T: DeserializeOwned>(&self, name: &str) -> Result<DerivedHandle<T>, HandleError> {
-        DerivedHandle::new(&self.model, name)
+        DerivedHandle::new(self.model(), name)
     }
 
     /// A handle on a derived value that is kept per level or key; its [`at`](DerivedPerKey::at) gives the handle on one.
@@ -444,7 +432,7 @@ impl Spec {
     /// # Errors
     /// If there is no such value, the type does not read it, or it has one value.
     pub fn derived_per<T: DeserializeOwned>(&self, name: &str) -> Result<DerivedPerKey<T>, HandleError> {
-        DerivedPerKey::new(&self.model, name)
+        DerivedPerKey::new(self.model(), name)
     }
 
     /// A handle on an int field that has one value.

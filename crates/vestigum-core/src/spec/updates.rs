@@ -2,10 +2,9 @@
 
 use std::borrow::Cow;
 
+use crate::applying::chain::{Migrated, Route, migrate};
 use crate::image::Image;
 use crate::image::report::{LoadError, LoadReport};
-use crate::migration::chain::{Migrated, Route, migrate};
-use crate::migration::version_step::VersionStep;
 use crate::spec::Spec;
 
 /// Images that were brought to a newer version, and what that did.
@@ -16,7 +15,7 @@ pub struct Upgraded {
     pub profile: Option<Image>,
     /// The device's image. One is made if a migration moves something to a device that has none yet.
     pub device: Option<Image>,
-    /// What the migrations did. The origins are left to those who know them.
+    /// Says what the migrations did. The origins are left to those who know them.
     pub report: LoadReport,
 }
 
@@ -36,24 +35,14 @@ impl Spec {
         Ok(Upgraded { profile: profile.map(Cow::into_owned), device: device.map(Cow::into_owned), report })
     }
 
-    /// What the migration to a version does, a sentence for each step.
+    /// Returns what the migration to a version does, a sentence for each step.
     pub fn steps_to(&self, version: i64) -> Vec<String> {
-        self.updates.plan_to(version).map(|plan| plan.told.to_vec()).unwrap_or_default()
+        self.updates().plan_to(version).map(|plan| plan.told.to_vec()).unwrap_or_default()
     }
 
-    /// What images are migrated by: for the crates of this project.
+    /// Returns what images are migrated by: for the crates of this project.
     #[doc(hidden)]
     pub fn route(&self) -> Route<'_> {
-        Route { model: &self.model, updates: &self.updates, hooks: &self.hooks }
-    }
-
-    /// What becomes of single fields from a frozen version on, one version after the other: for the crates of this project.
-    #[doc(hidden)]
-    pub fn version_steps(&self, from: i64) -> impl Iterator<Item = VersionStep<'_>> {
-        let plans = self.updates.plans.iter().filter(move |plan| plan.to > from);
-        plans.map(|plan| {
-            let frozen = self.history().and_then(|history| history.model(plan.to));
-            VersionStep { to: plan.to, old: &plan.old, new: frozen.map_or(&*self.model, |frozen| frozen), plan }
-        })
+        Route { model: self.model(), updates: self.updates(), hooks: &self.hooks }
     }
 }

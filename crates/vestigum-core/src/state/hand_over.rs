@@ -6,12 +6,14 @@
 use std::sync::Arc;
 
 use super::{CHECKPOINT, ENTRY, HANDED, MARKS, State};
-use crate::model::axis::MadeKeys;
+use crate::state::kept::Kept;
 use crate::state::position::Position;
-use crate::value::Value;
-use crate::value::tree::Moved;
+use crate::state::visits::Visits;
+use vestigum_spec::model::axis::MadeKeys;
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::Moved;
 
-/// What the copy has not heard of yet.
+/// Describes what the copy has not heard of yet.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Unheard {
     /// The slots that were written, each once: their bit says so.
@@ -22,7 +24,7 @@ pub(super) struct Unheard {
     pub names: NewNames,
 }
 
-/// What became of the names of open key sets.
+/// Describes what became of the names of open key sets.
 #[derive(Clone, Debug, Default)]
 pub(super) enum NewNames {
     #[default]
@@ -33,7 +35,7 @@ pub(super) enum NewNames {
     GivenUp,
 }
 
-/// What became of the checkpoint mark as a whole, besides what was written.
+/// Describes what became of the checkpoint mark as a whole, besides what was written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(super) enum CheckpointMark {
     #[default]
@@ -43,16 +45,16 @@ pub(super) enum CheckpointMark {
     GivenUp,
 }
 
-/// What one hand-over brings.
+/// Describes what one hand-over brings.
 #[derive(Debug)]
 pub enum HandOver {
     /// The first one: all of the state.
     Whole(State),
-    /// What changed since the one before.
+    /// Says what changed since the one before.
     Changes(Changes),
 }
 
-/// What changed between two hand-overs.
+/// Describes what changed between two hand-overs.
 #[derive(Debug)]
 pub struct Changes {
     slots: Vec<ChangedSlot>,
@@ -61,6 +63,9 @@ pub struct Changes {
     position: Position,
     names: HandedNames,
     moved: Option<Arc<Moved>>,
+    kept: Option<Arc<Kept>>,
+    kept_of_device: Option<Arc<Kept>>,
+    visits: Option<Box<Visits>>,
 }
 
 #[derive(Debug)]
@@ -80,11 +85,12 @@ struct ChangedSlot {
 }
 
 impl State {
-    /// What a copy needs to become this state: all of it the first time, then what changed.
+    /// Returns what a copy needs to become this state: all of it the first time, then what changed.
     pub fn hand_over(&mut self) -> HandOver {
         let Some(unheard) = &mut self.unheard else {
             let copy = State { baseline: None, ..self.clone() };
             self.track();
+            self.visits_are_told();
             return HandOver::Whole(copy);
         };
         let Unheard { slots, marks_taken, checkpoint, names } = std::mem::take(unheard);
@@ -102,6 +108,8 @@ impl State {
             });
         }
         self.reuse(slots);
+        let visits = self.visits.clone();
+        self.visits_are_told();
         HandOver::Changes(Changes {
             slots: changed,
             marks_taken,
@@ -113,12 +121,15 @@ impl State {
                 NewNames::GivenUp => HandedNames::All(self.made.clone()),
             },
             moved: self.moved.clone(),
+            kept: self.kept.clone(),
+            kept_of_device: self.kept_of_device.clone(),
+            visits,
         })
     }
 
     /// Brings a copy up to date.
     pub fn take_over(&mut self, changes: Changes) {
-        let Changes { slots, marks_taken, checkpoint, position, names, moved } = changes;
+        let Changes { slots, marks_taken, checkpoint, position, names, moved, kept, kept_of_device, visits } = changes;
         if marks_taken {
             self.take_marks();
         }
@@ -149,6 +160,15 @@ impl State {
             HandedNames::All(made) => self.made = made,
         }
         self.moved = moved;
+        (self.kept, self.kept_of_device) = (kept, kept_of_device);
+        // Several hand-overs may come before anybody looks.
+        let before = self.visits.take();
+        self.visits = visits.map(|mut visits| {
+            let Visits { banked, ended, .. } = before.map(|before| *before).unwrap_or_default();
+            visits.banked = banked.into_iter().chain(visits.banked).collect();
+            visits.ended = ended.into_iter().chain(visits.ended).collect();
+            visits
+        });
     }
 
     /// Remembers from now on what is written, for [`State::hand_over`] and [`State::go_back_to`].

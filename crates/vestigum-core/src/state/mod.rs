@@ -7,7 +7,9 @@
 //! display baseline, which is what a display was last told, is kept in the same way.
 
 pub mod hand_over;
+pub mod kept;
 pub mod position;
+pub mod visits;
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -15,14 +17,16 @@ use std::sync::Arc;
 use indexmap::IndexSet;
 use rustc_hash::FxHashMap;
 
-use crate::model::Model;
-use crate::model::axis::MadeKeys;
-use crate::model::field::{Field, FieldId};
 use crate::state::hand_over::{CheckpointMark, Unheard};
+use crate::state::kept::Kept;
 use crate::state::position::Position;
-use crate::value::Value;
-use crate::value::tree::Moved;
-use crate::vocabulary::span::Span;
+use crate::state::visits::Visits;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::MadeKeys;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::value::Value;
+use vestigum_spec::value::tree::Moved;
+use vestigum_spec::vocabulary::span::Span;
 
 const ENTRY: u8 = 1;
 const CHECKPOINT: u8 = 2;
@@ -44,15 +48,21 @@ pub struct State {
     noted: Vec<u8>,
     entry: MarkedValues,
     checkpoint: MarkedValues,
-    /// What values were when a display was last told of them, if there is one.
+    /// Says what values were when a display was last told of them, if there is one.
     baseline: Option<MarkedValues>,
-    /// What the copy on the saver's thread has not heard of, if there is one.
+    /// Says what the copy on the saver's thread has not heard of, if there is one.
     unheard: Option<Unheard>,
     pub position: Position,
     /// The names of open key sets that were made so far.
     pub made: MadeKeys,
-    /// What a migration moved from the device to its players, kept for those who have not been migrated yet.
+    /// Says what a migration moved from the device to its players, kept for those who have not been migrated yet.
     pub moved: Option<Arc<Moved>>,
+    /// Holds what the player's save said and this spec has no place for: it is written back with each save.
+    pub kept: Option<Arc<Kept>>,
+    /// Holds the same of the device's save.
+    pub kept_of_device: Option<Arc<Kept>>,
+    /// Follows visits to levels, if somebody wants to know what becomes of them.
+    visits: Option<Box<Visits>>,
 }
 
 /// The slots that were written since a mark was taken. What goes back to a mark is one of them.
@@ -101,6 +111,48 @@ impl State {
             position: Position::Menu,
             made,
             moved: None,
+            kept: None,
+            kept_of_device: None,
+            visits: None,
+        }
+    }
+
+    /// Follows from now on what becomes of visits to levels.
+    pub fn follow_visits(&mut self) {
+        self.visits = Some(Box::default());
+    }
+
+    /// Returns what became of visits to levels since that was asked for.
+    pub fn visits(&self) -> Option<&Visits> {
+        self.visits.as_deref()
+    }
+
+    /// Forgets which visits were banked: whoever wanted to know has heard of them.
+    pub fn visits_are_told(&mut self) {
+        if let Some(visits) = &mut self.visits {
+            visits.banked.clear();
+            visits.ended.clear();
+        }
+    }
+
+    /// The visit to the level ends, and what was earned in it stays.
+    pub fn bank_visit(&mut self) {
+        if let Some(visits) = &mut self.visits {
+            visits.banked.push(visits.current);
+        }
+    }
+
+    /// Ends the visit to the level by a reset or a game over.
+    pub fn end_visit(&mut self) {
+        if let Some(visits) = &mut self.visits {
+            visits.ended.push(visits.current);
+        }
+    }
+
+    /// Another visit begins, or this one from the level's entry again.
+    fn begin_visit(&mut self) {
+        if let Some(visits) = &mut self.visits {
+            visits.current += 1;
         }
     }
 
@@ -117,7 +169,7 @@ impl State {
         (self.baseline, self.unheard) = (None, None);
     }
 
-    /// Copies what is no value: the old values that the marks have noted, the place, the names.
+    /// Copies what is not a value: the old values that the marks have noted, the place, the names.
     fn copy_rest(&mut self, other: &State) {
         for (to, from) in [(&mut self.entry, &other.entry), (&mut self.checkpoint, &other.checkpoint)] {
             to.clear();
@@ -128,6 +180,9 @@ impl State {
             self.made.clone_from(&other.made);
         }
         self.moved.clone_from(&other.moved);
+        self.kept.clone_from(&other.kept);
+        self.kept_of_device.clone_from(&other.kept_of_device);
+        self.visits.clone_from(&other.visits);
     }
 
     /// Sets a value, and a mark where it is another one, in a state without notes.
@@ -143,7 +198,7 @@ impl State {
         }
     }
 
-    /// How many values there are.
+    /// Returns how many values there are.
     pub fn slot_count(&self) -> usize {
         self.values.len()
     }
@@ -180,7 +235,7 @@ impl State {
         &self.values[slot]
     }
 
-    /// What the slot was when the level was entered.
+    /// Returns what the slot was when the level was entered.
     pub fn at_entry(&self, slot: usize) -> &Value {
         if self.noted[slot] & ENTRY == 0 {
             return &self.values[slot];
@@ -188,7 +243,7 @@ impl State {
         self.entry.get(&slot).unwrap_or(&self.values[slot])
     }
 
-    /// What the slot was at the last checkpoint.
+    /// Returns what the slot was at the last checkpoint.
     pub fn at_checkpoint(&self, slot: usize) -> &Value {
         if self.noted[slot] & CHECKPOINT == 0 {
             return &self.values[slot];
@@ -221,10 +276,10 @@ impl State {
 
     /// The value to be changed in place, if nothing is left to note about it.
     #[inline(always)]
-    pub fn settled(&mut self, slot: usize) -> Option<&mut Value> {
+    pub fn settled(&mut self, slot: usize, in_level: bool) -> Option<&mut Value> {
         // Outside a level the marks equal the state, and nothing is noted for them.
-        let for_marks = if self.position.is_level() { 0 } else { MARKS };
-        if *self.noted.get(slot)? | for_marks != ALL {
+        let to_note = if in_level { ALL } else { ALL & !MARKS };
+        if !*self.noted.get(slot)? & to_note != 0 {
             return None;
         }
         self.values.get_mut(slot)
@@ -298,6 +353,7 @@ impl State {
 
     /// Takes both marks: play in a level begins here.
     pub fn take_marks(&mut self) {
+        self.begin_visit();
         if let Some(unheard) = &mut self.unheard {
             (unheard.marks_taken, unheard.checkpoint) = (true, CheckpointMark::Taken);
         }
@@ -321,6 +377,7 @@ impl State {
 
     /// Gives the checkpoint up: its mark becomes the entry mark.
     pub fn give_up_checkpoint(&mut self) {
+        self.begin_visit();
         self.take_checkpoint();
         if let Some(unheard) = &mut self.unheard {
             unheard.checkpoint = CheckpointMark::GivenUp;
@@ -331,7 +388,7 @@ impl State {
         }
     }
 
-    /// What a display was told of a slot last; none if there is no display.
+    /// Returns what a display was told of a slot last; none if there is no display.
     pub fn baseline(&self, slot: usize) -> Option<&Value> {
         let baseline = self.baseline.as_ref()?;
         if self.noted[slot] & BASELINE == 0 {
@@ -353,7 +410,7 @@ impl State {
         }
     }
 
-    /// What a display was last told of each value that was written since, in the order of the slots; none for the first
+    /// Returns what a display was last told of each value that was written since, in the order of the slots; none for the first
     /// time. From now on it has been told everything.
     pub fn drain_baseline(&mut self) -> Option<Vec<(usize, Value)>> {
         let Some(baseline) = &mut self.baseline else {

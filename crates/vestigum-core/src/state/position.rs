@@ -2,8 +2,8 @@
 
 use std::sync::Arc;
 
-use crate::model::Model;
-use crate::vocabulary::place::Place;
+use vestigum_spec::model::Model;
+use vestigum_spec::vocabulary::place::Place;
 
 /// A checkpoint of a level.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
@@ -31,7 +31,7 @@ impl Checkpoint {
     }
 }
 
-/// Where the player stands in a level.
+/// Describes where the player stands in a level.
 #[derive(Clone, Debug, PartialEq, Eq, Hash)]
 pub struct LevelPosition {
     pub level: u32,

@@ -1,13 +1,13 @@
 //! The fate of a field when its level is left by quitting: failing without the price.
 
-use crate::model::Model;
-use crate::model::field::Field;
-use crate::vocabulary::fate::PlainFate;
-use crate::vocabulary::moment::Moment;
-use crate::vocabulary::policy::Resume;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::vocabulary::fate::PlainFate;
+use vestigum_spec::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::policy::Resume;
+use vestigum_spec::vocabulary::span::Span;
 
-/// What is left of one entry of a field when it is suspended in a level.
+/// Describes what is left of one entry of a field when it is suspended in a level.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct SuspendedFate {
     /// The fate of the entries that a rule of the moment touches.
@@ -46,16 +46,16 @@ pub fn resumes_at_entry(spec: &Model) -> bool {
     spec.resume != Resume::None && spec.gives_up_checkpoint(resembled_failure(spec.resume))
 }
 
-/// What is left of a field after quitting in a level and launching again.
+/// Describes what is left of a field after quitting in a level and launching again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum LeftByQuitting {
-    /// What that moment leaves, its rules included.
+    /// Says what that moment leaves, its rules included.
     As(Moment),
-    /// What that fate leaves, of the entries that a rule of the resembled failure touches.
+    /// Says what that fate leaves, of the entries that a rule of the resembled failure touches.
     Fate(PlainFate),
 }
 
-/// What is left of a field after quitting in a level and launching again.
+/// Returns what is left of a field after quitting in a level and launching again.
 pub fn left_by_quitting(spec: &Model, field: &Field) -> LeftByQuitting {
     let failure = resembled_failure(spec.resume);
     match (field.lasts, spec.resume) {

@@ -12,17 +12,18 @@ pub mod resuming;
 use std::sync::Arc;
 
 use crate::evaluation::Env;
-use crate::model::Model;
-use crate::model::axis::Touched;
-use crate::model::field::Field;
+use crate::evaluation::touched::touched;
 use crate::outcome::Refused;
 use crate::progress::Progress;
 use crate::state::State;
 use crate::state::position::{Checkpoint, LevelPosition, Position};
 use crate::suspension::fates::{resembled_failure, resumes_at_entry, suspended_fate};
-use crate::vocabulary::fate::PlainFate;
-use crate::vocabulary::policy::Resume;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Touched;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::vocabulary::fate::PlainFate;
+use vestigum_spec::vocabulary::policy::Resume;
+use vestigum_spec::vocabulary::span::Span;
 
 /// Progress as a save writes it. [`crate::Image`] is its saved form.
 #[derive(Clone, Debug)]
@@ -49,7 +50,7 @@ impl Suspended {
         self.clone().into_relaunched(false)
     }
 
-    /// The same of a projection that is not needed any more, quiet or not: see [`Progress::set_quiet`].
+    /// Brings back a projection that is not needed any more, quiet or not: see [`Progress::set_quiet`].
     #[doc(hidden)]
     pub fn into_relaunched(self, quiet: bool) -> Progress {
         let spec = &*self.model;
@@ -74,7 +75,7 @@ impl Suspended {
 }
 
 impl Progress {
-    /// What the player would have if they quit now. This is what a save writes.
+    /// Returns what the player would have if they quit now. This is what a save writes.
     pub fn suspend(&self) -> Suspended {
         Suspended { model: self.model.clone(), state: suspend(&self.model, &self.state) }
     }
@@ -86,7 +87,7 @@ impl Progress {
     pub fn quit(&mut self) -> Result<Suspended, Refused> {
         self.open_session()?;
         let suspended = self.suspend();
-        self.closed = true;
+        self.close();
         Ok(suspended)
     }
 }
@@ -126,7 +127,7 @@ pub fn suspend(spec: &Arc<Model>, state: &State) -> State {
             // The reads of a failure see the state before it.
             let checkpoint = standing.checkpoint.as_ref();
             let env = Env::new(spec, state, Some(standing.level), checkpoint);
-            spec.touched(field, &env)
+            touched(field, &env)
         };
         let mut project_one = |slot: usize| {
             let simple = if touched.contains(field, slot) { fate.touched } else { fate.untouched };

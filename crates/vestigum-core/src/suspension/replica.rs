@@ -2,13 +2,14 @@
 
 use std::sync::Arc;
 
-use crate::model::Model;
 use crate::progress::Progress;
 use crate::state::State;
 use crate::state::hand_over::{Changes, HandOver};
+use crate::state::visits::Visits;
 use crate::suspension::{Suspended, suspend};
+use vestigum_spec::model::Model;
 
-/// What a session hands over when it saves.
+/// Describes what a session hands over when it saves.
 #[derive(Debug)]
 pub struct Handed(HandedPart);
 
@@ -19,7 +20,7 @@ enum HandedPart {
 }
 
 impl Progress {
-    /// What a [`Replica`] needs to be what this progress is now. It costs what was written since the last time.
+    /// Returns what a [`Replica`] needs to be what this progress is now. It costs what was written since the last time.
     #[doc(hidden)]
     pub fn hand_over(&mut self) -> Handed {
         Handed(match self.state.hand_over() {
@@ -49,7 +50,7 @@ impl Replica {
         }
     }
 
-    /// What the player would have if they had quit at the last hand-over.
+    /// Returns what the player would have if they had quit at the last hand-over.
     pub fn suspended(&self) -> Suspended {
         Suspended { model: self.model.clone(), state: suspend(&self.model, &self.state) }
     }
@@ -57,5 +58,15 @@ impl Replica {
     /// All values, marks and the place.
     pub fn state(&self) -> &State {
         &self.state
+    }
+
+    /// Returns what became of visits to levels, if the session follows them.
+    pub fn visits(&self) -> Visits {
+        self.state.visits().cloned().unwrap_or_default()
+    }
+
+    /// Forgets which visits were banked: a save has it.
+    pub fn visits_are_told(&mut self) {
+        self.state.visits_are_told();
     }
 }

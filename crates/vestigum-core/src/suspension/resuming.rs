@@ -1,16 +1,17 @@
 //! What a relaunch brings back where the place that a save names is not there any more.
 
 use crate::evaluation::Env;
-use crate::model::Model;
-use crate::model::axis::Touched;
-use crate::model::field::Field;
+use crate::evaluation::touched::touched as entries_touched;
 use crate::state::State;
 use crate::state::position::Position;
 use crate::suspension::fates::{resembled_failure, suspended_fate};
 use crate::suspension::project;
-use crate::vocabulary::fate::PlainFate;
-use crate::vocabulary::moment::Moment;
-use crate::vocabulary::span::Span;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Touched;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::vocabulary::fate::PlainFate;
+use vestigum_spec::vocabulary::moment::Moment;
+use vestigum_spec::vocabulary::span::Span;
 
 /// The checkpoint mark becomes the entry mark; visit fields and those that rewind take it.
 pub fn go_back_to_entry(model: &Model, state: &mut State) {
@@ -30,7 +31,7 @@ pub fn go_back_to_entry(model: &Model, state: &mut State) {
 /// The entries that a rule of the place touches.
 fn touched(model: &Model, state: &State, field: &Field, level: Option<u32>) -> Touched {
     let checkpoint = state.position.level_position().and_then(|standing| standing.checkpoint.as_ref());
-    model.touched(field, &Env::new(model, state, level, checkpoint))
+    entries_touched(field, &Env::new(model, state, level, checkpoint))
 }
 
 /// Loads as given up: everything that giving up rewinds or resets is rewound or reset, and no rule has a price.
