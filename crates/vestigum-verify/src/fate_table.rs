@@ -10,15 +10,16 @@
 //! | ○ | `reset` | back to the default |
 //! | ▲ | `max` `min` | a record: the better value stays |
 //! | + | `add` `set` `union` | a rule changes it |
+//! | − | `add` | a rule takes from it |
 //! | ◷ | `saved` | as the last save left it |
 //! | · | `none` | the field has no value there |
 
-use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::field::{Counts, Field};
-use vestigum_core::model::merging::FieldMerge;
 use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting};
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::{Moment, Span, Spec};
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::model::field::{Counts, Field};
+use vestigum_spec::model::merging::FieldMerge;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
 
 /// Every field against every moment.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -38,11 +39,11 @@ pub struct FateRow {
     pub field: String,
     /// Its type.
     pub ty: String,
-    /// What it is keyed by.
+    /// Says what it is keyed by.
     pub axes: Vec<String>,
-    /// How long it lasts.
+    /// Says how long it lasts.
     pub lasts: Span,
-    /// Who writes it.
+    /// Says who writes it.
     pub written_by: &'static str,
     /// Whether every game has it.
     pub built_in: bool,
@@ -50,7 +51,7 @@ pub struct FateRow {
     pub saves: bool,
     /// Whether it counts time, and where.
     pub counts: Option<Counts>,
-    /// What becomes of it when two installations changed it, if the spec says how saves are merged.
+    /// Says what becomes of it when two installations changed it, if the spec says how saves are merged.
     pub merge: Option<FieldMerge>,
     /// One for each column.
     pub cells: Vec<FateCell>,
@@ -58,10 +59,10 @@ pub struct FateRow {
     pub rules: Vec<(String, String)>,
 }
 
-/// What one moment does to one field.
+/// Describes what one moment does to one field.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FateCell {
-    /// What happens.
+    /// Says what happens.
     pub fate: CellFate,
     /// The operand of a rule, as it was written.
     pub operand: Option<String>,
@@ -69,7 +70,7 @@ pub struct FateCell {
     pub guarded: bool,
 }
 
-/// What happens to a value at a moment, or after the game has ended.
+/// Describes what happens to a value at a moment, or after the game has ended.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum CellFate {
     /// The field has no value there.
@@ -109,7 +110,7 @@ impl CellFate {
 }
 
 impl FateRow {
-    /// What stands behind the name of a keyed field: its axes in brackets.
+    /// Returns what stands behind the name of a keyed field: its axes in brackets.
     pub fn keys(&self) -> String {
         if self.axes.is_empty() { String::new() } else { format!("[{}]", self.axes.join(", ")) }
     }
@@ -125,9 +126,18 @@ impl FateCell {
         self.fate.word()
     }
 
-    /// The sign that goes with the word.
+    /// The sign that goes with the word; of a sum that takes away, a minus.
     pub fn sign(&self) -> &'static str {
-        self.fate.sign()
+        match (self.fate, &self.operand) {
+            (CellFate::Rule(Operation::Add), Some(operand)) if operand.starts_with('-') => "−",
+            (CellFate::None | CellFate::Plain(_) | CellFate::Rule(_) | CellFate::Saved, _) => self.fate.sign(),
+        }
+    }
+
+    /// Says whether [`FateCell::short`] is the whole rule: an operand that has room there, without a condition.
+    pub fn tells_all(&self) -> bool {
+        let has_room = self.operand.as_ref().is_some_and(|operand| operand.len() <= OPERAND);
+        self.fate == CellFate::Rule(Operation::Add) && !self.guarded && has_room
     }
 
     /// As [`FateCell::short`]; of a value that simply stays the sign alone, as what happens to the others is what one looks for.
@@ -141,11 +151,9 @@ impl FateCell {
         let guard = if self.guarded { "?" } else { "" };
         let text = match (self.fate, &self.operand) {
             (CellFate::None, _) => return self.sign().into(),
-            (CellFate::Rule(Operation::Add), Some(operand)) if operand.len() <= 5 => {
-                return match operand.strip_prefix('-') {
-                    Some(less) => format!("− {less}{guard}"),
-                    None => format!("+ {operand}{guard}"),
-                };
+            (CellFate::Rule(Operation::Add), Some(operand)) if operand.len() <= OPERAND => {
+                let operand = operand.strip_prefix('-').unwrap_or(operand);
+                return format!("{} {operand}{guard}", self.sign());
             }
             (CellFate::Plain(PlainFate::Checkpoint), _) => "check",
             (CellFate::Plain(_) | CellFate::Rule(_) | CellFate::Saved, _) => self.word(),
@@ -154,19 +162,23 @@ impl FateCell {
     }
 }
 
-/// What the signs mean, in the order of what they take.
-pub const LEGEND: [(&str, &str); 8] = [
+/// A cell has room for an operand of 5 characters.
+const OPERAND: usize = 5;
+
+/// Says what the signs mean, in the order of what they take.
+pub const LEGEND: [(&str, &str); 9] = [
     ("●", "stays"),
     ("◑ check", "back to the last checkpoint"),
     ("◔ entry", "back to the level's entry"),
     ("○ reset", "back to the default"),
     ("▲ max", "record: the better stays"),
     ("+", "a rule changes it"),
+    ("−", "a rule takes from it"),
     ("◷ saved", "as last saved"),
     ("?", "on a condition"),
 ];
 
-/// What a span means, in the words of the table: "lasts" goes before it.
+/// Returns what a span means, in the words of the table: "lasts" goes before it.
 pub fn meaning_of(span: Span) -> &'static str {
     match span {
         Span::Attempt => "until the next failure",
@@ -291,7 +303,7 @@ fn at_moment(spec: &Spec, field: &Field, moment: Moment) -> FateCell {
     }
 }
 
-/// What is left after quitting in a level and launching again.
+/// Returns what is left after quitting in a level and launching again.
 fn at_quit(spec: &Spec, field: &Field) -> FateCell {
     match left_by_quitting(spec.model(), field) {
         LeftByQuitting::As(moment) => at_moment(spec, field, moment),
@@ -299,7 +311,7 @@ fn at_quit(spec: &Spec, field: &Field) -> FateCell {
     }
 }
 
-/// What a crash leaves: what the last save left, which is everything if the field changes only where the game saves.
+/// Returns what a crash leaves: what the last save left, which is everything if the field changes only where the game saves.
 fn at_crash(spec: &Spec, field: &Field, moments: &[Moment]) -> FateCell {
     if !field.lasts().is_saved() {
         return at_quit(spec, field);

@@ -21,18 +21,19 @@
 //! # Ok::<(), vestigum_core::Diagnostics>(())
 //! ```
 
-use vestigum_core::diagnostic::{SourceSpan, position};
-use vestigum_core::document::{FieldEntry, RuleEntry};
-use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::field::Field;
 use vestigum_core::suspension::fates::{LeftByQuitting, left_by_quitting, resembled_failure};
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Moment, Span, Spec, nearest};
+use vestigum_core::{Moment, Span, Spec};
+use vestigum_spec::diagnostic::{SourceSpan, position};
+use vestigum_spec::document::{FieldEntry, RuleEntry};
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::nearest;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::policy::Resume;
 
 use crate::fate_table::{CellFate, FateCell, FateTable, columns};
 
-/// What a moment does to a field.
+/// Describes what a moment does to a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct FateWords {
@@ -40,11 +41,11 @@ pub struct FateWords {
     pub moment: String,
     /// The cell of the fate table.
     pub cell: FateCell,
-    /// What becomes of the value: it goes on from "the value".
+    /// Says what becomes of the value: it goes on from "the value".
     pub what: String,
-    /// Why.
+    /// Says why.
     pub why: String,
-    /// Where the spec says it: its rules, or the words that decide where no rule does. Empty where nothing says anything.
+    /// Says where the spec says it: its rules, or the words that decide where no rule does. Empty where nothing says anything.
     pub places: Vec<SourceSpan>,
 }
 
@@ -95,7 +96,7 @@ pub struct UnknownField {
     pub nearest: Option<String>,
 }
 
-/// Why a value stays where no word of the spec is about it.
+/// Says why a value stays where no word of the spec is about it.
 const SILENT: &str = "nothing speaks of it";
 
 struct Said {
@@ -107,7 +108,7 @@ struct Said {
 struct Told<'s> {
     spec: &'s Spec,
     field: &'s Field,
-    /// What the document says; the built-in fields have nothing there.
+    /// Says what the document says; the built-in fields have nothing there.
     entry: Option<&'s FieldEntry>,
 }
 
@@ -132,7 +133,7 @@ impl Told<'_> {
             what.push_str(&format!("; entries that are not meant: {}", rest.what));
         }
         let name = self.spec.moment_name(moment);
-        let several = if fate.rules.len() > 1 { ", of which the first that holds decides" } else { "" };
+        let several = if fate.rules.len() > 1 { ", the first rule that holds" } else { "" };
         let places = self.entry.and_then(|entry| entry.on.iter().find(|(on, _)| on.value == name));
         let places = places.map(|(word, rules)| {
             rules.iter().map(RuleEntry::offset).map(|at| SourceSpan::new(at, at)).chain([word.span]).collect()
@@ -142,7 +143,7 @@ impl Told<'_> {
         Said { what, why: format!("`on.{name}`{several}"), places }
     }
 
-    /// What happens where no rule decides.
+    /// Returns what happens where no rule decides.
     fn fallback(&self, moment: Moment) -> Said {
         let fate = self.spec.fate(self.field, moment).fallback;
         let meant = self.spec.model().meant(moment, fate);

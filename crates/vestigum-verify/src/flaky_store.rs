@@ -9,7 +9,8 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use vestigum::{
-    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError, StoreIdentity,
+    Commit, Committed, EncodedImage, GivenSave, Image, Lease, Line, Newest, Owner, Pruned, Store, StoreError,
+    StoreIdentity,
 };
 use xxhash_rust::xxh3::xxh3_64_with_seed;
 
@@ -60,7 +61,7 @@ struct Shared<S> {
     state: Mutex<State>,
 }
 
-/// What happened so far.
+/// Describes what happened so far.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct FlakyCounts {
@@ -87,7 +88,7 @@ struct State {
     counts: FlakyCounts,
 }
 
-/// What becomes of a call.
+/// Describes what becomes of a call.
 enum Trouble {
     None,
     Fails,
@@ -111,14 +112,14 @@ impl<S: Store> FlakyStore<S> {
         FlakyStore { shared: std::sync::Arc::new(Shared { store, state: Mutex::new(state) }) }
     }
 
-    /// One call in so many fails before anything is done; 0: none.
+    /// One call in this number fails before anything is done; 0: none.
     #[must_use]
     pub fn fail_one_in(self, calls: u64) -> Self {
         self.state().fail_one_in = calls;
         self
     }
 
-    /// Of one commit in so many the answer is lost: it is done, and told as failed; 0: of none.
+    /// The answer to one commit in this number is lost: the commit is done and reported as failed; 0: to none.
     #[must_use]
     pub fn lose_one_answer_in(self, commits: u64) -> Self {
         self.state().lose_one_in = commits;
@@ -139,7 +140,7 @@ impl<S: Store> FlakyStore<S> {
         self
     }
 
-    /// Every call, and every commit of a batch, takes up to so long.
+    /// Every call, and every commit of a batch, takes up to this long.
     #[must_use]
     pub fn latency(self, longest: Duration) -> Self {
         self.state().latency = longest;
@@ -153,7 +154,7 @@ impl<S: Store> FlakyStore<S> {
         (state.outages, state.a_minute) = (None, None);
     }
 
-    /// What happened so far.
+    /// Returns what happened so far.
     pub fn counts(&self) -> FlakyCounts {
         self.state().counts
     }
@@ -176,7 +177,7 @@ impl<S: Store> FlakyStore<S> {
         }
     }
 
-    /// Which trouble the next call has; waits for as long as it takes.
+    /// Returns which trouble the next call has; waits for as long as it takes.
     fn trouble(&self, commits: bool) -> Trouble {
         let mut state = self.state();
         state.counts.calls += 1;
@@ -223,7 +224,7 @@ impl State {
     }
 }
 
-/// What a commit with a trouble answers.
+/// Returns what a commit with a trouble answers.
 fn commit_with(
     trouble: &Trouble,
     commit: impl FnOnce() -> Result<Committed, StoreError>,
@@ -306,6 +307,15 @@ impl<S: Store> Store for FlakyStore<S> {
         commit_with(&self.trouble(true), || self.shared.store.insert(image))
     }
 
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.read_with(|store| store.line(owner))
+    }
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.read_with(|store| store.begin_line(owner))
+    }
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        self.read_with(|store| store.give(owner, save))
+    }
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
         self.read_with(|store| store.remove_before(owner, generation))
     }

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use crate::playthrough::ImportError;
 
-/// What is in a saved image that a playthrough imports: its path stands relative to the script that names it. Give it to
+/// Returns what is in a saved image that a playthrough imports: its path stands relative to the script that names it. Give it to
 /// [`Script::from_text_with`](crate::playthrough::Script::from_text_with).
 ///
 /// # Errors
@@ -26,7 +26,7 @@ pub fn asset_files(spec: &Path, folder: &str) -> Result<Vec<String>, String> {
     let mut names = Vec::new();
     for entry in fs::read_dir(&beside).map_err(failed)? {
         let entry = entry.map_err(failed)?;
-        // A link to a file is one; a name that is no text is that of no level.
+        // A link to a file is one; a name that is not a text is that of no level.
         if fs::metadata(entry.path()).is_ok_and(|meta| meta.is_file()) {
             names.push(entry.file_name().to_string_lossy().into_owned());
         }

@@ -5,12 +5,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError};
 use std::thread;
 
-/// So many threads as there are cores.
+/// Returns the number of cores: one thread for each.
 pub(crate) fn cores() -> usize {
     thread::available_parallelism().map_or(1, NonZero::get)
 }
 
-/// Does part 0 to part `parts` - 1, each once, on so many threads; whoever is free takes the next one. Answers what came of
+/// Does part 0 to part `parts` - 1, each once, on a number of threads; whoever is free takes the next one. Answers what came of
 /// the parts, in their order, whichever thread did them.
 ///
 /// `work` answers none to end early: no thread begins another part then, and parts that were not done have no result.

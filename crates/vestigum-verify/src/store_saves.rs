@@ -76,7 +76,7 @@ pub(crate) fn purge(store: &dyn Store, owner: &Owner) -> Result<(), StoreError> 
     prune_all(store, owner, 1).map(drop)
 }
 
-/// What keeps a launch from happening, told apart from what is wrong with the disk.
+/// Returns what keeps a launch from happening, told apart from what is wrong with the disk.
 pub(crate) fn saves_error(error: SessionError) -> SavesError {
     match error {
         SessionError::Store(error) => SavesError::Failed(error.to_string()),

@@ -42,12 +42,12 @@ use std::path::Path;
 
 use vestigum_core::{History, Severity, Spec};
 
-use crate::explore::{Ending, Question, SearchBounds, explore_all, questions};
+use crate::explore::{Explored, Question, SearchBounds, explore_all, questions};
 use crate::playthrough::{MemorySaves, Script, run};
 use crate::proof::{FieldVerdict, Options, prove};
 use crate::{asset_files, imported_file, lint, render, scripts_beside};
 
-/// How long all promises together may be searched for what breaks them. Most need no search.
+/// Says how long all promises together may be searched for what breaks them. Most need no search.
 const TIME: std::time::Duration = std::time::Duration::from_secs(60);
 
 /// The spec in a file, with its history if there is one beside it.
@@ -129,11 +129,21 @@ pub fn assert_play(path: impl AsRef<Path>, file: impl AsRef<Path>, playthrough: 
 /// If it is, with the shortest play that breaks it; and if the spec has none of that name.
 #[track_caller]
 pub fn assert_promise(path: impl AsRef<Path>, promise: &str) {
-    let spec = spec_in(path);
-    let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.is_of(promise)).collect();
-    assert!(!asked.is_empty(), "the spec has no promise \"{promise}\"");
-    let broken = broken(&spec, &asked);
+    let (asked, answers) = answered(path, promise);
+    tell_open(&asked, &answers);
+    let broken: Vec<String> = broken(&answers).collect();
     assert!(broken.is_empty(), "{}", broken.join("\n"));
+}
+
+/// Asserts that one promise of the spec is not broken, and that the answer is known and leaves nothing out: `vestigum explore --deny open`.
+///
+/// # Panics
+/// As [`assert_promise`]; and if the answer is open, with the reason.
+#[track_caller]
+pub fn assert_promise_known(path: impl AsRef<Path>, promise: &str) {
+    let (asked, answers) = answered(path, promise);
+    let failed: Vec<String> = broken(&answers).chain(open(&asked, &answers)).collect();
+    assert!(failed.is_empty(), "{}", failed.join("\n"));
 }
 
 /// That no promise of the spec is broken, and nothing that is asked of every game: what `vestigum explore` asks, within a minute.
@@ -144,20 +154,58 @@ pub fn assert_promise(path: impl AsRef<Path>, promise: &str) {
 pub fn assert_promises(path: impl AsRef<Path>) {
     let spec = spec_in(path);
     let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.allowed(&spec).is_none()).collect();
-    let broken = broken(&spec, &asked);
+    let answers = answers(&spec, &asked);
+    tell_open(&asked, &answers);
+    let broken: Vec<String> = broken(&answers).collect();
     assert!(broken.is_empty(), "{} of {} are broken\n\n{}", broken.len(), asked.len(), broken.join("\n"));
 }
 
+/// Asserts that no promise of the spec is broken, nor what is asked of every game, and that all answers are known and leave nothing out:
+/// `vestigum explore --deny open`.
+///
+/// # Panics
+/// As [`assert_promises`]; and if an answer is open, with the reason.
+#[track_caller]
+pub fn assert_promises_known(path: impl AsRef<Path>) {
+    let spec = spec_in(path);
+    let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.allowed(&spec).is_none()).collect();
+    let answers = answers(&spec, &asked);
+    let failed: Vec<String> = broken(&answers).chain(open(&asked, &answers)).collect();
+    assert!(failed.is_empty(), "{} of {} are broken or open\n\n{}", failed.len(), asked.len(), failed.join("\n"));
+}
+
+/// Asks one promise of a spec.
+#[track_caller]
+fn answered(path: impl AsRef<Path>, promise: &str) -> (Vec<Question>, Vec<Explored>) {
+    let spec = spec_in(path);
+    let asked: Vec<_> = questions(&spec).into_iter().filter(|question| question.is_of(promise)).collect();
+    assert!(!asked.is_empty(), "the spec has no promise \"{promise}\"");
+    let answers = answers(&spec, &asked);
+    (asked, answers)
+}
+
+fn answers(spec: &Spec, asked: &[Question]) -> Vec<Explored> {
+    explore_all(spec, asked, &SearchBounds::default(), Some(TIME), None, &mut |_, _| {})
+}
+
 /// The promises that are broken, each with the play that breaks it.
-fn broken(spec: &Spec, asked: &[Question]) -> Vec<String> {
-    let answers = explore_all(spec, asked, &SearchBounds::default(), Some(TIME), None, &mut |_, _| {});
-    let told = answers.iter().filter_map(|answer| match &answer.ending {
-        Ending::Broken(counterexample) => {
-            Some(format!("{}: {}\n\n{}", counterexample.name(), counterexample.what(), counterexample.play()))
-        }
-        Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) | Ending::Unknown(..) => None,
-    });
-    told.collect()
+fn broken(answers: &[Explored]) -> impl Iterator<Item = String> {
+    answers.iter().filter_map(|answer| answer.ending.broken()).map(|counterexample| {
+        format!("{}: {}\n\n{}", counterexample.name(), counterexample.what(), counterexample.play())
+    })
+}
+
+/// The answers that are open, each with the reason.
+fn open(asked: &[Question], answers: &[Explored]) -> impl Iterator<Item = String> {
+    asked.iter().zip(answers).filter_map(|(question, answer)| {
+        let why = answer.ending.why_open()?;
+        Some(format!("{}: {why}", question.name()))
+    })
+}
+
+/// A test has only two answers, so what is open is said where its output stands.
+fn tell_open(asked: &[Question], answers: &[Explored]) {
+    open(asked, answers).for_each(|told| println!("{told}"));
 }
 
 /// That saves of every version which shipped come to this one and lose nothing that no step drops: `vestigum migrate --prove`.

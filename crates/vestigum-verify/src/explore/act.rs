@@ -1,20 +1,26 @@
 //! What can happen in a state: the moments, and the sources of the level one stands in.
 //!
+//! A search of one promise also writes what play can write and no source gives, and lets another player begin where it matters
+//! what belongs to the device.
+//!
 //! Left out are `enter_any`, which is for debugging; entering at a checkpoint; checkpoints of levels that list none, whose
 //! names nobody knows; resets; and crashes: a crash brings back what an earlier save left, and that is a state which
 //! quitting there and then leads to, so it is explored anyway.
 
 use std::fmt;
 
-use vestigum_core::model::Model;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::source::{Gift, GiftKey};
+use vestigum_core::state::State;
 use vestigum_core::state::position::Position;
-use vestigum_core::value::add;
+use vestigum_core::suspension::Suspended;
 use vestigum_core::{Call, Moment, Progress, Spec, Value};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::source::{Gift, GiftKey};
+use vestigum_spec::value::add;
 
 use super::relaxed::Relaxation;
+use super::writes::{PlayWrite, PlayWrites};
 
 /// One thing that happens.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -28,9 +34,13 @@ pub(crate) enum Act {
     /// Quit, and the next launch.
     Relaunch,
     Take(u16),
+    /// Play writes a value that no source gives.
+    Write(PlayWrite),
+    /// Quit, and a player launches who has never played on this device.
+    Newcomer,
 }
 
-/// What a search may do.
+/// Describes what a search may do.
 #[derive(Clone, Debug)]
 pub(crate) struct Repertoire {
     pub counters: Vec<FieldId>,
@@ -39,7 +49,11 @@ pub(crate) struct Repertoire {
     /// Whether the game itself says that the run is over.
     pub says_game_over: bool,
     pub without: Vec<Moment>,
-    /// Which locks are lifted.
+    /// Lists what play writes at will.
+    pub writes: PlayWrites,
+    /// Says whether another player is another start.
+    pub players: bool,
+    /// Says which locks are lifted.
     pub relaxation: Relaxation,
 }
 
@@ -57,7 +71,10 @@ impl Repertoire {
                 add(&data.moments().filter(|moment| moment.begins_run()).collect::<Vec<_>>());
             }
             Position::Level(_) => {
-                add(&[Moment::Complete, Moment::Death, Moment::Restart, Moment::Travel, Moment::Abandon]);
+                let mut said: Vec<Moment> = data.moments().filter(|moment| is_said_in_levels(*moment)).collect();
+                // Of two plays that are as short the one without failing is told.
+                said.sort_by_key(|moment| *moment != Moment::Complete);
+                add(&said);
             }
         }
         add(&data.moments().filter(|moment| matches!(moment, Moment::Own(_))).collect::<Vec<_>>());
@@ -96,7 +113,16 @@ impl Repertoire {
         let quits = self.failures || !game.state().position.is_level();
         if quits && allowed(&Moment::Quit) {
             acts.push(Act::Relaunch);
+            if self.players {
+                acts.push(Act::Newcomer);
+            }
         }
+        let in_level = game.state().position.is_level();
+        let writes = self.writes.tried.iter().filter(|write| {
+            let told = self.writes.told(data, **write);
+            told.is_some_and(|(field, slot, value)| (in_level || !field.in_level) && game.state().value(slot) != value)
+        });
+        acts.extend(writes.copied().map(Act::Write));
         acts
     }
 
@@ -136,8 +162,18 @@ impl Repertoire {
                 self.take(game, usize::from(source));
                 return true;
             }
+            Act::Write(write) => {
+                let Some((_, slot, value)) = self.writes.told(&model, write) else { return false };
+                game.state_mut().write(slot, value.clone());
+                game.judge_openings();
+                return true;
+            }
             Act::Relaunch => {
                 *game = game.suspend().into_relaunched(true);
+                return true;
+            }
+            Act::Newcomer => {
+                *game = Suspended::new(&model, newcomer(game)).into_relaunched(true);
                 return true;
             }
         };
@@ -166,16 +202,55 @@ impl Repertoire {
     }
 }
 
+/// Says whether a game says a moment in a level, with nothing more to say of it. A checkpoint is said with its name.
+fn is_said_in_levels(moment: Moment) -> bool {
+    match moment {
+        Moment::Complete | Moment::Death | Moment::Restart | Moment::Travel | Moment::Abandon => true,
+        // These have acts of their own.
+        Moment::Launch | Moment::Enter | Moment::Checkpoint | Moment::GameOver | Moment::Quit | Moment::Own(_) => false,
+        // A run begins in the menu.
+        Moment::NewRun | Moment::OwnRun(_) => false,
+    }
+}
+
+/// Makes the state of a newcomer before the first launch: nothing but what the device has.
+pub(crate) fn newcomer(on_device: &Progress) -> State {
+    let model = on_device.model();
+    let mut state = State::fresh(model);
+    for slot in model.device_slots() {
+        state.write(slot, on_device.state().value(slot).clone());
+    }
+    state
+}
+
 /// Whether the game itself says that the run is over: no condition does, and something depends on it.
 pub(crate) fn says_game_over(spec: &Model) -> bool {
     let ruled = |field: &Field| !spec.plan.fate(field.id, Moment::GameOver).rules.is_empty();
     spec.over_when.is_none() && spec.fields.iter().any(ruled)
 }
 
-/// The act as statements of a playthrough, one line each.
-pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<String> {
+/// The act as statements of a playthrough, one line each. `writes` are those that acts mean, and `players` counts the players there were.
+pub(crate) fn statements(
+    spec: &Spec,
+    act: Act,
+    level: Option<u32>,
+    writes: &PlayWrites,
+    players: &mut usize,
+) -> Vec<String> {
     let data = &**spec.model();
     match act {
+        Act::Write(write) => {
+            let Some((field, slot, value)) = writes.told(data, write) else { return Vec::new() };
+            // No write is tried of an entry whose key is made at run time.
+            let made = vec![Default::default(); data.key_sets.len()];
+            let name = entry_name(data, field, slot, &made);
+            let written = format!("{name} = {}", value.literal().unwrap_or_else(|| "''".into()));
+            vec![format!("{written:34} # as play may write it: no [[source]] gives `{}`", field.name)]
+        }
+        Act::Newcomer => {
+            *players += 1;
+            vec!["quit".into(), format!("profile player_{}", *players + 1), "launch".into()]
+        }
         Act::Enter(level) => vec![format!("enter {}", data.level(level).id)],
         Act::Checkpoint(index) => {
             let name = level.map(|level| data.level(level).checkpoints[index as usize].clone()).unwrap_or_default();
@@ -203,7 +278,7 @@ pub(crate) fn statements(spec: &Spec, act: Act, level: Option<u32>) -> Vec<Strin
     }
 }
 
-/// What a source gives, as a playthrough writes it: without a key where the level alone says which entry it is.
+/// Returns what a source gives, as a playthrough writes it: without a key where the level alone says which entry it is.
 fn given_name(spec: &Model, gift: &Gift, level: Option<u32>) -> String {
     let field = spec.field(gift.field);
     if gift.keys.iter().all(|key| *key == GiftKey::Level) {
@@ -223,6 +298,8 @@ impl fmt::Display for Act {
             Act::Moment(moment) => write!(f, "{moment}"),
             Act::Relaunch => f.write_str("launch"),
             Act::Take(_) => f.write_str("a source"),
+            Act::Write(_) => f.write_str("a write"),
+            Act::Newcomer => f.write_str("another player"),
         }
     }
 }

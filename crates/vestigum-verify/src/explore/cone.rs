@@ -8,27 +8,34 @@
 use rustc_hash::FxHashSet;
 
 use vestigum_core::Spec;
-use vestigum_core::model::Model;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::fates::Effect;
-use vestigum_core::model::field::FieldId;
-use vestigum_core::model::level::Opening;
-use vestigum_core::model::source::Source;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::model::source::Source;
 
 use super::cuts::{UNCUT, cut};
+use super::gaps::{self, Gap};
 use super::packed::Packing;
 use super::question::Question;
 use super::relaxed::Relaxation;
+use super::writes::PlayWrites;
 
 /// The fields and sources that matter to a question.
 #[derive(Clone, Debug)]
 pub(super) struct Cone {
-    /// How the fields that matter are told apart.
+    /// Says how the fields that matter are told apart.
     pub packing: Packing,
     /// The fields on which openings depend, that play writes and no source gives: what they can be is not known.
     pub blind: Vec<FieldId>,
-    /// Which sources matter.
+    /// Says which sources matter.
     pub sources: Vec<bool>,
+    /// Lists what play writes at will into fields that matter.
+    pub writes: PlayWrites,
+    /// Says whether it matters what belongs to the device and what does not: then another player is another start.
+    pub players: bool,
+    /// Lists what the answer leaves out.
+    pub gaps: Vec<Gap>,
 }
 
 impl Cone {
@@ -54,9 +61,15 @@ impl Cone {
             let cut = || cut(spec, field, asks, relaxation, &|id| matter.contains(&id));
             (field, if counts { UNCUT } else { cut() })
         });
+        let mut ids: Vec<FieldId> = matter.iter().copied().collect();
+        ids.sort_unstable();
+        let writes = PlayWrites::of(spec, question, &ids, counters, relaxation);
+        let saved: Vec<FieldId> = ids.iter().copied().filter(|id| !counters.contains(id)).collect();
+        let gaps = gaps::of_search(spec, question, &saved, &|id| writes.how(id));
+        let players = gaps.iter().any(|gap| matches!(gap, Gap::Players(_)));
         let packing =
             Packing::of(fields, &|field, slot| counters.contains(&field.id) || relaxation.follows(data, field, slot));
-        Cone { packing, blind: blind.map(|field| field.id).collect(), sources }
+        Cone { packing, blind: blind.map(|field| field.id).collect(), sources, writes, players, gaps }
     }
 }
 
@@ -86,7 +99,7 @@ fn mattering(spec: &Spec, question: &Question, opening: &FxHashSet<FieldId>) -> 
     closed(spec, matter)
 }
 
-/// What matters to a question where all locks are lifted.
+/// Returns what matters to a question where all locks are lifted.
 pub(super) fn mattering_unlocked(spec: &Spec, question: &Question) -> Vec<FieldId> {
     let mut matter: Vec<FieldId> = mattering(spec, question, &FxHashSet::default()).into_iter().collect();
     matter.sort_unstable();
@@ -104,13 +117,9 @@ pub(crate) fn closed(spec: &Spec, mut fields: FxHashSet<FieldId>) -> FxHashSet<F
 
 fn read_by_rules(data: &Model, spec: &Spec, field: FieldId) -> Vec<FieldId> {
     let mut read = Vec::new();
-    let mut add = |expression: &Expression| read.extend_from_slice(expression.reads());
     for moment in spec.moments() {
         for rule in &data.plan.fate(field, moment).rules {
-            rule.when.iter().for_each(&mut add);
-            if let Effect::Operation(_, operand) = &rule.does {
-                add(operand);
-            }
+            read.extend(rule.expressions().flat_map(Expression::reads));
         }
     }
     read

@@ -1,4 +1,4 @@
-//! Numbers of which only so much is asked.
+//! Numbers that are only compared with a limit.
 //!
 //! A number that is only compared with constants looks the same above the highest of them, however high it is. So what tells
 //! two states apart is the number *cut* there: the lower of itself and one more than that constant. The two states go on
@@ -7,21 +7,21 @@
 //! are cut. Without this a number that every visit adds to would give a new state for every visit, without end.
 
 use vestigum_core::Spec;
-use vestigum_core::analysis::compared::Asks;
-use vestigum_core::model::Model;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::fates::Effect;
-use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::level::Opening;
-use vestigum_core::vocabulary::fate::Operation;
 use vestigum_core::{Type, Value};
+use vestigum_spec::analysis::compared::Asks;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::fates::Effect;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::vocabulary::fate::Operation;
 
 use super::relaxed::Relaxation;
 
-/// Where a number that nobody cuts is cut.
+/// Says where a number that nobody cuts is cut.
 pub(super) const UNCUT: i64 = i64::MAX;
 
-/// Where the number of a field is cut. `asked` is what the question asks of it, and `matter` the fields that matter to the question.
+/// Returns where the number of a field is cut. `asked` is what the question asks of it, and `matter` the fields that matter to the question.
 pub(super) fn cut(
     spec: &Spec,
     field: &Field,
@@ -40,7 +40,7 @@ pub(super) fn cut(
     }
 }
 
-/// Everything that is worked out as the game is played and can bear on a field that matters.
+/// Everything that is worked out as the game is played and can affect a field that matters.
 fn expressions<'s>(
     spec: &'s Spec,
     relaxation: &'s Relaxation,
@@ -57,13 +57,7 @@ fn expressions<'s>(
         let fates = spec.moments().map(move |moment| data.plan.fate(field.id, moment));
         fates.flat_map(|fate| &fate.rules)
     });
-    let in_rules = rules.flat_map(|rule| {
-        let operand = match &rule.does {
-            Effect::Plain(_) => None,
-            Effect::Operation(_, operand) => Some(operand),
-        };
-        rule.when.iter().chain(operand)
-    });
+    let in_rules = rules.flat_map(vestigum::spec::Rule::expressions);
     openings.chain(&data.over_when).chain(in_rules)
 }
 

@@ -13,7 +13,11 @@
 //! | `search` | the breadth-first search, in steps that a caller can spread over threads |
 //! | `answer` | how far a search goes, and what it answers |
 //! | `relaxed` | searches of more plays than there are: locks lifted, one level at a time |
+//! | `gaps` | what an answer has not looked at |
+//! | `open_step` | why a promise is not proved: one step that the rules do not exclude |
+//! | `traps` | states from which something can never be done any more |
 //! | `tally` | what the states of a search hold together |
+//! | `writes` | what play writes at will, and no source gives |
 //! | `story` | a counterexample as a playthrough that fails |
 //!
 //! The search starts no thread. [`Search::expand`] works on a part of the frontier and changes nothing, so a caller can
@@ -58,6 +62,8 @@ mod answer;
 mod by_rules;
 mod cone;
 mod cuts;
+mod gaps;
+mod open_step;
 mod packed;
 mod player;
 mod question;
@@ -66,15 +72,20 @@ mod search;
 mod story;
 mod tally;
 mod threads;
+mod traps;
+mod writes;
 
-pub(crate) use act::{Act, Repertoire, says_game_over, statements};
-pub use answer::{Ending, SearchBounds, Seen};
+pub(crate) use act::{Act, Repertoire, newcomer, says_game_over, statements};
+pub use answer::{Ending, Limit, SearchBounds, Seen};
 pub use by_rules::{RuleGround, RuleProof};
 pub(crate) use cone::closed;
+pub use gaps::Gap;
+pub use open_step::{OpenStep, open_step};
 pub(crate) use packed::Packing;
-pub(crate) use question::subjects;
+pub(crate) use question::{Played, promises, subjects};
 pub use question::{Question, questions};
 pub(crate) use relaxed::Relaxation;
 pub use search::{Expansion, Search};
 pub use story::{Counterexample, Witness};
 pub use threads::{Explored, explore_all, explore_with};
+pub(crate) use writes::PlayWrites;

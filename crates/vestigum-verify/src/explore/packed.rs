@@ -6,12 +6,12 @@
 use std::sync::Arc;
 
 use vestigum_core::Value;
-use vestigum_core::history::shape::choices;
-use vestigum_core::model::Model;
-use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
-use vestigum_core::value::Chosen;
+use vestigum_spec::history::choices;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::Chosen;
 
 use super::cuts::UNCUT;
 use super::question::checkpoint_key;
@@ -20,11 +20,11 @@ use super::question::checkpoint_key;
 const ENTRY: u8 = 0xE0;
 const CHECKPOINT: u8 = 0xC0;
 
-/// From 0 to below `SMALL` a number is its sign: `FIRST_SMALL` and so much more.
+/// From 0 to below `SMALL` a number is its sign: `FIRST_SMALL` plus the number.
 const FIRST_SMALL: u8 = 16;
 const SMALL: u8 = 100;
 
-/// Which values of a state are told apart, and how.
+/// Describes which values of a state are told apart, and how.
 #[derive(Clone, Debug)]
 pub(crate) struct Packing {
     slots: Vec<PackedSlot>,

@@ -15,7 +15,16 @@ const TAKEN: usize = 200;
 /// Plays until every level was completed. `completed` says which need not be any more. None if this player does not get
 /// there: another one may. The second number is how many levels are completed at its end.
 pub(super) fn complete_all(spec: &Spec, repertoire: &Repertoire, completed: &[bool]) -> Option<(Vec<Act>, i64)> {
-    let mut game = Progress::fresh(spec);
+    complete_from(spec, repertoire, completed, Progress::fresh(spec))
+}
+
+/// Plays from another state until every level was completed.
+pub(super) fn complete_from(
+    spec: &Spec,
+    repertoire: &Repertoire,
+    completed: &[bool],
+    mut game: Progress,
+) -> Option<(Vec<Act>, i64)> {
     game.set_quiet(true);
     let mut player = Player { spec, repertoire, game, completed: completed.to_vec(), acts: Vec::new() };
     while player.completed.contains(&false) {
@@ -38,7 +47,7 @@ struct Player<'a> {
     spec: &'a Spec,
     repertoire: &'a Repertoire,
     game: Progress,
-    /// Which levels were ever completed.
+    /// Says which levels were ever completed.
     completed: Vec<bool>,
     acts: Vec<Act>,
 }

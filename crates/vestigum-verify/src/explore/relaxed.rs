@@ -10,19 +10,18 @@
 //! search begins again.
 
 use vestigum_core::Spec;
-use vestigum_core::model::Model;
-use vestigum_core::model::axis::Axis;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::fates::Effect;
-use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::level::Opening;
-use vestigum_core::model::node::{EntryRef, Node, Pick};
-use vestigum_core::syntax::parse::Operator;
-use vestigum_core::vocabulary::function::Aggregate;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::model::node::{EntryRef, Node, Pick};
+use vestigum_spec::syntax::Operator;
+use vestigum_spec::vocabulary::function::Aggregate;
 
 use super::question::{Asked, Question};
 
-/// How much more can be played than there is to play.
+/// Describes how much more can be played than there is to play.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Relaxation {
     /// For each level whether its lock is lifted; none where all locks are on.
@@ -36,18 +35,23 @@ impl Relaxation {
     pub(super) fn of(spec: &Spec, question: &Question, matter: &[FieldId]) -> Option<Relaxation> {
         let data = &**spec.model();
         match &question.asked {
-            Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => {}
-            Asked::Reachable | Asked::NothingGained(_) => return None,
+            Asked::NeverFalls(_) | Asked::ValueNeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => {}
+            // More plays than there are lead out of traps.
+            Asked::Reachable | Asked::Can(..) | Asked::Completable | Asked::NothingGained(_) => return None,
         }
         let locked = data.openings.iter().any(|opening| !matches!(opening, Opening::Always | Opening::Made));
         let asks_open =
-            matter.contains(&data.opened) || question.expression().is_some_and(|asked| asks_open(data, asked));
+            matter.contains(&data.opened) || question.expressions().iter().any(|asked| asks_open(data, asked));
         (locked && !asks_open).then(|| Relaxation { lifted: vec![true; data.levels.len()], focus: None })
     }
 
-    /// The same with each level in focus in its turn; all levels at once where they are not independent.
+    /// Asks with each level in focus in its turn; all levels at once where they are not independent.
     pub(super) fn focused(&self, spec: &Spec, question: &Question, matter: &[FieldId]) -> Vec<Relaxation> {
         let data = &**spec.model();
+        // What is worked out of several levels is compared as a whole.
+        if matches!(question.asked, Asked::ValueNeverFalls(_)) {
+            return vec![self.clone()];
+        }
         let all_lifted = self.lifted.iter().all(|lifted| *lifted);
         if !all_lifted || !(Independence { spec, data, matter }).of(question) {
             return vec![self.clone()];
@@ -137,13 +141,7 @@ impl Independence<'_> {
         let own = field.axes.contains(&Axis::Level);
         let moments = self.spec.moments();
         let mut rules = moments.flat_map(|moment| &self.data.plan.fate(field.id, moment).rules);
-        rules.all(|rule| {
-            let operand = match &rule.does {
-                Effect::Plain(_) => None,
-                Effect::Operation(_, operand) => Some(operand),
-            };
-            rule.when.iter().chain(operand).all(|expression| self.read_own(expression, own))
-        })
+        rules.all(|rule| rule.expressions().all(|expression| self.read_own(expression, own)))
     }
 
     /// Whether an expression and the derived values in it read only what one level may.

@@ -6,18 +6,22 @@ use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_128;
 
 use vestigum_core::state::State;
+use vestigum_core::state::position::Position;
 use vestigum_core::{Moment, Progress, Spec};
+use vestigum_spec::model::field::FieldId;
 
-use super::act::{Act, Repertoire, says_game_over};
+use super::act::{Act, Repertoire, newcomer, says_game_over};
 use super::answer::{Ending, SearchBounds, Seen};
-use super::by_rules::prove;
+use super::by_rules::{RuleProof, failing, lasting, moments, prove};
 use super::cone::{Cone, mattering_unlocked};
+use super::gaps::{Gap, names};
 use super::packed::{Packed, Packing};
 use super::player::complete_all;
-use super::question::{Asked, Broken, Happened, Question, moment_of, questions};
+use super::question::{Asked, Broken, Happened, Judged, Question, moment_of, questions};
 use super::relaxed::Relaxation;
 use super::story::{Witness, tell, witness};
 use super::tally::Tally;
+use super::traps::Traps;
 
 /// A visited state: where it came from, and by what.
 #[derive(Clone, Copy, Debug)]
@@ -34,7 +38,7 @@ struct SearchNode {
     enters: u8,
 }
 
-/// What one thread works with: progress to write into, on a spec of its own, so that no counter is shared between threads.
+/// Describes what one thread works with: progress to write into, on a spec of its own, so that no counter is shared between threads.
 struct Worker {
     spec: Spec,
     before: Progress,
@@ -57,7 +61,7 @@ pub struct Expansion {
     transitions: usize,
 }
 
-/// What comes of acts that were possible with locks lifted.
+/// Describes what comes of acts that were possible with locks lifted.
 pub(super) enum Replayed {
     /// They break it in earnest.
     Broken(Ending),
@@ -67,7 +71,10 @@ pub(super) enum Replayed {
     Otherwise,
 }
 
-/// How many visits a search for gains looks at.
+/// The most states in which a newcomer is looked for who breaks what is proved for one player.
+const NEWCOMERS: usize = 20_000;
+
+/// Says how many visits a search for gains looks at.
 const VISITS: u8 = 2;
 
 /// A search for the answer to one question.
@@ -88,6 +95,11 @@ pub struct Search<'s> {
     frontier: Vec<SearchNode>,
     seen: Seen,
     tally: Tally,
+    /// For what can still be done: the steps between the states.
+    traps: Option<Traps>,
+    judged: Judged,
+    /// Holds a proof that leaves other players out.
+    proved: Option<Box<RuleProof>>,
     ended: Option<Ending>,
     /// The acts that have broken it.
     broken_by: Vec<Act>,
@@ -103,16 +115,51 @@ impl<'s> Search<'s> {
     pub fn new(spec: &'s Spec, question: &'s Question, bounds: SearchBounds) -> Search<'s> {
         let mut search = Search::begin(spec, question, bounds.clone(), true, Relaxation::default());
         if search.ended.is_none() && bounds.by_rules {
-            let proof = prove(spec, question, &bounds.without);
-            search.ended = proof.map(|proof| Ending::Proved(Box::new(proof)));
+            let proof = match &search.question.asked {
+                Asked::Completable => search.lasting(),
+                Asked::NothingGained(record) => search.failing(*record),
+                Asked::NeverFalls(_)
+                | Asked::ValueNeverFalls(_)
+                | Asked::Holds(..)
+                | Asked::Can(..)
+                | Asked::Reachable
+                | Asked::NoBetterLeft(_) => prove(spec, question, &bounds.without),
+            };
+            if let Some(proof) = proof {
+                search.prove(Box::new(proof));
+            }
             search.play();
         }
-        if let Asked::NothingGained(_) = question.asked {
+        if let Asked::NothingGained(_) = question.asked
+            && search.ended.is_none()
+        {
             // First what can be had without failing, by the same steps.
             search.honest = Some(Box::new(Search::begin(spec, question, bounds, false, Relaxation::default())));
             search.after_honest();
         }
         search
+    }
+
+    /// Proves that every level can still be completed, if the rules say so.
+    fn lasting(&self) -> Option<RuleProof> {
+        let moments = moments(self.plain, &self.bounds.without);
+        lasting::proof(self.plain, &self.spec, &self.repertoire, &moments, &self.tally.completed)
+    }
+
+    /// Proves that failing gains nothing for a record, if the rules say so.
+    fn failing(&self, record: FieldId) -> Option<RuleProof> {
+        let moments = moments(self.plain, &self.bounds.without);
+        failing::proof(self.plain, &self.spec, &self.repertoire.counters, record, &moments)
+    }
+
+    /// Takes a proof as the answer. Where it leaves other players out, a short search looks whether a newcomer breaks it.
+    fn prove(&mut self, proof: Box<RuleProof>) {
+        if self.cone.players && proof.gaps.iter().any(|gap| matches!(gap, Gap::Players(_))) {
+            self.bounds.states = self.bounds.states.min(NEWCOMERS);
+            self.proved = Some(proof);
+        } else {
+            self.ended = Some(Ending::Proved(proof));
+        }
     }
 
     /// Whether every level can be completed is shown by a play that does.
@@ -134,20 +181,37 @@ impl<'s> Search<'s> {
         self.seen.transitions += honest.seen.transitions;
         // What honest play was not seen to the end of may have more: then nothing can be said against failing.
         if !honest.seen.all {
-            self.ended = Some(Ending::Holds(honest.seen));
+            self.ended = Some(self.unbroken(honest.seen));
         }
         self.tally.best = honest.tally.best;
+    }
+
+    /// The answer where nothing has broken it.
+    pub(super) fn unbroken(&self, seen: Seen) -> Ending {
+        // What is not known of values may lead out of a trap.
+        if let Some(traps) = self.traps.as_ref().filter(|_| !self.cone.gaps.iter().any(Gap::withholds))
+            && let Some((state, goal)) = traps.first()
+        {
+            return self.told(&self.path(state), &self.question.asked.trapped(self.spec.model(), goal));
+        }
+        match &self.proved {
+            Some(proof) => Ending::Proved(proof.clone()),
+            None => {
+                let seen = Seen { judged: seen.judged || self.judged.is_set(), ..seen };
+                Ending::unbroken(seen, &self.bounds, &self.cone.gaps)
+            }
+        }
     }
 
     /// Ends the search where it is: what it has not seen is left open.
     pub fn stop(&mut self) {
         if let Some(mut honest) = self.honest.take() {
             honest.seen.stopped = true;
-            self.ended = Some(Ending::Holds(honest.seen));
+            self.ended = Some(self.unbroken(honest.seen));
         }
         if self.ended.is_none() {
             self.seen.stopped = true;
-            self.ended = Some(Ending::Holds(self.seen));
+            self.ended = Some(self.unbroken(self.seen));
         }
     }
 
@@ -178,7 +242,9 @@ impl<'s> Search<'s> {
         let says_game_over = says_game_over(spec.model());
         let sources = cone.sources.clone();
         let without = bounds.without.clone();
-        let repertoire = Repertoire { counters, sources, failures, says_game_over, without, relaxation };
+        let (writes, players) = (cone.writes.clone(), cone.players);
+        let repertoire =
+            Repertoire { counters, sources, failures, says_game_over, without, writes, players, relaxation };
         let untouched = Progress::at(spec.model(), State::fresh(spec.model()));
         let game = Progress::fresh(&spec);
         let tally = Tally::of(&spec, &question);
@@ -195,20 +261,26 @@ impl<'s> Search<'s> {
             frontier: Vec::new(),
             seen: Seen { states: 1, ..Seen::default() },
             tally,
+            traps: None,
+            judged: Judged::default(),
+            proved: None,
             ended: None,
             broken_by: Vec::new(),
             honest: None,
             spec,
         };
+        search.judged = Judged::of(&search.question.asked);
         let key = search.key(&mut Vec::new(), game.state(), 0);
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
+        search.traps = search.question.asked.goals(search.spec.model()).map(Traps::of);
+        search.note_goals(key, game.state());
         search.note(game.state(), 0, 0);
         // The first launch is a moment like any other, from everything at its default.
         let (asked, relaxation) = (&search.question.asked, &search.repertoire.relaxation);
         let launched = Happened { moment: Moment::Launch, before: &untouched, after: &game, seen: true };
-        let broken = asked.judge_moment(launched, relaxation);
-        let broken = broken.or_else(|| asked.judge_state(&untouched, Act::Relaunch, &game, relaxation));
+        let broken = asked.judge_moment(launched, relaxation, &search.judged);
+        let broken = broken.or_else(|| asked.judge_state(&untouched, Act::Relaunch, &game, relaxation, &search.judged));
         if let Some(broken) = broken {
             search.ended = Some(search.told(&[], &broken));
         }
@@ -217,12 +289,12 @@ impl<'s> Search<'s> {
         search
     }
 
-    /// What has been seen so far.
+    /// Returns what has been seen so far.
     pub fn seen(&self) -> Seen {
         self.honest.as_ref().map_or(self.seen, |honest| honest.seen)
     }
 
-    /// How many states wait to be looked at in this round; 0 when the search is over.
+    /// Returns how many states wait to be looked at in this round; 0 when the search is over.
     pub fn frontier(&self) -> usize {
         match &self.honest {
             Some(honest) => honest.frontier(),
@@ -253,7 +325,7 @@ impl<'s> Search<'s> {
                 let after = worker.after.state();
                 let key = self.key(&mut worker.bytes, after, enters);
                 let new = !self.visited.contains(&key) && known.insert(key);
-                if new || broken.is_some() {
+                if new || broken.is_some() || self.traps.is_some() {
                     // The first byte of the key is the number of visits.
                     let next = new.then(|| (self.cone.packing.pack(after, &worker.bytes[1..]), enters));
                     found.push(Expansion {
@@ -286,10 +358,11 @@ impl<'s> Search<'s> {
         })
     }
 
-    /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on.
-    pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Expansion>>) -> bool {
+    /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on. A round of which parts are
+    /// missing, because there was no time for them, ends it: what they would have found is not known.
+    pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Expansion>>, whole: bool) -> bool {
         if let Some(honest) = &mut self.honest {
-            honest.merge(rounds);
+            honest.merge(rounds, whole);
             self.after_honest();
             return self.frontier() > 0;
         }
@@ -303,13 +376,31 @@ impl<'s> Search<'s> {
                 self.end_broken(found.parent, found.act, &broken);
                 return false;
             }
-            let Some((state, enters)) = found.next else { continue };
-            if self.seen.states >= self.bounds.states || !self.visited.insert(found.key) {
-                continue;
+            // What another player can do is no way on for this one.
+            let leads = found.act != Act::Newcomer
+                && moment_of(found.act).is_none_or(|moment| !self.question.asked.without().contains(&moment));
+            if let Some(traps) = &mut self.traps {
+                traps.look(found.parent);
             }
+            let new =
+                |search: &mut Search<'_>| search.seen.states < search.bounds.states && search.visited.insert(found.key);
+            let Some((state, enters)) = found.next.filter(|_| new(self)) else {
+                // The expansion without a key says only that the state was looked at.
+                if let Some(traps) = self.traps.as_mut().filter(|_| leads && found.key != 0) {
+                    traps.step(found.parent, found.key);
+                }
+                continue;
+            };
             let id = self.visits.len() as u32;
             self.visits.push(Visit { parent: found.parent, act: found.act });
             self.seen.states += 1;
+            if self.traps.is_some() {
+                self.cone.packing.unpack(&state, &mut scratch, &self.fresh);
+                self.note_goals(found.key, &scratch);
+                if let Some(traps) = self.traps.as_mut().filter(|_| leads) {
+                    traps.step(found.parent, found.key);
+                }
+            }
             if self.question.asked.adds_up() {
                 self.cone.packing.unpack(&state, &mut scratch, &self.fresh);
                 if let Some(broken) = self.note(&scratch, enters, id) {
@@ -324,6 +415,11 @@ impl<'s> Search<'s> {
                 }
             }
             next.push(SearchNode { id, state, enters });
+        }
+        if !whole {
+            self.seen = Seen { depth, stopped: true, ..self.seen };
+            self.ended = Some(self.unbroken(self.seen));
+            return false;
         }
         self.frontier = next;
         if self.frontier.is_empty() {
@@ -342,7 +438,7 @@ impl<'s> Search<'s> {
     /// One round on this thread.
     pub fn round(&mut self) -> bool {
         let found = self.expand(0..self.frontier());
-        self.merge([found])
+        self.merge([found], true)
     }
 
     /// Searches to the end on this thread.
@@ -352,8 +448,10 @@ impl<'s> Search<'s> {
     }
 
     /// The answer.
-    pub fn into_ending(self) -> Ending {
-        self.ended.unwrap_or(Ending::Holds(self.seen))
+    pub fn into_ending(mut self) -> Ending {
+        // One that nobody has run to its end was stopped.
+        let seen = Seen { stopped: true, ..self.seen };
+        self.ended.take().unwrap_or_else(|| self.unbroken(seen))
     }
 
     fn end(&mut self) {
@@ -362,8 +460,8 @@ impl<'s> Search<'s> {
         // Where not all was seen, what was not found may be further on.
         self.ended = Some(match missing.filter(|_| asked && self.seen.all) {
             Some(_) if !self.cone.blind.is_empty() => {
-                let names = self.cone.blind.iter().map(|id| self.spec.model().field(*id).name.to_string());
-                Ending::Unknown(self.seen, names.collect())
+                let blind = self.cone.blind.iter().map(|id| self.spec.model().field(*id));
+                Ending::Unknown(self.seen, vec![Gap::Written(names(blind))])
             }
             Some(level) => {
                 let id = self.spec.model().level(level as u32).id.clone();
@@ -371,8 +469,20 @@ impl<'s> Search<'s> {
                 let expect = format!("completed[{id}]");
                 self.told(&[], &Broken { what, expect, note: None })
             }
-            None => Ending::Holds(self.seen),
+            None => self.unbroken(self.seen),
         });
+    }
+
+    /// Notes what of the goals holds in a new state. A run that is over is not asked about where no new one may begin.
+    fn note_goals(&mut self, key: u128, state: &State) {
+        let Some(traps) = &mut self.traps else { return };
+        let (model, asked) = (self.spec.model(), &self.question.asked);
+        // What is never reached is no goal: so is a level that the spec allows to be locked for good.
+        let wanted = |goal: &usize| !matches!(asked, Asked::Completable) || !self.tally.completed[*goal];
+        let goals = (0..asked.goals(model).unwrap_or(0)).filter(wanted);
+        let goals = goals.filter(|goal| asked.reaches(model, state, *goal));
+        let ended = state.position == Position::RunOver && asked.without().iter().any(|moment| moment.begins_run());
+        traps.add(key, !ended, goals);
     }
 
     /// Notes a state in what all of them hold together; says what it breaks with that.
@@ -384,7 +494,12 @@ impl<'s> Search<'s> {
                 return self.tally.gained(model, field, state, enters);
             }
             Asked::NothingGained(field) => self.tally.note_best(model, field, state, enters),
-            Asked::NeverFalls(_) | Asked::Holds(..) | Asked::NoBetterLeft(_) => {}
+            Asked::NeverFalls(_)
+            | Asked::ValueNeverFalls(_)
+            | Asked::Holds(..)
+            | Asked::Can(..)
+            | Asked::Completable
+            | Asked::NoBetterLeft(_) => {}
         }
         None
     }
@@ -410,7 +525,7 @@ impl<'s> Search<'s> {
             after.state_mut().track();
         }
         // A relaunch makes another state, of which nobody knows what was written.
-        *is_near = act != Act::Relaunch;
+        *is_near = !matches!(act, Act::Relaunch | Act::Newcomer);
         let mut broken = None;
         if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {
             let mut outcome = after.failure(moment).ok()?;
@@ -422,23 +537,30 @@ impl<'s> Search<'s> {
             after.finished(outcome);
             // Without a game over the openings belong to the moment.
             let judged = if over { &*failed } else { &*after };
-            broken = asked.judge_moment(Happened { moment, before, after: judged, seen: !over }, relaxation);
+            broken =
+                asked.judge_moment(Happened { moment, before, after: judged, seen: !over }, relaxation, &self.judged);
             if over {
                 let end = Happened { moment: Moment::GameOver, before: failed, after, seen: true };
-                broken = broken.or_else(|| asked.judge_moment(end, relaxation));
+                broken = broken.or_else(|| asked.judge_moment(end, relaxation, &self.judged));
             }
         } else {
             if !self.repertoire.apply(after, act) {
                 return None;
             }
             if let Some(moment) = moment_of(act) {
-                broken = asked.judge_moment(Happened { moment, before, after, seen: true }, relaxation);
+                let before: &Progress = if act == Act::Newcomer {
+                    failed.state_mut().copy_from(&newcomer(before));
+                    failed
+                } else {
+                    before
+                };
+                broken = asked.judge_moment(Happened { moment, before, after, seen: true }, relaxation, &self.judged);
             }
         }
-        Some(broken.or_else(|| asked.judge_state(before, act, after, relaxation)))
+        Some(broken.or_else(|| asked.judge_state(before, act, after, relaxation, &self.judged)))
     }
 
-    /// What tells states apart: the place, and every value that matters with its marks.
+    /// Returns what tells states apart: the place, and every value that matters with its marks.
     fn key(&self, bytes: &mut Vec<u8>, state: &State, enters: u8) -> u128 {
         bytes.clear();
         bytes.push(enters);
@@ -453,7 +575,31 @@ impl<'s> Search<'s> {
         self.broken_by = acts;
     }
 
-    /// The same question with all locks lifted, if that leaves something out.
+    /// The spec with a counter for each source.
+    pub(super) fn spec(&self) -> &Spec {
+        &self.spec
+    }
+
+    pub(super) fn question(&self) -> &Question {
+        &self.question
+    }
+
+    pub(super) fn repertoire(&self) -> &Repertoire {
+        &self.repertoire
+    }
+
+    /// Does one thing in a state that play may never come to; the state after it and what is wrong there, if it breaks what is asked.
+    pub(super) fn breaks(&self, before: &Progress, act: Act) -> Option<(Progress, String)> {
+        let mut worker = self.worker();
+        worker.before.state_mut().copy_from(before.state());
+        worker.is_near = false;
+        let broken = self.step(&mut worker, act).flatten();
+        let found = broken.map(|broken| (worker.after.clone(), broken.what));
+        self.workers.lock().unwrap_or_else(PoisonError::into_inner).push(worker);
+        found
+    }
+
+    /// Lifts all locks of the question, if that leaves something out.
     pub(super) fn relaxation(&self) -> Option<Relaxation> {
         Relaxation::of(&self.spec, &self.question, &mattering_unlocked(&self.spec, &self.question))
     }
@@ -463,7 +609,7 @@ impl<'s> Search<'s> {
         relaxation.focused(&self.spec, &self.question, &mattering_unlocked(&self.spec, &self.question))
     }
 
-    /// The same with one more lock on; none if that is no better than all of them.
+    /// Puts one more lock on; none if that is not better than all of them.
     pub(super) fn locked(&self, relaxation: &Relaxation, level: u32) -> Option<Relaxation> {
         relaxation.locked(&self.spec, level)
     }
@@ -473,19 +619,25 @@ impl<'s> Search<'s> {
         &self.broken_by
     }
 
-    /// Plays acts of a search that had locks lifted.
-    pub(super) fn replay(&self, acts: &[Act]) -> Replayed {
+    /// Plays acts of a search that had locks lifted, and had seen as much.
+    pub(super) fn replay(&self, acts: &[Act], seen: Seen) -> Replayed {
         let mut worker = self.worker();
         let first = Progress::fresh(&self.spec);
         worker.before.state_mut().copy_from(first.state());
         for (index, act) in acts.iter().enumerate() {
-            let possible = self.repertoire.acts(&worker.spec, &worker.before).contains(act);
+            // A search with all locks on may try fewer writes than one of a single level; play can do all of them.
+            let possible =
+                matches!(act, Act::Write(_)) || self.repertoire.acts(&worker.spec, &worker.before).contains(act);
             if !possible {
                 return if let Act::Enter(level) = act { Replayed::LockedOut(*level) } else { Replayed::Otherwise };
             }
             worker.is_near = false;
             match self.step(&mut worker, *act) {
-                Some(Some(broken)) => return Replayed::Broken(self.told(&acts[..=index], &broken)),
+                Some(Some(broken)) => {
+                    let (acts, writes) = (&acts[..=index], &self.repertoire.writes);
+                    let told = tell(self.plain, &self.question, acts, writes, &broken, seen);
+                    return Replayed::Broken(Ending::Broken(Box::new(told)));
+                }
                 Some(None) => worker.before.state_mut().copy_from(worker.after.state()),
                 None => return Replayed::Otherwise,
             }
@@ -493,7 +645,7 @@ impl<'s> Search<'s> {
         Replayed::Otherwise
     }
 
-    /// How a state was first reached.
+    /// Returns how a state was first reached.
     fn path(&self, mut at: u32) -> Vec<Act> {
         let mut acts = Vec::new();
         while at != 0 {
@@ -519,6 +671,6 @@ impl<'s> Search<'s> {
     }
 
     fn told(&self, acts: &[Act], broken: &Broken) -> Ending {
-        Ending::Broken(Box::new(tell(self.plain, &self.question, acts, broken, self.seen)))
+        Ending::Broken(Box::new(tell(self.plain, &self.question, acts, &self.repertoire.writes, broken, self.seen)))
     }
 }

@@ -7,6 +7,7 @@ use vestigum_core::Spec;
 use super::act::{Act, statements};
 use super::answer::Seen;
 use super::question::{Broken, Question};
+use super::writes::PlayWrites;
 
 /// The shortest way to break a promise.
 #[derive(Clone, Debug)]
@@ -24,7 +25,7 @@ impl Counterexample {
         &self.name
     }
 
-    /// What happens, in words.
+    /// Returns what happens, in words.
     pub fn what(&self) -> &str {
         &self.what
     }
@@ -34,12 +35,12 @@ impl Counterexample {
         &self.play
     }
 
-    /// How many steps it takes from a fresh profile.
+    /// Returns how many steps it takes from a fresh profile.
     pub fn steps(&self) -> usize {
         self.steps
     }
 
-    /// What the search had seen when it found it.
+    /// Returns what the search had seen when it found it.
     pub fn seen(&self) -> Seen {
         self.seen
     }
@@ -58,7 +59,14 @@ impl Counterexample {
     }
 }
 
-pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Broken, seen: Seen) -> Counterexample {
+pub(super) fn tell(
+    spec: &Spec,
+    question: &Question,
+    acts: &[Act],
+    writes: &PlayWrites,
+    broken: &Broken,
+    seen: Seen,
+) -> Counterexample {
     let name = question.name.clone();
     // A name may have line breaks; what stands in a line may not.
     let shown: String = name.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
@@ -73,7 +81,7 @@ pub(super) fn tell(spec: &Spec, question: &Question, acts: &[Act], broken: &Brok
         steps => lines.push(format!("# There is no shorter way than these {steps} steps.")),
     }
     lines.push(String::new());
-    lines.extend(played(spec, &shown, acts));
+    lines.extend(played(spec, &shown, acts, writes));
     lines.push(format!("expect {}", broken.expect));
     let play = lines.join("\n") + "\n";
     Counterexample { name, what: broken.what.clone(), play, steps: acts.len(), seen }
@@ -92,7 +100,7 @@ impl Witness {
         &self.play
     }
 
-    /// How many steps it takes from a fresh profile. It need not be the shortest.
+    /// Returns how many steps it takes from a fresh profile. It need not be the shortest.
     pub fn steps(&self) -> usize {
         self.steps
     }
@@ -100,23 +108,29 @@ impl Witness {
 
 /// A play at the end of which something holds.
 pub(super) fn witness(spec: &Spec, question: &Question, acts: &[Act], expect: &str) -> Witness {
-    let mut lines = played(spec, &question.name, acts);
+    let mut lines = played(spec, &question.name, acts, &PlayWrites::default());
     lines.push(format!("expect {expect}"));
     Witness { play: lines.join("\n") + "\n", steps: acts.len() }
 }
 
 /// The lines of a playthrough of these acts.
-fn played(spec: &Spec, name: &str, acts: &[Act]) -> Vec<String> {
+fn played(spec: &Spec, name: &str, acts: &[Act], writes: &PlayWrites) -> Vec<String> {
     let mut lines = vec![format!("playthrough \"{}\"", name.replace('"', "'")), "launch".into()];
     let mut level = None;
+    let mut players = 0;
     for act in acts {
         let inside = level.is_some() && !leaves(*act);
         let indent = if inside { "  " } else { "" };
-        lines.extend(statements(spec, *act, level).iter().map(|line| format!("{indent}{line}").trim_end().to_owned()));
+        lines.extend(
+            statements(spec, *act, level, writes, &mut players)
+                .iter()
+                .map(|line| format!("{indent}{line}").trim_end().to_owned()),
+        );
         match act {
             Act::Enter(entered) => level = Some(*entered),
             act if leaves(*act) => level = None,
-            Act::Exit(_) | Act::Checkpoint(_) | Act::Moment(_) | Act::Relaunch | Act::Take(_) => {}
+            Act::Newcomer => level = None,
+            Act::Exit(_) | Act::Checkpoint(_) | Act::Moment(_) | Act::Relaunch | Act::Take(_) | Act::Write(_) => {}
         }
     }
     lines
@@ -128,7 +142,7 @@ fn leaves(act: Act) -> bool {
     match act {
         Act::Exit(_) => true,
         Act::Moment(moment) => moment.begins_run() || matches!(moment, Complete | Travel | Abandon | GameOver),
-        Act::Enter(_) | Act::Checkpoint(_) | Act::Relaunch | Act::Take(_) => false,
+        Act::Enter(_) | Act::Checkpoint(_) | Act::Relaunch | Act::Newcomer | Act::Take(_) | Act::Write(_) => false,
     }
 }
 

@@ -2,22 +2,22 @@
 
 use rustc_hash::FxHashMap;
 
-use vestigum_core::model::Model;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::field::FieldId;
 use vestigum_core::state::State;
-use vestigum_core::value::below;
 use vestigum_core::{Spec, Value};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::value::below;
 
 use super::question::{Broken, Question, at_most};
 
 /// The best that play without failing has of each entry, by the number of visits.
 pub(super) type Best = FxHashMap<(u8, usize), Value>;
 
-/// What was seen so far.
+/// Describes what was seen so far.
 pub(super) struct Tally {
     pub best: Best,
-    /// Which levels were completed in some state, or need not be.
+    /// Says which levels were completed in some state, or need not be.
     pub completed: Vec<bool>,
     /// The levels and the visits that were the first to complete them.
     pub completed_by: Vec<(u32, u32)>,
@@ -56,7 +56,7 @@ impl Tally {
         }
     }
 
-    /// What a state has more of than play without failing can have in as many visits.
+    /// Returns what a state has more of than play without failing can have in as many visits.
     pub(super) fn gained(&self, spec: &Model, id: FieldId, state: &State, enters: u8) -> Option<Broken> {
         let field = spec.field(id);
         field.slots().find_map(|slot| {

@@ -9,10 +9,10 @@ use super::search::Replayed;
 use crate::explore::{Act, Ending, Expansion, Question, Search, SearchBounds, Seen};
 use crate::parallel::{cores, in_parts};
 
-/// So many states of the frontier are looked at together.
+/// 128 states of the frontier are looked at together.
 const PART: usize = 128;
 
-/// Searches for the answers to many questions within a budget of time, on so many threads; none means all cores, and no
+/// Searches for the answers to many questions within a budget of time, on a number of threads; none means all cores, and no
 /// budget as long as it takes.
 ///
 /// A mistake is mostly found soon, in whatever question, so each question first gets a small share; what is not answered by
@@ -59,7 +59,7 @@ pub fn explore_all(
 pub struct Explored {
     /// The answer.
     pub ending: Ending,
-    /// How long it took.
+    /// Says how long it took.
     pub took: Duration,
 }
 
@@ -72,7 +72,7 @@ impl Explored {
     }
 }
 
-/// Searches for the answer to a question on so many threads; none means all cores. The answer does not depend on how many
+/// Searches for the answer to a question on a number of threads; none means all cores. The answer does not depend on how many
 /// there are. `watch` hears after each round how much was seen.
 ///
 /// ```
@@ -130,11 +130,14 @@ fn unlocked(
     loop {
         let mut seen = Seen { all: true, unlocked: true, ..Seen::default() };
         let mut broken: Option<Vec<Act>> = None;
+        let mut looked_at = Seen::default();
         for focused in exact.focused(&relaxation) {
             let search = run(Search::relaxed(spec, question, bounds.clone(), focused), until, threads, watch);
             let candidate = search.broken_by().to_vec();
-            match search.into_ending() {
-                Ending::Holds(one) if one.all => seen = seen.and(one),
+            let ending = search.into_ending();
+            looked_at = looked_at.and(ending.seen());
+            match ending {
+                Ending::Holds(one, _) | Ending::NeverHappened(one) | Ending::Unknown(one, _) => seen = seen.and(one),
                 // Of several candidates the shortest is the one that no other play undercuts.
                 Ending::Broken(_) if !candidate.is_empty() => {
                     if broken.as_ref().is_none_or(|known| candidate.len() < known.len()) {
@@ -142,13 +145,11 @@ fn unlocked(
                     }
                 }
                 // What was not seen to its end is left to the search with the locks on.
-                Ending::Holds(_) | Ending::Broken(_) | Ending::Unknown(..) | Ending::Proved(_) | Ending::Played(..) => {
-                    return None;
-                }
+                Ending::Open(..) | Ending::Broken(_) | Ending::Proved(_) | Ending::Played(..) => return None,
             }
         }
-        let Some(acts) = broken else { return Some(Ending::Holds(seen)) };
-        match exact.replay(&acts) {
+        let Some(acts) = broken else { return Some(exact.unbroken(seen)) };
+        match exact.replay(&acts, looked_at) {
             Replayed::Broken(ending) => return Some(ending),
             Replayed::LockedOut(level) => relaxation = exact.locked(&relaxation, level)?,
             Replayed::Otherwise => return None,
@@ -159,9 +160,9 @@ fn unlocked(
 fn run<'s>(mut search: Search<'s>, until: Option<Instant>, threads: usize, watch: &mut dyn FnMut(Seen)) -> Search<'s> {
     let late = || until.is_some_and(|until| Instant::now() >= until);
     while search.frontier() > 0 {
-        let found = round(&search, threads, &late);
+        let (found, whole) = round(&search, threads, &late);
         // What a round that was cut short has found is as near as anything could be.
-        search.merge(found);
+        search.merge(found, whole);
         watch(search.seen());
         if late() && search.frontier() > 0 {
             search.stop();
@@ -170,11 +171,13 @@ fn run<'s>(mut search: Search<'s>, until: Option<Instant>, threads: usize, watch
     search
 }
 
-/// One round: what came of each part of the frontier, in the order of the parts.
-fn round(search: &Search<'_>, threads: usize, late: &(dyn Fn() -> bool + Sync)) -> Vec<Vec<Expansion>> {
+/// One round: what came of each part of the frontier, in the order of the parts, and whether there was time for all of them.
+fn round(search: &Search<'_>, threads: usize, late: &(dyn Fn() -> bool + Sync)) -> (Vec<Vec<Expansion>>, bool) {
     let parts = search.frontier().div_ceil(PART);
     let range = |part: usize| part * PART..((part + 1) * PART).min(search.frontier());
-    in_parts(parts, threads, &|part| (!late()).then(|| search.expand(range(part))))
+    let found = in_parts(parts, threads, &|part| (!late()).then(|| search.expand(range(part))));
+    let whole = found.len() == parts;
+    (found, whole)
 }
 
 #[cfg(test)]
@@ -186,7 +189,10 @@ mod tests {
     fn an_answer_that_came_to_its_end_is_not_given_up_for_one_that_has_seen_more() {
         let explored = |states, stopped| {
             let seen = Seen { states, stopped, all: !stopped, ..Seen::default() };
-            Explored { ending: Ending::Holds(seen), took: Duration::ZERO }
+            Explored {
+                ending: Ending::unbroken(Seen { judged: true, ..seen }, &SearchBounds::default(), &[]),
+                took: Duration::ZERO,
+            }
         };
         for (first, second, kept) in [(33_049, (18_561, false), 18_561), (900, (40, true), 900), (40, (900, true), 900)]
         {

@@ -12,7 +12,7 @@ pub(super) const UNAVAILABLE: &str = "what could not be read now was taken for w
 pub(super) const ROTTEN: &str =
     "the damage was not noticed, or not reported: verify each image as it is read, and fall back on the one before";
 
-/// What a store did wrong, told from what the power loss took: content that was not synced, or names that were not.
+/// Returns what a store did wrong, told from what the power loss took: content that was not synced, or names that were not.
 pub(super) fn power_loss(log: &[DiskOperation], cut: usize, loss: &PowerLoss, finding: &FaultFinding) -> String {
     if let Some((path, replaced)) = loss.torn().filter(|(path, _)| is_read(log, path)) {
         return torn(log, cut, path, replaced);

@@ -7,22 +7,22 @@ use std::panic::{AssertUnwindSafe, catch_unwind};
 use vestigum::tools::{Patience, newest_image};
 use vestigum::{SessionError, prune_all};
 use vestigum_core::image::report::Origin;
-use vestigum_core::model::field::Field;
 use vestigum_core::{Image, Owner, Progress, Spec};
+use vestigum_spec::model::field::Field;
 
 use super::recorder::{Expectations, Expected, Open, changed};
 use crate::sim_disk::SimDisk;
 
-/// What was loaded, and what should have been.
+/// Describes what was loaded, and what should have been.
 #[derive(Clone, Debug)]
 pub(super) struct FaultFinding {
     pub loaded: String,
     pub expected: String,
 }
 
-/// What damage did.
+/// Describes what damage did.
 pub(super) enum Rotten {
-    /// What loads is the newest image all the same.
+    /// The newest image loads all the same.
     Harmless,
     /// The damage was passed over, or the launch refused, and said why.
     Reported,
@@ -95,7 +95,7 @@ pub(super) fn judge_rot<S: Store>(
     })
 }
 
-/// Where something cannot be read now that is whole: what loads is what was acknowledged, with its blobs, or nothing loads and the
+/// Judges a load where something whole cannot be read now: what loads is what was acknowledged, with its blobs, or nothing loads and the
 /// launch is refused; and what a launch then saves, it saves behind that.
 pub(super) fn judge_unavailable<S: Store>(
     open: Open<'_, S>,
@@ -154,7 +154,7 @@ fn caught<T>(expectations: &Expectations, judge: impl FnOnce() -> Result<T, Faul
     })
 }
 
-/// What was found can be loaded under the spec that saved it.
+/// Checks that what was found can be loaded under the spec that saved it.
 fn launches(spec: &Spec, owner: &Owner, image: Option<&Image>, expected: &Expected) -> Result<(), FaultFinding> {
     let (profile, device) = match owner {
         Owner::Profile(_) => (image, None),
@@ -187,7 +187,7 @@ impl Expected {
         }
     }
 
-    /// What is wrong with an image that should not have been loaded.
+    /// Returns what is wrong with an image that should not have been loaded.
     pub(super) fn finding(&self, image: Option<&Image>) -> FaultFinding {
         let owner = &self.sample.owner;
         let loaded = match image {

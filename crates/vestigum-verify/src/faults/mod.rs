@@ -12,6 +12,8 @@
 //!   after that; and each file and folder that it leaves cannot be read at all: a launch gives what was acknowledged, or is refused;
 //! - each byte of each file that the playthrough leaves is damaged.
 //!
+//! Where the game merges saves, [`sync_faults`] plays it in two places and cuts their syncs short.
+//!
 //! After each fault the store is opened anew, as the next launch would. A save that was *acknowledged* must be there,
 //! or a newer one, whole and with its blobs. Damage must be passed over and reported. And the next save must work.
 //!
@@ -34,12 +36,15 @@
 mod explain;
 mod judge;
 mod recorder;
+mod syncs;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 use std::path::PathBuf;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
+
+pub use syncs::{OpenPlace, sync_faults};
 
 use judge::{FaultFinding, Rotten, judge, judge_rot, judge_unavailable};
 use recorder::{Commits, Open, Recorder};
@@ -69,11 +74,13 @@ pub enum FaultKind {
     Unavailable,
     /// One byte, or one block of 512, is not what was written.
     BitRot,
+    /// A sync of two places is cut short, and done again: the power fails, the process is killed, or an operation fails.
+    Sync,
 }
 
 impl FaultKind {
     /// All kinds, in the order in which they are shown.
-    pub const ALL: [FaultKind; 7] = [
+    pub const ALL: [FaultKind; 8] = [
         FaultKind::PowerLoss,
         FaultKind::Kill,
         FaultKind::DiskFull,
@@ -81,6 +88,7 @@ impl FaultKind {
         FaultKind::ShortRead,
         FaultKind::Unavailable,
         FaultKind::BitRot,
+        FaultKind::Sync,
     ];
 
     /// Returns what is tried, in words.
@@ -93,6 +101,7 @@ impl FaultKind {
             FaultKind::ShortRead => "a launch reads half of a file",
             FaultKind::Unavailable => "each read fails once, or every read of a file or folder",
             FaultKind::BitRot => "one bit of each byte, and each block of 512 bytes",
+            FaultKind::Sync => "a sync of two places is cut short by all of these, and done again",
         }
     }
 }
@@ -107,21 +116,22 @@ impl fmt::Display for FaultKind {
             FaultKind::ShortRead => "short read",
             FaultKind::Unavailable => "unavailable",
             FaultKind::BitRot => "bit rot",
+            FaultKind::Sync => "sync",
         })
     }
 }
 
-/// What was tried of one kind.
+/// Describes what was tried of one kind.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Tried {
-    /// Where: after which operations the power failed, which operations failed, which bytes were damaged.
+    /// Says where: after which operations the power failed, which operations failed, which bytes were damaged.
     pub points: usize,
     /// In how many states the disk was found there, each of which was launched from.
     pub outcomes: usize,
-    /// How many launches fell back on an older image and said so.
+    /// Says how many launches fell back on an older image and said so.
     pub recovered: usize,
-    /// How many broke what is promised.
+    /// Says how many broke what is promised.
     pub violations: usize,
 }
 
@@ -134,20 +144,20 @@ impl std::ops::AddAssign for Tried {
     }
 }
 
-/// What came of trying faults under a playthrough.
+/// Describes what came of trying faults under a playthrough.
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
 pub struct FaultReport {
-    /// How many saves the playthrough wrote.
+    /// Says how many saves the playthrough wrote.
     pub saves: usize,
-    /// How many disk operations it took.
+    /// Says how many disk operations it took.
     pub operations: usize,
     /// The statement at which the playthrough ended early, with its line: what comes after it was not tried. `damage` does
     /// nothing here, so a playthrough that depends on it ends there.
     pub ended_at: Option<(usize, String)>,
-    /// What was tried.
+    /// Says what was tried.
     pub tried: BTreeMap<FaultKind, Tried>,
-    /// What broke: of each kind and explanation the case with the fewest operations.
+    /// Says what broke: of each kind and explanation the case with the fewest operations.
     pub violations: Vec<Violation>,
 }
 
@@ -155,17 +165,17 @@ pub struct FaultReport {
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Violation {
-    /// What happened.
+    /// Says what happened.
     pub kind: FaultKind,
     /// The disk operations up to then, with the saves that asked for them.
     pub steps: Vec<FaultStep>,
     /// In which state the disk was found, one line for each thing; empty if everything that was seen is there.
     pub disk: Vec<String>,
-    /// What was loaded from it.
+    /// Says what was loaded from it.
     pub loaded: String,
-    /// What should have been.
+    /// Says what should have been.
     pub expected: String,
-    /// Why it came to that, and what to do.
+    /// Says why it came to that, and what to do.
     pub explanation: String,
 }
 
@@ -201,7 +211,7 @@ impl fmt::Display for FaultStep {
     }
 }
 
-/// How far it is.
+/// Describes how far it is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct FaultsDone {
     /// Points tried.
@@ -212,9 +222,9 @@ pub struct FaultsDone {
 
 /// One thing to try.
 enum Point {
-    /// The power fails after so many operations.
+    /// The power fails after this number of operations.
     Cut(usize),
-    /// The process is killed after so many operations.
+    /// The process is killed after this number of operations.
     Kill(usize),
     /// These operations fail, the same fault each time.
     Fail(Vec<usize>, Fault),
@@ -262,6 +272,12 @@ pub fn faults<S: Store>(
 }
 
 impl FaultReport {
+    /// Takes what another one tried of the same playthrough.
+    pub fn take(&mut self, other: FaultReport) {
+        other.tried.iter().for_each(|(kind, tried)| *self.tried.entry(*kind).or_default() += *tried);
+        other.violations.into_iter().for_each(|violation| self.note(violation));
+    }
+
     /// Keeps the shortest case of each kind and explanation.
     fn note(&mut self, violation: Violation) {
         let alike =
@@ -513,7 +529,7 @@ impl<S: Store> Trial<'_, S> {
     }
 }
 
-/// What led to a state of the disk.
+/// Describes what led to a state of the disk.
 struct Case<'a> {
     kind: FaultKind,
     log: &'a [DiskOperation],

@@ -6,8 +6,8 @@ use vestigum::tools::{NewestImage, Patience, commit_making_room, newest_image, n
 use vestigum::{Store, StoreError, prune_all};
 use vestigum_core::image::SavedPlace;
 use vestigum_core::image::report::Origin;
-use vestigum_core::value::tree::Tree;
 use vestigum_core::{Image, Owner};
+use vestigum_spec::value::tree::Tree;
 
 use super::FaultStep;
 use super::judge::FaultFinding;
@@ -21,7 +21,7 @@ struct Commit {
     owner: Owner,
     image: Image,
     digest: String,
-    /// How many disk operations there had been before and after.
+    /// Says how many disk operations there had been before and after.
     from: usize,
     to: usize,
     /// The generation, if it was acknowledged, and whether anything was written.
@@ -32,7 +32,7 @@ struct Commit {
 #[derive(Clone, Debug, Default)]
 pub(super) struct Commits {
     all: Vec<Commit>,
-    /// How many launches of the run fell back on an older image and said so.
+    /// Says how many launches of the run fell back on an older image and said so.
     pub recovered: usize,
     /// A launch that fell back and did not say so.
     pub silently_older: Option<FaultFinding>,
@@ -40,7 +40,7 @@ pub(super) struct Commits {
     killed: Vec<usize>,
 }
 
-/// What may be loaded of each owner.
+/// Describes what may be loaded of each owner.
 pub(super) type Expectations = BTreeMap<Owner, Expected>;
 
 #[derive(Clone, Debug)]
@@ -49,19 +49,19 @@ pub(super) struct Expected {
     pub digests: BTreeSet<String>,
     /// Nothing was acknowledged yet.
     pub may_be_missing: bool,
-    /// Which generation each image had that was ever acknowledged.
+    /// Says which generation each image had that was ever acknowledged.
     pub known: BTreeMap<String, u64>,
     /// Some image that was saved.
     pub sample: Image,
 }
 
 impl Commits {
-    /// How many saves were written.
+    /// Returns how many saves were written.
     pub(super) fn written(&self) -> usize {
         self.all.iter().filter(|commit| commit.acknowledged.is_some_and(|(_, written)| written)).count()
     }
 
-    /// What may be loaded after so many operations: of each owner the image that was acknowledged last, or one that was
+    /// Returns what may be loaded after a number of operations: of each owner the image that was acknowledged last, or one that was
     /// being saved.
     pub(super) fn expected(&self, operations: usize) -> Expectations {
         let mut all = Expectations::new();
@@ -82,7 +82,7 @@ impl Commits {
         all
     }
 
-    /// What is known after so many operations, if the process is killed there: a save that was on its way is never
+    /// Returns what is known after a number of operations, if the process is killed there: a save that was on its way is never
     /// acknowledged.
     pub(super) fn killed_after(&self, operations: usize) -> Commits {
         let begun = self.all.iter().filter(|commit| commit.from < operations || commit.to <= operations);
@@ -144,12 +144,19 @@ pub(super) struct Recorder<'a, S> {
     disk: SimDisk,
     keep: u32,
     commits: Commits,
+    /// Names the place, where there are two.
+    place: &'static str,
 }
 
 impl<'a, S: Store> Recorder<'a, S> {
     /// A process that opens the store after what is known of the processes before.
     pub(super) fn new(open: Open<'a, S>, disk: SimDisk, keep: u32, commits: Commits) -> Recorder<'a, S> {
-        Recorder { open, store: open(disk.clone()).ok(), disk, keep, commits }
+        Recorder { open, store: open(disk.clone()).ok(), disk, keep, commits, place: "" }
+    }
+
+    /// Returns the same process in one of two places.
+    pub(super) fn at(self, place: &'static str) -> Self {
+        Recorder { place, ..self }
     }
 
     pub(super) fn commits(&self) -> &Commits {
@@ -164,7 +171,7 @@ impl<'a, S: Store> Recorder<'a, S> {
         self.store.as_ref().ok_or_else(|| SavesError::Failed("the store cannot be opened".to_owned()))
     }
 
-    /// What loads, and whether it is what must be there.
+    /// Returns what loads, and whether it is what must be there.
     fn look(&mut self, owner: &Owner) -> Result<NewestImage, SavesError> {
         let found = newest_image(&Patience::with(self.store()?), owner, &[]).map_err(saves_error)?;
         if let Some(expected) = self.commits.expected(self.disk.count()).get(owner) {
@@ -186,7 +193,7 @@ impl<'a, S: Store> Recorder<'a, S> {
         }
     }
 
-    /// Where an owner's last save failed, the game goes back to what was acknowledged before, and saves that. Answers
+    /// Goes back to what was acknowledged where an owner's last save failed, and saves that. Answers
     /// whether there was any such.
     pub(super) fn go_back(&mut self) -> bool {
         let mut back = Vec::new();
@@ -216,7 +223,7 @@ impl<'a, S: Store> Recorder<'a, S> {
     }
 }
 
-/// The same image with something new in it.
+/// Returns the image with something new in it.
 pub(super) fn changed(image: &Image) -> Image {
     let mut next = image.clone();
     next.values.insert("the next save".into(), Tree::Int(image.generation as i64));
@@ -224,6 +231,10 @@ pub(super) fn changed(image: &Image) -> Image {
 }
 
 impl<S: Store> Saves for Recorder<'_, S> {
+    fn place(&self) -> &'static str {
+        self.place
+    }
+
     fn newest(&mut self, owner: &Owner) -> Result<Newest, SavesError> {
         let found = self.look(owner)?;
         if found.image.as_ref().is_some_and(|image| image.place == SavedPlace::Deleted) {
@@ -262,7 +273,7 @@ impl<S: Store> Saves for Recorder<'_, S> {
         self.store = (self.open)(self.disk.clone()).ok();
     }
 
-    /// What a script damages is left alone: damage is tried at every byte anyway.
+    /// Leaves alone what a script damages: damage is tried at every byte anyway.
     fn damage(&mut self, _: &Owner, _: bool) -> Result<usize, SavesError> {
         Ok(0)
     }

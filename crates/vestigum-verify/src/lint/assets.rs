@@ -2,14 +2,15 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use vestigum_core::diagnostic::SourceSpan;
-use vestigum_core::model::Model;
-use vestigum_core::model::level::Level;
-use vestigum_core::{Diagnostic, Spec, codes, nearest};
+use vestigum_core::{Diagnostic, Spec};
+use vestigum_spec::diagnostic::SourceSpan;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::level::Level;
+use vestigum_spec::{codes, nearest};
 
 use super::{AssetFiles, Finding};
 
-/// So many levels without a file are named, and so many files of no level: more are another mistake than that.
+/// At most 20 levels without a file are named, and at most 20 files of no level: more are another mistake than that.
 const NAMED: usize = 20;
 
 pub(super) fn findings(spec: &Spec, files: &AssetFiles<'_>) -> Vec<Finding> {

@@ -1,10 +1,11 @@
 //! Bytes that would better be kept beside the image.
 
-use vestigum_core::{Diagnostic, Type, codes};
+use vestigum_core::{Diagnostic, Type};
+use vestigum_spec::codes;
 
 use super::warnings::Declared;
 
-/// So many bytes in every save are more than a game should write again and again.
+/// 64 KiB in every save are more than a game should write again and again.
 const HEAVY: usize = 64 << 10;
 
 impl Declared<'_> {

@@ -1,20 +1,20 @@
 //! What is left of a value, or of a source's counter, after a failure.
 
-use vestigum_core::model::Model;
-use vestigum_core::model::fates::{Effect, Rule, fallback};
-use vestigum_core::model::field::Field;
-use vestigum_core::model::source::Source;
 use vestigum_core::suspension::fates::{SuspendedFate, resembled_failure, suspended_fate};
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::policy::Accept;
 use vestigum_core::{Moment, Span};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::fates::{Effect, Rule, fallback};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::model::source::Source;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::policy::Accept;
 
-/// How much of what a visit brought is left: more is greater.
+/// Describes how much of what a visit brought is left: more is greater.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum Kept {
     /// Nothing since the level was entered.
     Nothing,
-    /// What was there at the last checkpoint.
+    /// Says what was there at the last checkpoint.
     ToCheckpoint,
     /// Everything, but for a price.
     All,
@@ -35,7 +35,7 @@ pub(super) fn leaving(field: &Field, source: &Source) -> &'static [Moment] {
     }
 }
 
-/// What is left of a field after quitting in a level and coming back there.
+/// Returns what is left of a field after quitting in a level and coming back there.
 pub(super) fn of_field_after_quitting(spec: &Model, field: &Field) -> Kept {
     let failure = resembled_failure(spec.resume);
     let SuspendedFate { touched, untouched } = suspended_fate(spec, field, failure);
@@ -43,7 +43,7 @@ pub(super) fn of_field_after_quitting(spec: &Model, field: &Field) -> Kept {
     fates.iter().map(|simple| of_simple(spec, failure, *simple)).max().unwrap_or(Kept::All)
 }
 
-/// What is left of a source's counter then: an attempt begins anew.
+/// Returns what is left of a source's counter then: an attempt begins anew.
 pub(super) fn of_source_after_quitting(spec: &Model, source: &Source) -> Kept {
     if source.lasts == Span::Attempt { Kept::Nothing } else { of_source(spec, source, resembled_failure(spec.resume)) }
 }
@@ -64,7 +64,7 @@ pub(super) fn of_field(spec: &Model, field: &Field, moment: Moment) -> Kept {
     fate.rules.iter().map(of_rule).chain(fallback).max().unwrap_or(Kept::All)
 }
 
-/// What is left of a counter of how often a source was taken.
+/// Returns what is left of a counter of how often a source was taken.
 pub(super) fn of_source(spec: &Model, source: &Source, moment: Moment) -> Kept {
     of_simple(spec, moment, fallback(source.lasts, source.after_failure, moment))
 }

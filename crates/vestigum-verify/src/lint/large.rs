@@ -1,17 +1,18 @@
 //! Fields that can make a save larger than what is written.
 
-use vestigum_core::value::limits::Limits;
-use vestigum_core::{Diagnostic, MOST_SAVE_BYTES, Type, codes};
+use vestigum_core::{Diagnostic, MOST_SAVE_BYTES, Type};
+use vestigum_spec::codes;
+use vestigum_spec::value::limits::Limits;
 
 use super::warnings::Declared;
 
 /// The memory that reading a save may take, of which each value has its part.
 const MOST_MEMORY: u64 = 64 << 20;
 
-/// How many characters a text has that says no limit of its own: that of a name.
+/// Says how many characters a text has that says no limit of its own: that of a name.
 const SHORT_TEXT: u64 = 64;
 
-/// What a value takes at the most: of the save, and of the memory of whoever reads it.
+/// Describes what a value takes at the most: of the save, and of the memory of whoever reads it.
 #[derive(Clone, Copy, Default)]
 struct Room {
     bytes: u64,
@@ -42,7 +43,7 @@ impl Room {
     }
 }
 
-/// What a value of a type takes. `asked` says whether the spec itself has named the lengths.
+/// Returns what a value of a type takes. `asked` says whether the spec itself has named the lengths.
 fn room_of(ty: &Type, limits: &Limits, asked: bool) -> Room {
     let most = limits.max_len as u64;
     let text = if asked { most } else { SHORT_TEXT };

@@ -1,10 +1,11 @@
 //! Levels that players make, counted where only those of the game are meant.
 
-use vestigum_core::model::Model;
-use vestigum_core::model::field::FieldId;
-use vestigum_core::model::level::Opening;
-use vestigum_core::model::node::Node;
-use vestigum_core::{Diagnostic, Type, codes};
+use vestigum_core::{Diagnostic, Type};
+use vestigum_spec::codes;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::model::node::Node;
 
 use super::Finding;
 

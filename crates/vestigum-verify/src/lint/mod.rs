@@ -2,7 +2,7 @@
 //!
 //! `reach` finds levels that can never open, by what `possible` says that there can be; `warnings` knows the mistakes of the
 //! trade, and `kept` what a failure leaves of a value. Every finding has a code that
-//! [`vestigum_core::codes`] explains, and a subject, so that a spec can allow it with a reason.
+//! [`vestigum_spec::codes`] explains, and a subject, so that a spec can allow it with a reason.
 //!
 //! ```
 //! use vestigum_verify::lint;
@@ -27,10 +27,14 @@
 
 mod assets;
 mod blobs;
+mod closing;
+mod issued;
 mod kept;
+mod keyed;
 mod large;
 mod made;
 mod possible;
+mod prices;
 mod rankings;
 mod reach;
 mod records;
@@ -38,8 +42,11 @@ mod warnings;
 
 use std::sync::Arc;
 
-use vestigum_core::migration::needs::{Offer, either};
-use vestigum_core::{Diagnostic, Diagnostics, History, Spec, codes};
+use vestigum_core::{Diagnostic, Diagnostics, History, Spec};
+use vestigum_spec::codes;
+use vestigum_spec::migration::Offer;
+use vestigum_spec::migration::either;
+use vestigum_spec::{CheckedSpec, ReadSpec};
 
 use crate::explore::subjects;
 
@@ -64,12 +71,14 @@ pub struct MissingStep {
     pub to: i64,
     /// The step as it is written.
     pub step: String,
-    /// If it drops something: new names that it may bear instead, as none of them is near enough to guess.
+    /// If it drops something: new names that it may have instead, as none of them is near enough to guess.
     pub or: Vec<String>,
     /// If a field is dropped that may have been split into several new ones: the steps that fill each of them from it.
     pub split: Vec<String>,
     /// If no expression makes the new values of the old ones: the step that has the game's code make them.
     pub or_code: Option<String>,
+    /// Says what makes the guess doubtful, as a question.
+    pub doubt: Option<String>,
 }
 
 /// A finding that is meant.
@@ -77,7 +86,7 @@ pub struct MissingStep {
 pub struct Allowed {
     /// The finding.
     pub finding: Diagnostic,
-    /// Why it is meant.
+    /// Says why it is meant.
     pub because: String,
 }
 
@@ -92,12 +101,12 @@ pub fn check(name: &str, text: &str) -> Checked {
     check_against(name, text, None, None)
 }
 
-/// The same, and everything that saves of older versions would lose.
+/// Checks a spec, and everything that saves of older versions would lose.
 pub fn check_with_history(name: &str, text: &str, history: History) -> Checked {
     check_against(name, text, Some(history), None)
 }
 
-/// The same, and whether every level has its file: `files` tells the names of the files in a folder, as the spec names it, or why
+/// Checks a spec with its history, and whether every level has its file: `files` tells the names of the files in a folder, as the spec names it, or why
 /// it cannot be read. [`crate::asset_files`] does that for a spec in a file.
 pub fn check_beside(name: &str, text: &str, history: Option<History>, files: &AssetFiles<'_>) -> Checked {
     check_against(name, text, history, Some(files))
@@ -107,11 +116,17 @@ pub fn check_beside(name: &str, text: &str, history: Option<History>, files: &As
 pub type AssetFiles<'f> = dyn Fn(&str) -> Result<Vec<String>, String> + 'f;
 
 fn check_against(name: &str, text: &str, history: Option<History>, files: Option<&AssetFiles<'_>>) -> Checked {
-    let (spec, mut findings, needs) = Spec::read(text, history.map(Arc::new));
+    let ReadSpec { spec, errors: mut findings, needs, .. } = CheckedSpec::read(text, history.map(Arc::new));
+    let spec = spec.map(Spec::of_checked);
     let sound = findings.is_empty() && needs.is_empty();
     let mut allowed = Vec::new();
     if let Some(spec) = &spec {
         let mut found = reach::unreachable(spec);
+        let closing = closing::closing(spec.model());
+        // What can never open is not closed by anything.
+        let never = |level: &str| found.iter().any(|finding| finding.subject == level);
+        let closing: Vec<Finding> = closing.into_iter().filter(|finding| !never(&finding.subject)).collect();
+        found.extend(closing);
         found.extend(warnings::warnings(spec));
         found.extend(unchecked_migrations(spec));
         found.extend(files.iter().flat_map(|files| assets::findings(spec, files)));
@@ -120,11 +135,11 @@ fn check_against(name: &str, text: &str, history: Option<History>, files: Option
         allowed = others;
     }
     let missing = needs.iter().filter_map(|need| {
-        let Offer { step, or, split, or_code } = need.offer.clone()?;
-        Some(MissingStep { to: need.to, step, or, split, or_code })
+        let Offer { step, or, split, or_code, doubt, .. } = need.offer.clone()?;
+        Some(MissingStep { to: need.to, step, or, split, or_code, doubt })
     });
     let missing = missing.collect();
-    findings.extend(needs.into_iter().map(|need| need.diagnostic));
+    findings.extend(needs.into_iter().filter(|need| !need.follows).map(|need| need.diagnostic));
     let findings = Diagnostics::new(name, text, findings);
     Checked { spec: spec.filter(|_| sound), findings, allowed, missing }
 }
@@ -136,10 +151,25 @@ pub fn never_open(spec: &Spec) -> Vec<String> {
 
 /// Migrations of a spec without a history: nothing says what they come from.
 fn unchecked_migrations(spec: &Spec) -> Option<Finding> {
-    let first = spec.model().document.migrations.first().filter(|_| spec.history().is_none())?;
-    let message = "there are migrations, and no history that tells what saves they come from";
+    if spec.history().is_some() {
+        return None;
+    }
+    let document = &spec.model().document;
+    let (span, message) = match (document.migrations.first(), &document.game.version) {
+        (Some(first), _) => {
+            (first.to.span, "there are migrations, and no history that tells what saves they come from".to_owned())
+        }
+        (None, Some(version)) if version.value > 1 => {
+            let older = match version.value {
+                2 => "version 1".to_owned(),
+                version => format!("versions 1 to {}", version - 1),
+            };
+            (version.span, format!("there is no history, so a game of this spec refuses the saves of {older}"))
+        }
+        (None, _) => return None,
+    };
     let help = "`freeze` writes it beside the spec when a version ships; keep the two together";
-    let diagnostic = Diagnostic::warning(codes::NO_HISTORY, first.to.span, message).help(help);
+    let diagnostic = Diagnostic::warning(codes::NO_HISTORY, span, message).help(help);
     Some(Finding { subject: "migration".into(), diagnostic })
 }
 
@@ -148,7 +178,10 @@ impl MissingStep {
     fn line(&self) -> String {
         match &self.or[..] {
             [] => match &self.or_code {
-                None => format!("  {},\n", self.step),
+                None => {
+                    let doubt = self.doubt.as_ref().map(|doubt| format!("  # {doubt}")).unwrap_or_default();
+                    format!("  {},{doubt}\n", self.step)
+                }
                 Some(hook) => format!("  {},  # or let the game's code make it: {hook}\n", self.step),
             },
             names => {

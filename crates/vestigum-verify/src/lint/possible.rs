@@ -6,19 +6,19 @@
 
 use rustc_hash::FxHashSet;
 
-use vestigum_core::analysis::assume::can_decide;
-use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
-use vestigum_core::model::Model;
-use vestigum_core::model::axis::Axis;
-use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::source::Source;
-use vestigum_core::vocabulary::fate::Operation;
 use vestigum_core::{Moment, Span, Spec, Value};
+use vestigum_spec::analysis::assume::can_decide;
+use vestigum_spec::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::source::Source;
+use vestigum_spec::vocabulary::fate::Operation;
 
 use super::kept;
 
-/// So often an entry may grow before it is widened to the end of its range.
+/// An entry may grow 4 times before it is widened to the end of its range.
 const ROUNDS: usize = 4;
 
 pub(super) struct Possible<'s> {
@@ -27,7 +27,7 @@ pub(super) struct Possible<'s> {
     pub reached: Vec<bool>,
     /// For each source, how many of them have it.
     having: Vec<usize>,
-    /// What each entry can be without what sources give.
+    /// Says what each entry can be without what sources give.
     base: Vec<Bounds>,
     /// The rules that are looked at, by field and moment.
     rules: Vec<(FieldId, Moment)>,
@@ -52,7 +52,7 @@ impl<'s> Possible<'s> {
         possible
     }
 
-    /// What a field can be: one entry, or any of them.
+    /// Returns what a field can be: one entry, or any of them.
     pub(super) fn bounds(&self, field: FieldId, slot: Option<usize>) -> Bounds {
         let field = self.spec.field(field);
         match slot {
@@ -213,7 +213,7 @@ impl<'s> Possible<'s> {
     }
 }
 
-/// What an entry is at first, with what play may write into it if no source gives it.
+/// Returns what an entry is at first, with what play may write into it if no source gives it.
 fn begins(spec: &Model, field: &Field) -> Bounds {
     let given = |source: &Source| source.gives.iter().any(|gift| gift.field == field.id);
     if field.built_in {

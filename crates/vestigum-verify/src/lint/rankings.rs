@@ -1,9 +1,10 @@
 //! Rankings whose entries nobody can put a name to.
 
-use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::node::{Made, Node};
-use vestigum_core::vocabulary::fate::Operation;
-use vestigum_core::{Diagnostic, Moment, Type, Value, codes};
+use vestigum_core::{Diagnostic, Moment, Type, Value};
+use vestigum_spec::codes;
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::model::node::{Made, Node};
+use vestigum_spec::vocabulary::fate::Operation;
 
 use super::warnings::Declared;
 
@@ -21,7 +22,7 @@ impl Declared<'_> {
         let (moment, index, _) = *ranks.first()?;
         let texts = of.members().filter(|member| *member.ty() == Type::Text);
         let empty = texts
-            .map(vestigum_core::value::types::Member::name)
+            .map(vestigum_spec::value::types::Member::name)
             .find(|name| ranks.iter().all(|(_, _, rule)| leaves(rule, name)))?;
         let name = self.field.name();
         let message =

@@ -3,9 +3,10 @@
 //! Beginning with the levels that are open at once, a level is added when its condition could hold if everything that
 //! the levels so far can give is had. What is left in the end waits for itself, or for more than there is.
 
-use vestigum_core::analysis::bounds::FieldBounds;
-use vestigum_core::model::level::{Level, Opening};
-use vestigum_core::{Diagnostic, Spec, codes};
+use vestigum_core::{Diagnostic, Spec};
+use vestigum_spec::analysis::bounds::FieldBounds;
+use vestigum_spec::codes;
+use vestigum_spec::model::level::{Level, Opening};
 
 use super::Finding;
 use super::possible::Possible;

@@ -1,11 +1,12 @@
 //! Rules that write over what was better, or count twice what happened once.
 
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::fates::{Effect, Rule};
 use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Diagnostic, Moment, Span, codes};
+use vestigum_core::{Diagnostic, Moment, Span};
+use vestigum_spec::codes;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::policy::Resume;
 
 use super::warnings::Declared;
 
@@ -66,7 +67,7 @@ impl Declared<'_> {
         })
     }
 
-    /// Whether the visit got from the field what it gives back: then it is no result, but what the player carries.
+    /// Whether the visit got from the field what it gives back: then it is not a result, but what the player carries.
     fn is_handed_on(&self, operand: &Expression) -> bool {
         let Declared { spec, field, .. } = *self;
         let from_field = |rule: &Rule| match &rule.does {

@@ -2,28 +2,32 @@
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use vestigum_core::analysis::assume::can_decide;
-use vestigum_core::analysis::bounds::{Bounds, FieldBounds};
-use vestigum_core::diagnostic::SourceSpan;
-use vestigum_core::document::{EffectEntry, FieldEntry};
-use vestigum_core::model::Model;
-use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::level::{Level, Opening};
-use vestigum_core::model::source::Source;
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Diagnostic, Moment, Spec, codes};
+use vestigum_core::{Diagnostic, Moment, Span, Spec};
+use vestigum_spec::analysis::assume::can_decide;
+use vestigum_spec::analysis::bounds::{Bounds, FieldBounds};
+use vestigum_spec::analysis::monotone::Moves;
+use vestigum_spec::codes;
+use vestigum_spec::diagnostic::SourceSpan;
+use vestigum_spec::document::{EffectEntry, FieldEntry, Word};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::level::{Level, Opening};
+use vestigum_spec::model::source::Source;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::policy::Resume;
 
 use super::Finding;
 use super::kept::{self, has_checkpoints};
 
 pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
+    let mut found = super::issued::misread(spec);
     let spec = &**spec.model();
-    let mut found = Vec::new();
+    let entries: FxHashMap<&str, &(Word, FieldEntry)> =
+        spec.document.fields.iter().map(|said| (said.0.value.as_str(), said)).collect();
     for field in spec.fields.iter().filter(|field| !field.built_in) {
-        let Some(entry) = entry(spec, field) else { continue };
-        let about = Declared { spec, field, entry };
+        let Some((name, entry)) = entries.get(&*field.name) else { continue };
+        let about = Declared { spec, field, name, entry };
         let mut all: Vec<Diagnostic> = Vec::new();
         all.extend(about.farmable());
         all.extend(about.lowered_record());
@@ -35,34 +39,33 @@ pub(super) fn warnings(spec: &Spec) -> Vec<Finding> {
         all.extend(about.nameless_ranking());
         all.extend(about.heavy_bytes());
         all.extend(about.large_save());
+        all.extend(about.every_key());
+        all.extend(about.price_given_back());
         let subject = || field.name.to_string();
         found.extend(all.into_iter().map(|diagnostic| Finding { subject: subject(), diagnostic }));
     }
     found.extend(no_steps(spec));
     found.extend(hidden_next(spec));
+    found.extend(super::keyed::same_for_every_key(spec));
     found.extend(super::made::counted(spec));
     found
-}
-
-fn entry<'s>(spec: &'s Model, field: &Field) -> Option<&'s FieldEntry> {
-    spec.document.fields.iter().find(|(name, _)| *name.value == *field.name).map(|(_, entry)| entry)
 }
 
 /// A field and what its document says.
 pub(super) struct Declared<'s> {
     pub spec: &'s Model,
     pub field: &'s Field,
+    pub name: &'s Word,
     pub entry: &'s FieldEntry,
 }
 
 impl Declared<'_> {
-    /// Where the field is named.
+    /// Returns where the field is named.
     pub(super) fn name_span(&self) -> SourceSpan {
-        let named = self.spec.document.fields.iter().find(|(name, _)| *name.value == *self.field.name);
-        named.map(|(name, _)| name.span).unwrap_or_default()
+        self.name.span
     }
 
-    /// Where a rule at a moment stands.
+    /// Returns where a rule at a moment stands.
     pub(super) fn rule_span(&self, moment: Moment, index: usize) -> SourceSpan {
         let name = self.spec.moment_name(moment);
         let rules = self.entry.on.iter().find(|(word, _)| word.value == name);
@@ -101,6 +104,10 @@ impl Declared<'_> {
             value > taken && self.pays_less_than(*moment, self.gifts(source).fold(0.0, f64::max) * source.times as f64)
         };
         let quits = |source: &Source| {
+            // With the session it comes back, wherever play stood.
+            if source.lasts == Span::Session {
+                return field.lasts.is_saved() && !field.needs_level();
+            }
             let (value, taken) =
                 (kept::of_field_after_quitting(spec, field), kept::of_source_after_quitting(spec, source));
             spec.resume != Resume::None && value > taken
@@ -111,9 +118,10 @@ impl Declared<'_> {
         let (source, failure) = sources.find_map(|source| {
             let moment = failures(source).find(|moment| left(source, moment));
             let failure = moment.map(|moment| format!("a {}", spec.moment_name(*moment)));
-            Some((source, failure.or_else(|| quits(source).then(|| "quitting in the level".to_owned()))?))
+            let quitting = if source.lasts == Span::Session { "quitting" } else { "quitting in the level" };
+            Some((source, failure.or_else(|| quits(source).then(|| quitting.to_owned()))?))
         })?;
-        let fed = self.feeds()?;
+        let fed = if self.is_record() { "what is kept of it".to_owned() } else { self.feeds()? };
         let at = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
         let message = format!("`{}` can be farmed by failing: it feeds {fed}", field.name);
         let label = format!("the value survives {failure}, and the source `{}` comes back", source.name);
@@ -121,7 +129,18 @@ impl Declared<'_> {
         Some(Diagnostic::warning(codes::FARMABLE, at, message).label(label).help(help))
     }
 
-    /// What a source gives at once to the entries of the field.
+    /// Says whether it is a record itself: it outlives the run, and completing a level makes more of it.
+    fn is_record(&self) -> bool {
+        let Declared { spec, field, .. } = *self;
+        let grows = |rule: &Rule| match &rule.does {
+            Effect::Operation(Operation::Max, _) => true,
+            Effect::Operation(Operation::Add, operand) => operand.bounds_in_ranges(spec).can_be_above(0.0),
+            Effect::Operation(..) | Effect::Plain(_) => false,
+        };
+        field.lasts.outlives_run() && self.rule(Moment::Complete, grows).is_some()
+    }
+
+    /// Returns what a source gives at once to the entries of the field.
     fn gifts(&self, source: &Source) -> impl Iterator<Item = f64> {
         let field = self.field.id;
         let gifts = source.gives.iter().filter(move |gift| gift.field == field);
@@ -165,7 +184,9 @@ impl Declared<'_> {
             return Some(format!("the opening of `{}`", level.id));
         }
         let record = spec.fields.iter().find(|other| {
-            other.lasts.outlives_run() && other.id != field.id && grows_at(spec, other, Moment::Complete, &fed)
+            let ranked = || spec.moments().any(|moment| is_ranked_at(spec, other, moment, &fed));
+            let grows = grows_at(spec, other, Moment::Complete, &fed) || ranked();
+            other.lasts.outlives_run() && other.id != field.id && grows
         });
         record.map(|record| format!("`{}`", record.name))
     }
@@ -193,9 +214,14 @@ impl Declared<'_> {
             Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => false,
         };
         let ends = spec.over_when.as_ref().is_some_and(|over_when| over_when.reads().contains(&field.id));
+        // Something else happens to those who have none left.
+        let mut others = spec.fields.iter().filter(|other| other.id != field.id);
+        let asks = |rule: &Rule| rule.when.as_ref().is_some_and(|when| when.reads().contains(&field.id));
+        let asked =
+            others.any(|other| spec.moments().any(|moment| spec.plan.fate(other.id, moment).rules.iter().any(asks)));
         // A game that has rules at a game over, and no condition for one, says it.
         let said = crate::explore::says_game_over(spec);
-        if ends || said || spec.openings.iter().any(opens) {
+        if ends || said || asked || spec.openings.iter().any(opens) {
             return None;
         }
         let message = format!("`{}` are lives that end nothing: no `over_when` reads them", field.name);
@@ -209,10 +235,23 @@ impl Declared<'_> {
     /// Time that was played is played, whatever becomes of the player: what outlives the run and goes back with a failure
     /// shows less than that.
     fn clock_turned_back(&self) -> Option<Diagnostic> {
-        let Declared { field, .. } = *self;
-        field.counts?;
-        let back = field.after_failure.filter(|fate| field.lasts.outlives_run() && fate.rewinds())?;
-        let at = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
+        let Declared { spec, field, .. } = *self;
+        field.counts.filter(|_| field.lasts.outlives_run())?;
+        let said = self.entry.after_failure.as_ref().map_or(self.name_span(), |word| word.span);
+        let by_rule = || {
+            let mut failures = Moment::BUILT_IN.iter().filter(|moment| moment.is_failure());
+            failures.find_map(|moment| {
+                let index = self.rule(*moment, |rule| matches!(rule.does, Effect::Plain(fate) if fate.rewinds()))?;
+                match spec.plan.fate(field.id, *moment).rules[index].does {
+                    Effect::Plain(fate) => Some((fate, self.rule_span(*moment, index))),
+                    Effect::Operation(..) => None,
+                }
+            })
+        };
+        let (back, at) = match field.after_failure.filter(|fate| fate.rewinds()) {
+            Some(fate) => (fate, said),
+            None => by_rule()?,
+        };
         let message = format!("`{}` counts time, and a failure takes the time since the mark off it", field.name);
         Some(
             Diagnostic::warning(codes::CLOCK_TURNED_BACK, at, message)
@@ -249,9 +288,20 @@ fn grows_with(spec: &Model, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
 fn grows_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
     spec.plan.fate(field.id, moment).rules.iter().any(|rule| match &rule.does {
         Effect::Operation(Operation::Set | Operation::Add | Operation::Max, operand) => {
-            operand.reads().iter().any(|read| *read != field.id && fed.contains(read))
+            let more = |id: FieldId| if id != field.id && fed.contains(&id) { Moves::Up } else { Moves::Not };
+            // What is bought with it.
+            let bought = rule.when.as_ref().is_some_and(|when| when.moves_with(spec, &more) == Moves::Up);
+            bought || operand.reads().iter().any(|read| *read != field.id && fed.contains(read))
         }
         Effect::Operation(Operation::Min | Operation::Union | Operation::Rank, _) | Effect::Plain(_) => false,
+    })
+}
+
+/// Says whether an entry of a ranking is made of them.
+fn is_ranked_at(spec: &Model, field: &Field, moment: Moment, fed: &FxHashSet<FieldId>) -> bool {
+    spec.plan.fate(field.id, moment).rules.iter().any(|rule| match &rule.does {
+        Effect::Operation(Operation::Rank, operand) => operand.reads().iter().any(|read| fed.contains(read)),
+        Effect::Operation(..) | Effect::Plain(_) => false,
     })
 }
 

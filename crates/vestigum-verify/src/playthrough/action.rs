@@ -2,9 +2,11 @@
 
 use std::sync::Arc;
 
-use vestigum_core::model::expression::Expression;
-use vestigum_core::vocabulary::names::key_text;
-use vestigum_core::{Image, Moment, Part, Reset, Spec};
+use vestigum_core::{Image, Moment, Part, Reset, Spec, Value};
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::model::node::Node;
+use vestigum_spec::vocabulary::names::key_text;
 
 use super::levels::CheckedChange;
 use super::written::{How, ProfileChange};
@@ -107,7 +109,7 @@ impl EntryTarget {
     }
 }
 
-/// How many statements run if none fails, those of repeats each time.
+/// Returns how many statements run if none fails, those of repeats each time.
 pub(super) fn count(steps: &[ScriptStep]) -> u64 {
     let each = steps.iter().map(|step| match &step.action {
         Action::Repeat(times, inner) => u64::from(*times).saturating_mul(count(inner)),
@@ -203,6 +205,22 @@ pub(super) fn mentioned(spec: &Spec, steps: &[ScriptStep], names: &mut Vec<Strin
             | Action::Sync
             | Action::Profiles(_)
             | Action::Level(_) => {}
+        }
+    }
+}
+
+/// Gathers the whole numbers that statements write or add, by the field.
+pub(super) fn numbers_of(steps: &[ScriptStep], spec: &Spec, numbers: &mut Vec<(FieldId, i64)>) {
+    for step in steps {
+        if let Action::Repeat(_, inner) = &step.action {
+            numbers_of(inner, spec, numbers);
+        }
+        if let Action::Write { entry, value, .. } | Action::Beat { entry, value, .. } = &step.action
+            && let (Some(field), Node::Const(Value::Int(number))) =
+                (spec.model().find_field(&entry.field), value.node())
+            && entry.path.is_empty()
+        {
+            numbers.push((field.id, *number));
         }
     }
 }

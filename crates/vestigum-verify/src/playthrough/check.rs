@@ -5,25 +5,27 @@ use std::sync::Arc;
 use indexmap::IndexSet;
 use thiserror::Error;
 
-use vestigum_core::diagnostic::{SourceSpan, position};
 use vestigum_core::image::blobs::BlobError;
-use vestigum_core::model::axis::Axis;
-use vestigum_core::model::entry::entry_of;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::field::Field;
-use vestigum_core::reading::compile::{Scope, compile};
-use vestigum_core::value::parts::{part_name, part_type};
-use vestigum_core::{Diagnostic, Diagnostics, Image, Owner, Part, Progress, Spec, Type, codes};
+use vestigum_core::{Diagnostic, Diagnostics, Image, Owner, Part, Progress, Spec, Type};
+use vestigum_spec::codes;
+use vestigum_spec::diagnostic::{LineStarts, SourceSpan};
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::entry::entry_of;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::model::promise::Promise;
+use vestigum_spec::reading::{Scope, compile};
+use vestigum_spec::value::parts::{part_name, part_type};
 
-use super::action::{Action, EntryTarget, Redeems, ScriptStep, count, mentioned};
+use super::action::{Action, EntryTarget, Redeems, ScriptStep, count, mentioned, numbers_of};
 use super::script;
 use super::target::{Bracketed, TargetStep, WriteTarget};
 use super::written::{Given, How, Statement, StatementKind, Word, WrittenPlaythrough};
 
-/// What is in the files that scripts import, by the name of the script and the path in it.
+/// Describes what is in the files that scripts import, by the name of the script and the path in it.
 pub type Files = dyn Fn(&str, &str) -> Result<Vec<u8>, ImportError> + Send + Sync;
 
-/// Why a file cannot be imported, in words.
+/// Describes why a file cannot be imported, in words.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[error("{0}")]
 pub struct ImportError(pub String);
@@ -56,6 +58,8 @@ pub struct Playthrough {
     pub(super) steps: Vec<ScriptStep>,
     /// The columns of the timeline: what `watch` names, or the fields that the statements name.
     pub(super) columns: Vec<Arc<Expression>>,
+    /// The promises that it does not keep.
+    pub(super) without: Vec<String>,
 }
 
 impl Script {
@@ -67,7 +71,7 @@ impl Script {
         Script::from_text_with(name, text, spec, &|_, _| Err("this script is read without files".into()))
     }
 
-    /// The same for a script that imports saved images: `files` gets the name of the script and the path that stands in
+    /// Checks a script that imports saved images: `files` gets the name of the script and the path that stands in
     /// it, and answers with what is in the file, or what is wrong.
     ///
     /// # Errors
@@ -76,9 +80,10 @@ impl Script {
         let (written, mut errors) = script::read(text);
         let mut checker = Checker {
             spec,
-            text,
+            lines: LineStarts::of(text),
             errors: &mut errors,
             watched: Vec::new(),
+            without: Vec::new(),
             name,
             files,
             variables: Vec::new(),
@@ -103,12 +108,19 @@ impl Script {
 }
 
 impl Playthrough {
-    /// How many statements a run has if none fails, those of repeats each time.
+    /// Returns how many statements a run has if none fails, those of repeats each time.
     pub fn statements(&self) -> u64 {
         count(&self.steps)
     }
 
-    /// What it proves.
+    /// The whole numbers that its statements write or add, by the field.
+    pub(crate) fn numbers_written(&self, spec: &Spec) -> Vec<(FieldId, i64)> {
+        let mut numbers = Vec::new();
+        numbers_of(&self.steps, spec, &mut numbers);
+        numbers
+    }
+
+    /// Returns what it proves.
     pub fn name(&self) -> &str {
         &self.name
     }
@@ -124,15 +136,17 @@ impl Playthrough {
     }
 }
 
-/// How many columns a timeline gets by itself.
+/// Says how many columns a timeline gets by itself.
 const COLUMNS: usize = 6;
 
 pub(super) struct Checker<'s, 'a> {
     pub(super) spec: &'s Spec,
-    pub(super) text: &'a str,
+    pub(super) lines: LineStarts,
     pub(super) errors: &'a mut Vec<Diagnostic>,
-    /// What the `watch` statements of the playthrough at hand name.
+    /// Says what the `watch` statements of the playthrough at hand name.
     pub(super) watched: Vec<Arc<Expression>>,
+    /// The promises that its `without` statements name.
+    pub(super) without: Vec<String>,
     pub(super) name: &'a str,
     pub(super) files: &'a Files,
     /// Under which names the playthrough at hand has made codes so far.
@@ -161,10 +175,23 @@ impl<'s> Checker<'s, '_> {
         Playthrough {
             name: written.name.value.clone(),
             file: file.clone(),
-            line: position(self.text, written.name.span.start).0,
+            line: self.lines.line(written.name.span.start),
             columns,
             steps,
+            without: std::mem::take(&mut self.without),
         }
+    }
+
+    fn without_promise(&mut self, name: &Word) {
+        let promises = || self.spec.model().promises.iter().map(Promise::name);
+        if promises().any(|known| known == name.value) {
+            self.without.push(name.value.clone());
+            return;
+        }
+        let error =
+            Diagnostic::error(codes::UNKNOWN_NAME, name.span, format!("there is no promise \"{}\"", name.value));
+        let error = error.suggest(&name.value, promises());
+        self.errors.push(error);
     }
 
     fn steps(&mut self, statements: &[Statement], depth: usize) -> Vec<ScriptStep> {
@@ -173,7 +200,7 @@ impl<'s> Checker<'s, '_> {
             self.statement = statement.text.span;
             let action = self.action(&statement.kind, false, depth)?;
             self.begun = true;
-            let line = position(self.text, statement.text.span.start).0;
+            let line = self.lines.line(statement.text.span.start);
             Some(ScriptStep { line, text: statement.text.value.as_str().into(), depth, action })
         });
         steps.collect()
@@ -266,23 +293,11 @@ impl<'s> Checker<'s, '_> {
                     Err(why) => return Some(Action::NeverAccepted(why)),
                     Ok(taken) => taken,
                 };
-                let inner = match &ty {
-                    Type::List(inner) | Type::Set(inner) => (**inner).clone(),
-                    Type::Map(_) => Type::Text,
-                    Type::Bool
-                    | Type::Int
-                    | Type::Float
-                    | Type::Text
-                    | Type::Bytes
-                    | Type::Vec2
-                    | Type::Vec3
-                    | Type::Choice(_)
-                    | Type::Struct(_) => {
-                        let message = format!("is of type {ty}; values are removed from lists, sets and maps");
-                        return self.wrong(&entry, &target.field, message);
-                    }
+                let Some(asked) = ty.asked_item() else {
+                    let message = format!("is of type {ty}; values are removed from lists, sets and maps");
+                    return self.wrong(&entry, &target.field, message);
                 };
-                Action::Remove { entry, item: self.expression(item, Some(&inner))? }
+                Action::Remove { entry, item: self.expression(item, Some(asked))? }
             }
             StatementKind::Reset(reset, span) => {
                 // What does not exist cannot be reset; asking a fresh game tells.
@@ -302,6 +317,10 @@ impl<'s> Checker<'s, '_> {
             StatementKind::Watch(words) => {
                 let columns: Vec<Expression> = words.iter().filter_map(|word| self.expression(word, None)).collect();
                 self.watched.extend(columns.into_iter().map(Arc::new));
+                return None;
+            }
+            StatementKind::Without(name) => {
+                self.without_promise(name);
                 return None;
             }
             StatementKind::Import(path) => Action::Import(Box::new(self.import(path)?)),

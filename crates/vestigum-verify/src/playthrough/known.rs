@@ -1,8 +1,9 @@
-//! The names that a statement says: what each means, or that nothing bears it.
+//! The names that a statement says: what each means, or that nothing has it.
 
-use vestigum_core::model::field::Field;
-use vestigum_core::vocabulary::keyword::statement_words;
-use vestigum_core::{Diagnostic, Moment, codes};
+use vestigum_core::{Diagnostic, Moment};
+use vestigum_spec::codes;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::vocabulary::keyword::statement_words;
 
 use super::action::Redeems;
 use super::check::Checker;

@@ -2,16 +2,16 @@
 
 use std::collections::BTreeMap;
 
-use vestigum_core::Progress;
-use vestigum_core::diagnostic::{Diagnostic, SourceSpan};
 use vestigum_core::progress::made::MadeLevelError;
-use vestigum_core::syntax::token::Token;
+use vestigum_core::{Progress, Spec};
+use vestigum_spec::diagnostic::{Diagnostic, SourceSpan};
+use vestigum_spec::syntax::Token;
 
 use super::action::Redeems;
 use super::statements::{line_tokens, name};
 use super::written::{Given, Line, Word, error};
 
-/// What is done with a level that a player makes. `G` is where a text comes from that is brought in.
+/// Describes what is done with a level that a player makes. `G` is where a text comes from that is brought in.
 #[derive(Clone, Debug)]
 pub(super) enum LevelChange<L, G> {
     /// `make_level`
@@ -52,6 +52,7 @@ pub(super) fn import(line: Line<'_>, rest: Line<'_>) -> Result<WrittenChange, Di
 
 /// Does it, and says what came of it.
 pub(super) fn change(
+    spec: &Spec,
     progress: &mut Progress,
     texts: &mut BTreeMap<String, String>,
     change: &CheckedChange,
@@ -74,7 +75,7 @@ pub(super) fn change(
                 Redeems::Text(text) => text.clone(),
                 Redeems::Variable(variable) => texts.get(variable).cloned().unwrap_or_default(),
             };
-            format!("{} is made of it", progress.import_level(&text)?)
+            format!("{} is made of it", progress.import_level(&spec.upgrade_level(&text)?)?)
         }
     })
 }

@@ -5,15 +5,15 @@ use vestigum_core::evaluation::judge::Judged;
 
 use super::timeline::Timeline;
 
-/// What came of a playthrough.
+/// Describes what came of a playthrough.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Run {
-    /// What it proves.
+    /// Says what it proves.
     pub name: String,
-    /// How many statements ran, those of repeats each time.
+    /// Says how many statements ran, those of repeats each time.
     pub statements: usize,
-    /// What went wrong, if anything did. Nothing runs after that.
+    /// Says what went wrong, if anything did. Nothing runs after that.
     pub failure: Option<Failure>,
     /// The story.
     pub timeline: Timeline,
@@ -26,7 +26,7 @@ impl Run {
     }
 }
 
-/// Where and why a playthrough failed.
+/// Describes where and why a playthrough failed.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub struct Failure {
@@ -34,11 +34,11 @@ pub struct Failure {
     pub line: usize,
     /// The statement.
     pub statement: String,
-    /// Why.
+    /// Says why.
     pub why: Why,
 }
 
-/// Why a statement failed.
+/// Describes why a statement failed.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
 pub enum Why {
@@ -49,6 +49,8 @@ pub enum Why {
         /// The last change of each field in it.
         changes: Vec<LastChange>,
     },
+    /// A moment broke a promise of the spec.
+    Promise(Box<PromiseFailure>),
     /// The statement should have been refused, and was not.
     NotRefused,
     /// The statement was refused.
@@ -57,6 +59,20 @@ pub enum Why {
     Unjudged(String),
     /// The images could not be read or written.
     Storage(String),
+}
+
+/// A promise of the spec that a moment broke.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub struct PromiseFailure {
+    /// Its name.
+    pub name: String,
+    /// Says in words what happened.
+    pub what: String,
+    /// The last change of each field that it reads.
+    pub changes: Vec<LastChange>,
+    /// A write that gave more than any source gives, in words: then it may be the write that is wrong.
+    pub beyond: Option<String>,
 }
 
 /// The last statement that changed a field.

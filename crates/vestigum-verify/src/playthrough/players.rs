@@ -2,23 +2,30 @@
 
 use vestigum::ProfileError;
 use vestigum_core::image::SavedPlace;
-use vestigum_core::vocabulary::keyword::ProfileVerb;
 use vestigum_core::{Image, Owner, Progress, Spec};
+use vestigum_spec::vocabulary::keyword::ProfileVerb;
 
+use super::origins::{Saving, played};
 use super::outcome::Why;
 use super::saves::{Saves, SavesError};
 use super::written::ProfileChange;
 
-/// What there is of a player.
+/// Describes what there is of a player.
 enum Found {
     Nothing,
     Saved(Box<Image>),
-    /// What it was before it was deleted.
+    /// Says what it was before it was deleted.
     Deleted(Box<Image>),
 }
 
 /// Does it, and says as which save.
-pub(super) fn change(spec: &Spec, saves: &mut dyn Saves, change: &ProfileChange, at: String) -> Result<String, Why> {
+pub(super) fn change(
+    spec: &Spec,
+    saves: &mut dyn Saves,
+    change: &ProfileChange,
+    at: String,
+    saving: &Saving,
+) -> Result<String, Why> {
     let ProfileChange { verb, name, to } = change;
     let refused = |error: ProfileError| Why::Refused(error.to_string());
     for name in [Some(name), Some(to).filter(|to| !to.is_empty())].into_iter().flatten() {
@@ -38,7 +45,7 @@ pub(super) fn change(spec: &Spec, saves: &mut dyn Saves, change: &ProfileChange,
             free(to, &find(saves, to)?).map_err(refused)?;
             if *verb == ProfileVerb::Rename {
                 commit(saves, Image { owner: Owner::Profile(to.clone()), ..(*image).clone() })?;
-                commit(saves, image.deleted(at))?;
+                play(spec, saves, image.deleted(at), saving)?;
                 saves.purge(&image.owner).map_err(failed)?;
                 return Ok(format!("{name} is {to} now"));
             }
@@ -56,7 +63,7 @@ pub(super) fn change(spec: &Spec, saves: &mut dyn Saves, change: &ProfileChange,
         (ProfileVerb::Copy | ProfileVerb::Rename | ProfileVerb::Delete, Found::Nothing | Found::Deleted(_))
         | (ProfileVerb::Restore | ProfileVerb::Purge, Found::Nothing) => return Err(unknown()),
     };
-    let generation = commit(saves, image)?;
+    let generation = play(spec, saves, image, saving)?;
     Ok(format!("saved {generation}"))
 }
 
@@ -78,6 +85,12 @@ fn free(name: &str, found: &Found) -> Result<(), ProfileError> {
         Found::Saved(_) => Err(ProfileError::Taken { name: name.to_owned(), deleted: false }),
         Found::Deleted(_) => Err(ProfileError::Taken { name: name.to_owned(), deleted: true }),
     }
+}
+
+/// Commits a change of a player as one more save by play.
+fn play(spec: &Spec, saves: &mut dyn Saves, image: Image, saving: &Saving) -> Result<u64, Why> {
+    let newest = saves.readable(&image.owner).map_err(failed)?.into_iter().next();
+    commit(saves, played(spec, newest.as_ref(), image, saving)?)
 }
 
 fn commit(saves: &mut dyn Saves, image: Image) -> Result<u64, Why> {

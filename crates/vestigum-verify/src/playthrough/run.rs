@@ -6,25 +6,29 @@ use std::time::Duration;
 
 use indexmap::IndexSet;
 
-use vestigum_core::evaluation::judge::Judged;
+use vestigum_core::contributing::Visits;
 use vestigum_core::image::report::Origin;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::field::FieldId;
-use vestigum_core::value::negated;
 use vestigum_core::{
-    AccessError, Call, Edit, Image, Launched, LiveDevice, LoadError, Owner, Progress, Span, Spec, Value, Written,
+    AccessError, Call, Edit, Image, Launched, LiveDevice, LoadError, Moment, Owner, Progress, Span, Spec, Value,
+    Written,
 };
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::value::negated;
 
 use super::action::{Action, EntryTarget, Redeems, ScriptStep};
 use super::check::Playthrough;
 use super::levels;
-use super::outcome::{Failure, LastChange, Run, Why};
+use super::origins::{self, Saving};
+use super::outcome::{Failure, LastChange, PromiseFailure, Run, Why};
 use super::players;
+use super::promises::{Bearing, BrokenPromise, Promises, most_given};
 use super::saves::{MemorySaves, Saves, SavesError};
 use super::syncs::Syncs;
 use super::timeline::{Row, Timeline, Watch};
 use super::written::How;
+use crate::explore::{Played, newcomer};
 
 /// Runs a playthrough. It begins with nothing but what is on the shelf; no session runs before the first `launch`.
 pub fn run(spec: &Spec, playthrough: &Playthrough, saves: &mut dyn Saves) -> Run {
@@ -39,6 +43,8 @@ pub fn run(spec: &Spec, playthrough: &Playthrough, saves: &mut dyn Saves) -> Run
         statements: 0,
         rows: Vec::new(),
         made: BTreeMap::new(),
+        promises: Promises::of(spec, &playthrough.without),
+        said: None,
     };
     let failure = runner.steps(&playthrough.steps).err();
     let columns = Watch::new(playthrough.columns.clone()).headings();
@@ -55,9 +61,15 @@ struct Player {
     progress: Option<Progress>,
     /// The version of the device's values that the progress holds.
     device_seen: u64,
+    /// The visit to a level in which the newest save stands, by the session's count.
+    stood_in: u64,
     watch: Watch,
     seen: Vec<Value>,
     changed: BTreeMap<usize, LastWrite>,
+    /// Keeps what the player had when the last session ended, while nothing else touched the saves.
+    left: Option<Progress>,
+    /// The last write that gave more than any source gives, by its field and in words.
+    beyond: BTreeMap<FieldId, String>,
 }
 
 #[derive(Clone)]
@@ -75,6 +87,8 @@ struct Installation {
     players: BTreeMap<Arc<str>, Player>,
     /// The device values of the process.
     device: LiveDevice,
+    /// Counts how often saves of it were lost.
+    lines: usize,
     /// Its saves; the first device has those that the playthrough was given.
     saves: Option<MemorySaves>,
 }
@@ -94,9 +108,18 @@ struct Runner<'a> {
     rows: Vec<Row>,
     /// The codes that were made and the levels that were exported, by the names that the script gives them.
     made: BTreeMap<String, String>,
+    promises: Promises,
+    /// Says whether the last moment was accepted, and whether the run was over with it.
+    said: Option<Said>,
 }
 
-/// What a statement answers: a note for the timeline, or why it failed.
+#[derive(Clone, Copy)]
+struct Said {
+    accepted: bool,
+    game_over: bool,
+}
+
+/// Describes what a statement answers: a note for the timeline, or why it failed.
 type Answer = Result<String, Why>;
 
 impl Installation {
@@ -119,9 +142,11 @@ impl Runner<'_> {
             }
             self.statements += 1;
             self.share_device();
+            let before = self.before(&step.action);
             let answer = self.action(&step.action);
             let failure = answer.as_ref().err().cloned();
             self.remember(step, answer.unwrap_or_default());
+            let failure = failure.or_else(|| self.judge(&step.action, before));
             if let Some(why) = failure {
                 return Err(Failure { line: step.line, statement: step.text.to_string(), why });
             }
@@ -134,9 +159,12 @@ impl Runner<'_> {
         self.installation.players.entry(self.active.clone()).or_insert_with(|| Player {
             progress: None,
             device_seen: 0,
+            stood_in: 0,
             watch: Watch::new(columns.to_vec()),
             seen: spec.fields().flat_map(|field| field.slots().map(|_| field.default().clone())).collect(),
             changed: BTreeMap::new(),
+            left: None,
+            beyond: BTreeMap::new(),
         })
     }
 
@@ -155,10 +183,49 @@ impl Runner<'_> {
         }
     }
 
+    /// The state before a moment, where promises are judged after it.
+    fn before(&mut self, action: &Action) -> Option<Progress> {
+        self.said = None;
+        if self.promises.is_empty() {
+            return None;
+        }
+        let bearing = Bearing::of(action);
+        if bearing == Bearing::FromElsewhere {
+            self.installation.players.values_mut().for_each(|player| player.left = None);
+        }
+        let player = self.player();
+        match bearing.moment()? {
+            Moment::Launch => player.left.take(),
+            _ => player.progress.clone(),
+        }
+    }
+
+    /// Judges the promises after a moment.
+    fn judge(&mut self, action: &Action, before: Option<Progress>) -> Option<Why> {
+        let moment = Bearing::of(action).moment().filter(|_| !self.promises.is_empty())?;
+        let said = self.said.filter(|said| said.accepted)?;
+        let player = self.player();
+        let after = player.progress.clone()?;
+        let fresh = player.left.take().filter(|_| moment == Moment::Launch);
+        let before = before.or(fresh);
+        let failed = before.as_ref().filter(|_| said.game_over && moment.is_failure()).and_then(|before| {
+            let mut failed = before.clone();
+            failed.failure(moment).ok()?;
+            Some(failed)
+        });
+        let played = Played { moment, before: before.as_ref(), failed: failed.as_ref(), after: &after };
+        let broken = self.promises.broken(&played)?;
+        let changes = self.changes(broken.reads.clone());
+        let beyond = broken.reads.iter().find_map(|field| self.player().beyond.get(field).cloned());
+        let BrokenPromise { name, what, .. } = broken;
+        Some(Why::Promise(Box::new(PromiseFailure { name: name.to_string(), what, changes, beyond })))
+    }
+
     /// Notes what changed, for the timeline and for messages.
     fn remember(&mut self, step: &ScriptStep, note: String) {
         let active = self.active.clone();
         let device_name = self.installation.name.clone();
+        let (spec, is_write) = (self.spec, Bearing::of(&step.action) == Bearing::Write);
         let player = self.player();
         let progress = player.progress.as_ref();
         if let Some(progress) = progress {
@@ -166,6 +233,9 @@ impl Runner<'_> {
                 let now = progress.state().value(slot);
                 if now != seen {
                     let before = std::mem::replace(seen, now.clone());
+                    if is_write && let Some((field, told)) = beyond_sources(spec, slot, &before, now) {
+                        player.beyond.insert(field, format!("line {} {told}", step.line));
+                    }
                     player.changed.insert(slot, LastWrite { line: step.line, statement: step.text.clone(), before });
                 }
             }
@@ -304,8 +374,8 @@ impl Runner<'_> {
             }
             Action::Import(image) => self.import(image),
             Action::Level(change) => {
-                let mut texts = std::mem::take(&mut self.made);
-                let told = self.session().map(|progress| levels::change(progress, &mut texts, change));
+                let (mut texts, spec) = (std::mem::take(&mut self.made), self.spec);
+                let told = self.session().map(|progress| levels::change(spec, progress, &mut texts, change));
                 self.made = texts;
                 let mut told = told?.map_err(|error| Why::Refused(error.to_string()))?;
                 if change.is_saved() {
@@ -320,7 +390,8 @@ impl Runner<'_> {
                     }
                 }
                 let at = timestamp(self.statements);
-                players::change(self.spec, self.installation.saves(self.first), change, at)
+                let saving = self.saving(Visits::another(), 0);
+                players::change(self.spec, self.installation.saves(self.first), change, at, &saving)
             }
             Action::Profile(name) => {
                 self.active = name.as_str().into();
@@ -335,10 +406,8 @@ impl Runner<'_> {
                 if self.player().progress.is_some() {
                     return Err(Why::Refused("a session runs; quit or crash before a sync".into()));
                 }
-                let at = timestamp(self.statements);
-                let device = self.installation.name.clone().unwrap_or_default();
                 let saves = self.installation.saves(self.first);
-                self.syncs.sync(self.spec, saves, &device, &self.active, at)
+                self.syncs.sync(self.spec, saves, &self.active)
             }
             Action::Repeat(..) => Ok(String::new()),
         }
@@ -378,11 +447,20 @@ impl Runner<'_> {
         let refused = |error: LoadError| Why::Refused(error.to_string());
         let device = self.installation.device.image(self.spec, device.image.as_ref()).map_err(refused)?;
         let launched = Progress::launch(self.spec, profile.image.as_ref(), device.as_ref());
-        let Launched { progress, outcome, .. } = launched.map_err(refused)?;
+        let Launched { mut progress, outcome, .. } = launched.map_err(refused)?;
+        progress.follow_visits();
+        self.installation.lines += usize::from(matches!(profile.origin, Origin::Recovered { .. }));
         let place = progress.place();
         let seen = self.installation.device.join(&progress);
         let player = self.player();
-        (player.progress, player.device_seen) = (Some(progress), seen);
+        (player.progress, player.device_seen, player.stood_in) = (Some(progress), seen, 0);
+        // A newcomer had nothing before; what any other player had is known only from the session before.
+        if matches!(profile.origin, Origin::Fresh) && !self.promises.is_empty() {
+            let fresh =
+                self.player().progress.as_ref().map(|launched| Progress::at(launched.model(), newcomer(launched)));
+            self.player().left = fresh;
+        }
+        self.said = Some(Said { accepted: true, game_over: false });
         let saved = if outcome.save_due { format!(", {}", self.save()?) } else { String::new() };
         let loaded = match profile.origin {
             Origin::Fresh => "a fresh profile".into(),
@@ -417,10 +495,22 @@ impl Runner<'_> {
     fn quit(&mut self) -> Answer {
         self.session()?;
         let note = self.save()?;
-        if self.player().progress.take().is_some() {
+        let player = self.player();
+        player.left = player.progress.take();
+        if player.left.is_some() {
             self.installation.device.part();
         }
         Ok(note)
+    }
+
+    /// Returns what the origin of the next save of this device says.
+    fn saving(&self, visits: Visits, stood_in: u64) -> Saving {
+        let named = self.installation.name.as_deref().unwrap_or_default();
+        let device = match self.first.place() {
+            "" => named.into(),
+            place => format!("{place} {named}").into(),
+        };
+        Saving { device, lines: self.installation.lines, statement: self.statements, visits, stood_in }
     }
 
     fn save(&mut self) -> Answer {
@@ -433,8 +523,18 @@ impl Runner<'_> {
             device.saved_at.clone_from(&at);
             self.installation.saves(self.first).commit(device).map_err(|error| Why::Storage(error.to_string()))?;
         }
+        let visits = self.session()?.visits();
+        let (stood_in, stands_in) = (self.player().stood_in, visits.current());
+        let saving = self.saving(visits, stood_in);
         let mut image = suspended.profile_image(&profile);
         image.saved_at = at;
+        if self.spec.merges() {
+            let failed = |error: SavesError| Why::Storage(error.to_string());
+            let readable = self.installation.saves(self.first).readable(&image.owner).map_err(failed)?;
+            image = origins::played(self.spec, readable.first(), image, &saving)?;
+            self.player().stood_in = stands_in;
+            self.session()?.visits_are_told();
+        }
         let generation =
             self.installation.saves(self.first).commit(image).map_err(|error| Why::Storage(error.to_string()))?;
         Ok(format!("saved {generation}"))
@@ -442,6 +542,7 @@ impl Runner<'_> {
 
     fn say(&mut self, call: Call<'_>) -> Answer {
         let outcome = self.session()?.apply(call).map_err(|refused| Why::Refused(refused.to_string()))?;
+        self.said = Some(Said { accepted: outcome.accepted, game_over: outcome.game_over });
         let mut notes = Vec::new();
         if !outcome.accepted {
             notes.push("ignored".to_owned());
@@ -473,7 +574,7 @@ impl Runner<'_> {
         self.wrote(&written, beats)
     }
 
-    /// What a write did, and the save that it asks for.
+    /// Returns what a write did, and the save that it asks for.
     fn wrote(&mut self, written: &Written, beats: bool) -> Answer {
         let mut notes: Vec<String> = written.opened().iter().map(|level| format!("{level} opens")).collect();
         if beats {
@@ -496,16 +597,15 @@ impl Runner<'_> {
             return Ok(String::new());
         }
         let parts = progress.judge(condition).map_err(refused)?;
-        let changes = self.changes(&parts);
+        let failing = parts.iter().filter(|part| !part.holds);
+        let changes = self.changes(failing.flat_map(|part| part.reads.iter().copied()).collect());
         Err(Why::Expectation { parts, changes })
     }
 
-    /// The last change of each field that a failing part reads.
-    fn changes(&mut self, parts: &[Judged]) -> Vec<LastChange> {
+    /// The last change of each of these fields.
+    fn changes(&mut self, mut reads: Vec<FieldId>) -> Vec<LastChange> {
         let spec = self.spec;
         let player = self.player();
-        let failing = parts.iter().filter(|part| !part.holds);
-        let mut reads: Vec<FieldId> = failing.flat_map(|part| part.reads.iter().copied()).collect();
         reads.sort_unstable();
         reads.dedup();
         let none_made = vec![IndexSet::new(); spec.model().key_sets.len()];
@@ -523,6 +623,16 @@ impl Runner<'_> {
         });
         latest.collect()
     }
+}
+
+/// Says in words by how much a write gave more than any source gives.
+fn beyond_sources(spec: &Spec, slot: usize, before: &Value, now: &Value) -> Option<(FieldId, String)> {
+    let (Value::Int(before), Value::Int(now)) = (before, now) else { return None };
+    let field = spec.model().fields.iter().find(|field| field.slots().contains(&slot))?;
+    let most = most_given(spec, field.id)?;
+    let given = now.saturating_sub(*before);
+    let told = || format!("gives {given} `{}` at once; no [[source]] gives more than {most}", field.name);
+    (given > most).then(|| (field.id, told()))
 }
 
 /// A made-up time for the images of a playthrough, one minute for each statement: there is no clock here.

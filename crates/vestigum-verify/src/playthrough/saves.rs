@@ -38,6 +38,11 @@ pub trait Saves {
     /// If the place for images fails.
     fn purge(&mut self, owner: &Owner) -> Result<(), SavesError>;
 
+    /// Names the place, where a playthrough is played in more than one: its devices are others in each.
+    fn place(&self) -> &'static str {
+        ""
+    }
+
     /// The process of all sessions has died. What it knew of the images is gone with it; they stay.
     fn crash(&mut self);
 
@@ -57,7 +62,7 @@ pub struct Newest {
     pub origin: Origin,
 }
 
-/// Why there is no image to launch with, or why one was not kept.
+/// Describes why there is no image to launch with, or why one was not kept.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 pub enum SavesError {
     /// There are images, and none may be loaded: a launch is refused, and nothing is overwritten.

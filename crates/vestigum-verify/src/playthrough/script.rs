@@ -1,13 +1,13 @@
 //! From the text of a script to statements, before a spec gives their names a meaning.
 
 use vestigum_core::Diagnostic;
-use vestigum_core::diagnostic::{SourceSpan, Spanned};
-use vestigum_core::vocabulary::keyword::Keyword;
+use vestigum_spec::diagnostic::{SourceSpan, Spanned};
+use vestigum_spec::vocabulary::keyword::Keyword;
 
 use super::levels::{self, LevelChange};
 use super::statements::{
-    bare, beat, code, enter, insert, list, moment_or_write, name, profiles, quoted, redeem, remove, reset, some, tick,
-    unknown,
+    bare, beat, code, enter, insert, list, moment_or_write, name, profiles, promise, quoted, redeem, remove, reset,
+    some, tick, unknown,
 };
 use super::written::{Line, Statement, StatementKind, Word, WrittenPlaythrough, error};
 
@@ -89,9 +89,10 @@ impl Reader {
             Some(name) if !name.trim().is_empty() => Spanned::new(name.to_owned(), rest.span()),
             _ => {
                 let error = error(rest.span(), "a playthrough needs a name in double quotes");
-                self.errors.push(
-                    error.help("name it after what it proves, as in `playthrough \"a replay lowers no record\"`"),
-                );
+                self.errors
+                    .push(error.help(
+                        "name it after what it proves, as in `playthrough \"a replay does not lower a record\"`",
+                    ));
                 Spanned::new(String::new(), rest.span())
             }
         };
@@ -190,6 +191,7 @@ fn statement(line: Line<'_>, keyword: Option<Keyword>) -> Result<Statement, Diag
             some(rest, line, "what should be watched?", "write fields, as in `watch score, letters`")?;
             StatementKind::Watch(list(rest))
         }
+        Some(Keyword::Without) => StatementKind::Without(promise(rest, line)?),
         Some(Keyword::Import) => StatementKind::Import(quoted(rest, line)?),
         Some(Keyword::Profile) => {
             StatementKind::Profile(name(rest, "whose?", "write the name of a player, as in `profile ada`")?)
@@ -263,6 +265,7 @@ fn refuse(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         | StatementKind::Crash
         | StatementKind::Damage(_)
         | StatementKind::Watch(_)
+        | StatementKind::Without(_)
         | StatementKind::Import(_)
         | StatementKind::Profile(_)
         | StatementKind::Device(_)

@@ -1,10 +1,10 @@
 //! What stands behind the first word of a statement.
 
-use vestigum_core::diagnostic::{SourceSpan, Spanned};
-use vestigum_core::syntax::token::{Token, tokens};
-use vestigum_core::vocabulary::keyword::{Keyword, ProfileVerb, statement_words};
-use vestigum_core::vocabulary::time::TimeUnit;
 use vestigum_core::{Diagnostic, Moment, Reset};
+use vestigum_spec::diagnostic::{SourceSpan, Spanned};
+use vestigum_spec::syntax::{Token, tokens};
+use vestigum_spec::vocabulary::keyword::{Keyword, ProfileVerb, statement_words};
+use vestigum_spec::vocabulary::time::TimeUnit;
 
 use super::target::{TargetStep, target};
 use super::written::{Given, How, Line, ProfileChange, StatementKind, Word, error};
@@ -49,6 +49,14 @@ pub(super) fn quoted(rest: Line<'_>, line: Line<'_>) -> Result<Word, Diagnostic>
             Err(error(at, "which saved image?").help("name its file in double quotes, as in `import \"v1/ada.json\"`"))
         }
     }
+}
+
+/// `without "a replay never lowers a record"`
+pub(super) fn promise(rest: Line<'_>, line: Line<'_>) -> Result<Word, Diagnostic> {
+    let inner = rest.text.strip_prefix('"').and_then(|text| text.strip_suffix('"'));
+    let at = if rest.text.is_empty() { line.span() } else { rest.span() };
+    let missing = || error(at, "which promise is not judged?").help("write its name in double quotes");
+    inner.map(|name| Spanned::new(name.to_owned(), at)).ok_or_else(missing)
 }
 
 pub(super) fn bare(kind: StatementKind, rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
@@ -121,10 +129,10 @@ pub(super) fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Re
     let (target, used) = target(line, &tokens)?;
     let next = tokens.get(used);
     let (how, sign) = match next {
-        Some((Token::Sign("="), sign)) => (How::Set, sign),
-        Some((Token::Sign("+="), sign)) => (How::Add, sign),
-        Some((Token::Sign("-="), sign)) => (How::Subtract, sign),
-        Some((Token::Sign("=="), sign)) => {
+        Some((Token::Symbol("="), sign)) => (How::Set, sign),
+        Some((Token::Symbol("+="), sign)) => (How::Add, sign),
+        Some((Token::Symbol("-="), sign)) => (How::Subtract, sign),
+        Some((Token::Symbol("=="), sign)) => {
             let error = error(sign.shifted(line.start), "a statement does not compare");
             return Err(error.help(format!("write `expect {}` to compare, `=` to write", line.text)));
         }
@@ -132,7 +140,7 @@ pub(super) fn write_or_own(line: Line<'_>, word: Line<'_>, rest: Line<'_>) -> Re
     };
     let behind = line.text[sign.end..].trim();
     if behind.is_empty() {
-        return Err(error(sign.shifted(line.start), "a value is missing behind this sign"));
+        return Err(error(sign.shifted(line.start), "a value is missing after this operator"));
     }
     let start = line.start + line.text.len() - behind.len();
     let value = Spanned::new(behind.to_owned(), SourceSpan::new(start, start + behind.len()));
@@ -146,7 +154,7 @@ pub(super) fn line_tokens(line: Line<'_>) -> Result<Vec<(Token<'_>, SourceSpan)>
     })
 }
 
-/// What stands behind a number of tokens.
+/// Returns what stands behind a number of tokens.
 pub(super) fn behind(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)], used: usize) -> Option<Word> {
     let (_, span) = tokens.get(used)?;
     let start = line.start + span.start;
@@ -188,7 +196,7 @@ pub(super) fn profiles(line: Line<'_>, rest: Line<'_>) -> Result<StatementKind, 
     let (word, behind) = rest.split();
     let at = if rest.text.is_empty() { line.span() } else { rest.span() };
     let wrong = |message: &str| error(at, message).help(help());
-    let verb = ProfileVerb::from_word(word.text).ok_or_else(|| wrong("what becomes of which player?"))?;
+    let verb = ProfileVerb::from_word(word.text).ok_or_else(|| wrong("expected what to do and with which player"))?;
     let (player, behind) = behind.split();
     let to = match (verb.takes_two(), behind.split()) {
         (true, (to, other)) if to.text == "to" => name(other, "to which name?", &help())?.value,
@@ -226,7 +234,7 @@ pub(super) fn redeem(rest: Line<'_>) -> Result<StatementKind, Diagnostic> {
         [(Token::Name(_), _)] => Given::Variable(given.word()),
         [(Token::Text(text), _)] => Given::Text(text.clone()),
         [(Token::Int(number), _)] => Given::Text(number.to_string()),
-        _ => return Err(wrong(given.span(), "this is no code")),
+        _ => return Err(wrong(given.span(), "this is not a code")),
     };
     Ok(StatementKind::Redeem { code: code.word(), given })
 }
@@ -294,10 +302,10 @@ pub(super) fn unknown(line: Line<'_>, word: Line<'_>) -> Diagnostic {
             let item = item.trim_end().strip_suffix(')').unwrap_or(item);
             let meant =
                 if way.is_empty() { format!("{container} = {item}") } else { format!("{way} {container} {item}") };
-            return error(line.span(), "this is no statement").help(format!("a playthrough says `{meant}`"));
+            return error(line.span(), "expected a statement").help(format!("a playthrough says `{meant}`"));
         }
     }
-    error(line.span(), "this is no statement")
+    error(line.span(), "expected a statement")
         .help(format!("a statement is a moment, a write as in `score += 60`, or one of: {}", words.join(", ")))
         .suggest(word.text, statement_words())
 }

@@ -1,8 +1,8 @@
 //! What a statement writes: a field, the keys of an entry, and the way to a part of its value.
 
 use vestigum_core::Diagnostic;
-use vestigum_core::diagnostic::{SourceSpan, Spanned};
-use vestigum_core::syntax::token::Token;
+use vestigum_spec::diagnostic::{SourceSpan, Spanned};
+use vestigum_spec::syntax::Token;
 
 use super::written::{Line, Word, error};
 
@@ -13,7 +13,7 @@ pub(super) struct WriteTarget {
     pub steps: Vec<TargetStep>,
 }
 
-/// What stands behind the name of a field.
+/// Describes what stands behind the name of a field.
 #[derive(Debug)]
 pub(super) enum TargetStep {
     /// `[mill_lane, ford]`, `[1]`, `['ring']`
@@ -22,7 +22,7 @@ pub(super) enum TargetStep {
     Member(Word),
 }
 
-/// What stands in brackets.
+/// Describes what stands in brackets.
 #[derive(Debug)]
 pub(super) enum Bracketed {
     Name(Word),
@@ -68,7 +68,7 @@ pub(super) fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Resu
     let mut at = 1;
     loop {
         match tokens.get(at) {
-            Some((Token::Sign("."), dot)) => {
+            Some((Token::Symbol("."), dot)) => {
                 let Some((Token::Name(member), span)) = tokens.get(at + 1) else {
                     let missing = "the name of a member is missing behind this dot";
                     return Err(error(dot.shifted(line.start), missing));
@@ -76,7 +76,7 @@ pub(super) fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Resu
                 target.steps.push(TargetStep::Member(placed(member, span)));
                 at += 2;
             }
-            Some((Token::Sign("["), open)) => {
+            Some((Token::Symbol("["), open)) => {
                 let (bracketed, used) = bracketed(line, *open, &tokens[at + 1..])?;
                 target.steps.push(TargetStep::Brackets(bracketed));
                 at += 1 + used;
@@ -86,7 +86,7 @@ pub(super) fn target(line: Line<'_>, tokens: &[(Token<'_>, SourceSpan)]) -> Resu
     }
 }
 
-/// What stands behind an opening bracket, and how many tokens it takes.
+/// Returns what stands behind an opening bracket, and how many tokens it takes.
 fn bracketed(
     line: Line<'_>,
     open: SourceSpan,
@@ -102,11 +102,11 @@ fn bracketed(
             Token::Name(name) => Bracketed::Name(Spanned::new((*name).to_owned(), span)),
             Token::Text(text) => Bracketed::Text(Spanned::new(text.clone(), span)),
             Token::Int(position) => Bracketed::Position(Spanned::new(*position, span)),
-            Token::Beyond | Token::Float(_) | Token::Sign(_) => return Err(wrong()),
+            Token::Beyond | Token::Float(_) | Token::Symbol(_) => return Err(wrong()),
         });
         match tokens.get(at + 1) {
-            Some((Token::Sign("]"), _)) => return Ok((found, at + 2)),
-            Some((Token::Sign(","), _)) => at += 2,
+            Some((Token::Symbol("]"), _)) => return Ok((found, at + 2)),
+            Some((Token::Symbol(","), _)) => at += 2,
             _ => return Err(wrong()),
         }
     }

@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use vestigum_core::model::expression::Expression;
 use vestigum_core::{BoardRow, Progress, Value};
+use vestigum_spec::model::expression::Expression;
 
-/// What a playthrough did to the values it watches.
+/// Describes what a playthrough did to the values it watches.
 #[derive(Clone, Debug, Default, PartialEq)]
 pub struct Timeline {
     /// The headings of the columns.
@@ -23,15 +23,15 @@ pub struct Row {
     pub profile: Arc<str>,
     /// The device on which they play, where the playthrough names one.
     pub device: Option<Arc<str>>,
-    /// How deep it stands in repeats.
+    /// Says how deep it stands in repeats.
     pub depth: usize,
     /// The statement as it was written.
     pub statement: Arc<str>,
-    /// Where the player stands after it; empty while no session runs.
+    /// Says where the player stands after it; empty while no session runs.
     pub place: String,
     /// One for each column.
     pub cells: Vec<Cell>,
-    /// What else happened: a level opened, a save was written, a statement was refused.
+    /// Says what else happened: a level opened, a save was written, a statement was refused.
     pub note: String,
     /// The level overview, for the statement `board`.
     pub board: Vec<BoardRow>,

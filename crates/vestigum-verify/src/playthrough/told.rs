@@ -6,7 +6,7 @@ use vestigum_core::evaluation::judge::Judged;
 
 use crate::playthrough::{Failure, LastChange, Why};
 
-/// What a piece of a line is, for those who colour it.
+/// Describes what a piece of a line is, for those who colour it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Tone {
     /// It is as it should be.
@@ -15,7 +15,7 @@ pub enum Tone {
     Bad,
     /// It matters most.
     Strong,
-    /// What was said.
+    /// Says what was said.
     Statement,
 }
 
@@ -30,6 +30,11 @@ impl Failure {
                     format!("{}  {:width$}", paint(tone, sign.to_owned()), part.part).trim_end().to_owned()
                 });
                 parts_told.chain(values(parts, changes, paint)).collect()
+            }
+            Why::Promise(broken) => {
+                let first = format!("{} {}", paint(Tone::Bad, "broken promise:".to_owned()), broken.name);
+                let told = [first, broken.what.clone()].into_iter().chain(broken.beyond.clone());
+                told.chain(values(&[], &broken.changes, paint)).collect()
             }
             Why::NotRefused => vec![paint(Tone::Bad, "it was not refused".to_owned())],
             Why::Refused(why) => vec![format!("{} {why}", paint(Tone::Bad, "refused:".to_owned()))],

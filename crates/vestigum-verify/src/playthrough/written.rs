@@ -1,8 +1,9 @@
 //! A script as it was written: statements before a spec gives their names a meaning.
 
-use vestigum_core::diagnostic::{SourceSpan, Spanned};
-use vestigum_core::vocabulary::keyword::ProfileVerb;
-use vestigum_core::{Diagnostic, Reset, codes};
+use vestigum_core::{Diagnostic, Reset};
+use vestigum_spec::codes;
+use vestigum_spec::diagnostic::{SourceSpan, Spanned};
+use vestigum_spec::vocabulary::keyword::ProfileVerb;
 
 use super::levels::WrittenChange;
 use super::target::WriteTarget;
@@ -82,6 +83,8 @@ pub(super) enum StatementKind {
     /// `damage newest` or, with true, `damage all`
     Damage(bool),
     Watch(Vec<Word>),
+    /// `without "a promise"`
+    Without(Word),
     /// `import "file"`
     Import(Word),
     Profile(Word),
@@ -102,7 +105,7 @@ pub(super) enum Given {
     Text(String),
 }
 
-/// What becomes of a player; of a copy and of another name, the second one.
+/// Describes what becomes of a player; of a copy and of another name, the second one.
 #[derive(Clone, Debug)]
 pub(super) struct ProfileChange {
     pub verb: ProfileVerb,
@@ -110,7 +113,7 @@ pub(super) struct ProfileChange {
     pub to: String,
 }
 
-/// How a statement writes.
+/// Describes how a statement writes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum How {
     Set,

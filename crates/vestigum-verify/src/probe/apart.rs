@@ -7,22 +7,30 @@
 use rustc_hash::FxHashSet;
 use xxhash_rust::xxh3::xxh3_128;
 
-use vestigum_core::diagnostic::Spanned;
-use vestigum_core::document::SourceEntry;
-use vestigum_core::model::axis::Axis;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::field::FieldId;
 use vestigum_core::{Progress, Spec, Type, Value};
+use vestigum_spec::diagnostic::Spanned;
+use vestigum_spec::document::{LevelEntry, SourceEntry};
+use vestigum_spec::model::axis::Axis;
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::vocabulary::policy::Accept;
 
-use super::Weakened;
-use crate::explore::{Act, Packing, Relaxation, Repertoire, says_game_over, statements};
+use super::{Late, Stop, Weakened};
+use crate::explore::{Act, Packing, PlayWrites, Relaxation, Repertoire, says_game_over, statements};
 
-/// So many pairs of states are looked at.
+/// At most 20,000 pairs of states are compared.
 const PAIRS: usize = 20_000;
 
-pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
-    let (first, counters) = played(spec)?.with_counters();
-    let (second, _) = played(&weakened.spec)?.with_counters();
+/// `written` are the numbers that playthroughs write, by their fields.
+pub(super) fn apart(
+    spec: &Spec,
+    weakened: &Weakened,
+    written: &[(FieldId, i64)],
+    stop: &Stop<'_>,
+) -> Result<Option<String>, Late> {
+    let (Some(first), Some(second)) = (played(spec, written), played(&weakened.spec, written)) else { return Ok(None) };
+    let (first, counters) = first.with_counters();
+    let (second, _) = second.with_counters();
     let sources = vec![true; counters.len()];
     let says_game_over = says_game_over(first.model());
     // The counters of sources are no fields that a playthrough knows.
@@ -33,6 +41,8 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
         failures: true,
         says_game_over,
         without: Vec::new(),
+        writes: PlayWrites::default(),
+        players: false,
         relaxation: Relaxation::default(),
     };
     let packing = Packing::all(first.model());
@@ -41,12 +51,15 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
     let mut bytes = Vec::new();
     let pair = (Progress::fresh(&first), Progress::fresh(&second));
     if let Some(expect) = difference(&pair.0, &pair.1, &hidden) {
-        return Some(story(&first, weakened, &[], &expect));
+        return Ok(Some(story(&first, weakened, &[], &expect)));
     }
     let mut frontier = vec![(0usize, pair)];
     while !frontier.is_empty() {
         let mut next = Vec::new();
         for (id, (one, other)) in &frontier {
+            if stop() {
+                return Err(Late);
+            }
             for act in repertoire.acts(&first, one) {
                 let (mut after, mut after_other) = (one.clone(), other.clone());
                 let done = repertoire.apply(&mut after, act);
@@ -64,7 +77,7 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
                     acts
                 };
                 if let Some(expect) = expect {
-                    return Some(story(&first, weakened, &path(*id), &expect));
+                    return Ok(Some(story(&first, weakened, &path(*id), &expect)));
                 }
                 bytes.clear();
                 packing.put(&mut bytes, after.state());
@@ -77,49 +90,85 @@ pub(super) fn apart(spec: &Spec, weakened: &Weakened) -> Option<String> {
         }
         frontier = next;
     }
-    None
+    Ok(None)
 }
 
-/// The spec with a source for each field that play writes and nothing gives, so that there is something to lose.
-fn played(spec: &Spec) -> Option<Spec> {
+/// The most numbers that play writes into a field at once.
+const NUMBERS: usize = 4;
+
+/// The numbers that play writes into a field at once: one, and those that playthroughs write, that tables ask for, and at which its
+/// range ends.
+fn numbers(spec: &Spec, field: &Field, written: &[(FieldId, i64)]) -> Vec<i64> {
+    let by_plays = written.iter().filter(|(of, _)| *of == field.id).map(|(_, number)| *number);
+    let step = |step: &Value| if let Value::Int(step) = step { Some(*step) } else { None };
+    let steps = spec.model().tables.iter().flat_map(|table| table.steps.iter().filter_map(step));
+    let end = match &field.limits.range {
+        Some((_, Value::Int(end))) => Some(*end),
+        Some(_) | None => None,
+    };
+    let mut numbers = vec![1];
+    for number in by_plays.chain(steps).chain(end).filter(|number| *number > 1) {
+        if numbers.len() < NUMBERS && !numbers.contains(&number) {
+            numbers.push(number);
+        }
+    }
+    numbers
+}
+
+/// The spec with sources for each field that play writes and nothing gives, so that there is something to lose, and with a checkpoint to
+/// go back to.
+fn played(spec: &Spec, written: &[(FieldId, i64)]) -> Option<Spec> {
     let mut document = spec.model().document.clone();
     let given: Vec<FieldId> =
         spec.model().sources.iter().flat_map(|source| &source.gives).map(|gift| gift.field).collect();
-    let simple = |field: &&vestigum_core::model::field::Field| {
+    let simple = |field: &&Field| {
         let keyed = field.axes.is_empty() || field.axes == [Axis::Level];
         field.played && !field.built_in && keyed && !given.contains(&field.id)
     };
+    let word = |text: &str| Spanned::new(text.to_owned(), Default::default());
     let mut more = Vec::new();
     for field in spec.model().fields.iter().filter(simple) {
-        let value = match &field.ty {
-            Type::Bool => Value::Bool(true),
-            Type::Int => Value::Int(1),
-            Type::Float => Value::float(1.0),
-            Type::Text => Value::text("a"),
-            Type::Choice(names) => Value::Text(names.last()?.name.clone()),
+        let values = match &field.ty {
+            Type::Bool => vec![Value::Bool(true)],
+            Type::Int => numbers(spec, field, written).into_iter().map(Value::Int).collect(),
+            Type::Float => vec![Value::float(1.0)],
+            Type::Text => vec![Value::text("a")],
+            Type::Choice(names) => vec![Value::Text(names.last()?.name.clone())],
             Type::Bytes | Type::Vec2 | Type::Vec3 | Type::Struct(_) | Type::List(_) | Type::Set(_) | Type::Map(_) => {
                 continue;
             }
         };
-        let word = |text: &str| Spanned::new(text.to_owned(), Default::default());
-        let name = format!("writes_{}", field.name);
-        if document.sources.iter().any(|source| source.name.value == name) {
-            continue;
+        for (nth, value) in values.into_iter().enumerate() {
+            let name = if nth == 0 { format!("writes_{}", field.name) } else { format!("writes_{}_{nth}", field.name) };
+            if document.sources.iter().any(|source| source.name.value == name) {
+                continue;
+            }
+            more.push(SourceEntry {
+                name: word(&name),
+                levels: Vec::new(),
+                gives: vec![(word(&field.name), Spanned::new(value, Default::default()))],
+                times: Some(Spanned::new(2, Default::default())),
+                lasts: Some(word("visit")),
+                after_failure: Some(word("keep")),
+            });
         }
-        more.push(SourceEntry {
-            name: word(&name),
-            levels: Vec::new(),
-            gives: vec![(word(&field.name), Spanned::new(value, Default::default()))],
-            times: Some(Spanned::new(2, Default::default())),
-            lasts: Some(word("visit")),
-            after_failure: Some(word("keep")),
-        });
     }
     document.sources.extend(more);
+    // A level that lists no checkpoints takes any: one is tried, in the first level.
+    if let [first, ..] = spec.model().shipped_levels()
+        && first.checkpoints.is_empty()
+        && spec.model().accept == Accept::Any
+    {
+        if !document.levels.iter().any(|(name, _)| *name.value == *first.id) {
+            document.levels.push((word(&first.id), LevelEntry::default()));
+        }
+        let entries = document.levels.iter_mut().filter(|(name, _)| *name.value == *first.id);
+        entries.for_each(|(_, entry)| entry.checkpoints.push(word("somewhere")));
+    }
     spec.of_document(&document)
 }
 
-/// What a playthrough can expect of the first that does not hold of the second.
+/// Returns what a playthrough can expect of the first that does not hold of the second.
 fn difference(one: &Progress, other: &Progress, hidden: &[FieldId]) -> Option<String> {
     let spec = one.model();
     if one.place() != other.place() {
@@ -176,7 +225,7 @@ fn story(spec: &Spec, weakened: &Weakened, acts: &[Act], expect: &str) -> String
         if let Act::Enter(entered) = act {
             level = Some(*entered);
         }
-        let told = statements(spec, *act, level).into_iter();
+        let told = statements(spec, *act, level, &PlayWrites::default(), &mut 0).into_iter();
         // A made-up source has no name that anybody knows.
         lines.extend(told.map(|line| line.split(" # takes `writes_").next().unwrap_or(&line).trim_end().to_owned()));
     }

@@ -38,6 +38,7 @@ pub use threads::probe_all;
 pub use weaken::Weakened;
 
 use vestigum_core::{Diagnostics, Spec};
+use vestigum_spec::model::field::FieldId;
 
 use crate::explore::{Search, SearchBounds, questions};
 use crate::playthrough::{Files, MemorySaves, Script, run};
@@ -46,11 +47,13 @@ use crate::playthrough::{Files, MemorySaves, Script, run};
 pub struct Probe {
     spec: Spec,
     scripts: Vec<(String, String)>,
+    /// The numbers that playthroughs write, by the field.
+    written: Vec<(FieldId, i64)>,
     bounds: SearchBounds,
     files: Box<Files>,
 }
 
-/// What became of a weakened spec.
+/// Describes what became of a weakened spec.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ProbeVerdict {
     /// Noticed by this playthrough or promise.
@@ -59,9 +62,17 @@ pub enum ProbeVerdict {
     Unnoticed(String),
     /// By none, and no play was found that tells the two apart: probably they mean the same.
     Alike,
+    /// Not known: there was no time to try everything that could notice it.
+    NotTried,
 }
 
-/// How many states a promise is tried on for each weakened spec.
+/// There was no time left.
+pub(crate) struct Late;
+
+/// Says whether there is no time left.
+pub(crate) type Stop<'a> = dyn Fn() -> bool + Sync + 'a;
+
+/// Says how many states a promise is tried on for each weakened spec.
 const PROMISE_STATES: usize = 3_000;
 
 impl Probe {
@@ -78,17 +89,21 @@ impl Probe {
     /// # Errors
     /// As [`Probe::new`].
     pub fn with_files(spec: &Spec, scripts: Vec<(String, String)>, files: Box<Files>) -> Result<Probe, Diagnostics> {
+        let mut written = Vec::new();
         for (name, text) in &scripts {
-            Script::from_text_with(name, text, spec, &files)?;
+            let script = Script::from_text_with(name, text, spec, &files)?;
+            written.extend(script.playthroughs().iter().flat_map(|playthrough| playthrough.numbers_written(spec)));
         }
+        written.sort_unstable();
+        written.dedup();
         let bounds = SearchBounds { states: PROMISE_STATES, ..SearchBounds::default() };
-        Ok(Probe { spec: spec.clone(), scripts, bounds, files })
+        Ok(Probe { spec: spec.clone(), scripts, written, bounds, files })
     }
 
     /// The first playthrough or promise that fails on the spec as it is. It would notice everything, so there is nothing
-    /// to learn before it is mended.
+    /// to learn before it is fixed.
     pub fn failing(&self) -> Option<String> {
-        self.noticed(&self.spec)
+        self.noticed(&self.spec, &|| false).unwrap_or_default()
     }
 
     /// Every way in which the spec can be weakened in one place.
@@ -98,31 +113,53 @@ impl Probe {
 
     /// Whether anything notices the change, and if nothing does, what would.
     pub fn verdict(&self, weakened: &Weakened) -> ProbeVerdict {
-        if let Some(by) = self.noticed(&weakened.spec) {
-            return ProbeVerdict::Noticed(by);
-        }
-        match stories::told_apart(&self.spec, weakened).or_else(|| apart::apart(&self.spec, weakened)) {
-            Some(play) => ProbeVerdict::Unnoticed(play),
-            None => ProbeVerdict::Alike,
-        }
+        self.verdict_within(weakened, &|| false)
+    }
+
+    /// Says whether anything notices the change, as long as there is time.
+    pub(crate) fn verdict_within(&self, weakened: &Weakened, stop: &Stop<'_>) -> ProbeVerdict {
+        let tried = || {
+            if let Some(by) = self.noticed(&weakened.spec, stop)? {
+                return Ok::<_, Late>(ProbeVerdict::Noticed(by));
+            }
+            let apart = match stories::told_apart(&self.spec, weakened) {
+                Some(play) => Some(play),
+                None => apart::apart(&self.spec, weakened, &self.written, stop)?,
+            };
+            Ok(apart.map_or(ProbeVerdict::Alike, ProbeVerdict::Unnoticed))
+        };
+        // Its only error is that there was no time.
+        tried().unwrap_or(ProbeVerdict::NotTried)
     }
 
     /// The first playthrough or promise that fails.
-    fn noticed(&self, spec: &Spec) -> Option<String> {
+    fn noticed(&self, spec: &Spec, stop: &Stop<'_>) -> Result<Option<String>, Late> {
         for (name, text) in &self.scripts {
             // A statement that has no meaning any more is noticed as well.
-            let Ok(script) = Script::from_text_with(name, text, spec, &self.files) else { return Some(name.clone()) };
-            let failing =
-                script.playthroughs().iter().find(|play| !run(spec, play, &mut MemorySaves::default()).passed());
-            if let Some(playthrough) = failing {
-                return Some(format!("{name}: {}", playthrough.name()));
+            let Ok(script) = Script::from_text_with(name, text, spec, &self.files) else {
+                return Ok(Some(name.clone()));
+            };
+            for playthrough in script.playthroughs() {
+                if stop() {
+                    return Err(Late);
+                }
+                if !run(spec, playthrough, &mut MemorySaves::default()).passed() {
+                    return Ok(Some(format!("{name}: {}", playthrough.name())));
+                }
             }
         }
-        let asked = questions(spec);
-        let broken = asked
-            .iter()
-            .filter(|question| question.is_promise())
-            .find(|question| Search::new(spec, question, self.bounds.clone()).run().broken().is_some());
-        broken.map(|question| format!("promise: {}", question.name()))
+        for question in questions(spec).iter().filter(|question| question.is_promise()) {
+            let mut search = Search::new(spec, question, self.bounds.clone());
+            while search.frontier() > 0 {
+                if stop() {
+                    return Err(Late);
+                }
+                search.round();
+            }
+            if search.into_ending().broken().is_some() {
+                return Ok(Some(format!("promise: {}", question.name())));
+            }
+        }
+        Ok(None)
     }
 }

@@ -1,10 +1,10 @@
 //! Playthroughs for changes that no search tells apart, because no moment and no source does: saves that a write asks for, and
 //! time that is counted.
 
-use vestigum_core::model::Model;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::field::Field;
 use vestigum_core::{Span, Spec, Type, Value};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::field::Field;
 
 use super::Weakened;
 use crate::playthrough::{MemorySaves, Script, run};

@@ -1,16 +1,17 @@
 //! The ways to weaken a spec in one place.
 
-use vestigum_core::diagnostic::Spanned;
-use vestigum_core::document::write::rule;
-use vestigum_core::document::{Document, EffectEntry, FieldEntry, Word};
-use vestigum_core::model::field::Field;
-use vestigum_core::model::merging::FieldMerge;
-use vestigum_core::syntax::token::{Token, tokens};
-use vestigum_core::value::ranking::Ranking;
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::merging::MergeLaw;
-use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
-use vestigum_core::{Span, Spec, Type, words};
+use vestigum_core::{Span, Spec, Type};
+use vestigum_spec::diagnostic::Spanned;
+use vestigum_spec::document::rule;
+use vestigum_spec::document::{Document, EffectEntry, FieldEntry, Word};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::model::merging::FieldMerge;
+use vestigum_spec::syntax::{Token, tokens};
+use vestigum_spec::value::ranking::Ranking;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::merging::MergeLaw;
+use vestigum_spec::vocabulary::policy::{Accept, Respawn, Resume};
+use vestigum_spec::words;
 
 /// A spec that was weakened in one place.
 #[derive(Clone, Debug)]
@@ -20,7 +21,7 @@ pub struct Weakened {
 }
 
 impl Weakened {
-    /// What was changed, in words.
+    /// Returns what was changed, in words.
     pub fn what(&self) -> &str {
         &self.what
     }
@@ -217,7 +218,7 @@ fn says_how_it_is_merged(spec: &Spec, changed: &mut Document) {
 fn moved(text: &str) -> Vec<(String, String)> {
     let tokens = tokens(text).unwrap_or_default();
     let compared = tokens.windows(2).filter_map(|pair| match pair {
-        [(Token::Sign("<" | "<=" | ">" | ">=" | "==" | "!="), _), (Token::Int(int), span)] => Some((*int, *span)),
+        [(Token::Symbol("<" | "<=" | ">" | ">=" | "==" | "!="), _), (Token::Int(int), span)] => Some((*int, *span)),
         _ => None,
     });
     let moved = compared.flat_map(|(int, span)| {

@@ -3,19 +3,19 @@
 
 use std::sync::Arc;
 
-use vestigum_core::model::Model;
-use vestigum_core::model::axis::{KeySet, MadeKeys};
-use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
 use vestigum_core::state::position::{Checkpoint, LevelPosition, Position};
-use vestigum_core::value::limits::Limits;
-use vestigum_core::value::types::Member;
-use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Image, Suspended, Type, Value};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::{KeySet, MadeKeys};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::value::limits::Limits;
+use vestigum_spec::value::types::Member;
+use vestigum_spec::vocabulary::policy::Resume;
 
 /// The most items and characters that a large value gets: more would show nothing new.
 const LARGE: usize = 8;
-/// How many names an open key set gets.
+/// Says how many names an open key set gets.
 const MADE: usize = 2;
 
 /// The saves of one player and the device, before they are images.
@@ -30,10 +30,12 @@ pub(super) struct Sample {
     pub extreme: bool,
 }
 
-/// What values a sample has.
+/// Describes what values a sample has.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum SampleKind {
     Smallest,
+    /// The smallest values, and no entry without one: what is asked only of values that are there shows.
+    SmallestFilled,
     Largest,
     /// Values as play makes them, different for each number.
     Typical(u64),
@@ -73,16 +75,16 @@ impl Sample {
                 }
             }
         }
-        let extreme = matches!(kind, SampleKind::Smallest | SampleKind::Largest);
+        let extreme = matches!(kind, SampleKind::Smallest | SampleKind::SmallestFilled | SampleKind::Largest);
         Sample { name, model: model.clone(), state, stopped: false, extreme }
     }
 
-    /// The same save with other values in some slots of a field, and in their marks.
+    /// Returns the save with other values in some slots of a field, and in their marks.
     pub(super) fn with(&self, field: &Field, changes: impl IntoIterator<Item = (usize, Value)>) -> Sample {
         self.with_all(changes.into_iter().map(|(slot, value)| (field, slot, value)))
     }
 
-    /// The same for slots of any fields.
+    /// Returns the save with other values in slots of any fields.
     pub(super) fn with_all<'f>(&self, changes: impl IntoIterator<Item = (&'f Field, usize, Value)>) -> Sample {
         let mut sample = self.clone();
         for (field, slot, value) in changes {
@@ -98,9 +100,12 @@ impl Sample {
 /// Names that players have made: of a set that declares its names later, some of those.
 pub(super) fn made_names(model: &Model, declared: impl Fn(u32) -> Vec<Arc<str>>) -> MadeKeys {
     let of_set = |(set, index): (&KeySet, u32)| {
-        let count = set.max.map_or(0, |max| (max as usize).min(MADE));
+        let declared = declared(index);
+        // Beside names that a later version declares, one that it does not.
+        let wanted = if declared.is_empty() { MADE } else { MADE + 1 };
+        let count = set.max.map_or(0, |max| (max as usize).min(wanted));
         let any = (1..=count).map(|n| Arc::from(format!("made_{n}")));
-        declared(index).into_iter().chain(any).take(count).collect()
+        declared.into_iter().take(MADE).chain(any).take(count).collect()
     };
     model.key_sets.iter().zip(0..).map(of_set).collect()
 }
@@ -114,6 +119,13 @@ pub(super) fn samples(model: &Arc<Model>, made: &MadeKeys, random: usize, seed: 
         Sample::new(model, made, "after a game over".into(), SampleKind::Typical(2), Position::RunOver),
     ];
     let places = places(model);
+    if model.fields.iter().any(|field| field.optional) {
+        let positions = [Position::Menu].into_iter().chain(places.first().cloned().map(Position::Level));
+        samples.extend(positions.map(|position| {
+            let at = position.level_position().map(|place| format!(" in {}", place.named(model))).unwrap_or_default();
+            Sample::new(model, made, format!("smallest, all filled{at}"), SampleKind::SmallestFilled, position)
+        }));
+    }
     if let Some(place) = places.first() {
         for (name, kind) in [("smallest", SampleKind::Smallest), ("largest", SampleKind::Largest)] {
             let name = format!("{name} in {}", place.named(model));
@@ -169,19 +181,19 @@ pub(super) fn made(field: &Field, kind: SampleKind, slot: u64) -> Value {
 
 pub(super) fn of_type(ty: &Type, limits: &Limits, kind: SampleKind, slot: u64) -> Value {
     let number = match kind {
-        SampleKind::Smallest => 0,
+        SampleKind::Smallest | SampleKind::SmallestFilled => 0,
         SampleKind::Largest => u64::MAX,
         SampleKind::Typical(n) => n * 17 + slot * 5 + 1,
         SampleKind::Random(seed) => mixed(seed ^ slot.wrapping_mul(0xD6E8_FEB8)),
     };
     let small = |most: u64| match kind {
-        SampleKind::Smallest => 0,
+        SampleKind::Smallest | SampleKind::SmallestFilled => 0,
         SampleKind::Largest => most,
         _ => number % (most + 1),
     };
     let items = |inner: &Type| -> Vec<Value> {
         let count = match kind {
-            SampleKind::Smallest => 0,
+            SampleKind::Smallest | SampleKind::SmallestFilled => 0,
             SampleKind::Largest => LARGE.min(limits.max_len),
             _ => small(2) as usize + 1,
         };
@@ -222,7 +234,7 @@ fn int(limits: &Limits, kind: SampleKind, number: u64) -> i64 {
     let bounds = limits.range.as_ref().map(|(lowest, highest)| (lowest.as_int(), highest.as_int()));
     let (lowest, highest) = bounds.unwrap_or((i64::MIN, i64::MAX));
     match kind {
-        SampleKind::Smallest => lowest,
+        SampleKind::Smallest | SampleKind::SmallestFilled => lowest,
         SampleKind::Largest => highest,
         SampleKind::Typical(_) => lowest.max(0).saturating_add((number % 200) as i64).min(highest),
         SampleKind::Random(_) => {
@@ -241,7 +253,7 @@ fn float(limits: &Limits, kind: SampleKind, number: u64) -> f64 {
     let bounds = limits.range.as_ref().map(|(lowest, highest)| (lowest.as_float(), highest.as_float()));
     let (lowest, highest) = bounds.unwrap_or((-1e12, 1e12));
     match kind {
-        SampleKind::Smallest => lowest,
+        SampleKind::Smallest | SampleKind::SmallestFilled => lowest,
         SampleKind::Largest => highest,
         _ => (lowest.max(0.0) + (number % 4000) as f64 / 4.0).clamp(lowest, highest),
     }
@@ -249,7 +261,7 @@ fn float(limits: &Limits, kind: SampleKind, number: u64) -> f64 {
 
 fn text(limits: &Limits, kind: SampleKind, number: u64) -> String {
     match kind {
-        SampleKind::Smallest => String::new(),
+        SampleKind::Smallest | SampleKind::SmallestFilled => String::new(),
         SampleKind::Largest => "W".repeat(limits.max_len.min(LARGE * 8)),
         _ => format!("word {}", number % 1000),
     }

@@ -36,22 +36,21 @@ use std::sync::Arc;
 use images::{Sample, SampleKind, made, made_names, samples};
 use trace::Trace;
 
-use vestigum_core::history::shape::choices;
-use vestigum_core::model::Model;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
-use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{EntryName, Image, Launched, Place, Progress, Spec, Type, Value};
+use vestigum_core::{EntryName, History, Image, Launched, Place, Progress, Spec, Value};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::vocabulary::policy::Resume;
 
 use crate::parallel::{cores, in_parts};
 
-/// How much the proof tries.
+/// Describes how much the proof tries.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Options {
-    /// How many random images of each version.
+    /// Says how many random images of each version.
     pub random: usize,
-    /// What the random ones are made of: the same seed makes the same ones.
+    /// Says what the random ones are made of: the same seed makes the same ones.
     pub seed: u64,
 }
 
@@ -61,7 +60,7 @@ impl Default for Options {
     }
 }
 
-/// What becomes of the saves of every frozen version.
+/// Describes what becomes of the saves of every frozen version.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Proof {
@@ -69,33 +68,35 @@ pub struct Proof {
     pub versions: Vec<VersionProof>,
 }
 
-/// What becomes of the saves of one version.
+/// Describes what becomes of the saves of one version.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct VersionProof {
     /// The version.
     pub version: i64,
-    /// How many images were made, migrated and loaded.
+    /// The shape, as images name it, where several were frozen under that version's number.
+    pub shape: Option<String>,
+    /// Says how many images were made, migrated and loaded.
     pub images: usize,
-    /// What becomes of each field that the version saves.
+    /// Says what becomes of each field that the version saves.
     pub fields: Vec<FieldProof>,
     /// Fields that the version does not have.
     pub new: Vec<NewField>,
-    /// What becomes of each place in a level where a player can have stopped.
+    /// Says what becomes of each place in a level where a player can have stopped.
     pub places: Vec<PlaceProof>,
-    /// What went wrong: images that do not load, or that come to something else step by step.
+    /// Says what went wrong: images that do not load, or that come to something else step by step.
     pub failures: Vec<String>,
 }
 
-/// What becomes of one field.
+/// Describes what becomes of one field.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct FieldProof {
     /// Its name in the old version.
     pub field: Arc<str>,
-    /// Where its values are in the spec: fields, or entries of them.
+    /// Says where its values are in the spec: fields, or entries of them.
     pub now: Vec<EntryName>,
-    /// What happened to it on the way, and at which version.
+    /// Says what happened to it on the way, and at which version.
     pub became: Vec<(i64, Became)>,
     /// Whether the values are still there.
     pub verdict: FieldVerdict,
@@ -140,11 +141,11 @@ impl fmt::Display for LostPart {
 pub struct Example {
     /// The entry in the old version.
     pub from: EntryName,
-    /// What it was.
+    /// Says what it was.
     pub was: String,
     /// The entry in the spec.
     pub to: EntryName,
-    /// What it is.
+    /// Says what it is.
     pub is: String,
 }
 
@@ -161,7 +162,7 @@ pub enum FieldVerdict {
     Lost,
 }
 
-/// What becomes of a player who stopped at one place.
+/// Describes what becomes of a player who stopped at one place.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct PlaceProof {
@@ -169,7 +170,7 @@ pub struct PlaceProof {
     pub place: Place,
     /// The place after loading.
     pub now: Place,
-    /// Why it is another one, if it is not just another name.
+    /// Says why it is another one, if it is not just another name.
     pub why: Option<String>,
 }
 
@@ -191,15 +192,22 @@ impl VersionProof {
 pub fn prove(spec: &Spec, options: &Options) -> Proof {
     let spec = spec.without_hooks();
     let history = spec.history();
-    let versions: Vec<i64> = history.iter().flat_map(|history| history.versions()).collect();
-    let older = versions.into_iter().filter(|version| *version < spec.version());
-    Proof { versions: older.map(|version| Prover::new(&spec, version, options).prove()).collect() }
+    let versions = |history: &History| history.versions().filter(|version| *version < spec.version()).collect();
+    let older: Vec<i64> = history.map(versions).unwrap_or_default();
+    let shapes = history.iter().flat_map(|history| older.iter().flat_map(|version| history.models_of(*version)));
+    let models: Vec<&Arc<Model>> = shapes.collect();
+    let alone = |model: &Model| models.iter().filter(|other| other.version == model.version).count() == 1;
+    let prove = |model: &&Arc<Model>| {
+        let proof = Prover::new(&spec, model, options).prove();
+        VersionProof { shape: Some(model.shape.to_string()).filter(|_| !alone(model)), ..proof }
+    };
+    Proof { versions: models.iter().map(prove).collect() }
 }
 
-/// So many entries of a field are tried one by one, of those that did not show all together.
+/// At most 24 entries of a field are tried one by one, of those that did not show all together.
 const ENTRIES: usize = 24;
 
-/// What came of one sample.
+/// Describes what came of one sample.
 struct TriedSample {
     failure: Option<String>,
     place: Option<PlaceProof>,
@@ -210,23 +218,22 @@ struct TriedSample {
 struct Prover<'a> {
     spec: &'a Spec,
     old: Arc<Model>,
-    version: i64,
     samples: Vec<Sample>,
     trace: Trace,
 }
 
 impl Prover<'_> {
-    fn new<'a>(spec: &'a Spec, version: i64, options: &Options) -> Prover<'a> {
-        let old = spec.history().and_then(|history| history.model(version)).unwrap_or(spec.model()).clone();
-        let trace = Trace::of(spec, &old);
-        let made = made_names(&old, |set| trace.declared_later(set));
-        let samples = samples(&old, &made, options.random, options.seed);
-        Prover { spec, old, version, samples, trace }
+    fn new<'a>(spec: &'a Spec, old: &Arc<Model>, options: &Options) -> Prover<'a> {
+        let trace = Trace::of(spec, old);
+        let made = made_names(old, |set| trace.declared_later(set));
+        let samples = samples(old, &made, options.random, options.seed);
+        Prover { spec, old: old.clone(), samples, trace }
     }
 
     fn prove(&self) -> VersionProof {
         let mut proof = VersionProof {
-            version: self.version,
+            version: self.old.version,
+            shape: None,
             images: self.samples.len(),
             fields: Vec::new(),
             new: self.trace.new_fields(),
@@ -274,7 +281,7 @@ impl Prover<'_> {
         Progress::load(self.spec, Some(&profile), Some(&device)).map_err(|error| error.to_string())
     }
 
-    /// What is left of a save.
+    /// Returns what is left of a save.
     fn left(&self, sample: &Sample) -> Option<State> {
         self.load(sample).ok().map(|loaded| loaded.progress.into_state())
     }
@@ -282,7 +289,7 @@ impl Prover<'_> {
     /// Takes the image step by step, through its bytes, and compares what is left.
     fn differs(&self, sample: &Sample, direct: &Launched) -> Option<String> {
         let (mut profile, mut device) = sample.images();
-        for version in self.version + 1..=self.spec.version() {
+        for version in self.old.version + 1..=self.spec.version() {
             let step = self.spec.upgrade(version, Some(&profile), Some(&device));
             let written = |image: Option<Image>| {
                 let image = image?;
@@ -299,13 +306,14 @@ impl Prover<'_> {
         (!same).then(|| format!("the image `{}` comes to something else step by step", sample.name))
     }
 
-    /// What becomes of a field: by the steps, and by trying.
+    /// Returns what becomes of a field: by the steps, and by trying.
     fn field(&self, field: &Field, together: &BTreeSet<usize>) -> FieldProof {
         let way = self.trace.way(field.id);
         let data = &*self.old;
         let state = &self.samples[0].state;
         // Keys of open sets and levels of players are made in the samples; the others are declared.
-        let tried = |slot: &usize| state.has_entry(data, field, *slot) && !self.trace.drops_entry(field, *slot);
+        let tried =
+            |slot: &usize| state.has_entry(data, field, *slot) && !self.trace.drops_entry(field, *slot, &state.made);
         let slots: Vec<usize> = field.slots().filter(tried).collect();
         let whole = |slot| LostPart { entry: self.entry_name(field, slot), members: Vec::new() };
         let mut lost: Vec<LostPart> = self.unmoving(field, &slots, together).into_iter().map(whole).collect();
@@ -317,7 +325,9 @@ impl Prover<'_> {
             (true, true, _) => FieldVerdict::Dropped,
             (true, _, true) => FieldVerdict::Code,
             // Every entry is of something that a step drops, or only choices are left that are one.
-            (true, ..) if slots == 0 || self.trace.drops_choice(field.id) => FieldVerdict::Dropped,
+            (true, ..) if slots == 0 || self.trace.drops_choices(field) => FieldVerdict::Dropped,
+            // Steps take it apart until nothing is left of it.
+            (true, ..) if self.all_members_go(field) => FieldVerdict::Dropped,
             // The spec resumes no level any more: what was saved of a visit ends with it, as after giving up.
             (true, ..) if field.needs_level() && self.spec.resume() == Resume::None => FieldVerdict::Dropped,
             (true, ..) => FieldVerdict::Lost,
@@ -361,10 +371,7 @@ impl Prover<'_> {
             SampleKind::Random(7),
         ];
         let mut values: Vec<Value> = kinds.iter().map(|kind| made(field, *kind, slot as u64)).collect();
-        values.extend(self.trace.compared(field));
-        if let Some(names) = choices(&field.ty).filter(|_| matches!(field.ty, Type::Choice(_))) {
-            values.extend(names.iter().cloned().map(Value::Choice));
-        }
+        values.extend(self.trace.compared(&field.ty, &field.limits));
         // Of what has only one value, nothing can be lost.
         values.iter().all(|value| *value == values[0]) || self.tells_apart(field, slot, &values)
     }
@@ -388,16 +395,35 @@ impl Prover<'_> {
         let loaded = self.load(sample).ok()?;
         let made = &sample.state.made;
         let slots = || {
-            field
-                .slots()
-                .filter(|slot| sample.state.has_entry(&self.old, field, *slot) && !self.trace.drops_entry(field, *slot))
+            field.slots().filter(|slot| {
+                sample.state.has_entry(&self.old, field, *slot) && !self.trace.drops_entry(field, *slot, made)
+            })
         };
-        let slot = slots().find(|slot| *sample.state.value(*slot) != field.default).or_else(|| slots().next())?;
-        let to = self.trace.entry_now(field, slot, now)?;
+        // At most this number of entries is looked at for one that shows in the entry beside which it is reported.
+        const TRIED: usize = 6;
+        let filled = slots().filter(|slot| *sample.state.value(*slot) != field.default);
+        let tried = filled.chain(slots()).take(TRIED);
+        let mut pairs = tried.filter_map(|slot| Some((slot, self.trace.entry_now(field, slot, now)?)));
+        let (slot, to) = pairs.find(|(slot, to)| self.shows_in(sample, &loaded, field, *slot, to))?;
         let keys: Vec<&str> = to.keys.names().collect();
         let value = loaded.progress.value(&to.field, &keys).ok()?;
         let from = entry_name(&self.old, field, slot, made);
         Some(Example { from, was: sample.state.value(slot).brief(), to, is: value.brief() })
+    }
+}
+
+impl Prover<'_> {
+    /// Checks whether another value of an entry makes another value of an entry of the loaded game.
+    fn shows_in(&self, sample: &Sample, loaded: &Launched, field: &Field, slot: usize, to: &EntryName) -> bool {
+        let keys: Vec<&str> = to.keys.names().collect();
+        let value = |loaded: &Launched| loaded.progress.value(&to.field, &keys).ok();
+        let before = value(loaded);
+        [SampleKind::Typical(40), SampleKind::Typical(91), SampleKind::Largest, SampleKind::Smallest].iter().any(
+            |kind| {
+                let other = sample.with(field, [(slot, made(field, *kind, slot as u64))]);
+                self.load(&other).is_ok_and(|loaded| value(&loaded) != before)
+            },
+        )
     }
 }
 
@@ -415,7 +441,7 @@ fn same_slot(one: &State, other: &State, slot: usize) -> bool {
         && one.at_checkpoint(slot) == other.at_checkpoint(slot)
 }
 
-/// Where a player who stopped in a level is after loading.
+/// Returns where a player who stopped in a level is after loading.
 fn place(sample: &Sample, loaded: &Launched) -> Option<PlaceProof> {
     if !sample.stopped {
         return None;

@@ -6,9 +6,9 @@
 
 use std::collections::BTreeSet;
 
-use vestigum_core::model::field::Field;
 use vestigum_core::state::State;
-use vestigum_core::vocabulary::span::Span;
+use vestigum_spec::model::field::Field;
+use vestigum_spec::vocabulary::span::Span;
 
 use super::images::{Sample, SampleKind, made};
 use super::{Prover, same_slot};
@@ -27,7 +27,7 @@ impl Prover<'_> {
         let held = |field: &&&Field| base.state.position.is_level() || !field.needs_level();
         let state = &self.samples[0].state;
         let there = |field: &Field, slot: usize| {
-            state.has_entry(&self.old, field, slot) && !self.trace.drops_entry(field, slot)
+            state.has_entry(&self.old, field, slot) && !self.trace.drops_entry(field, slot, &state.made)
         };
         let entries: Vec<(&Field, usize)> = fields
             .iter()

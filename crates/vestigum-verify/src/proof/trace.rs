@@ -3,20 +3,22 @@
 use std::fmt;
 use std::sync::Arc;
 
-use vestigum_core::migration::version_step::VersionStep;
-use vestigum_core::model::Model;
-use vestigum_core::model::axis::MadeKeys;
-use vestigum_core::model::entry::entry_name;
-use vestigum_core::model::field::{Field, FieldId};
 use vestigum_core::{EntryName, Spec, Type, Value};
+use vestigum_spec::history::choices;
+use vestigum_spec::migration::VersionStep;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::axis::MadeKeys;
+use vestigum_spec::model::entry::entry_name;
+use vestigum_spec::model::field::{Field, FieldId};
+use vestigum_spec::value::limits::Limits;
 
 use super::NewField;
 use super::images::{SampleKind, of_type};
 
-/// What a migration makes of a field.
+/// Describes what a migration makes of a field.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Became {
-    /// It bears another name.
+    /// It has another name.
     Renamed,
     /// It belongs to the device, or to the player.
     Moved,
@@ -46,7 +48,7 @@ impl fmt::Display for Became {
 /// The way of a field.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Traced {
-    /// Where its values are in the spec, as fields or entries.
+    /// Says where its values are in the spec, as fields or entries.
     pub now: Vec<EntryName>,
     pub became: Vec<(i64, Became)>,
     pub dropped: bool,
@@ -65,7 +67,7 @@ impl Trace {
     }
 
     fn plans(&self) -> impl Iterator<Item = VersionStep<'_>> {
-        self.spec.version_steps(self.old.version)
+        self.spec.checked().version_steps(self.old.version, &self.old.shape)
     }
 
     pub(super) fn way(&self, field: FieldId) -> Traced {
@@ -130,20 +132,31 @@ impl Trace {
     }
 
     /// Whether a step drops the level, checkpoint or key of an entry.
-    pub(super) fn drops_entry(&self, field: &Field, slot: usize) -> bool {
-        let mut at = Some((field.id, slot));
+    /// `made` are the names that play has made in the old save.
+    pub(super) fn drops_entry(&self, field: &Field, slot: usize, made: &MadeKeys) -> bool {
+        let mut at = vec![(field.id, slot)];
+        let mut made = made.clone();
         for way in self.plans() {
-            let Some((field, slot)) = at else { return false };
-            if way.drops_keys(field, slot) {
+            if at.is_empty() {
+                return false;
+            }
+            at.retain(|(field, slot)| !way.drops_keys(*field, *slot, &made));
+            if at.is_empty() {
                 return true;
             }
-            let carried = way.carrier(field).and_then(|now| Some((now, way.slot_now(field, slot)?)));
-            at = carried.or_else(|| way.filled_alike(field, slot));
+            made = way.made_now(&made);
+            let next = at.into_iter().flat_map(|(field, slot)| {
+                match way.carrier(field).and_then(|now| Some((now, way.slot_now(field, slot)?))) {
+                    Some(carried) => vec![carried],
+                    None => way.filled_alike(field, slot),
+                }
+            });
+            at = next.collect();
         }
         false
     }
 
-    /// Where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
+    /// Returns where an entry is in the spec: carried under its new names, or in the entry that is filled with it.
     pub(super) fn entry_now(&self, field: &Field, slot: usize, now: &[EntryName]) -> Option<EntryName> {
         let mut at = Some((field.id, slot));
         for way in self.plans() {
@@ -163,13 +176,13 @@ impl Trace {
         self.plans().last().map_or(&**self.spec.model(), |way| way.new)
     }
 
-    /// Values of a field that fills may ask for: their literals and the whole numbers beside them, and containers that have
+    /// Values of a type that fills may ask for: their literals and the whole numbers beside them, and containers that have
     /// them as keys or items.
-    pub(super) fn compared(&self, field: &Field) -> Vec<Value> {
+    pub(super) fn compared(&self, ty: &Type, limits: &Limits) -> Vec<Value> {
         let literals = self.plans().flat_map(|way| way.literals());
-        let asked = literals.flat_map(|literal| match (&field.ty, literal) {
+        let asked = literals.flat_map(|literal| match (ty, literal) {
             (Type::Map(inner), Value::Text(key)) => {
-                let value = |kind| of_type(inner, &field.limits, kind, 5);
+                let value = |kind| of_type(inner, limits, kind, 5);
                 let entry = |value| Value::Map([(key.clone(), value)].into_iter().collect());
                 vec![
                     entry(value(SampleKind::Typical(40))),
@@ -181,7 +194,9 @@ impl Trace {
             (_, Value::Int(int)) => [int.saturating_sub(1), int, int.saturating_add(1)].map(Value::Int).to_vec(),
             (_, literal) => vec![literal],
         });
-        asked.filter_map(|value| Some(field.limits.clamp(value.fitted(&field.ty)?).0)).collect()
+        let choices = choices(ty).filter(|_| matches!(ty, Type::Choice(_))).unwrap_or_default();
+        let chosen = choices.iter().cloned().map(Value::Choice);
+        asked.filter_map(|value| Some(limits.clamp(value.fitted(ty)?).0)).chain(chosen).collect()
     }
 
     /// The names of an open key set that a later version declares, as this one calls them.
@@ -203,16 +218,29 @@ impl Trace {
         Vec::new()
     }
 
-    /// Whether a step drops a choice of the field.
-    pub(super) fn drops_choice(&self, field: FieldId) -> bool {
-        let mut at = vec![field];
+    /// Checks whether steps drop choices of the field until at most one is left.
+    pub(super) fn drops_choices(&self, field: &Field) -> bool {
+        let mut at = vec![field.id];
+        let mut dropped = 0;
         for way in self.plans() {
-            if at.iter().any(|field| way.drops_choice(*field)) {
-                return true;
-            }
+            dropped += at.iter().map(|field| way.dropped_choices(*field)).max().unwrap_or(0);
             at = at.into_iter().filter_map(|field| way.carrier(field)).collect();
         }
-        false
+        dropped > 0 && choices(&field.ty).is_some_and(|names| names.len() <= dropped + 1)
+    }
+
+    /// Checks whether steps drop choices of a struct's member until at most one is left.
+    pub(super) fn drops_choices_of(&self, of: &Arc<str>, member: &Arc<str>, ty: &Type) -> bool {
+        let mut name = member.clone();
+        let mut dropped = 0;
+        for way in self.plans() {
+            dropped += way.dropped_choices_of(of, &name);
+            match way.member_now(of, &name) {
+                Some(now) => name = now,
+                None => return false,
+            }
+        }
+        dropped > 0 && choices(ty).is_some_and(|names| names.len() <= dropped + 1)
     }
 
     /// Whether a step drops a member of a struct.

@@ -57,12 +57,12 @@ struct Logged {
     after: Arc<DiskState>,
 }
 
-/// What is seen, what is durable, and what stands between them.
+/// Describes what is seen, what is durable, and what stands between them.
 #[derive(Clone, Default)]
 pub(super) struct DiskState {
     pub seen: NameTable,
     pub durable: NameTable,
-    /// What was done to names and is not durable yet, in order.
+    /// Says what was done to names and is not durable yet, in order.
     pub pending: Vec<NameChange>,
     pub files: BTreeMap<FileId, Content>,
     pub next: FileId,
@@ -161,7 +161,7 @@ impl fmt::Display for DiskOperation {
     }
 }
 
-/// What can go wrong with one operation.
+/// Describes what can go wrong with one operation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
 #[non_exhaustive]
 pub enum Fault {
@@ -220,7 +220,7 @@ impl SimDisk {
         self.lock_inner().log.iter().map(|logged| logged.operation.clone()).collect()
     }
 
-    /// How many operations there were so far.
+    /// Returns how many operations there were so far.
     pub fn count(&self) -> usize {
         self.lock_inner().log.len()
     }
@@ -230,13 +230,13 @@ impl SimDisk {
         PowerLosses::of((*self.lock_inner().state).clone())
     }
 
-    /// Every state in which the disk could be found if the power had failed after so many operations.
+    /// Every state in which the disk could be found if the power had failed after a number of operations.
     pub fn power_loss_after(&self, operations: usize) -> PowerLosses {
         let inner = self.lock_inner();
         PowerLosses::of((*inner.state_after(operations)).clone())
     }
 
-    /// A disk of its own as it was after so many operations, with its log up to there: the process that used it was
+    /// A disk of its own as it was after a number of operations, with its log up to there: the process that used it was
     /// killed, and the power stayed on. So everything that was seen is there, and what was not synced is still not
     /// durable. Nobody holds a lock.
     #[must_use]
@@ -316,7 +316,7 @@ impl SimDisk {
 }
 
 impl Inner {
-    /// What is to go wrong with the next operation.
+    /// Returns what is to go wrong with the next operation.
     fn fault_of(&self, operation: &DiskOperation) -> Option<Fault> {
         let number = self.log.len();
         let once = self.faults.iter().find(|(at, fault)| *at == number && fault.strikes(operation));

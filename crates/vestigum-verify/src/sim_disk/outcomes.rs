@@ -13,7 +13,7 @@ use super::{Content, DiskEntry, DiskState, FileId, NameTable, SimDisk};
 /// then names that are lost.
 pub struct PowerLosses {
     state: Arc<DiskState>,
-    /// Which name changes are lost, one set of bits for each case.
+    /// Says which name changes are lost, one set of bits for each case.
     losses: std::vec::IntoIter<u64>,
     /// Contents are not torn at every byte, only at their ends and in the middle.
     coarse: bool,
@@ -39,7 +39,7 @@ pub struct PowerLoss {
     torn: Option<(PathBuf, FileId, KeptBytes)>,
 }
 
-/// How much of an unsynced content is there.
+/// Describes how much of an unsynced content is there.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum KeptBytes {
     /// The first bytes, and the file ends there.
@@ -50,10 +50,10 @@ enum KeptBytes {
     FirstThenOld(usize),
 }
 
-/// Beyond so many unsettled name changes not every subset is tried, but every prefix and every single loss.
+/// Beyond this number of unsettled name changes not every subset is tried, but every prefix and every single loss.
 const EVERY_SUBSET: usize = 6;
 
-/// How many unsettled name changes are considered at all: a store that leaves more has broken every promise already.
+/// Says how many unsettled name changes are considered at all: a store that leaves more has broken every promise already.
 const CHANGES: usize = 63;
 
 impl PowerLosses {
@@ -74,7 +74,7 @@ impl PowerLosses {
         PowerLosses { state: Arc::new(state), losses: losses.into_iter(), coarse: false, current: None }
     }
 
-    /// The same, but contents are torn in a few places instead of at every byte: for searches that look at many more
+    /// Tears contents in a few places instead of at every byte: for searches that look at many more
     /// disks.
     #[must_use]
     pub fn coarse(self) -> PowerLosses {
@@ -197,7 +197,7 @@ impl PowerLoss {
         self.names.keys().map(PathBuf::as_path)
     }
 
-    /// What happened to the disk, in words, one line for each thing; empty if all that was seen is there.
+    /// Returns what happened to the disk, in words, one line for each thing; empty if all that was seen is there.
     pub fn told(&self) -> Vec<String> {
         let mut told: Vec<String> = Vec::new();
         if let Some((path, file, kept)) = &self.torn {

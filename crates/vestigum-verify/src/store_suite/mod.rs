@@ -18,16 +18,18 @@ use std::fmt;
 use std::time::Duration;
 
 use vestigum::image::{SavedPlace, Tree};
-use vestigum::{Commit, Committed, EncodedImage, Image, Owner, Store, StoreError, prune_all};
+use vestigum::{Commit, Committed, EncodedImage, GivenSave, Image, Line, Owner, Store, StoreError, prune_all};
 
 /// A rule of [`Store`] that a store breaks.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Breach {
-    /// What a store must do.
+    /// Says what a store must do.
     pub rule: &'static str,
-    /// What this one did.
+    /// Says what this one did.
     pub found: String,
+    /// Says that it was trouble which may pass, such as a machine that is busy with something else.
+    may_pass: bool,
 }
 
 impl fmt::Display for Breach {
@@ -60,7 +62,7 @@ type CheckResult = Result<(), Breach>;
 /// Faults of a disk are no part of it: [`crate::faults`] tries those. Of a store that several processes have open at once,
 /// [`shared_breaches`] tries more.
 pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec<Breach> {
-    let checks: [&dyn Fn() -> CheckResult; 16] = [
+    let checks: [&dyn Fn() -> CheckResult; 17] = [
         &|| an_empty_place(&empty()),
         &|| one_after_the_other(&empty()),
         &|| unchanged(&empty()),
@@ -77,6 +79,7 @@ pub fn breaches<S: Store>(empty: &dyn Fn() -> S, reopen: &dyn Fn(S) -> S) -> Vec
         &|| newest_in_one_go(&empty()),
         &|| several_commits(&empty()),
         &|| own_lease(&empty()),
+        &|| lines(empty(), reopen),
     ];
     checks.iter().filter_map(|check| check().err()).collect()
 }
@@ -92,7 +95,9 @@ fn image(owner: &Owner, value: i64) -> Image {
         made: Default::default(),
         values: [("xp".into(), Tree::Int(value))].into(),
         marks: None,
+        shape: None,
         moved: Default::default(),
+        origin: None,
         blobs: Default::default(),
     }
 }
@@ -112,11 +117,11 @@ fn player(name: &str) -> Owner {
 }
 
 fn holds(rule: &'static str, is_so: bool, found: impl FnOnce() -> String) -> CheckResult {
-    if is_so { Ok(()) } else { Err(Breach { rule, found: found() }) }
+    if is_so { Ok(()) } else { Err(Breach { rule, found: found(), may_pass: false }) }
 }
 
 fn worked<T>(rule: &'static str, result: Result<T, StoreError>) -> Result<T, Breach> {
-    result.map_err(|error| Breach { rule, found: error.to_string() })
+    result.map_err(|error| Breach { rule, found: error.to_string(), may_pass: error.may_pass() })
 }
 
 fn commit(rule: &'static str, store: &dyn Store, follows: u64, image: &Image) -> Result<Committed, Breach> {
@@ -325,7 +330,9 @@ fn too_large(store: &dyn Store) -> CheckResult {
                 holds(RULE, read.values == image.values, || format!("one of {count} values is another image"))?;
             }
             Err(StoreError::TooLarge { .. }) => {}
-            Err(other) => return Err(Breach { rule: RULE, found: format!("{count} values gave {other}") }),
+            Err(other) => {
+                return Err(Breach { rule: RULE, found: format!("{count} values gave {other}"), may_pass: false });
+            }
         }
     }
     Ok(())
@@ -437,6 +444,45 @@ fn newest_of(rule: &'static str, store: &dyn Store, owner: &Owner) -> Result<u64
         Some(newest) => worked(rule, newest.image).map(|_| newest.generation),
         None => Ok(0),
     }
+}
+
+/// A game that merges saves asks for the line of each player: it begins once, outlives the process, and remembers what was given away.
+fn lines<S: Store>(store: S, reopen: &dyn Fn(S) -> S) -> CheckResult {
+    let breach = |rule: &'static str, found: String| Err(Breach { rule, found, may_pass: false });
+    let fails = |error: StoreError| Breach {
+        rule: "a store keeps lines of saves",
+        found: error.to_string(),
+        may_pass: error.may_pass(),
+    };
+    let (ada, bo) = (Owner::Profile("ada".into()), Owner::Profile("Ada".into()));
+    if let Some(line) = store.line(&ada).map_err(fails)? {
+        return breach("no line is there before one begins", format!("{line:?}"));
+    }
+    let first = match store.begin_line(&ada) {
+        // It says so, and games that do not merge saves need none.
+        Err(StoreError::NoLines { .. }) => return Ok(()),
+        begun => begun.map_err(fails)?,
+    };
+    let save = |count| GivenSave { count, tag: "x-_".into() };
+    for count in 1..=Line::GIVEN as u64 + 2 {
+        store.give(&ada, &save(count)).map_err(fails)?;
+    }
+    store.commit(0, &image(&ada, 1)).map_err(fails)?;
+    prune_all(&store, &ada, 1).map_err(fails)?;
+    let store = reopen(store);
+    let found = store.line(&ada).map_err(fails)?;
+    let kept = found.as_ref().map(|line| (line.installation.clone(), line.given.first().cloned(), line.last()));
+    if kept != Some((first.installation.clone(), Some(save(3)), Line::GIVEN as u64 + 2)) {
+        return breach("a line outlives the process, with the last saves that were given", format!("{found:?}"));
+    }
+    if let Some(line) = store.line(&bo).map_err(fails)? {
+        return breach("a line is one owner's", format!("{line:?}"));
+    }
+    let second = store.begin_line(&ada).map_err(fails)?;
+    if second.installation == first.installation || !second.given.is_empty() {
+        return breach("each line has an id of its own", format!("{second:?}"));
+    }
+    Ok(())
 }
 
 fn own_lease(store: &dyn Store) -> CheckResult {

@@ -5,37 +5,43 @@
 //! looked at twice, once for the level that it is about and once for another one.
 
 use vestigum_core::evaluation::Env;
-use vestigum_core::model::Model;
-use vestigum_core::model::expression::Expression;
-use vestigum_core::model::field::{Field, FieldId};
-use vestigum_core::model::node::{EntryRef, Node, Pick, ReadAt};
-use vestigum_core::model::source::Source;
+use vestigum_core::evaluation::judge::ExpressionValue;
 use vestigum_core::state::State;
 use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
-use vestigum_core::syntax::parse::Operator;
-use vestigum_core::vocabulary::fate::PlainFate;
-use vestigum_core::vocabulary::policy::Resume;
-use vestigum_core::{Moment, Span, Value};
+use vestigum_core::{Moment, Span, Spec, Value};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::expression::Expression;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::model::node::{EntryRef, Node, Pick, ReadAt};
+use vestigum_spec::model::source::Source;
+use vestigum_spec::syntax::Operator;
+use vestigum_spec::vocabulary::fate::PlainFate;
+use vestigum_spec::vocabulary::policy::Resume;
 
 use super::after::{Cases, Read, holds_in_any_state, inlined, is_followed, told};
 use super::decide::Budget;
+use super::lemmas::Lemma;
 use super::outcomes::{By, MomentOutcome, MomentStep, ranged, unsaved_fate};
-use super::{Ground, Occasion, Reason};
+use super::{FoundProof, Ground, Occasion, Reason};
 
-/// Why the condition always holds.
-pub(super) fn grounds(spec: &Model, condition: &Expression, moments: &[Moment]) -> Option<Vec<Ground>> {
+/// Proves that the condition always holds, where the lemmas do.
+pub(super) fn proof(of: &Spec, condition: &Expression, moments: &[Moment], lemmas: &[Lemma]) -> Option<FoundProof> {
+    let spec = &**of.model();
     let budget = Budget::default();
-    if holds_in_any_state(spec, condition, &budget) {
-        return Some(Vec::new());
+    if holds_in_any_state(spec, condition, lemmas, &budget) {
+        return Some(FoundProof::from_any_state(Vec::new()).with(lemmas));
     }
     holds_at_first(spec, condition).then_some(())?;
     let node = inlined(spec, condition.node(), &budget)?;
-    is_of_now(&node).then_some(())?;
+    is_of_now(spec, &node).then_some(())?;
     let mut reads = Vec::new();
     let launch = MomentStep { spec, moment: Moment::Launch, budget: &budget };
     is_followed(launch, &node, &mut reads).then_some(())?;
-    let always = Always { spec, condition: &node, reads, of_levels: node.speaks_of_place(spec), budget: &budget };
-    always.grounds(moments)
+    let of_levels = node.speaks_of_place(spec);
+    let always = Always { spec, condition: &node, reads, of_levels, lemmas, budget: &budget };
+    let grounds = always.grounds(moments)?;
+    let proof = FoundProof { grounds, from_default: true, promises: Vec::new(), gaps: always.gaps(of) };
+    Some(proof.with(lemmas))
 }
 
 /// Whether the condition holds in a state where nothing was played, of every level.
@@ -48,8 +54,9 @@ fn holds_at_first(spec: &Model, condition: &Expression) -> bool {
         .all(|level| condition.needs_level() && level.is_none() || holds(level))
 }
 
-/// Whether it reads only values as they are, each of one entry: of the fields without keys, of a certain entry, or of the level.
-fn is_of_now(node: &Node) -> bool {
+/// Says whether it reads only values as they are: of one entry of a field without keys, of a certain entry, of the level, or of all entries that
+/// are followed together.
+pub(super) fn is_of_now(spec: &Model, node: &Node) -> bool {
     match node {
         Node::Read(ReadAt::Now, _, entry) => match entry {
             EntryRef::Slot(_) => true,
@@ -58,28 +65,31 @@ fn is_of_now(node: &Node) -> bool {
                 Pick::Checkpoint | Pick::Current(_) | Pick::Filled(_) | Pick::Made(..) => false,
             }),
         },
+        Node::Aggregate(..) => Read::of(spec, node).is_some(),
         Node::Read(..)
         | Node::Filled(..)
-        | Node::Aggregate(..)
         | Node::Derived(_)
         | Node::Open(_)
         | Node::Level
         | Node::Checkpoint
         | Node::Exit
         | Node::LevelIndex
-        | Node::CheckpointIndex
-        | Node::Table(..) => false,
-        _ => !node.any_part(&mut |part| !is_of_now(part)),
+        | Node::CheckpointIndex => false,
+        _ => !node.any_part(&mut |part| !is_of_now(spec, part)),
     }
 }
 
-struct Always<'a> {
-    spec: &'a Model,
-    condition: &'a Node,
-    reads: Vec<Read>,
+/// For each of what a condition reads all that it can be after a step.
+type Outcomes = Vec<Vec<MomentOutcome>>;
+
+pub(super) struct Always<'a> {
+    pub spec: &'a Model,
+    pub condition: &'a Node,
+    pub reads: Vec<Read>,
     /// Whether it is shown of every level.
-    of_levels: bool,
-    budget: &'a Budget,
+    pub of_levels: bool,
+    pub lemmas: &'a [Lemma],
+    pub budget: &'a Budget,
 }
 
 impl Always<'_> {
@@ -87,47 +97,83 @@ impl Always<'_> {
         let mut grounds = Vec::new();
         for moment in moments.iter().filter(|moment| **moment != Moment::Quit) {
             let step = MomentStep { spec: self.spec, moment: *moment, budget: self.budget };
-            let outcomes = self.outcomes(|field, entry| step.outcomes(field, entry));
+            let outcomes: Outcomes = self.reads.iter().map(|read| step.outcomes_of(read)).collect();
             grounds.extend(told(step, &self.reads, &outcomes));
             self.keeps_holding(&outcomes)?;
             if self.of_levels {
                 self.keeps_holding(&self.elsewhere(step))?;
             }
         }
-        for source in &self.spec.sources {
-            self.keeps_holding(&self.outcomes(|field, entry| given(source, field, entry)))?;
-            if self.gives(source) {
-                let field = self.spec.field(self.reads.iter().find(|(id, _)| gives(source, *id))?.0);
-                grounds.push(Ground::new(Occasion::Sources, field, Reason::GivesSomething));
-            }
-        }
+        self.sources(&mut grounds)?;
         if moments.contains(&Moment::Quit) {
             self.quitting()?;
         }
-        // What play writes and no source gives can be anything, and so can what a code carries.
-        let written = |(field, _): &Read| {
-            let given = self.spec.sources.iter().any(|source| gives(source, *field));
-            (self.spec.field(*field).played && !given) || self.spec.is_carried(*field)
-        };
-        (!self.reads.iter().any(written)).then_some(grounds)
+        (!self.is_written_at_will()).then_some(grounds)
     }
 
-    fn outcomes(&self, of: impl Fn(&Field, &EntryRef) -> Vec<MomentOutcome>) -> Vec<Vec<MomentOutcome>> {
-        self.reads.iter().map(|(field, entry)| of(self.spec.field(*field), entry)).collect()
+    /// Checks that the condition holds for as long as the run is not over, where the run is over when it does not: it is judged after every
+    /// failure.
+    pub(super) fn while_run_goes_on(&self, moments: &[Moment]) -> Option<()> {
+        for moment in moments {
+            // A save that is what giving up leaves is loaded without that.
+            let judged = moment.is_failure() && !(*moment == Moment::Abandon && self.spec.resume == Resume::None);
+            if judged || matches!(moment, Moment::GameOver | Moment::Quit) {
+                continue;
+            }
+            let step = MomentStep { spec: self.spec, moment: *moment, budget: self.budget };
+            let outcomes: Outcomes = self.reads.iter().map(|read| step.outcomes_of(read)).collect();
+            // A new run may begin where one is over.
+            let given = if moment.begins_run() { Vec::new() } else { self.given() };
+            self.holds_after(&outcomes, &given)?;
+        }
+        self.sources(&mut Vec::new())?;
+        self.quitting()?;
+        (!self.is_written_at_will()).then_some(())
+    }
+
+    fn sources(&self, grounds: &mut Vec<Ground>) -> Option<()> {
+        for source in &self.spec.sources {
+            self.keeps_holding(&self.reads.iter().map(|read| given(self.spec, source, read)).collect::<Outcomes>())?;
+            if self.gives(source) {
+                let field = self.spec.field(self.reads.iter().find(|read| gives(source, read.field()))?.field());
+                grounds.push(Ground::new(Occasion::Sources, field, Reason::GivesSomething));
+            }
+        }
+        Some(())
+    }
+
+    /// Says whether something that it reads can be anything: play writes it and no source gives it, or a code carries it.
+    fn is_written_at_will(&self) -> bool {
+        self.reads.iter().any(|read| {
+            let given = self.spec.sources.iter().any(|source| gives(source, read.field()));
+            let field = self.spec.field(read.field());
+            (field.played && !given) || field.counts.is_some() || self.spec.is_carried(field.id)
+        })
+    }
+
+    /// Applies a plain fate to what is read; of all entries together it is known where they stay.
+    fn fated(&self, step: MomentStep<'_>, read: &Read, fate: PlainFate) -> MomentOutcome {
+        match read {
+            Read::Entry(field, entry) => step.plain_outcome(self.spec.field(*field), entry, fate),
+            Read::All(..) => {
+                let value = (fate == PlainFate::Keep).then(|| read.before());
+                MomentOutcome { facts: Vec::new(), value, by: By::Fallback(fate) }
+            }
+        }
     }
 
     fn gives(&self, source: &Source) -> bool {
-        self.reads.iter().any(|(field, _)| gives(source, *field))
+        self.reads.iter().any(|read| gives(source, read.field()))
     }
 
-    /// What a moment makes of the entries of a level that it is not about.
-    fn elsewhere(&self, step: MomentStep<'_>) -> Vec<Vec<MomentOutcome>> {
-        self.outcomes(|field, entry| {
-            let is_of_level = matches!(entry, EntryRef::Picked(picks) if picks.contains(&Pick::Level));
-            let mut outcomes = step.outcomes(field, entry);
+    /// Returns what a moment makes of the entries of a level that it is not about.
+    fn elsewhere(&self, step: MomentStep<'_>) -> Outcomes {
+        let of = |read: &Read| {
+            let is_of_level = matches!(read, Read::Entry(_, EntryRef::Picked(picks)) if picks.contains(&Pick::Level));
+            let mut outcomes = step.outcomes_of(read);
             if is_of_level {
-                let fallback = self.spec.plan.fate(field.id, step.moment).fallback;
-                outcomes = vec![step.plain_outcome(field, entry, fallback)];
+                let fallback = self.spec.plan.fate(read.field(), step.moment).fallback;
+                outcomes = vec![self.fated(step, read, fallback)];
             }
             for outcome in &mut outcomes {
                 // What a rule says of the level is said of the other one.
@@ -137,21 +183,26 @@ impl Always<'_> {
                 }
             }
             outcomes
-        })
+        };
+        self.reads.iter().map(of).collect()
     }
 
     fn keeps_holding(&self, outcomes: &[Vec<MomentOutcome>]) -> Option<()> {
-        let Always { spec, condition, ref reads, budget, .. } = *self;
-        let given = self.given();
-        Cases { spec, condition, reads, outcomes, rest: &|_| None, budget }.all_hold(&given)
+        self.holds_after(outcomes, &self.given())
     }
 
-    /// What holds before the step: the condition of the state, and of the marks where they are states as they were.
+    fn holds_after(&self, outcomes: &[Vec<MomentOutcome>], given: &[Node]) -> Option<()> {
+        let Always { spec, condition, ref reads, budget, .. } = *self;
+        Cases { spec, condition, reads, outcomes, rest: &|_| None, budget }.all_hold(given)
+    }
+
+    /// Returns what holds before the step: the condition of the state, and of the marks where they are states as they were.
     fn given(&self) -> Vec<Node> {
         let at = |at: ReadAt| read_at(self.condition, at);
         let mut given: Vec<Node> = at(ReadAt::Was).into_iter().collect();
-        let marked = self.reads.iter().all(|(field, _)| {
-            let field = self.spec.field(*field);
+        given.extend(self.lemmas.iter().filter_map(Lemma::before));
+        let marked = self.reads.iter().all(|read| {
+            let field = self.spec.field(read.field());
             field.rewinds && self.spec.plan.fate(field.id, Moment::Launch).is_keep()
         });
         if marked {
@@ -165,24 +216,25 @@ impl Always<'_> {
         let spec = self.spec;
         if spec.resume == Resume::None {
             // Such a save is what giving up leaves, which is a moment of its own; but the device is saved as it is.
-            let device = |(field, _): &Read| spec.field(*field).lasts == Span::Device;
+            let device = |read: &Read| spec.field(read.field()).lasts == Span::Device;
             (!self.reads.iter().any(device)).then_some(())?;
         } else {
             let moment = resembled_failure(spec.resume);
             let step = MomentStep { spec, moment, budget: self.budget };
-            let left = self.outcomes(|field, entry| {
+            let left = |read: &Read| {
+                let field = spec.field(read.field());
                 let fate = suspended_fate(spec, field, moment);
                 // In the menu all of it stays, so that nothing is to be shown.
                 let projected = field.lasts != Span::Device && field.lasts.is_saved();
                 let mut fates = if projected { vec![fate.touched, fate.untouched] } else { vec![PlainFate::Keep] };
                 fates.dedup();
-                fates.into_iter().map(|fate| step.plain_outcome(field, entry, fate)).collect()
-            });
-            self.keeps_holding(&left)?;
+                fates.into_iter().map(|fate| self.fated(step, read, fate)).collect()
+            };
+            self.keeps_holding(&self.reads.iter().map(left).collect::<Outcomes>())?;
         }
         let step = MomentStep { spec, moment: Moment::Launch, budget: self.budget };
-        let unsaved = self.outcomes(|field, entry| vec![step.plain_outcome(field, entry, unsaved_fate(field.lasts))]);
-        self.keeps_holding(&unsaved)
+        let unsaved = |read: &Read| vec![self.fated(step, read, unsaved_fate(spec.field(read.field()).lasts))];
+        self.keeps_holding(&self.reads.iter().map(unsaved).collect::<Outcomes>())
     }
 }
 
@@ -190,18 +242,18 @@ fn gives(source: &Source, field: FieldId) -> bool {
     source.gives.iter().any(|gift| gift.field == field)
 }
 
-/// What taking a source makes of an entry.
-fn given(source: &Source, field: &Field, entry: &EntryRef) -> Vec<MomentOutcome> {
-    let old = || Node::Read(ReadAt::Was, field.id, entry.clone());
-    let kept = MomentOutcome { facts: Vec::new(), value: Some(old()), by: By::Nothing };
+/// Lists what taking a source makes of what is read.
+fn given(spec: &Model, source: &Source, read: &Read) -> Vec<MomentOutcome> {
+    let field = spec.field(read.field());
+    let kept = MomentOutcome { facts: Vec::new(), value: Some(read.before()), by: By::Nothing };
     let gifts = source.gives.iter().filter(|gift| gift.field == field.id);
     let outcomes = gifts.map(|gift| {
-        let value = match &gift.value {
-            number @ (Value::Int(_) | Value::Float(_)) if !field.optional => {
-                let sum = Node::Binary(Operator::Plus, Box::new(old()), Box::new(Node::Const(number.clone())));
+        let value = match (&gift.value, read) {
+            (number @ (Value::Int(_) | Value::Float(_)), Read::Entry(..)) if !field.optional => {
+                let sum = Node::Binary(Operator::Plus, Box::new(read.before()), Box::new(Node::Const(number.clone())));
                 Some(ranged(field, sum))
             }
-            Value::Bool(_) => Some(Node::Const(gift.value.clone())),
+            (Value::Bool(_), Read::Entry(..)) => Some(Node::Const(gift.value.clone())),
             _ => None,
         };
         MomentOutcome { facts: Vec::new(), value, by: By::Nothing }
@@ -211,9 +263,11 @@ fn given(source: &Source, field: &Field, entry: &EntryRef) -> Vec<MomentOutcome>
 }
 
 /// The condition of the state at another time.
-fn read_at(node: &Node, at: ReadAt) -> Option<Node> {
+pub(super) fn read_at(node: &Node, at: ReadAt) -> Option<Node> {
     match node {
         Node::Read(ReadAt::Now, field, entry) => Some(Node::Read(at, *field, entry.clone())),
+        // All entries together are not known as marks hold them.
+        Node::Aggregate(..) if at != ReadAt::Was => None,
         _ => node.with_parts(&mut |part| read_at(part, at)),
     }
 }

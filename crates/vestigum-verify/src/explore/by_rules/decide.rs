@@ -5,15 +5,17 @@
 
 use std::cell::{Cell, RefCell};
 
-use vestigum_core::analysis::assume::{assume, is_whole};
-use vestigum_core::analysis::bounds::{Bounds, FieldBounds, bounds};
-use vestigum_core::model::Model;
-use vestigum_core::model::field::FieldId;
-use vestigum_core::model::node::Node;
-use vestigum_core::syntax::parse::Operator;
 use vestigum_core::{Type, Value};
+use vestigum_spec::analysis::assume::assume;
+use vestigum_spec::analysis::bounds::{Bounds, FieldBounds, bounds};
+use vestigum_spec::model::Model;
+use vestigum_spec::model::field::FieldId;
+use vestigum_spec::model::node::Node;
+use vestigum_spec::syntax::Operator;
 
-/// How much is thought about one question: a hostile spec must not decide how long a proof is looked for. A part of a condition
+use super::parts::in_parts;
+
+/// Describes how much is thought about one question: a hostile spec must not decide how long a proof is looked for. A part of a condition
 /// that is looked at costs one.
 pub(super) struct Budget(Cell<usize>);
 
@@ -32,25 +34,26 @@ impl Budget {
     }
 }
 
-/// What it costs to suppose something: it is held against all that is known.
+/// Says what it costs to suppose something: it is held against all that is known.
 const SUPPOSED: usize = 40;
 
-/// Sums of ints are compared as sums only where bounds, which are floats, tell ints apart: so no sum was cut at the end of
-/// what an int can be.
-const EXACT: f64 = (1_u64 << 53) as f64;
+/// The most facts with alternatives that are split together.
+const SPLITS: usize = 3;
 
-/// What is known of the state.
+/// Describes what is known of the state.
 pub(super) struct Known<'a> {
-    spec: &'a Model,
+    pub(super) spec: &'a Model,
     fields: FieldBounds<'a>,
-    facts: RefCell<Vec<(Node, bool)>>,
+    pub(super) facts: RefCell<Vec<(Node, bool)>>,
     budget: &'a Budget,
+    /// Set while the alternatives of facts are resolved.
+    resolving: Cell<bool>,
 }
 
 impl<'a> Known<'a> {
     /// `ranges` tells what an entry of a field can be.
     pub(super) fn new(spec: &'a Model, fields: FieldBounds<'a>, budget: &'a Budget) -> Known<'a> {
-        Known { spec, fields, facts: RefCell::default(), budget }
+        Known { spec, fields, facts: RefCell::default(), budget, resolving: Cell::new(false) }
     }
 
     /// From now on the condition has this outcome. Answers whether it can, with what is known.
@@ -74,14 +77,22 @@ impl<'a> Known<'a> {
             }
             _ => {}
         }
+        if self.is_spent() {
+            return true;
+        }
         self.facts.borrow_mut().push((node.clone(), holds));
-        assume(node, holds, self.spec, &self.fields)
+        let parts = in_parts(self.spec, node, holds);
+        assume(node, holds, self.spec, &self.fields) && parts.is_none_or(|parts| self.learn(&parts, true))
     }
 
     /// Of facts that say that one thing or another is so: where it is not the one, it is the other.
     fn alternatives(&self) -> bool {
+        // What is supposed to find that out is not looked at in turn.
+        if self.resolving.replace(true) {
+            return true;
+        }
         let known = self.facts.borrow().clone();
-        known.iter().all(|(fact, holds)| match (fact, holds) {
+        let possible = known.iter().all(|(fact, holds)| match (fact, holds) {
             (Node::Binary(Operator::Or, left, right), true) | (Node::Binary(Operator::And, left, right), false) => {
                 let (is, is_not) = (*holds, !*holds);
                 if self.proves(left, is_not) {
@@ -93,11 +104,13 @@ impl<'a> Known<'a> {
                 }
             }
             _ => true,
-        })
+        });
+        self.resolving.set(false);
+        possible
     }
 
     /// Whether the answer is yes under one more condition, or the condition cannot have that outcome.
-    fn under(&self, node: &Node, holds: bool, answer: impl FnOnce() -> bool) -> bool {
+    pub(super) fn under(&self, node: &Node, holds: bool, answer: impl FnOnce() -> bool) -> bool {
         let (facts, assumptions) = (self.facts.borrow().len(), self.fields.assumptions());
         let proved = !self.suppose(node, holds) || answer();
         self.facts.borrow_mut().truncate(facts);
@@ -105,7 +118,37 @@ impl<'a> Known<'a> {
         proved
     }
 
-    fn is_spent(&self) -> bool {
+    /// Says whether the condition certainly holds, also where that has to be shown for each of the alternatives that a fact leaves.
+    pub(super) fn decides(&self, node: &Node) -> bool {
+        match node {
+            Node::Binary(Operator::And, left, right) => self.decides(left) && self.decides(right),
+            Node::Binary(Operator::Or, left, right) => {
+                self.proves(left, true) || self.under(left, false, || self.decides(right))
+            }
+            _ => self.proves(node, true) || self.in_each_case(node, SPLITS),
+        }
+    }
+
+    /// Says whether the condition holds in both cases of a fact that says that one thing or another is so.
+    fn in_each_case(&self, node: &Node, splits: usize) -> bool {
+        if splits == 0 || self.is_spent() {
+            return false;
+        }
+        let holds = || self.proves(node, true) || self.in_each_case(node, splits - 1);
+        let known = self.facts.borrow().clone();
+        known.iter().any(|(fact, is)| match (fact, is) {
+            (Node::Binary(Operator::Or, left, right), true) | (Node::Binary(Operator::And, left, right), false) => {
+                // Where it is known which of them is so, it was taken in.
+                !self.proves(left, *is)
+                    && !self.proves(right, *is)
+                    && self.under(left, *is, holds)
+                    && self.under(left, !*is, || self.under(right, *is, holds))
+            }
+            _ => false,
+        })
+    }
+
+    pub(super) fn is_spent(&self) -> bool {
         self.budget.is_spent_on(1)
     }
 
@@ -128,6 +171,7 @@ impl<'a> Known<'a> {
             (Node::Binary(operator, left, right), _) => {
                 let said = if holds { Some(*operator) } else { operator.opposite() };
                 said.is_some_and(|operator| self.compared(operator, left, right))
+                    || in_parts(self.spec, node, holds).is_some_and(|parts| self.proves(&parts, true))
             }
             (Node::If(branches), _) => {
                 let [condition, yes, no] = &**branches;
@@ -141,7 +185,7 @@ impl<'a> Known<'a> {
         }
     }
 
-    fn bounds(&self, node: &Node) -> Bounds {
+    pub(super) fn bounds(&self, node: &Node) -> Bounds {
         bounds(node, self.spec, &self.fields, &[])
     }
 
@@ -224,7 +268,7 @@ impl<'a> Known<'a> {
         a == b
             || self.is_ordered(a, b, false)
             || self.are_numbers(a, b) && self.bounds(&compared) == at_least
-            || self.apart(a, b).is_some_and(|apart| apart >= 0)
+            || self.is_apart(a, b, 0)
             || match (a, b) {
                 (Node::Wide(a), Node::Wide(b)) => self.is_never_below(a, b),
                 (Node::Highest(nodes), _) if nodes.iter().any(|node| self.is_never_below(node, b)) => true,
@@ -243,7 +287,10 @@ impl<'a> Known<'a> {
             Node::Binary(Operator::Plus, x, y) => {
                 rises(y) && self.is_never_below(x, b) || rises(x) && self.is_never_below(y, b)
             }
-            Node::Binary(Operator::Minus, x, y) => falls(y) && self.is_never_below(x, b),
+            Node::Binary(Operator::Minus, x, y) => {
+                // What is taken away was there, so that something is left.
+                falls(y) && self.is_never_below(x, b) || falls(b) && self.is_never_below(x, y)
+            }
             _ => false,
         };
         above
@@ -260,7 +307,7 @@ impl<'a> Known<'a> {
         let compared = Node::Binary(Operator::Above, Box::new(a.clone()), Box::new(b.clone()));
         self.is_ordered(a, b, true)
             || self.are_numbers(a, b) && self.bounds(&compared) == Bounds::of(&Value::Bool(true))
-            || self.apart(a, b).is_some_and(|apart| apart > 0)
+            || self.is_apart(a, b, 1)
     }
 
     fn is_number(&self, node: &Node) -> bool {
@@ -273,44 +320,6 @@ impl<'a> Known<'a> {
 
     fn are_numbers(&self, a: &Node, b: &Node) -> bool {
         self.is_number(a) && self.is_number(b)
-    }
-
-    /// By how much the first is more, where that is the same in every state.
-    fn apart(&self, a: &Node, b: &Node) -> Option<i128> {
-        let mut terms = Vec::new();
-        let mut constant = 0;
-        self.gather(a, 1, &mut terms, &mut constant)?;
-        self.gather(b, -1, &mut terms, &mut constant)?;
-        terms.iter().all(|(_, factor)| *factor == 0).then_some(constant)
-    }
-
-    /// The terms of a sum of ints that was not cut, each with how often it is added.
-    fn gather(&self, node: &Node, factor: i128, terms: &mut Vec<(Node, i128)>, constant: &mut i128) -> Option<()> {
-        if let Node::Const(Value::Int(int)) = node {
-            *constant += factor * i128::from(*int);
-            return Some(());
-        }
-        let (low, high) = self.bounds(node).number();
-        if !(low > -EXACT && high < EXACT) || self.is_spent() {
-            return None;
-        }
-        match node {
-            Node::Binary(Operator::Plus, left, right) => {
-                self.gather(left, factor, terms, constant)?;
-                self.gather(right, factor, terms, constant)?;
-            }
-            Node::Binary(Operator::Minus, left, right) => {
-                self.gather(left, factor, terms, constant)?;
-                self.gather(right, -factor, terms, constant)?;
-            }
-            Node::Negative(inner) => self.gather(inner, -factor, terms, constant)?,
-            _ if is_whole(node, self.spec) => match terms.iter_mut().find(|(term, _)| term == node) {
-                Some((_, sum)) => *sum += factor,
-                None => terms.push((node.clone(), factor)),
-            },
-            _ => return None,
-        }
-        Some(())
     }
 }
 
@@ -330,6 +339,7 @@ fn condition_in(node: &Node) -> Option<&Node> {
         Node::Const(_)
         | Node::Read(..)
         | Node::Filled(..)
+        | Node::Before(_)
         | Node::Aggregate(..)
         | Node::Derived(_)
         | Node::Not(_)
@@ -367,7 +377,7 @@ fn are_other_constants(left: &Node, right: &Node) -> bool {
     matches!((left, right), (Node::Const(a), Node::Const(b)) if a != b && a.is_filled() && b.is_filled())
 }
 
-/// What an entry of a field can read as: without a value it reads as zero.
+/// Returns what an entry of a field can read as: without a value it reads as zero.
 pub(super) fn range_of(spec: &Model, field: FieldId) -> Bounds {
     let field = spec.field(field);
     let range = Bounds::of_range(field);

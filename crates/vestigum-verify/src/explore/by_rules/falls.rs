@@ -1,20 +1,23 @@
 //! Whether a field never falls, by its rules alone.
 
-use vestigum_core::analysis::assume::assume_decided;
-use vestigum_core::analysis::bounds::FieldBounds;
-use vestigum_core::model::Model;
-use vestigum_core::model::fates::{Effect, Rule};
-use vestigum_core::model::field::Field;
-use vestigum_core::model::source::Gift;
 use vestigum_core::suspension::fates::{resembled_failure, suspended_fate};
-use vestigum_core::value::below;
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::policy::Resume;
 use vestigum_core::{Moment, Span, Type, Value};
+use vestigum_spec::analysis::assume::assume_decided;
+use vestigum_spec::analysis::bounds::FieldBounds;
+use vestigum_spec::model::Model;
+use vestigum_spec::model::fates::{Effect, Rule};
+use vestigum_spec::model::field::Field;
+use vestigum_spec::model::merging::FieldMerge;
+use vestigum_spec::model::source::Gift;
+use vestigum_spec::value::below;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::merging::MergeLaw;
+use vestigum_spec::vocabulary::policy::Resume;
 
 use super::decide::range_of;
 use super::outcomes::unsaved_fate;
-use super::{Ground, Occasion, Reason};
+use super::{FoundProof, Ground, Occasion, Reason};
+use crate::explore::gaps::Gap;
 
 /// A field that may never fall.
 pub(super) struct Rising<'a> {
@@ -25,8 +28,27 @@ pub(super) struct Rising<'a> {
 }
 
 impl Rising<'_> {
-    /// Why it never falls.
-    pub(super) fn grounds(&self) -> Option<Vec<Ground>> {
+    /// Proves that it never falls, and says whether a sync can make it fall.
+    pub(super) fn proof(&self) -> Option<FoundProof> {
+        let proof = FoundProof::from_any_state(self.grounds()?);
+        let gaps = if self.falls_by_sync() { vec![Gap::Syncs(vec![self.field.name.clone()])] } else { Vec::new() };
+        Some(FoundProof { gaps, ..proof })
+    }
+
+    /// Says whether what two installations have made of it can be less than what one of them has. A law that keeps the better one
+    /// does not; nor does the newer change of a bool, because a bool that never falls is changed once.
+    fn falls_by_sync(&self) -> bool {
+        let Some(merging) = &self.spec.merging else { return false };
+        match merging.fields[self.field.id.0 as usize] {
+            FieldMerge::Apart | FieldMerge::Changed => false,
+            FieldMerge::By(MergeLaw::Newer) => self.field.ty != Type::Bool,
+            FieldMerge::By(MergeLaw::Max | MergeLaw::Union | MergeLaw::Sum) => false,
+            FieldMerge::WithRun | FieldMerge::By(MergeLaw::Min) => true,
+        }
+    }
+
+    /// Returns why it never falls.
+    fn grounds(&self) -> Option<Vec<Ground>> {
         let field = self.field;
         if !field.ty.is_number() && field.ty != Type::Bool {
             return None;
@@ -54,7 +76,7 @@ impl Rising<'_> {
         Some(grounds)
     }
 
-    /// What sources give to the field.
+    /// Returns what sources give to the field.
     fn gifts(&self) -> impl Iterator<Item = &Gift> {
         self.spec.sources.iter().flat_map(|source| &source.gives).filter(|gift| gift.field == self.field.id)
     }
@@ -143,10 +165,32 @@ impl Rising<'_> {
         Some(())
     }
 
-    /// What a save made in a level can leave of it.
+    /// Returns what a save made in a level can leave of it.
     fn suspended(&self) -> [PlainFate; 2] {
         let fate = suspended_fate(self.spec, self.field, resembled_failure(self.spec.resume));
         [fate.touched, fate.untouched]
+    }
+
+    /// Says whether, in a level, the field is never below what its marks hold: nothing lowers it there but what brings it back to them.
+    pub(super) fn is_never_below_marks(&self) -> bool {
+        let Rising { spec, field, moments } = *self;
+        let stays = |simple: PlainFate| simple != PlainFate::Reset;
+        let in_levels = moments.iter().filter(|moment| {
+            let happens = matches!(moment, Moment::Enter | Moment::Checkpoint | Moment::Launch | Moment::Own(_));
+            moment.stays_in_level() || happens
+        });
+        let kept = in_levels.map(|moment| spec.plan.fate(field.id, *moment)).all(|fate| {
+            let rises = |(index, rule): (usize, &Rule)| match &rule.does {
+                Effect::Plain(simple) => stays(*simple),
+                Effect::Operation(operation, _) => self.operation(*operation, &fate.rules, index).is_some(),
+            };
+            stays(fate.fallback) && fate.rules.iter().enumerate().all(rises)
+        });
+        let written = field.played && !self.is_given() || spec.is_carried(field.id) || spec.merging.is_some();
+        kept && !written
+            && field.lasts.is_saved()
+            && self.suspended().into_iter().all(stays)
+            && self.gifts().all(|gift| raises(&gift.value))
     }
 
     /// Whether, in a level, the field is what both marks hold: nothing changes it there.
