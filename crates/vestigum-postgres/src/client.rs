@@ -13,12 +13,12 @@ use tokio_postgres::tls::{MakeTlsConnect, TlsConnect};
 use tokio_postgres::types::ToSql;
 use tokio_postgres::{Config, Row, Socket, Statement};
 
-/// Why a call has no answer that can be used.
+/// Describes why a call has no answer that can be used.
 #[derive(Debug)]
 pub(crate) enum ClientError {
-    /// What the database said, or the way to it.
+    /// Says what the database said, or the way to it.
     Said(tokio_postgres::Error),
-    /// It has said nothing for so long.
+    /// It has said nothing for this time.
     Silent(Duration),
     /// The connection could not be begun on this machine.
     Here(std::io::Error),

@@ -27,7 +27,7 @@ pub(crate) struct Limits {
     pub answer_within: Duration,
 }
 
-/// How long a statement waits for a row that somebody else has locked. Nobody of this store has one for longer than a commit takes.
+/// Says how long a statement waits for a row that somebody else has locked. Nobody of this store has one for longer than a commit takes.
 const LOCK_TIMEOUT: Duration = Duration::from_millis(400);
 
 /// After how long the database ends a transaction in which nothing happens: its server was cut off in the middle, and what it has locked
@@ -37,7 +37,7 @@ const IDLE_TIMEOUT: Duration = Duration::from_secs(3);
 /// No deadline is shorter: a database that is well takes that long now and then.
 const SHORTEST_DEADLINE: Duration = Duration::from_millis(200);
 
-/// Makes a connection, for whose answers it waits so long at the most.
+/// Makes a connection that waits at most this long for an answer.
 pub(crate) type Connect = Box<dyn Fn(Duration) -> Answered<Client> + Send + Sync>;
 
 /// The connections of a store.
@@ -45,7 +45,7 @@ pub(crate) struct Connections {
     pool: Pool<Manager>,
     /// One that nothing but leases is asked on: whatever happens to the others, leases are renewed.
     urgent: Pool<Manager>,
-    /// Why the last connection could not be made.
+    /// Says why the last connection could not be made.
     last: Arc<Mutex<Option<Trouble>>>,
     pub place: String,
     pub schema: String,
@@ -58,7 +58,7 @@ struct Manager {
     connect: Arc<Connect>,
     within: Duration,
     last: Arc<Mutex<Option<Trouble>>>,
-    /// What each connection is told first.
+    /// Says what each connection is told first.
     set_up: String,
 }
 
@@ -128,7 +128,7 @@ impl Connection {
         self.client.query(&statement, parameters)
     }
 
-    /// How many rows a statement changed.
+    /// Returns how many rows a statement changed.
     pub(crate) fn execute(&mut self, sql: &'static str, parameters: &[&(dyn ToSql + Sync)]) -> Answered<u64> {
         let statement = self.prepared(sql)?;
         self.client.execute(&statement, parameters)
@@ -202,7 +202,7 @@ impl Connections {
         Ok(connections)
     }
 
-    /// Shortens the deadlines: whoever holds leases that run so long must hear of trouble well before they have run out.
+    /// Shortens the deadlines: whoever holds leases that run this long must hear of trouble well before they have run out.
     pub(crate) fn leases_run(&self, lasts: Duration) {
         let lasts = u64::try_from(lasts.as_millis()).unwrap_or(u64::MAX).max(1);
         let shorter = |known: u64| (known == 0 || lasts < known).then_some(lasts);

@@ -22,7 +22,7 @@ const LEASE: &str = "
         WHERE held.holder IS NULL OR held.holder = excluded.holder OR held.ends_at <= clock_timestamp()
     RETURNING token";
 
-/// Who has it, and for how many milliseconds.
+/// Says who has it, and for how many milliseconds.
 const HELD: &str = "
     SELECT holder, token, greatest(0, extract(epoch FROM ends_at - clock_timestamp()) * 1000)::double precision
     FROM leases WHERE profile = $1";
@@ -53,7 +53,7 @@ macro_rules! renew {
 
 const RENEW: &str = renew!("FOR UPDATE");
 
-/// The same, which passes over the rows that somebody has locked: one that is stuck lets no other lease run out.
+/// Renews leases and passes over the rows that somebody has locked: one that is stuck lets no other lease run out.
 const RENEW_UNLOCKED: &str = renew!("FOR UPDATE SKIP LOCKED");
 
 const RELEASE: &str = "
@@ -71,7 +71,7 @@ pub(crate) fn milliseconds(lasts: Duration) -> f64 {
     (lasts.as_secs_f64() * 1000.0).min(3.2e13)
 }
 
-/// What a column of milliseconds says.
+/// Returns what a column of milliseconds says.
 pub(crate) fn left_in(row: &Row, column: usize) -> Duration {
     let milliseconds = row.get::<_, Option<f64>>(column).unwrap_or(0.0);
     Duration::try_from_secs_f64(milliseconds / 1000.0).unwrap_or_default()
@@ -168,7 +168,7 @@ impl PostgresStore {
     }
 }
 
-/// So often those are tried again whose rows are locked, with a pause in between.
+/// Locked rows are tried again 20 times, with a pause of 5 ms in between.
 const ROUNDS: u32 = 20;
 const BETWEEN_ROUNDS: Duration = Duration::from_millis(5);
 

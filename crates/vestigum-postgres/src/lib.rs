@@ -60,11 +60,14 @@
 mod client;
 mod connections;
 mod leases;
+mod lines;
 mod options;
 mod password_file;
 mod prune;
 mod rows;
 mod schema;
+#[cfg(feature = "tls")]
+pub mod tls;
 mod trouble;
 
 use std::collections::{BTreeMap, HashMap};
@@ -79,8 +82,8 @@ pub use options::PostgresOptions;
 
 use vestigum::image::SealKey;
 use vestigum::{
-    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, SaveVerdict, Store, StoreError,
-    StoreIdentity, Stray,
+    Commit, Committed, EncodedImage, GivenSave, Image, Lease, Line, Newest, Owner, Pruned, SaveVerdict, Store,
+    StoreError, StoreIdentity, Stray,
 };
 
 /// A store in a PostgreSQL database. Clones share its connections.
@@ -94,7 +97,7 @@ struct Inner {
     connections: Connections,
     batch: usize,
     reads_only: bool,
-    /// What is known of the players that this process plays.
+    /// Says what is known of the players that this process plays.
     known: Mutex<HashMap<String, Known>>,
     /// Whether somebody had a lease locked for longer than a commit takes, when leases were renewed last.
     has_locked: AtomicBool,
@@ -102,12 +105,12 @@ struct Inner {
     unmeant: Mutex<prune::Unmeant>,
 }
 
-/// What this process knows of a player. Of those whom it does not play it knows nothing, however many it reads.
+/// Describes what this process knows of a player. Of those whom it does not play it knows nothing, however many it reads.
 #[derive(Default)]
 struct Known {
     /// Whether it plays the player: it has the lease, or has written.
     plays: bool,
-    /// What reading said of each generation, so that a prune reads each once.
+    /// Says what reading said of each generation, so that a prune reads each once.
     verdicts: BTreeMap<u64, SaveVerdict>,
     /// The newest generation when it was read or written last, and its digest; 0 if there was none.
     newest: Option<(u64, String)>,
@@ -156,13 +159,13 @@ impl PostgresStore {
         PostgresStore { inner: Arc::new(inner), key: None }
     }
 
-    /// The same store, whose images are sealed with a key of the game: see [`SealKey`].
+    /// Seals the store's images with a key of the game: see [`SealKey`].
     #[must_use]
     pub fn sealed(self, key: SealKey) -> PostgresStore {
         PostgresStore { key: Some(key), ..self }
     }
 
-    /// Where it is, without user and password.
+    /// Returns where it is, without user and password.
     pub fn place(&self) -> &str {
         &self.inner.connections.place
     }
@@ -238,6 +241,18 @@ impl Store for PostgresStore {
         self.insert_row(image.generation, &image.encoded())
     }
 
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.line_row(owner)
+    }
+
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.begin_line_row(owner)
+    }
+
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        self.give_row(owner, save)
+    }
+
     fn identity(&self) -> Option<StoreIdentity> {
         Some(StoreIdentity::of(&self.inner, format!("{:?}", self.key.as_ref().map(SealKey::fingerprint))))
     }
@@ -247,7 +262,7 @@ impl Store for PostgresStore {
     }
 }
 
-/// How the tables name an owner.
+/// Returns how the tables name an owner.
 fn name_of(owner: &Owner) -> Result<&str, StoreError> {
     match owner {
         // No player has an empty name.

@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::time::Duration;
 
-use tokio_postgres::config::Host;
+use tokio_postgres::config::{Host, SslMode};
 use tokio_postgres::tls::{MakeTlsConnect, TlsConnect};
 use tokio_postgres::{Config, NoTls, Socket};
 
@@ -17,7 +17,7 @@ use crate::{PostgresStore, schema};
 /// No call waits longer than a day.
 const LONGEST: Duration = Duration::from_secs(24 * 3600);
 
-/// How a [`PostgresStore`] connects, where the URL does not say it.
+/// Describes how a [`PostgresStore`] connects, where the URL does not say it.
 ///
 /// # Example
 ///
@@ -78,6 +78,11 @@ impl PostgresOptions {
         self.config.get_password().is_some()
     }
 
+    /// Whether the URL asks for TLS, with `sslmode=require`.
+    pub fn requires_tls(&self) -> bool {
+        self.config.get_ssl_mode() == SslMode::Require
+    }
+
     /// Sets the password, where the URL does not say it.
     #[must_use]
     pub fn password(mut self, password: impl AsRef<[u8]>) -> PostgresOptions {
@@ -108,7 +113,7 @@ impl PostgresOptions {
         self
     }
 
-    /// How many connections there are at the most; 8 by default, at least 1.
+    /// Sets how many connections there are at the most; 8 by default, at least 1.
     #[must_use]
     pub fn connections(mut self, most: u32) -> PostgresOptions {
         self.limits.connections = most.max(1);
@@ -131,7 +136,7 @@ impl PostgresOptions {
         self
     }
 
-    /// How many saves are written in one statement at the most; 256 by default, at least 1.
+    /// Sets how many saves one statement writes at the most; 256 by default, at least 1.
     #[must_use]
     pub fn batch_size(mut self, most: usize) -> PostgresOptions {
         self.batch = most.max(1);
@@ -145,7 +150,7 @@ impl PostgresOptions {
         self
     }
 
-    /// Where it is, without user and password.
+    /// Returns where it is, without user and password.
     pub fn place(&self) -> String {
         place_of(&self.config)
     }
@@ -158,7 +163,7 @@ impl PostgresOptions {
         self.connect_tls(NoTls)
     }
 
-    /// Connects with TLS, made by a crate for it such as `postgres-native-tls` or `tokio-postgres-rustls`.
+    /// Connects with TLS, made by this crate's module `tls` (with the feature `tls`), or by another crate for it.
     ///
     /// # Errors
     /// As [`PostgresStore::connect`].
@@ -214,7 +219,7 @@ impl PostgresOptions {
     }
 }
 
-/// Why a URL cannot be split into user, password and host; what it says is not repeated, as a part of it may be the password.
+/// Returns why a URL cannot be split into user, password and host; what it says is not repeated, as a part of it may be the password.
 fn ambiguous(url: &str) -> Option<&'static str> {
     let rest = url.split_once("://")?.1;
     let authority = rest.split(['/', '?']).next().unwrap_or_default();

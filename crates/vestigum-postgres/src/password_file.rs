@@ -3,7 +3,7 @@
 use std::path::Path;
 use std::{fs, io};
 
-/// What a line must fit.
+/// Describes what a line must fit.
 pub(crate) struct Wanted<'a> {
     pub host: &'a str,
     pub port: u16,
@@ -14,7 +14,7 @@ pub(crate) struct Wanted<'a> {
 /// Returns the password of the first line that fits; none if no line does.
 ///
 /// # Errors
-/// If the file cannot be read, or others may read it: then it is no place for a password.
+/// If the file cannot be read, or others may read it: then it is not a place for a password.
 pub(crate) fn password_in(file: &Path, wanted: &Wanted<'_>) -> io::Result<Option<String>> {
     #[cfg(unix)]
     {

@@ -15,7 +15,7 @@ const REMOVE: &str = "
     )
     SELECT NULL AS digest FROM gone UNION ALL SELECT digest FROM meant";
 
-/// What processes before have left; from then on it is known what each removal has meant.
+/// Says what processes before have left; from then on it is known what each removal has meant.
 const ALL_UNMEANT: &str = "
     SELECT digest FROM blobs WHERE NOT EXISTS (SELECT 1 FROM means WHERE means.digest = blobs.digest)";
 
@@ -123,7 +123,7 @@ impl PostgresStore {
         Ok(!lock(&self.inner.unmeant).candidates.is_empty())
     }
 
-    /// What pruning an owner to `keep` generations would remove; of blobs [`PostgresStore::removable_blobs`] tells. Reads what it has
+    /// Returns what pruning an owner to `keep` generations would remove; of blobs [`PostgresStore::removable_blobs`] tells. Reads what it has
     /// not read yet.
     ///
     /// # Errors

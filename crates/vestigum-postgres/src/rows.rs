@@ -73,10 +73,10 @@ macro_rules! commit {
 
 const COMMIT: &str = commit!("FOR SHARE");
 
-/// The same, which passes over the rows that somebody has locked: one player whose row is stuck keeps no others from being saved.
+/// Commits and passes over the rows that somebody has locked: one player whose row is stuck keeps no others from being saved.
 const COMMIT_UNLOCKED: &str = commit!("FOR SHARE SKIP LOCKED");
 
-/// The same for those who have a lease and know the newest generation: nobody else can have written since, so only the lease is looked
+/// Commits for those who have a lease and know the newest generation: nobody else can have written since, so only the lease is looked
 /// at, under the same lock. Where it wrote fewer than it was given, or a key was there, [`COMMIT`] tells of each what it is.
 const COMMIT_LEASED: &str = "
     INSERT INTO images (profile, generation, digest, saved_at, image)
@@ -105,7 +105,7 @@ const MEANS: &str = "
     INSERT INTO means (profile, generation, digest)
     SELECT * FROM unnest($1::text[], $2::bigint[], $3::text[]) ON CONFLICT DO NOTHING";
 
-/// The same lock as a commit takes: a lease that is being taken is waited for.
+/// Takes the lock that a commit takes: a lease that is being taken is waited for.
 const LEASE_OF: &str = "
     SELECT holder, token, greatest(0, extract(epoch FROM ends_at - clock_timestamp()) * 1000)::double precision
     FROM leases WHERE profile = $1 FOR SHARE";
@@ -291,7 +291,7 @@ impl PostgresStore {
         text.map(String::into_bytes).ok_or_else(|| StoreError::NoGeneration { owner: owner.clone(), generation })
     }
 
-    /// How many bytes a generation has; none if it is not there.
+    /// Returns how many bytes a generation has; none if it is not there.
     ///
     /// # Errors
     /// If it cannot be read.
@@ -427,7 +427,7 @@ impl PostgresStore {
     }
 }
 
-/// What is written for one commit.
+/// Describes what is written for one commit.
 struct CommitRow<'a> {
     commit: Commit<'a>,
     name: &'a str,
@@ -451,7 +451,7 @@ impl<'a> CommitRow<'a> {
     }
 }
 
-/// How a commit is written.
+/// Describes how a commit is written.
 enum Way {
     /// Not at all: the newest one says the same.
     Unchanged,
@@ -520,7 +520,7 @@ impl<'a> Columns<'a> {
     }
 }
 
-/// What the database says of one commit.
+/// Describes what the database says of one commit.
 struct Answer {
     newest: u64,
     same: bool,

@@ -8,8 +8,9 @@ use crate::client::Answered;
 use crate::connections::{Connections, InTransaction, quoted};
 use crate::trouble::Trouble;
 
-/// What leads from the version before to each, the first one from an empty schema.
-const STEPS: [&str; 1] = ["CREATE TABLE images (
+/// Says what leads from the version before to each, the first one from an empty schema.
+const STEPS: [&str; 2] = [
+    "CREATE TABLE images (
          profile text NOT NULL,
          generation bigint NOT NULL,
          digest text NOT NULL,
@@ -30,12 +31,18 @@ const STEPS: [&str; 1] = ["CREATE TABLE images (
          holder text,
          token bigint NOT NULL,
          ends_at timestamptz NOT NULL
-     );"];
+     );",
+    "CREATE TABLE lines (
+         profile text NOT NULL PRIMARY KEY,
+         installation text NOT NULL,
+         given text NOT NULL
+     );",
+];
 
 /// The version of the tables that this crate writes.
 const VERSION: i64 = STEPS.len() as i64;
 
-/// So often it is tried again when another program makes the tables at the same time.
+/// Tries 20 times while another program makes the tables.
 const TRIES: u32 = 20;
 
 fn is_race(code: Option<&SqlState>) -> bool {
@@ -95,13 +102,13 @@ fn prepare_in(transaction: &mut InTransaction<'_>, schema: &str) -> Answered<Opt
 }
 
 fn version_in(transaction: &mut InTransaction<'_>, lock: &str) -> Answered<Option<i64>> {
-    // A column of another type is none of ours, and reading it as a number is an error.
+    // A column of another type was made by another program, and reading it as a number is an error.
     let rows = transaction.query(&format!("SELECT version FROM tables{lock}"), &[])?;
     Ok(rows.first().map(|row| row.try_get(0)).transpose()?)
 }
 
 /// Every column with its type, as the database names it.
-const COLUMNS: [(&str, &str, &str); 14] = [
+const COLUMNS: [(&str, &str, &str); 17] = [
     ("images", "profile", "text"),
     ("images", "generation", "bigint"),
     ("images", "digest", "text"),
@@ -116,6 +123,9 @@ const COLUMNS: [(&str, &str, &str); 14] = [
     ("leases", "holder", "text"),
     ("leases", "token", "bigint"),
     ("leases", "ends_at", "timestamp with time zone"),
+    ("lines", "profile", "text"),
+    ("lines", "installation", "text"),
+    ("lines", "given", "text"),
 ];
 
 /// Whether the tables have the columns that statements ask for: somebody may have changed them.
@@ -136,7 +146,7 @@ fn check_columns(connections: &Connections) -> Result<(), StoreError> {
     Ok(())
 }
 
-/// Why no tables are seen: none are there, or the role may not look at them.
+/// Returns why no tables are seen: none are there, or the role may not look at them.
 fn unseen(connections: &Connections) -> Result<StoreError, StoreError> {
     let sql = "SELECT has_schema_privilege(oid, 'USAGE') FROM pg_namespace WHERE nspname = $1";
     let rows = connections.run("read the tables of", |connection| connection.query(sql, &[&connections.schema]))?;

@@ -8,7 +8,7 @@ use vestigum::{RemoteTrouble, StoreError};
 
 use crate::client::ClientError;
 
-/// Why a database did not do what was asked: before it becomes the error of a store.
+/// Describes why a database did not do what was asked: before it becomes the error of a store.
 #[derive(Debug)]
 pub(crate) struct Trouble {
     pub kind: RemoteTrouble,
@@ -37,6 +37,7 @@ impl From<ClientError> for Trouble {
                 let kind = match error.code() {
                     Some(code) => kind_of(code),
                     None if error.is_closed() => RemoteTrouble::Unreachable,
+                    None if causes(&error).any(is_untrusted) => RemoteTrouble::Untrusted,
                     None if causes(&error).any(<dyn Error>::is::<std::io::Error>) => RemoteTrouble::Unreachable,
                     None => RemoteTrouble::Other,
                 };
@@ -48,7 +49,7 @@ impl From<ClientError> for Trouble {
     }
 }
 
-/// What the server said, or the way to it, on one line.
+/// Returns what the server said, or the way to it, on one line.
 fn said_by(error: &tokio_postgres::Error) -> String {
     if let Some(server) = error.as_db_error() {
         let mut said = format!("{} ({})", server.message(), server.code().code());
@@ -68,9 +69,22 @@ fn said_by(error: &tokio_postgres::Error) -> String {
     said
 }
 
-/// What an error came of, the nearest cause first.
+/// Returns what an error came of, the nearest cause first.
 fn causes(error: &tokio_postgres::Error) -> impl Iterator<Item = &(dyn Error + 'static)> {
     std::iter::successors(error.source(), |&cause| cause.source())
+}
+
+/// Whether a cause is a certificate that this program does not trust. Connectors of other crates do not say it in a way that is known here.
+#[cfg(feature = "tls")]
+fn is_untrusted(cause: &(dyn Error + 'static)) -> bool {
+    let inner = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
+    let of_tls = inner.and_then(|inner| inner.downcast_ref::<rustls::Error>());
+    of_tls.is_some_and(|error| matches!(error, rustls::Error::InvalidCertificate(_)))
+}
+
+#[cfg(not(feature = "tls"))]
+fn is_untrusted(_: &(dyn Error + 'static)) -> bool {
+    false
 }
 
 fn kind_of(code: &SqlState) -> RemoteTrouble {
@@ -106,7 +120,7 @@ pub(crate) fn goes_for_all(error: &StoreError) -> bool {
     }
 }
 
-/// The same error once more.
+/// Copies an error: the causes become text.
 pub(crate) fn same(error: &StoreError) -> StoreError {
     match error {
         StoreError::Remote { action, place, trouble, cause } => {

@@ -97,7 +97,8 @@ fn server() {
         joins.retain(|player, ticket| match ticket.poll() {
             None => true,
             Some(Ok(())) => {
-                if let Some(session) = roster.get(player) {
+                // The player may have come since the last tick, and `get` shows that only after the next.
+                if let Some(session) = roster.get_mut(player) {
                     say(&format!("joined {} {player}", session.get(xp())));
                     here.insert(player.clone(), Instant::now());
                 }

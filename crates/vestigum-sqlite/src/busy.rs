@@ -9,7 +9,7 @@ pub(crate) fn is_busy(error: &StoreError) -> bool {
     matches!(error, StoreError::Io { cause, .. } if cause.kind() == io::ErrorKind::ResourceBusy)
 }
 
-/// The same error once more.
+/// Copies an error: the causes become text.
 pub(crate) fn busy_again(error: &StoreError) -> StoreError {
     match error {
         StoreError::Io { action, path, cause } => {

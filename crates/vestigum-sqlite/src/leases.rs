@@ -14,13 +14,13 @@ use vestigum::{Lease, Owner, StoreError, leased_to};
 use crate::busy::{busy_again, is_busy};
 use crate::{SqliteStore, lock, name_of};
 
-/// What a row says.
+/// Describes what a row says.
 struct LeaseRow {
     holder: Option<String>,
     token: u64,
     until_ms: i64,
     lasts_ms: i64,
-    /// How often it was written.
+    /// Says how often it was written.
     written: i64,
 }
 

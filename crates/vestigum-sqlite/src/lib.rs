@@ -49,6 +49,7 @@
 
 mod busy;
 mod leases;
+mod lines;
 mod prune;
 mod rows;
 mod schema;
@@ -63,13 +64,14 @@ use rusqlite::{Connection, OpenFlags};
 
 use vestigum::image::{BlobDigest, SealKey};
 use vestigum::{
-    Commit, Committed, EncodedImage, Image, Lease, Owner, Pruned, SaveVerdict, Store, StoreError, StoreIdentity, Stray,
+    Commit, Committed, EncodedImage, GivenSave, Image, Lease, Line, Owner, Pruned, SaveVerdict, Store, StoreError,
+    StoreIdentity, Stray,
 };
 
-/// How long one statement waits for another process that writes.
+/// Says how long one statement waits for another process that writes.
 const BUSY: Duration = Duration::from_secs(2);
 
-/// So many images are written in one transaction, which is synced once.
+/// One transaction writes at most 64 images, and is synced once.
 const BATCH: usize = 64;
 
 /// A store in one SQLite file. Clones share it.
@@ -84,7 +86,7 @@ struct Inner {
     connection: Mutex<Connection>,
     /// Whether it was opened only to look at it.
     reads_only: bool,
-    /// What reading said of each generation, so that a prune reads each once.
+    /// Says what reading said of each generation, so that a prune reads each once.
     verdicts: Mutex<BTreeMap<String, BTreeMap<u64, SaveVerdict>>>,
     /// When this process has first seen leases of others, as they are.
     seen_leases: Mutex<BTreeMap<String, leases::SeenLease>>,
@@ -173,7 +175,7 @@ impl SqliteStore {
         Ok(SqliteStore { inner: Arc::new(inner), key: None })
     }
 
-    /// The same store, whose images are sealed with a key of the game: see [`SealKey`].
+    /// Seals the store's images with a key of the game: see [`SealKey`].
     #[must_use]
     pub fn sealed(self, key: SealKey) -> SqliteStore {
         SqliteStore { key: Some(key), ..self }
@@ -262,6 +264,18 @@ impl Store for SqliteStore {
         self.insert_row(image.generation, &image.encoded())
     }
 
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.line_row(owner)
+    }
+
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.begin_line_row(owner)
+    }
+
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        self.give_row(owner, save)
+    }
+
     fn identity(&self) -> Option<StoreIdentity> {
         Some(StoreIdentity::of(&self.inner, format!("{:?}", self.key.as_ref().map(SealKey::fingerprint))))
     }
@@ -271,7 +285,7 @@ impl Store for SqliteStore {
     }
 }
 
-/// How the tables name an owner.
+/// Returns how the tables name an owner.
 fn name_of(owner: &Owner) -> Result<&str, StoreError> {
     match owner {
         // No player has an empty name.
@@ -280,7 +294,7 @@ fn name_of(owner: &Owner) -> Result<&str, StoreError> {
     }
 }
 
-/// What SQLite said, as stores say it.
+/// Returns what SQLite said, as stores say it.
 fn failed(path: &Path, action: &'static str, error: rusqlite::Error) -> StoreError {
     use rusqlite::ErrorCode;
     use std::io::ErrorKind;

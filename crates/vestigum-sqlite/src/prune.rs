@@ -90,7 +90,7 @@ impl SqliteStore {
         Ok(removed)
     }
 
-    /// What pruning an owner to `keep` generations would remove; of blobs [`SqliteStore::removable_blobs`] tells. Reads what it has
+    /// Returns what pruning an owner to `keep` generations would remove; of blobs [`SqliteStore::removable_blobs`] tells. Reads what it has
     /// not read yet.
     ///
     /// # Errors

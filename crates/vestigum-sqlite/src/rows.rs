@@ -41,7 +41,7 @@ pub(crate) fn generations(connection: &Connection, name: &str) -> SqlResult<Vec<
     connection.prepare_cached(&sql)?.query_map([name], |row| row.get(0))?.collect()
 }
 
-/// Returns the newest generation of an owner, and what it says it holds; an empty text if that is no text.
+/// Returns the newest generation of an owner, and what it says it holds; an empty text if that is not a text.
 fn newest(connection: &Connection, name: &str) -> SqlResult<Option<(u64, String)>> {
     let sql =
         format!("SELECT generation, digest FROM images WHERE profile = ? AND {GIVEN} ORDER BY generation DESC LIMIT 1");
@@ -153,7 +153,7 @@ impl SqliteStore {
         found.ok_or_else(|| StoreError::NoGeneration { owner: owner.clone(), generation })
     }
 
-    /// How many bytes a generation has; none if it is not there.
+    /// Returns how many bytes a generation has; none if it is not there.
     ///
     /// # Errors
     /// If it cannot be read.
@@ -207,7 +207,7 @@ impl SqliteStore {
         Ok(results)
     }
 
-    /// What becomes of one commit of a transaction. Nothing is written for one that is refused.
+    /// Returns what becomes of one commit of a transaction. Nothing is written for one that is refused.
     fn commit_in(
         &self,
         transaction: &Transaction<'_>,

@@ -10,13 +10,13 @@ use vestigum::StoreError;
 
 use crate::{BUSY, failed};
 
-/// What marks a file as one of saves: `VSTG`.
+/// Says what marks a file as one of saves: `VSTG`.
 const APPLICATION: i32 = 0x5653_5447;
 
 /// The version of the tables that this crate writes.
-const VERSION: i32 = 3;
+const VERSION: i32 = 4;
 
-/// What leads from the version before to each, the first one from an empty file.
+/// Says what leads from the version before to each, the first one from an empty file.
 const STEPS: [&str; VERSION as usize] = [
     "CREATE TABLE images (
          profile TEXT NOT NULL,
@@ -58,6 +58,11 @@ const STEPS: [&str; VERSION as usize] = [
      ALTER TABLE blobs_3 RENAME TO blobs;
      ALTER TABLE leases ADD COLUMN lasts_ms INTEGER NOT NULL DEFAULT 0;
      ALTER TABLE leases ADD COLUMN written INTEGER NOT NULL DEFAULT 0;",
+    "CREATE TABLE lines (
+         profile TEXT NOT NULL PRIMARY KEY,
+         installation TEXT NOT NULL,
+         given TEXT NOT NULL
+     ) WITHOUT ROWID;",
 ];
 
 /// Brings a file to the version of this crate.
@@ -83,7 +88,7 @@ pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), St
 /// Whether a file can be read as it is.
 pub(crate) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     match seen_at_once(connection, path)? {
-        // Leases came with version 2, and who only looks asks for none.
+        // Leases came with version 2 and lines with version 4; who only looks asks for none.
         Some(1..=VERSION) => Ok(()),
         _ => Err(refused(path, "it holds no saves yet".into())),
     }

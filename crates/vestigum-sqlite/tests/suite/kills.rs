@@ -1,6 +1,6 @@
 //! Processes that are killed while they save, several at once, and a disk that is full.
 //!
-//! `VESTIGUM_KILLS=1000 cargo test --release -p vestigum-sqlite --test kills` kills as often as that; left out, 15 times.
+//! `VESTIGUM_KILLS=1000 cargo test --release -p vestigum-sqlite --test suite kills` kills as often as that; left out, 15 times.
 #![cfg(unix)]
 
 use std::io::{BufRead, BufReader};
@@ -63,7 +63,7 @@ fn itself() -> Command {
 }
 
 fn start(mut program: Command, file: &Path, name: &str) -> (Child, impl Iterator<Item = String> + use<>) {
-    program.args(["--exact", "carrier", "--ignored", "--nocapture", "--test-threads=1", "-q"]);
+    program.args(["--exact", "kills::carrier", "--ignored", "--nocapture", "--test-threads=1", "-q"]);
     program.env(FILE, file).env(NAME, name).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = program.spawn().expect("this program runs");
     let lines = BufReader::new(child.stdout.take().expect("it is piped")).lines().map_while(Result::ok);

@@ -1,6 +1,6 @@
 //! Databases and servers that are killed while players are saved, and servers that stand still.
 //!
-//! `VESTIGUM_KILLS=100 cargo test --release -p vestigum-postgres --test crashes` kills as often as that; left out, a few times.
+//! `VESTIGUM_KILLS=100 cargo test --release -p vestigum-postgres --test suite crashes` kills as often as that; left out, a few times.
 #![cfg(unix)]
 
 use std::collections::BTreeMap;
@@ -153,7 +153,7 @@ fn carrier() {
 
 fn start(url: &str, schema: &str) -> (Child, impl Iterator<Item = String> + use<>) {
     let mut program = Command::new(std::env::current_exe().expect("this program has a path"));
-    program.args(["--exact", "carrier", "--ignored", "--nocapture", "--test-threads=1", "-q"]);
+    program.args(["--exact", "crashes::carrier", "--ignored", "--nocapture", "--test-threads=1", "-q"]);
     program.env(URL, url).env(SCHEMA, schema).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = program.spawn().expect("this program runs");
     let lines = BufReader::new(child.stdout.take().expect("it is piped")).lines().map_while(Result::ok);
