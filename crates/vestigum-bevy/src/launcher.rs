@@ -52,7 +52,7 @@ enum Wanted {
     Leave,
 }
 
-/// What a thread comes back with.
+/// Describes what a thread comes back with.
 pub(crate) enum Done {
     Launched(Result<Box<Session>, SessionError>),
     Left(Result<Saved, QuitError>),
@@ -144,7 +144,7 @@ impl<P: Seat> PlayerLauncher<P> {
         }
     }
 
-    /// What a thread came back with, and whose it is.
+    /// Returns what a thread came back with, and whose it is.
     pub(crate) fn done(&mut self) -> Option<(String, Done)> {
         let State::Busy { profile, done } = &mut self.state else { return None };
         let found = match done.get_mut() {

@@ -32,50 +32,50 @@ messages! {
     PlayerLaunched {
         /// Whose.
         profile: String,
-        /// What loading did: what was left out, brought into its limits or migrated.
+        /// Says what loading did: what was left out, brought into its limits or migrated.
         report: LoadReport,
-        /// What the moment `launch` came to.
+        /// Says what the moment `launch` came to.
         outcome: Outcome,
     }
     /// A player could not be launched. Nothing was changed.
     PlayerLaunchFailed {
         /// Whose session.
         profile: String,
-        /// Why. After [`SessionError::AllDamaged`], and if the player says so, [`PlayerLauncher::launch_anew`](crate::PlayerLauncher::launch_anew).
+        /// Says why. After [`SessionError::AllDamaged`], and if the player says so, [`PlayerLauncher::launch_anew`](crate::PlayerLauncher::launch_anew).
         error: Arc<SessionError>,
     }
     /// A moment happened.
     MomentHappened {
-        /// What it came to.
+        /// Says what it came to.
         outcome: Outcome,
     }
     /// A value is not what it was in the frame before; for displays.
     ValueChanged {
-        /// Which, what it was and what it is.
+        /// Says which, what it was and what it is.
         update: Update,
     }
-    /// What was handed over is durable.
+    /// Everything that was handed over is durable.
     PlayerSaved {
         /// The generation that the save is.
         generation: u64,
     }
     /// A save failed. Play goes on and it is tried again; [`PlayerSaved`] follows when that succeeds.
     PlayerSaveFailed {
-        /// Why.
+        /// Says why.
         error: Arc<StoreError>,
     }
     /// A player has left, and everything is saved.
     PlayerLeft {
-        /// Who.
+        /// Says who.
         profile: String,
         /// The generation of the last save.
         generation: u64,
     }
     /// A player wanted to leave, and the last save failed: the session is still there, and nothing is lost.
     PlayerLeaveFailed {
-        /// Who.
+        /// Says who.
         profile: String,
-        /// Why.
+        /// Says why.
         error: Arc<StoreError>,
     }
 }

@@ -60,7 +60,7 @@ impl<P: Seat> ProgressPlugin<P> {
         ProgressPlugin { launching: Some(profile.to_owned()), ..self }
     }
 
-    /// How long leaving, and the exit of the app, waits for the last save; 3 seconds, if nothing is said.
+    /// Sets how long leaving, and the exit of the app, waits for the last save; 3 seconds by default.
     #[must_use]
     pub fn waiting_at_most(self, limit: Duration) -> Self {
         ProgressPlugin { limit, ..self }

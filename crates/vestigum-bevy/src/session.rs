@@ -27,7 +27,7 @@ use crate::seat::{FirstSeat, Seat};
 #[derive(Resource)]
 pub struct PlayerSession<P: Seat = FirstSeat> {
     session: Session,
-    /// What moments came to since it was last told.
+    /// Says what moments came to since it was last told.
     happened: Vec<Outcome>,
     seat: PhantomData<fn() -> P>,
 }

@@ -66,7 +66,7 @@ pub(crate) fn arrive<P: Seat>(
     }
 }
 
-/// What was told of the saves of a session.
+/// Describes what was told of the saves of a session.
 #[derive(Default)]
 pub(crate) struct Told {
     generation: u64,

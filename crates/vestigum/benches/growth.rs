@@ -7,10 +7,11 @@ use std::path::Path;
 use std::thread;
 use std::time::{Duration, Instant};
 
-use vestigum::merging::merge;
+use vestigum::merging::join;
+use vestigum::origin::{Contribution, Contributor, Visits};
 use vestigum::{DirStore, Image, MemoryStore, Owner, Progress, Saver, Session, Spec, Store, Value};
 
-/// A game with so many per-level entries: fields of 100 levels each, and 16 visit fields.
+/// A game with that number of per-level entries: fields of 100 levels each, and 16 visit fields.
 fn slots(count: usize) -> Spec {
     let mut text = String::from("[game]\nid = \"fellpost\"\n[levels]\nopening = \"all\"\norder = [");
     (0..100).for_each(|n| text.push_str(&format!("\"path_{n}\",")));
@@ -92,7 +93,7 @@ fn by_slots(most: usize) {
     }
 }
 
-/// A map, a set and a list of so many values, changed right behind a mark, and by each step of a play that keeps every state.
+/// A map, a set and a list of that number of values, changed right behind a mark, and by each step of a play that keeps every state.
 fn by_values(most: usize) {
     println!("\nvalues    first insert behind a mark: map       set      list    a copy and an insert, each of 1,000");
     let spec = sound(
@@ -230,7 +231,7 @@ fn bare(folder: &Path, number: usize, bytes: &[u8]) -> std::io::Result<()> {
     }
 }
 
-/// The bare saves a second of so many players, each with a folder, by as many threads as a saver has at most.
+/// The bare saves a second of that number of players, each with a folder, by as many threads as a saver has at most.
 fn bare_rate(players: usize, rounds: usize, bytes: &[u8]) -> f64 {
     let folder = tempfile::tempdir_in(env!("CARGO_TARGET_TMPDIR")).expect("a folder for the bench");
     let folders: Vec<_> = (0..players).map(|n| folder.path().join(n.to_string())).collect();
@@ -365,16 +366,20 @@ fn by_changes(most: usize) {
              per = \"level\"\nlasts = \"profile\"\nafter_failure = \"checkpoint\"\nmerge = \"sum\"\n",
             levels.join(", ")
         ));
-        let played = |from: Option<&Image>, letters: i64| {
+        let played = |by: &str, from: Option<&Image>, letters: i64| {
+            let contributor = Contributor::new(&spec, from).expect("its own image loads");
+            let mut contributor = contributor.expect("the spec merges");
             let mut game = Progress::launch(&spec, from, None).expect("its own image loads").progress;
             for n in 0..count {
                 game.write_add("letters", &[&format!("path_{n}")], Value::Int(letters)).expect("play writes it");
             }
-            game.suspend().profile_image("ada")
+            let (saved, by) = (game.suspend(), Contribution { by: by.into(), last: 0, tag: "t".into(), at: 0 });
+            let origin = contributor.contribute(&saved, &Visits::default(), &by);
+            Image { origin: Some(Box::new(origin)), ..saved.profile_image("ada") }
         };
-        let base = played(None, 1);
-        let (here, there) = (played(Some(&base), 2), played(Some(&base), 3));
-        let merge = time(9, || merge(&spec, Some(&base), &here, &there).map(|merged| merged.report.entries.len()));
+        let base = played("a", None, 1);
+        let (here, there) = (played("a", Some(&base), 2), played("b", Some(&base), 3));
+        let merge = time(9, || join(&spec, &here, &there).map(|merged| merged.report.entries.len()));
         println!("{count:>34} {merge:>8.1?}");
         count *= 10;
     }

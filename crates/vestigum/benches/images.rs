@@ -31,6 +31,7 @@ struct Plain<V, M> {
     format: i64,
     game: String,
     version: i64,
+    shape: String,
     profile: String,
     generation: u64,
     saved_at: String,

@@ -2,6 +2,8 @@
 //!
 //! Run it with `cargo run -p vestigum --example first_steps`.
 
+use std::process::ExitCode;
+
 use vestigum::{DirStore, Session, Spec};
 
 /// What persists, in one document.
@@ -41,7 +43,7 @@ over_when = "lanterns == 0"
 at = ["checkpoint", "complete", "death"]
 "#;
 
-fn main() -> Result<(), Box<dyn std::error::Error>> {
+fn run() -> Result<(), Box<dyn std::error::Error>> {
     let spec = Spec::from_toml(PROGRESS)?;
     // Names and types are checked here, once. From now on a read is an index.
     let letters = spec.int("letters")?;
@@ -78,4 +80,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     assert_eq!(game.get(lanterns), 2);
     game.quit()?;
     Ok(())
+}
+
+fn main() -> ExitCode {
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        // In words: what `main` returns is printed as a programmer's value.
+        Err(why) => {
+            eprintln!("{why}");
+            ExitCode::FAILURE
+        }
+    }
 }

@@ -2,6 +2,7 @@
 //!
 //! Run it with `cargo run -p vestigum --example loading_screen`.
 
+use std::process::ExitCode;
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
@@ -48,7 +49,7 @@ fn loading_screen(game: &Session, limit: Duration) -> Result<(), String> {
     Ok(())
 }
 
-fn main() -> Result<(), Box<dyn std::error::Error>> {
+fn run() -> Result<(), Box<dyn std::error::Error>> {
     let spec = Spec::from_toml(PROGRESS)?;
     let letters = spec.int("letters")?;
     let folder = tempfile::tempdir()?;
@@ -97,4 +98,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
         }
     }
     Ok(())
+}
+
+fn main() -> ExitCode {
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        // In words: what `main` returns is printed as a programmer's value.
+        Err(why) => {
+            eprintln!("{why}");
+            ExitCode::FAILURE
+        }
+    }
 }

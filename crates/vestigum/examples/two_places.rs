@@ -6,29 +6,29 @@
 //! cargo run --example two_places -- FOLDER apart     # and stops before they come together
 //! ```
 //!
-//! `vestigum saves merge demo/fellpost/fellpost.toml FOLDER/shared FOLDER/laptop FOLDER/hand_held` then shows what a sync would do.
+//! `vestigum saves merge demo/fellpost/fellpost.toml FOLDER/laptop FOLDER/hand_held` then shows what a sync would do.
 
 use std::error::Error;
 use std::path::{Path, PathBuf};
+use std::process::ExitCode;
 use std::time::Duration;
 
-use vestigum::sync::{PlayerSync, SyncFolder, Synced};
+use vestigum::sync::{PlayerSync, SyncDid};
 use vestigum::{DirStore, Session, Spec};
 
 const SPEC: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
 
-/// A device: its saves, and what they had in common with the shared ones at the last sync.
+/// A device and its saves.
 struct Device {
     name: &'static str,
     store: DirStore,
-    records: SyncFolder,
 }
 
 impl Device {
     fn new(folder: &Path, name: &'static str) -> Result<Device, Box<dyn Error>> {
         let store = DirStore::open(folder.join(name))?;
-        Ok(Device { name, store, records: SyncFolder::new(folder.join(format!("{name}_syncs"))) })
+        Ok(Device { name, store })
     }
 
     /// Walks a path.
@@ -47,17 +47,18 @@ impl Device {
 
     /// What a game does before a player is launched, and after the session has quit.
     fn sync(&self, spec: &Spec, shared: &DirStore) -> Result<(), Box<dyn Error>> {
-        let told = match PlayerSync::new(spec, &self.store, shared, &self.records, "ada").run()? {
-            Synced::Nothing => "nobody has played yet".to_owned(),
-            Synced::InSync => "both have the same".to_owned(),
-            Synced::Pushed { generation } => format!("the shared saves have it as generation {generation}"),
-            Synced::Pulled { generation } => format!("it is generation {generation} here"),
-            Synced::Merged { report, here, .. } => {
+        let told = match PlayerSync::new(spec, &self.store, shared, "ada").run()?.did {
+            SyncDid::Nothing => "nobody has played yet".to_owned(),
+            SyncDid::InSync => "both have the same".to_owned(),
+            SyncDid::Pushed { generation } => format!("the shared saves have it as generation {generation}"),
+            SyncDid::Pulled { generation } => format!("it is generation {generation} here"),
+            SyncDid::Merged { report, here, .. } => {
                 let changed = report.entries.iter().map(|entry| {
                     format!(
-                        "\n             {}: {} → {} ({})",
+                        "\n             {}: {} here, {} there, {} in both ({})",
                         entry.name,
-                        entry.base.brief(),
+                        entry.here.brief(),
+                        entry.there.brief(),
                         entry.merged.brief(),
                         entry.merge.words()
                     )
@@ -71,7 +72,7 @@ impl Device {
     }
 }
 
-fn main() -> Result<(), Box<dyn Error>> {
+fn run() -> Result<(), Box<dyn Error>> {
     let mut arguments = std::env::args().skip(1);
     let temporary = std::env::temp_dir().join(format!("vestigum-two-places-{}", std::process::id()));
     let named = arguments.next().map(PathBuf::from);
@@ -97,4 +98,15 @@ fn main() -> Result<(), Box<dyn Error>> {
         std::fs::remove_dir_all(&temporary)?;
     }
     Ok(())
+}
+
+fn main() -> ExitCode {
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        // In words: what `main` returns is printed as a programmer's value.
+        Err(why) => {
+            eprintln!("{why}");
+            ExitCode::FAILURE
+        }
+    }
 }

@@ -2,6 +2,7 @@
 //!
 //! The store is memory here, and both servers are in one process; with `PostgresStore` they are wherever you like.
 
+use std::process::ExitCode;
 use std::time::{Duration, Instant};
 
 use vestigum::roster::{Roster, RosterEvent, RosterOptions};
@@ -29,7 +30,7 @@ fn told(server: &mut Roster) -> Vec<RosterEvent> {
     }
 }
 
-fn main() -> Result<(), Box<dyn std::error::Error>> {
+fn run() -> Result<(), Box<dyn std::error::Error>> {
     let spec = Spec::from_toml(SPEC)?;
     let letters = spec.int("letters")?;
     let store = MemoryStore::default();
@@ -66,4 +67,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     }
     println!("in the store: {} letters", Session::peek(&spec, &store, "ada")?.get(letters));
     Ok(())
+}
+
+fn main() -> ExitCode {
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        // In words: what `main` returns is printed as a programmer's value.
+        Err(why) => {
+            eprintln!("{why}");
+            ExitCode::FAILURE
+        }
+    }
 }

@@ -4,6 +4,7 @@
 
 use std::error::Error;
 use std::fs;
+use std::process::ExitCode;
 
 use vestigum::{DirStore, Session, Spec};
 
@@ -12,7 +13,7 @@ const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json
 /// What the player has on disk: saved by version 1, in the middle of Heather Rise.
 const ADA: &[u8] = include_bytes!("../../../demo/fellpost/shipped/v1/saves/profiles/ada/3.json");
 
-fn main() -> Result<(), Box<dyn Error>> {
+fn run() -> Result<(), Box<dyn Error>> {
     let folder = tempfile::tempdir()?;
     fs::create_dir_all(folder.path().join("profiles/ada"))?;
     fs::write(folder.path().join("profiles/ada/3.json"), ADA)?;
@@ -35,4 +36,15 @@ fn main() -> Result<(), Box<dyn Error>> {
     println!("\nand the next evening: {}, {} stamps", game.load_report(), game.get(stamps));
     game.quit()?;
     Ok(())
+}
+
+fn main() -> ExitCode {
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        // In words: what `main` returns is printed as a programmer's value.
+        Err(why) => {
+            eprintln!("{why}");
+            ExitCode::FAILURE
+        }
+    }
 }

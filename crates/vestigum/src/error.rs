@@ -8,7 +8,7 @@ use vestigum_core::{LoadError, Owner};
 
 use crate::store::StoreError;
 
-/// Why a session could not begin or end.
+/// Describes why a session could not begin or end.
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum SessionError {
@@ -54,6 +54,15 @@ pub enum SessionError {
     )]
     MovesToDevice {
         /// The player.
+        owner: Owner,
+    },
+    /// The game merges saves of several places, so what a tool writes has to say what it changed, and only the spec tells. Nothing was
+    /// written.
+    #[error(
+        "the saves of {owner} say what each installation gave to them; name the spec, so that this change is told, too"
+    )]
+    NeedsSpec {
+        /// Whose saves.
         owner: Owner,
     },
     /// There are images, and none can be read. Nothing was overwritten.

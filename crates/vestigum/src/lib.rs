@@ -55,6 +55,11 @@ pub mod cookbook {}
 #[doc = include_str!("../docs/stores.md")]
 pub mod stores {}
 
+/// The examples of the second part of the guide run as tests.
+#[cfg(all(doctest, feature = "macros"))]
+#[doc = include_str!("../docs/second-hour.md")]
+struct SecondHour;
+
 #[doc = include_str!("../docs/servers.md")]
 pub mod servers {}
 
@@ -85,48 +90,63 @@ pub use recovery::restore;
 pub use saver::{SaveTicket, Saved, Saver};
 pub use session::{Launch, Peek, QuitError, Session};
 pub use store::{
-    Commit, Committed, Lease, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict, Store,
-    StoreError, StoreIdentity, checked_profile, checked_size, leased_to, prune_all, prune_step, removable_generations,
+    Commit, Committed, GivenSave, Lease, Line, Newest, PROFILE_NAME_LEN, PruneStep, Pruned, RemoteTrouble, SaveVerdict,
+    Store, StoreError, StoreIdentity, checked_profile, checked_size, leased_to, prune_all, prune_step,
+    random_installation, random_tag, removable_generations,
 };
 
-pub use vestigum_core::codes;
+pub use vestigum_core::outcome::RespawnAt;
 pub use vestigum_core::{
     AccessError, AccessErrorKind, BoardRow, Call, Change, CodeError, Comparison, DerivedHandle, DerivedPerKey,
-    Diagnostic, Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image,
-    Launched, List, LoadError, LoadReport, LockReason, MOST_SAVE_BYTES, MadeLevelError, Map, Moment, Next, Outcome,
-    Owner, Part, PerKey, Place, Progress, Ranked, RankedIn, Redeemed, Refused, Reset, Set, Severity, Span, Spec,
-    Suspended, Type, Update, Value, Written,
+    Diagnostic, Diagnostics, Edit, EncodedImage, Entry, EntryName, Finite, Handle, HandleError, History, Image, Key,
+    KeyAxis, Keys, Launched, List, LoadError, LoadReport, LockReason, MOST_SAVE_BYTES, MadeLevelError, Map, Moment,
+    Next, Outcome, Owner, Part, PerKey, Place, Progress, Ranked, RankedIn, Redeemed, Refused, Reset, Set, Severity,
+    Span, Spec, Suspended, Type, Update, Value, Written,
 };
+pub use vestigum_spec::codes;
+pub use vestigum_spec::diagnostic::SourceSpan;
+pub use vestigum_spec::value::Chosen;
+pub use vestigum_spec::value::containers::ValueIter;
 
-/// Building a spec in Rust, and looking at what one says.
+/// Looking at what a spec says.
 pub mod spec {
-    pub use vestigum_core::model::axis::{Axis, KeySet};
-    pub use vestigum_core::model::code::{Code, Digit, Form, Holds, Signs};
-    pub use vestigum_core::model::fates::{Effect, FieldFate, Rule};
-    pub use vestigum_core::model::field::{Counts, Field};
-    pub use vestigum_core::model::level::{Derived, Level};
-    pub use vestigum_core::model::promise::Promise;
-    pub use vestigum_core::model::source::Source;
-    pub use vestigum_core::model::table::Table;
-    pub use vestigum_core::spec::builder::{
-        FieldBuilder, LevelBuilder, MemberBuilder, MigrationBuilder, RuleBuilder, SpecBuilder,
+    pub use vestigum_spec::checked::CheckedSpec;
+    pub use vestigum_spec::model::axis::{Axis, KeySet};
+    pub use vestigum_spec::model::code::{Characters, Code, Digit, Form, Holds};
+    pub use vestigum_spec::model::expression::Expression;
+    pub use vestigum_spec::model::fates::{Effect, FieldFate, Rule};
+    pub use vestigum_spec::model::field::{Counts, Field};
+    pub use vestigum_spec::model::level::{Derived, Level};
+    pub use vestigum_spec::model::promise::Promise;
+    pub use vestigum_spec::model::source::Source;
+    pub use vestigum_spec::model::table::Table;
+    pub use vestigum_spec::value::limits::Limits;
+    pub use vestigum_spec::value::ranking::{Better, RankedBy, Ranking};
+    pub use vestigum_spec::value::types::{Member, StructType};
+    pub use vestigum_spec::vocabulary::fate::{Fate, Operation, PlainFate};
+    pub use vestigum_spec::vocabulary::policy::{Accept, NewerSaves, Respawn, Resume};
+    pub use vestigum_spec::vocabulary::span::WrittenBy;
+}
+
+/// Reads and writes what each installation gave to a save, in games that merge saves.
+pub mod origin {
+    pub use vestigum_core::contributing::{Contribution, Contributor, Visits};
+    pub use vestigum_core::origin::amount::Amount;
+    pub use vestigum_core::origin::{
+        Amounts, Change, Changes, Dot, EntryPath, Installation, InstallationId, RunOrigin, SavedOrigin,
     };
-    pub use vestigum_core::value::limits::Limits;
-    pub use vestigum_core::value::ranking::{Better, RankedBy, Ranking};
-    pub use vestigum_core::value::types::{Member, StructType};
-    pub use vestigum_core::vocabulary::fate::{Fate, Operation, PlainFate};
-    pub use vestigum_core::vocabulary::policy::{Accept, Respawn, Resume};
-    pub use vestigum_core::vocabulary::span::WrittenBy;
 }
 
 /// Saved images: what is in one, and what can be wrong with one.
 pub mod image {
     pub use vestigum_core::image::blobs::{BlobDigest, BlobError, BlobRef, Blobs};
     pub use vestigum_core::image::json::ImageError;
-    pub use vestigum_core::image::report::{Clamped, Dropped, LostBlob, Origin, PlaceChange, SavedName, SavedThing};
+    pub use vestigum_core::image::report::{
+        Clamped, Dropped, LostBlob, Origin, PlaceChange, SavedMark, SavedName, SavedThing,
+    };
     pub use vestigum_core::image::seal::SealKey;
     pub use vestigum_core::image::{FORMAT, Gone, SavedMarks, SavedPlace};
-    pub use vestigum_core::value::tree::{Moved, Tree, Values};
+    pub use vestigum_spec::value::tree::{Moved, Tree, Values};
 }
 
 #[doc = include_str!("../docs/adopt.md")]
@@ -137,17 +157,17 @@ pub mod adopting {
 /// Merging: the saves of two installations become one. [`sync`] does it between two stores.
 pub mod merging {
     pub use vestigum_core::merging::report::{MergeReport, MergedEntry, MovedLevel, RunFrom, Side};
-    pub use vestigum_core::merging::{Meeting, MergeError, Merged, meet, merge};
-    pub use vestigum_core::model::merging::FieldMerge;
-    pub use vestigum_core::vocabulary::merging::MergeLaw;
+    pub use vestigum_core::merging::{Meeting, MergeError, Merged, join, meet};
+    pub use vestigum_spec::model::merging::FieldMerge;
+    pub use vestigum_spec::vocabulary::merging::MergeLaw;
 }
 
 /// Updates: what shipped, and how its saves come to this version.
 pub mod update {
+    pub use vestigum_core::applying::hook::HookError;
     pub use vestigum_core::image::report::MigrationStep;
-    pub use vestigum_core::migration::hook::HookError;
-    pub use vestigum_core::spec::freezing::{FreezeError, Freezing, Froze};
     pub use vestigum_core::spec::updates::Upgraded;
+    pub use vestigum_spec::freezing::{FreezeError, Freezing, Froze};
 }
 
 /// What handles can hold.
@@ -164,10 +184,12 @@ pub mod handle {
 #[doc(hidden)]
 pub mod generated {
     pub use serde;
+    pub use vestigum_core::handle::Handle;
     pub use vestigum_core::handle::derived::{DerivedHandle, DerivedKeyed};
     pub use vestigum_core::handle::keyed::{KeyIndex, Keyed};
-    pub use vestigum_core::handle::{Handle, Placed};
     pub use vestigum_core::{History, Spec};
+    pub use vestigum_spec::model::field::FieldId;
+    pub use vestigum_spec::model::placed::{Gate, Placed};
 }
 
 #[cfg(feature = "macros")]
@@ -178,7 +200,7 @@ pub use vestigum_macros::spec;
 pub mod tools {
     pub use crate::clock::rfc3339;
     pub use crate::recovery::{NewestImage, newest_image, newest_readable};
-    pub use crate::saver::commit_making_room;
+    pub use crate::saver::{FollowError, as_play, commit_making_room};
     pub use crate::store::Patience;
-    pub use vestigum_core::vocabulary::shown::{is_unseen, shown};
+    pub use vestigum_spec::vocabulary::shown::{is_unseen, shown};
 }

@@ -8,18 +8,19 @@ use vestigum_core::image::blobs::{BlobDigest, BlobError};
 use vestigum_core::{EncodedImage, Image, MOST_SAVE_BYTES, Owner};
 
 use crate::store::{
-    Commit, Committed, Lease, LeaseBook, PruneStep, Pruned, SaveVerdict, Store, StoreError, StoreIdentity,
-    checked_profile, checked_size, prove, prune_step,
+    Commit, Committed, GivenSave, Lease, LeaseBook, Line, PruneStep, Pruned, SaveVerdict, Store, StoreError,
+    StoreIdentity, checked_profile, checked_size, prove, prune_step, random_installation,
 };
 
 type Generations = BTreeMap<u64, EncodedImage>;
 
-/// What clones of a store share.
+/// Describes what clones of a store share.
 #[derive(Debug, Default)]
 struct Kept {
     owners: BTreeMap<Owner, Generations>,
     blobs: BTreeMap<BlobDigest, Arc<[u8]>>,
     leases: LeaseBook,
+    lines: BTreeMap<Owner, Line>,
 }
 
 impl Kept {
@@ -170,6 +171,23 @@ impl Store for MemoryStore {
         prove(&image, generation, &image.bytes(generation, None), None)?;
         images.insert(generation, image);
         Ok(Committed::written(generation))
+    }
+
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        Ok(self.lock().lines.get(owner).cloned())
+    }
+
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        let line = Line::new(random_installation());
+        self.lock().lines.insert(owner.clone(), line.clone());
+        Ok(line)
+    }
+
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        if let Some(line) = self.lock().lines.get_mut(owner) {
+            line.give(save.clone());
+        }
+        Ok(())
     }
 
     fn identity(&self) -> Option<StoreIdentity> {

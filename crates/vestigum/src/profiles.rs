@@ -11,13 +11,14 @@ use std::time::{Duration, SystemTime};
 use thiserror::Error;
 
 use vestigum_core::image::SavedPlace;
-use vestigum_core::model::field::Counts;
+use vestigum_core::image::report::Origin;
 use vestigum_core::{Image, Owner, Place, Progress, Span, Spec, Value};
+use vestigum_spec::model::field::Counts;
 
 use crate::clock::rfc3339;
 use crate::error::SessionError;
-use crate::recovery::newest_readable;
-use crate::saver::Saver;
+use crate::recovery::{newest_image, newest_readable};
+use crate::saver::{FollowError, Saver, as_play};
 use crate::session::Running;
 use crate::store::{Patience, Store, StoreError, checked_profile, prune_all};
 
@@ -31,7 +32,7 @@ pub struct Profile {
     pub state: ProfileState,
     /// When it was saved, as the clock of the game told it (RFC 3339); empty if no save can be read.
     pub saved_at: String,
-    /// Where play goes on; of a deleted player, where it went on before.
+    /// Says where play goes on; of a deleted player, where it went on before.
     pub place: Option<Place>,
     /// The title of the level in which it goes on.
     pub level: Option<String>,
@@ -54,7 +55,7 @@ pub enum ProfileState {
     Unavailable(String),
 }
 
-/// Why a player was not changed. Nothing was.
+/// Describes why a player was not changed. Nothing was.
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum ProfileError {
@@ -174,7 +175,7 @@ impl Profiles {
     /// If the player is not deleted, none of its saves can be read, or the store fails.
     pub fn restore(&self, name: &str) -> Result<(), ProfileError> {
         let _changing = self.changing(name)?;
-        restore(self.saver.store(), name)
+        restore(self.saver.store(), &self.spec, name)
     }
 
     /// Gives up what is left of a deleted player. The name can be used again.
@@ -192,7 +193,7 @@ impl Profiles {
         Ok(Running::begin(self.saver.clone(), owner(name))?)
     }
 
-    /// The same for the second of two.
+    /// Keeps sessions of a second player from running; it must not be the first.
     fn other(&self, first: &str, name: &str) -> Result<Running, ProfileError> {
         if first == name {
             return Err(ProfileError::Taken { name: name.to_owned(), deleted: false });
@@ -201,7 +202,7 @@ impl Profiles {
     }
 }
 
-/// What a store has of a player.
+/// Describes what a store has of a player.
 enum Found {
     /// Nothing, or what a purge leaves.
     Nothing,
@@ -324,11 +325,27 @@ fn thumbnail(spec: &Spec, progress: &Progress) -> Option<Arc<[u8]>> {
     }
 }
 
+/// Commits a change of a player as one more save by play, on top of what is there.
+fn play(store: &dyn Store, spec: &Spec, image: Image) -> Result<(), ProfileError> {
+    let found = newest_image(&Patience::with(store), &image.owner, &[]);
+    let (newest, lost) = match found {
+        Ok(found) => (found.image, matches!(found.origin, Origin::Recovered { .. })),
+        // Nothing of it can be read.
+        Err(SessionError::AllDamaged { .. }) => (None, true),
+        Err(error) => return Err(error.into()),
+    };
+    let image = as_play(spec, store, newest.as_ref(), lost, image).map_err(|error| match error {
+        FollowError::Load(error) => ProfileError::Session(error.into()),
+        FollowError::Store(error) => error.into(),
+    })?;
+    commit(store, &image)
+}
+
 fn create(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {
     free(store, name)?;
     let mut image = Progress::fresh(spec).suspend().profile_image(name);
     image.saved_at = rfc3339(SystemTime::now());
-    commit(store, &image)
+    play(store, spec, image)
 }
 
 fn copy(store: &dyn Store, from: &str, to: &str) -> Result<(), ProfileError> {
@@ -350,13 +367,13 @@ fn delete(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError
         }
         image => image?,
     };
-    commit(store, &image.deleted(rfc3339(SystemTime::now())))
+    play(store, spec, image.deleted(rfc3339(SystemTime::now())))
 }
 
-fn restore(store: &dyn Store, name: &str) -> Result<(), ProfileError> {
+fn restore(store: &dyn Store, spec: &Spec, name: &str) -> Result<(), ProfileError> {
     deleted(store, name)?;
     match before_deletion(&Patience::with(store), name)? {
-        Some(image) => commit(store, &image),
+        Some(image) => play(store, spec, image),
         None => Err(ProfileError::Unknown { name: name.to_owned() }),
     }
 }

@@ -7,23 +7,41 @@
 use vestigum_core::image::SavedPlace;
 use vestigum_core::image::json::ImageError;
 use vestigum_core::image::report::Origin;
-use vestigum_core::{Image, Owner};
+use vestigum_core::{Image, Owner, Spec};
 
 use crate::error::SessionError;
+use crate::saver::{FollowError, as_play};
 use crate::store::{Committed, Newest, Patience, Store, StoreError};
 
-/// Makes an older generation the newest again, as a new generation; the others stay as they are.
+/// Makes an older generation the newest again, as a new generation; the others stay as they are. In a game that merges it is one more
+/// save by play on top of the newest one, so that other places take it over; then the spec has to be given.
 ///
 /// # Errors
-/// If there is no such generation, it is damaged or cannot be read now, or the store fails.
-pub fn restore(store: &dyn Store, owner: &Owner, generation: u64) -> Result<Committed, StoreError> {
+/// If there is no such generation, it is damaged or cannot be read now, the store fails, or the save knows what each installation gave
+/// to it and there is no spec to tell what became of that.
+pub fn restore(
+    store: &dyn Store,
+    spec: Option<&Spec>,
+    owner: &Owner,
+    generation: u64,
+) -> Result<Committed, SessionError> {
     let patience = Patience::with(store);
-    let image = patience.read(owner, generation)?;
-    let newest = patience.generations(owner)?.last().copied().unwrap_or(0);
-    store.commit(newest, &image)
+    let mut image = patience.read(owner, generation)?;
+    let newest = newest_image(&patience, owner, &[])?;
+    let knows = |image: &Image| image.origin.is_some();
+    if let Some(spec) = spec.filter(|spec| spec.merges() && *owner != Owner::Device) {
+        let lost = matches!(newest.origin, Origin::Recovered { .. });
+        image = as_play(spec, store, newest.image.as_ref(), lost, image).map_err(|error| match error {
+            FollowError::Load(error) => SessionError::from(error),
+            FollowError::Store(error) => error.into(),
+        })?;
+    } else if knows(&image) || newest.image.as_ref().is_some_and(knows) {
+        return Err(SessionError::NeedsSpec { owner: owner.clone() });
+    }
+    Ok(store.commit(newest.newest, &image)?)
 }
 
-/// What a launch finds of one owner.
+/// Describes what a launch finds of one owner.
 pub struct NewestImage {
     /// The newest image that can be read.
     pub image: Option<Image>,
@@ -31,6 +49,8 @@ pub struct NewestImage {
     pub origin: Origin,
     /// The highest generation there, whether it can be read or not: what the next commit follows.
     pub newest: u64,
+    /// Holds the image that says that the player was deleted, where that is all there is.
+    pub deletion: Option<Image>,
 }
 
 /// The generations of an owner that a person has decided to pass over where they cannot be read.
@@ -62,7 +82,7 @@ pub fn newest_readable(
     if has_before(patience, owner, deleted.generation)? {
         return Err(SessionError::Deleted { owner: owner.clone() });
     }
-    Ok(NewestImage { image: None, origin: Origin::Fresh, newest: found.newest })
+    Ok(NewestImage { image: None, origin: Origin::Fresh, newest: found.newest, deletion: found.image })
 }
 
 /// Finds the same, and of a player who was deleted the image that says so.
@@ -76,9 +96,14 @@ pub fn newest_image(
 ) -> Result<NewestImage, SessionError> {
     // One round trip, where the newest one is whole. What it said of another is not asked again.
     let mut read_already = match patience.newest(owner)? {
-        None => return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0 }),
+        None => return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0, deletion: None }),
         Some(Newest { generation, image: Ok(image) }) => {
-            return Ok(NewestImage { image: Some(image), origin: Origin::Loaded { generation }, newest: generation });
+            return Ok(NewestImage {
+                image: Some(image),
+                origin: Origin::Loaded { generation },
+                newest: generation,
+                deletion: None,
+            });
         }
         Some(Newest { generation, image }) => Some((generation, image)),
     };
@@ -87,7 +112,7 @@ pub fn newest_image(
         looks += 1;
         let generations = patience.generations(owner)?;
         let Some(newest) = generations.last().copied() else {
-            return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0 });
+            return Ok(NewestImage { image: None, origin: Origin::Fresh, newest: 0, deletion: None });
         };
         let mut passed_over = Vec::new();
         let mut gone = false;
@@ -107,7 +132,7 @@ pub fn newest_image(
                     } else {
                         Origin::Recovered { generation, passed_over }
                     };
-                    return Ok(NewestImage { image: Some(image), origin, newest });
+                    return Ok(NewestImage { image: Some(image), origin, newest, deletion: None });
                 }
                 Err(StoreError::Damaged { damaged: ImageError::NewerFormat(format), .. }) => {
                     return Err(SessionError::NewerFormat { owner: owner.clone(), generation, format });
@@ -139,7 +164,7 @@ pub(crate) fn anew(patience: &Patience<'_>, owner: &Owner, over: PassingOver<'_>
     match newest_readable(patience, owner, over) {
         Err(SessionError::AllDamaged { damaged, .. }) => {
             let newest = damaged.iter().map(|(generation, _)| *generation).max().unwrap_or(0);
-            Ok(NewestImage { image: None, origin: Origin::Fresh, newest })
+            Ok(NewestImage { image: None, origin: Origin::Fresh, newest, deletion: None })
         }
         found => found,
     }

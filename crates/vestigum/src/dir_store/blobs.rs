@@ -17,7 +17,7 @@ use super::{DirStore, io_error, lock};
 use crate::disk::EntryKind;
 use crate::store::StoreError;
 
-/// What this process knows of the blobs.
+/// Describes what this process knows of the blobs.
 #[derive(Debug)]
 pub(super) struct BlobShelf {
     /// Those that were read or written, and are whole.
@@ -27,15 +27,15 @@ pub(super) struct BlobShelf {
     named: u64,
     /// The count up to which they are durable.
     durable: u64,
-    /// How many commits on their way need each.
+    /// Says how many commits on their way need each.
     needed: BTreeMap<BlobDigest, usize>,
-    /// What each generation mentions, by its folder.
+    /// Says what each generation mentions, by its folder.
     mentions: BTreeMap<PathBuf, BTreeMap<u64, BTreeSet<BlobDigest>>>,
-    /// What is left to do of the removal that was begun.
+    /// Says what is left to do of the removal that was begun.
     sweep: Option<Sweep>,
-    /// How many generations were removed from a folder.
+    /// Says how many generations were removed from a folder.
     removed: BTreeMap<PathBuf, u64>,
-    /// How many of those removals are durable.
+    /// Says how many of those removals are durable.
     settled: BTreeMap<PathBuf, u64>,
 }
 
@@ -52,11 +52,11 @@ struct Sweep {
     going: Option<BTreeSet<BlobDigest>>,
 }
 
-/// How a sweep begins.
+/// Describes how a sweep begins.
 enum Begun {
     /// There is nothing to remove.
     Nothing,
-    /// What a crash had left was removed first.
+    /// Leftovers of a crash were removed first.
     Removed,
     Sweep(Sweep),
 }
@@ -182,7 +182,7 @@ impl DirStore {
         Ok(whole)
     }
 
-    /// What lies under the name of a blob is replaced: it was found to be something else.
+    /// Replaces what lies under the name of a blob: it was found to be something else.
     fn write_blob(&self, folder: &Path, digest: &BlobDigest, bytes: &[u8]) -> Result<(), StoreError> {
         let disk = &*self.inner.disk;
         let target = folder.join(digest.to_string());
@@ -198,7 +198,7 @@ impl DirStore {
         named
     }
 
-    /// Returns the bytes of a blob. One that cannot be read to its end now is [`BlobError::NotRead`], which is no loss.
+    /// Returns the bytes of a blob. One that cannot be read to its end now is [`BlobError::NotRead`], which is not a loss.
     pub(super) fn find_blob(&self, blob: &BlobRef) -> Result<Arc<[u8]>, BlobError> {
         let disk = &*self.inner.disk;
         let folder = self.blob_folder();

@@ -1,6 +1,5 @@
 //! Writing a generation so that it survives what may come.
 
-use std::hash::{BuildHasher, Hasher, RandomState};
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -11,7 +10,7 @@ use super::known::Known;
 use super::names::{LAST_GENERATION, TEMPORARY};
 use super::{DirStore, Inner, Turn, io_error, lock, take_lock};
 use crate::disk::DiskFile;
-use crate::store::{Committed, SaveVerdict, Store, StoreError, checked_size, prove};
+use crate::store::{Committed, SaveVerdict, Store, StoreError, checked_size, prove, random};
 
 impl DirStore {
     /// Writes an image as the next generation, unless the newest one holds the same progress.
@@ -113,7 +112,7 @@ impl DirStore {
         Ok(Known { generation: highest, digest, highest, synced: false })
     }
 
-    /// What is known of an owner, held against what is there: somebody may have removed files while the game runs.
+    /// Returns what is known of an owner, held against what is there: somebody may have removed files while the game runs.
     /// Answers whether what the caller follows is missing.
     fn known(&self, turn: &mut Turn, owner: &Owner, follows: u64) -> Result<(Known, bool), StoreError> {
         if let Some(known) = turn
@@ -198,11 +197,7 @@ impl DirStore {
     pub(super) fn temporary(&self, folder: &Path, what: &str) -> Result<(PathBuf, Box<dyn DiskFile>), StoreError> {
         for attempt in 0..TEMPORARY_TRIES {
             // Names that nobody can have taken on purpose.
-            let name = if attempt == 0 {
-                String::new()
-            } else {
-                format!("-{:016x}", RandomState::new().build_hasher().finish())
-            };
+            let name = if attempt == 0 { String::new() } else { format!("-{:016x}", random()) };
             let path = folder.join(format!("{TEMPORARY}{what}{name}"));
             match self.inner.disk.create_new(&path) {
                 Ok(file) => return Ok((path, file)),
@@ -214,7 +209,7 @@ impl DirStore {
     }
 }
 
-/// So many names are tried for a file that is being written.
+/// At most 5 names are tried for a file that is being written.
 const TEMPORARY_TRIES: u32 = 5;
 
 /// A write that failed.

@@ -4,13 +4,13 @@ use std::collections::BTreeMap;
 
 use crate::store::SaveVerdict;
 
-/// What this process knows of an owner's generations. The lock of the folder keeps other processes out, so it stays true
+/// Describes what this process knows of an owner's generations. The lock of the folder keeps other processes out, so it stays true
 /// until this one writes, or until somebody removes files by hand.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Known {
     /// The newest generation, durable or read; 0 if there is none.
     pub generation: u64,
-    /// What it holds; none if it cannot be read.
+    /// Says what it holds; none if it cannot be read.
     pub digest: Option<String>,
     /// The highest number that any file has. A commit that failed may have left a higher one than `generation`.
     pub highest: u64,

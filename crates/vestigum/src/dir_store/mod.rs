@@ -13,13 +13,14 @@
 //! power cut leaves the old generations as they were and the new one either whole or not there. The blobs that the image means
 //! are made durable before that.
 //!
-//! A save folder may come from somebody else, so nothing below it is trusted: links are not followed, what is no regular
+//! A save folder may come from somebody else, so nothing below it is trusted: links are not followed, what is not a regular
 //! file is passed over, and names that this store does not give are left alone.
 
 mod blobs;
 mod commit;
 mod folders;
 mod known;
+mod line;
 mod names;
 mod prune;
 mod strays;
@@ -45,7 +46,7 @@ use vestigum_core::image::seal::SealKey;
 use vestigum_core::{EncodedImage, Image, MOST_SAVE_BYTES, Owner};
 
 use crate::disk::{Disk, EntryKind, HeldLock, Lock, RealDisk};
-use crate::store::{Committed, Pruned, SaveVerdict, Store, StoreError, StoreIdentity};
+use crate::store::{Committed, GivenSave, Line, Pruned, SaveVerdict, Store, StoreError, StoreIdentity};
 
 /// The default store: one folder for each profile, one file for each generation.
 #[derive(Clone, Debug)]
@@ -65,7 +66,7 @@ struct Inner {
     turns: Mutex<BTreeMap<Owner, Arc<Mutex<Turn>>>>,
     /// The folders whose names this process has made durable.
     settled: Mutex<BTreeSet<PathBuf>>,
-    /// What reading said, held for no longer than it takes to look it up.
+    /// Says what reading said, held for no longer than it takes to look it up.
     verdicts: Mutex<BTreeMap<Owner, FileVerdicts>>,
     blobs: Mutex<BlobShelf>,
 }
@@ -76,7 +77,7 @@ impl std::fmt::Debug for Inner {
     }
 }
 
-/// What is known of an owner's files, once something was written or looked for.
+/// Describes what is known of an owner's files, once something was written or looked for.
 type Turn = Option<Known>;
 
 fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
@@ -160,7 +161,7 @@ impl DirStore {
         DirStore { inner: Arc::new(inner), key: None, most: MOST_SAVE_BYTES }
     }
 
-    /// The same store, whose images are sealed with a key of the game: what the game did not seal is refused as
+    /// Seals the store's images with a key of the game: what the game did not seal is refused as
     /// damaged. See [`SealKey`] for what that stops and what it does not.
     ///
     /// # Example
@@ -180,7 +181,7 @@ impl DirStore {
         DirStore { key: Some(key), ..self }
     }
 
-    /// Returns the same store with another limit: it reads and writes files of up to so many bytes; larger ones are damage, and are not written. Left out,
+    /// Returns the same store with another limit: it reads and writes files of up to that number of bytes; larger ones are damage, and are not written. Left out,
     /// [`MOST_SAVE_BYTES`]. Reading a file takes at most ten times its size in memory, and 64 MiB more.
     #[must_use]
     pub fn reading_at_most(self, bytes: u64) -> DirStore {
@@ -285,7 +286,7 @@ impl DirStore {
         self.inner.root.join("profiles")
     }
 
-    /// What is known of an owner, to be locked by whoever writes or removes its files.
+    /// Returns what is known of an owner, to be locked by whoever writes or removes its files.
     fn turn(&self, owner: &Owner) -> Result<Arc<Mutex<Turn>>, StoreError> {
         if self.inner.lock.is_none() {
             return Err(StoreError::ReadOnly { path: self.inner.root.clone() });
@@ -376,6 +377,18 @@ impl Store for DirStore {
         self.remove_all_before(owner, generation)
     }
 
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.read_line(owner)
+    }
+
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.new_line(owner)
+    }
+
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        self.note_given(owner, save.clone())
+    }
+
     fn identity(&self) -> Option<StoreIdentity> {
         Some(StoreIdentity::of(&self.inner, format!("{} {:?}", self.most, self.key.as_ref().map(SealKey::fingerprint))))
     }
@@ -385,7 +398,7 @@ impl Store for DirStore {
     }
 }
 
-/// So often, with a pause each time, a lock that this process seems to hold itself is asked for. A program that it starts
+/// Asks 5 times, with a pause of 10 ms each time, for a lock that this process seems to hold itself. A program that it starts
 /// just then has the lock for a moment, too.
 const LOCK_TRIES: u32 = 5;
 const LOCK_PAUSE: Duration = Duration::from_millis(10);

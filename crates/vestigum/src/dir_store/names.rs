@@ -43,7 +43,7 @@ pub(crate) fn folder_name(name: &str) -> Result<String, StoreError> {
     Ok(out)
 }
 
-/// Names of devices on some systems, which no file or folder there can bear.
+/// Names of devices on some systems, which no file or folder there can have.
 fn is_reserved(name: &str) -> bool {
     let numbered = |word: &str| name.strip_prefix(word).is_some_and(|rest| matches!(rest.as_bytes(), [b'0'..=b'9']));
     matches!(name, "con" | "prn" | "aux" | "nul") || numbered("com") || numbered("lpt")

@@ -11,13 +11,13 @@ use super::{DirStore, Turn, io_error, lock};
 use crate::disk::EntryKind;
 use crate::store::{PruneStep, Pruned, Store, StoreError, prune_step, removable_generations};
 
-/// What a prune would remove.
+/// Describes what a prune would remove.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Removable {
-    /// How many files.
+    /// Says how many files.
     pub files: usize,
-    /// How many bytes they have.
+    /// Says how many bytes they have.
     pub bytes: u64,
 }
 
@@ -96,7 +96,7 @@ impl DirStore {
         Ok(going.len())
     }
 
-    /// What pruning an owner to `keep` generations would remove; of its blobs [`DirStore::removable_blobs`] tells. Reads what it
+    /// Returns what pruning an owner to `keep` generations would remove; of its blobs [`DirStore::removable_blobs`] tells. Reads what it
     /// has not read yet.
     ///
     /// # Errors

@@ -6,6 +6,7 @@ use vestigum_core::image::blobs::BlobDigest;
 use vestigum_core::{Image, Owner};
 
 use super::folders::is_in_the_way;
+use super::line::is_of_line;
 use super::names::{TEMPORARY, folder_name, generation_of, is_hashed, profile_of};
 use super::{DirStore, io_error};
 use crate::disk::EntryKind;
@@ -15,9 +16,9 @@ use crate::store::StoreError;
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Stray {
-    /// Where it is.
+    /// Says where it is.
     pub path: PathBuf,
-    /// Why it is passed over, in words.
+    /// Says why it is passed over, in words.
     pub why: String,
     /// Whether it may hold saves: it could not be read now, so nobody has looked at what is in it.
     pub unread: bool,
@@ -77,7 +78,7 @@ impl DirStore {
             Ok(names) => {
                 for name in names {
                     if BlobDigest::from_hex(&name).is_none() && !name.starts_with(TEMPORARY) {
-                        strays.push(Stray::new(blobs.join(name), "it is no blob"));
+                        strays.push(Stray::new(blobs.join(name), "it is not a blob"));
                     }
                 }
             }
@@ -97,10 +98,11 @@ impl DirStore {
             // Listing the owner's generations tells it, with the owner's name.
             Err(_) => return Ok(()),
         };
-        // A file that is numbered as a generation is none of these: where it cannot be read it is damaged.
-        for name in names.into_iter().filter(|name| generation_of(name).is_none() && !name.starts_with(TEMPORARY)) {
+        // A file that is numbered as a generation is not a stray: where it cannot be read it is damaged.
+        let is_known = |name: &String| generation_of(name).is_some() || name.starts_with(TEMPORARY) || is_of_line(name);
+        for name in names.into_iter().filter(|name| !is_known(name)) {
             let json = name.strip_suffix(".json").is_some_and(|digits| digits.bytes().all(|b| b.is_ascii_digit()));
-            let why = if json { "this store gives no such number" } else { "it is no save" };
+            let why = if json { "this store gives no such number" } else { "it is not a save" };
             strays.push(Stray::new(folder.join(name), why));
         }
         Ok(())
@@ -112,7 +114,7 @@ impl DirStore {
         match self.kind_of(&path) {
             Ok(Some(EntryKind::Folder)) => {}
             Ok(Some(EntryKind::Link)) => return FolderOf::Nobody("it is a link, and links are not followed"),
-            Ok(Some(EntryKind::File(_) | EntryKind::Other) | None) => return FolderOf::Nobody("it is no folder"),
+            Ok(Some(EntryKind::File(_) | EntryKind::Other) | None) => return FolderOf::Nobody("it is not a folder"),
             // The name tells whose it is all the same.
             Err(_) if !is_hashed(folder) => {}
             Err(error) => return FolderOf::Unread(error),

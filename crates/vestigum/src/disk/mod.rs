@@ -45,7 +45,7 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// name, and never follows a link.
     ///
     /// # Errors
-    /// What the system says; also if it is no regular file.
+    /// The error of the system, or that it is not a regular file.
     fn read(&self, path: &Path, most: u64) -> io::Result<Vec<u8>>;
 
     /// Makes an empty file to write into, under a name that nothing has yet.
@@ -91,6 +91,15 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// What the system says. That somebody else holds it is an answer, no error.
     fn lock(&self, path: &Path) -> io::Result<Lock>;
 
+    /// Returns a text that no other file has, nor a copy of this one elsewhere, and that stays the same while the file is there: what
+    /// the disk knows of it besides its content. Empty where nothing of the kind is known.
+    ///
+    /// # Errors
+    /// What the system says.
+    fn identity(&self, _path: &Path) -> io::Result<String> {
+        Ok(String::new())
+    }
+
     /// Waits before an operation is tried again that failed and may work soon. Left out, the thread sleeps; a disk in memory,
     /// where nothing changes by itself, need not.
     fn pause(&self, how_long: Duration) {
@@ -113,7 +122,7 @@ pub trait DiskFile: Send {
     fn sync(&mut self) -> io::Result<()>;
 }
 
-/// What a name in a folder stands for.
+/// Describes what a name in a folder stands for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum EntryKind {
@@ -127,7 +136,7 @@ pub enum EntryKind {
     Other,
 }
 
-/// What asking for a lock gave.
+/// Describes what asking for a lock gave.
 pub enum Lock {
     /// It is held until this is dropped.
     Held(Box<dyn HeldLock>),

@@ -3,6 +3,7 @@
 use std::fs::{self, File, OpenOptions, TryLockError};
 use std::io::{self, Read, Seek, Write};
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use super::{Disk, DiskFile, EntryKind, HeldLock, Lock};
 
@@ -78,6 +79,15 @@ impl Disk for RealDisk {
         fs::remove_file(path)
     }
 
+    /// The number of the file, when it was made, and the machine. The number of the device is left out: it may be another one after
+    /// each start.
+    fn identity(&self, path: &Path) -> io::Result<String> {
+        let metadata = fs::symlink_metadata(path)?;
+        let made = metadata.created().ok().and_then(|made| made.duration_since(SystemTime::UNIX_EPOCH).ok());
+        let machine = fs::read_to_string("/etc/machine-id").unwrap_or_default();
+        Ok(format!("{} {:?} {}", number_of(&metadata), made, machine.trim()))
+    }
+
     /// Systems that cannot sync a folder make renames durable by themselves.
     fn sync_folder(&self, path: &Path) -> io::Result<()> {
         let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
@@ -110,7 +120,17 @@ impl Disk for RealDisk {
     }
 }
 
-/// What the system says of a name, or none if nothing has it. A name below a file has nothing, either.
+#[cfg(unix)]
+fn number_of(metadata: &fs::Metadata) -> u64 {
+    std::os::unix::fs::MetadataExt::ino(metadata)
+}
+
+#[cfg(not(unix))]
+fn number_of(_: &fs::Metadata) -> u64 {
+    0
+}
+
+/// Returns what the system says of a name, or none if nothing has it. A name below a file has nothing, either.
 fn there(found: io::Result<fs::Metadata>) -> io::Result<Option<fs::Metadata>> {
     match found {
         Ok(metadata) => Ok(Some(metadata)),
@@ -131,7 +151,7 @@ fn open(path: &Path, options: &mut OpenOptions) -> io::Result<File> {
     options.open(path).map_err(|error| if is_loop(&error) { is_a_link() } else { error })
 }
 
-/// How many characters of a lock file are read as the number of a process.
+/// Says how many characters of a lock file are read as the number of a process.
 const LONGEST_NUMBER: u64 = 20;
 
 fn is_a_link() -> io::Error {

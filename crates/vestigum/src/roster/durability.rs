@@ -13,7 +13,7 @@ pub struct SavingAll {
     players: Vec<(Arc<str>, SaveTargets)>,
 }
 
-/// Which players' saves are durable.
+/// Describes which players' saves are durable.
 #[derive(Clone, Debug, Default)]
 #[non_exhaustive]
 pub struct Durability {
@@ -39,7 +39,7 @@ impl SavingAll {
         self.players.push((player, targets));
     }
 
-    /// Who is durable now. It does not wait.
+    /// Returns who is durable now. It does not wait.
     pub fn poll(&self) -> Durability {
         self.wait(Duration::ZERO)
     }

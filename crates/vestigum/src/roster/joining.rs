@@ -13,12 +13,12 @@ use crate::error::SessionError;
 use crate::session::Session;
 use crate::store::{Lease, StoreError};
 
-/// How long a player whose lease is held elsewhere waits before it is asked for again.
+/// Says how long a player whose lease is held elsewhere waits before it is asked for again.
 const ASK_AGAIN: Duration = Duration::from_millis(100);
 /// The longest such pause.
 const LONGEST_ASK: Duration = Duration::from_secs(1);
 
-/// Why a player cannot play here.
+/// Describes why a player cannot play here.
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum JoinError {
@@ -74,7 +74,7 @@ impl JoinTicket {
         self.state.told.notify_all();
     }
 
-    /// What came of it; none while the player is being loaded. When it is `Ok`, [`Roster::get_mut`](super::Roster::get_mut) has the player.
+    /// Returns what came of it; none while the player is being loaded. When it is `Ok`, [`Roster::get_mut`](super::Roster::get_mut) has the player.
     pub fn poll(&self) -> Option<Result<(), Arc<JoinError>>> {
         self.lock().clone()
     }
@@ -106,17 +106,17 @@ pub(super) struct Join {
     pub ticket: JoinTicket,
     /// Until when another server is waited for.
     pub until: Instant,
-    /// How often it was asked for.
+    /// Says how often it was asked for.
     pub asked: u32,
 }
 
-/// What came of it, for the server's thread.
+/// Describes what came of it, for the server's thread.
 pub(super) struct Arrival {
     pub player: Arc<str>,
     pub result: Result<(Session, Lease), Arc<JoinError>>,
 }
 
-/// What came of one try.
+/// Describes what came of one try.
 enum Tried {
     /// The session, the lease, and when it was asked for.
     Done(Result<Box<(Session, Lease, Instant)>, JoinError>),

@@ -13,12 +13,12 @@ use super::options::RosterOptions;
 use crate::saver::{SaveTicket, Saver};
 use crate::store::{Lease, StoreError, ends_at};
 
-/// So often it is looked whether those who have left are durable.
+/// Looks every 5 ms whether those who have left are durable.
 const LOOK: Duration = Duration::from_millis(5);
-/// So many leases are renewed or given back at once.
+/// At most 1,000 leases are renewed or given back at once.
 const AT_ONCE: usize = 1_000;
 
-/// What the threads of a roster share.
+/// Describes what the threads of a roster share.
 pub(super) struct Shared {
     pub saver: Saver,
     pub spec: Spec,
@@ -38,7 +38,7 @@ struct KeeperState {
     later: BTreeMap<(Instant, u64), Join>,
     /// Counts them.
     waits: u64,
-    /// How many are being loaded just now.
+    /// Says how many are being loaded just now.
     loading: usize,
     leases: BTreeMap<Arc<str>, HeldLease>,
     /// Before this no lease runs out.
@@ -157,7 +157,7 @@ impl Shared {
         self.lock().leases.remove(player);
     }
 
-    /// Who is let in next; none when the roster ends. Who is still leaving waits until that is done: the last save is loaded.
+    /// Returns who is let in next; none when the roster ends. Who is still leaving waits until that is done: the last save is loaded.
     pub(super) fn next_join(&self) -> Option<Join> {
         let mut state = self.lock();
         loop {

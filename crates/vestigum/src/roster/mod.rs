@@ -84,7 +84,7 @@ pub struct Roster {
     next_saves: BTreeSet<(Instant, Arc<str>)>,
     autosave: Duration,
     lease: Duration,
-    /// What is told by the next tick.
+    /// Says what is told by the next tick.
     events: Vec<RosterEvent>,
     threads: Vec<JoinHandle<()>>,
     /// Whether its end waits for the threads: they have nothing left to do.
@@ -108,7 +108,7 @@ struct Joining {
     called_off: bool,
 }
 
-/// What a server is told, once a frame.
+/// Describes what a server is told, once a frame.
 #[derive(Clone, Debug)]
 pub enum RosterEvent {
     /// A player is here.
@@ -120,7 +120,7 @@ pub enum RosterEvent {
     Refused {
         /// The player.
         player: String,
-        /// Why.
+        /// Says why.
         why: Arc<JoinError>,
     },
     /// A player is lost: somebody else has the lease ([`StoreError::LeaseLost`]) or has written ([`StoreError::Conflict`]), and what was
@@ -129,19 +129,19 @@ pub enum RosterEvent {
     Lost {
         /// The player.
         player: String,
-        /// Why.
+        /// Says why.
         why: Arc<StoreError>,
     },
 }
 
 impl RosterEvent {
-    /// Who has gone again before it was told is not told to be here.
+    /// Whether it reports the arrival of a player: one who has gone before that was reported is not reported.
     fn is_joining_of(&self, name: &str) -> bool {
         matches!(self, RosterEvent::Joined { player } if player == name)
     }
 }
 
-/// How a player is on a roster.
+/// Describes how a player is on a roster.
 #[derive(Clone, Debug)]
 #[non_exhaustive]
 pub enum PlayerState {
@@ -160,6 +160,7 @@ impl Roster {
     pub fn new(spec: &Spec, store: impl Store + 'static, options: RosterOptions) -> Roster {
         let saver = Saver::alone(store);
         saver.queue().set_pace(options.commits_a_second);
+        saver.queue().set_longest_pause(options.lease / 4);
         let (autosave, lease) = (options.autosave, options.lease);
         let (shared, arrivals, threads) = Shared::begin(spec.clone(), saver, options);
         let (seats, joining, next_saves, events) = Default::default();
@@ -243,7 +244,7 @@ impl Roster {
         self.seats.keys().map(|player| &**player)
     }
 
-    /// How many players are here.
+    /// Returns how many players are here.
     pub fn len(&self) -> usize {
         self.seats.len()
     }
@@ -253,7 +254,7 @@ impl Roster {
         self.seats.is_empty()
     }
 
-    /// How a player is on the roster; none for one who is not, and is not expected.
+    /// Returns how a player is on the roster; none for one who is not, and is not expected.
     pub fn state(&self, player: &str) -> Option<PlayerState> {
         if let Some(seat) = self.seats.get(player) {
             let failure = self.shared.saver.queue().failure(&[&*seat.owner]);
@@ -265,7 +266,7 @@ impl Roster {
         self.shared.is_leaving(player).then_some(PlayerState::Leaving)
     }
 
-    /// What is to be done once a frame: takes in who has come, notices who is lost, and saves those whose time it is.
+    /// Takes in who has come, notices who is lost, and saves those whose time it is: call it once a frame.
     pub fn tick(&mut self) -> Vec<RosterEvent> {
         self.take_in();
         for (lease, why) in self.shared.saver.queue().take_lost() {

@@ -5,7 +5,7 @@ use std::time::Duration;
 /// As good as for ever: ten years.
 const LONGEST: Duration = Duration::from_secs(10 * 365 * 24 * 3600);
 
-/// How a [`Roster`](super::Roster) treats its players.
+/// Describes how a [`Roster`](super::Roster) treats its players.
 ///
 /// # Example
 ///
@@ -41,23 +41,23 @@ impl RosterOptions {
         }
     }
 
-    /// For how long a lease runs; 30 seconds by default, at least 1 millisecond. They are renewed three times in that time. So long
-    /// after a server has died its players can join another.
+    /// For how long a lease runs; 30 seconds by default, at least 1 millisecond. They are renewed three times in that time. When a server
+    /// has died, its players can join another after that time.
     #[must_use]
     pub fn lease(mut self, lasts: Duration) -> RosterOptions {
         self.lease = lasts.clamp(Duration::from_millis(1), LONGEST);
         self
     }
 
-    /// How often each player is saved besides what the spec's `[save]` asks for; 60 seconds by default. The saves of all players are spread
-    /// over that time, and one with whom nothing was done is not saved. So much play is lost at the most when a server dies.
+    /// Sets how often each player is saved besides what the spec's `[save]` asks for; 60 seconds by default. The saves of all players are spread
+    /// over that time, and one with whom nothing was done is not saved. At most that much play is lost when a server dies.
     #[must_use]
     pub fn autosave(mut self, every: Duration) -> RosterOptions {
         self.autosave = every.clamp(Duration::from_millis(1), LONGEST);
         self
     }
 
-    /// How many commits are made in a second at the most; as many as can be by default. A player who is saved again before it is their turn is
+    /// Sets how many commits are made in a second at the most; unlimited by default. A player who is saved again before it is their turn is
     /// written once. The end of a roster does not wait for the budget.
     #[must_use]
     pub fn commits_a_second(mut self, most: u32) -> RosterOptions {
@@ -65,7 +65,7 @@ impl RosterOptions {
         self
     }
 
-    /// How many players are loaded at the same time; 4 by default, at least 1.
+    /// Sets how many players are loaded at the same time; 4 by default, at least 1.
     #[must_use]
     pub fn loaders(mut self, most: usize) -> RosterOptions {
         self.loaders = most.max(1);

@@ -11,12 +11,15 @@
 //! the threads that take them from there, `ticket` is what the game holds. One thread is always there; where many owners save at
 //! once, others help.
 
+mod following;
 mod owner_queue;
 mod queue;
 mod state;
 mod ticket;
 mod writer;
 
+pub(crate) use following::Following;
+pub use following::{FollowError, as_play};
 pub use owner_queue::Saved;
 pub(crate) use queue::SaveTargets;
 pub use ticket::SaveTicket;
@@ -65,7 +68,7 @@ pub struct Saver {
     shared: Arc<Shared>,
 }
 
-/// What the clones of a saver share.
+/// Describes what the clones of a saver share.
 struct Shared {
     writers: Writers,
     device: Mutex<LiveDevice>,

@@ -7,28 +7,26 @@ use vestigum_core::device::DeviceSnapshot;
 use vestigum_core::suspension::replica::{Handed, Replica};
 use vestigum_core::{EncodedImage, Owner};
 
+use super::following::Following;
 use crate::clock::rfc3339;
-use crate::store::{Lease, StoreError};
+use crate::store::{Lease, Store, StoreError};
 
-/// After so many failed tries of one projection its tickets answer with the error; the saver goes on trying.
+/// After this number of failed tries of one projection its tickets answer with the error; the saver goes on trying.
 const TRIES: u32 = 4;
 /// The time before the second try. It doubles each time.
-const FIRST_PAUSE: Duration = Duration::from_millis(25);
-const LONGEST_PAUSE: Duration = Duration::from_secs(10);
+pub(super) const FIRST_PAUSE: Duration = Duration::from_millis(25);
+pub(super) const LONGEST_PAUSE: Duration = Duration::from_secs(10);
 /// A commit that takes longer is told as a failure, though it is still on its way.
 const NO_ANSWER: Duration = Duration::from_secs(5);
-const LONGEST_HURRIED: Duration = Duration::from_millis(250);
-/// So many commits after the last pruning, old generations are removed when there is nothing else to do; after twice as
-/// many, before the next commits, so that they do not pile up while a game saves without a pause.
+pub(super) const LONGEST_HURRIED: Duration = Duration::from_millis(250);
+/// 16 commits after the last pruning, old generations are removed when there is nothing else to do; after 32, before the next commits, so that they do not pile up while a game saves without a pause.
 const PRUNE_AFTER: u32 = 16;
 
 /// When what failed is tried again.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Retry {
-    /// After a pause that grows with each try.
-    Patient,
-    /// The same, but never after long: somebody waits for the end.
-    Hurried,
+    /// After a pause that grows with each try, up to this.
+    Within(Duration),
     /// The saver closes.
     Never,
 }
@@ -44,7 +42,7 @@ pub struct Saved {
     pub written: bool,
 }
 
-/// What is to be written for one owner, and how far that is.
+/// Describes what is to be written for one owner, and how far that is.
 pub(super) struct OwnerQueue {
     pub owner: Arc<Owner>,
     pub running: bool,
@@ -64,24 +62,26 @@ pub(super) struct OwnerQueue {
     pub durable: u64,
     pub saved: Saved,
     pub failure: Option<SaveFailure>,
-    /// What was given up, because another holder has the owner: these numbers never become durable.
+    /// Says what was given up, because another holder has the owner: these numbers never become durable.
     pub given_up: Option<GivenUp>,
-    /// What commits carry.
+    /// Says what commits carry.
     pub lease: Option<Lease>,
     /// The digests of images whose commit failed in a way that leaves open whether they were written, since the last that did
     /// not fail. A store beyond a network can do what it was asked, and lose the answer.
     pub uncertain: Vec<String>,
     pub prune: Prune,
     pub after: After,
-    /// What the session has handed over since a writer took it.
+    /// Says what the session has handed over since a writer took it.
     pub pending: Vec<Handed>,
     /// The session's progress as of what a writer took. A writer that is busy has it.
     pub replica: Option<Box<Replica>>,
+    /// The origins of the session's saves, in a game that merges. A writer that is busy has it.
+    pub following: Option<Box<Following>>,
     /// The device's values as they were handed over last.
     pub device: Option<Arc<DeviceSnapshot>>,
     /// When what was written last was handed over, while sessions run: if saves turn out to be gone, it is written again.
     pub last: Option<SystemTime>,
-    /// Where the lists of all queues have it.
+    /// Says where the lists of all queues have it.
     pub listed: Listed,
 }
 
@@ -96,10 +96,10 @@ pub(super) enum After {
     Device(u64),
 }
 
-/// What is written next.
+/// Describes what is written next.
 pub(super) struct Waiting {
     pub number: u64,
-    /// Who came first is written first.
+    /// The first to come is written first.
     pub turn: u64,
     pub at: SystemTime,
 }
@@ -146,9 +146,9 @@ impl GivenUp {
 /// In which lists of the queues an owner is.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub(super) struct Listed {
-    /// What is to be written, by its turn.
+    /// Says what is to be written, by its turn.
     pub turn: Option<u64>,
-    /// The same after a failure, by when it is tried again.
+    /// When a save that failed is tried again, and its turn.
     pub later: Option<(Instant, u64)>,
     pub due: bool,
     pub pressing: bool,
@@ -167,25 +167,37 @@ pub(super) struct Job {
     pub began: u64,
 }
 
-/// What is written for an owner.
+/// Describes what is written for an owner.
 pub(super) enum Content {
-    /// Of a player the copy of the session's progress, and what it has not heard of yet.
-    Profile(Option<Box<Replica>>, Vec<Handed>),
+    /// Of a player the copy of the session's progress, what it has not heard of yet, and the origins of its saves.
+    Profile(Option<Box<Replica>>, Vec<Handed>, Option<Box<Following>>),
     Device(Option<Arc<DeviceSnapshot>>),
 }
 
 impl Job {
     /// Brings the copy up to date, and encodes what is to be written; none if there is nothing.
-    pub(super) fn encode(&mut self) -> Option<EncodedImage> {
+    ///
+    /// # Errors
+    /// If the first save by play begins a line, and the store cannot write it.
+    pub(super) fn encode(&mut self, store: &dyn Store) -> Result<Option<EncodedImage>, StoreError> {
         let saved_at = rfc3339(self.at);
         match &mut self.content {
-            Content::Profile(replica, pending) => {
+            Content::Profile(replica, pending, following) => {
                 for handed in pending.drain(..) {
                     *replica = Replica::after(replica.take(), handed);
                 }
-                Some(replica.as_ref()?.suspended().encoded(&self.owner, saved_at))
+                let Some(replica) = replica else { return Ok(None) };
+                let suspended = replica.suspended();
+                let Some(following) = following else {
+                    return Ok(Some(suspended.encoded(&self.owner, saved_at)));
+                };
+                let visits = replica.visits();
+                let origin = following.contribute(store, &self.owner, &suspended, &visits, self.at)?;
+                let image = suspended.encoded_with(&self.owner, saved_at, Some(&origin));
+                replica.visits_are_told();
+                Ok(Some(image))
             }
-            Content::Device(snapshot) => Some(snapshot.as_ref()?.encoded(saved_at)),
+            Content::Device(snapshot) => Ok(snapshot.as_ref().map(|snapshot| snapshot.encoded(saved_at))),
         }
     }
 }
@@ -213,6 +225,7 @@ impl OwnerQueue {
             after: After::default(),
             pending: Vec::new(),
             replica: None,
+            following: None,
             device: None,
             last: None,
             listed: Listed::default(),
@@ -228,7 +241,9 @@ impl OwnerQueue {
         let Waiting { number, turn, at } = self.waiting.take()?;
         (self.busy, self.since) = (true, Some(Instant::now()));
         let content = match *self.owner {
-            Owner::Profile(_) => Content::Profile(self.replica.take(), std::mem::take(&mut self.pending)),
+            Owner::Profile(_) => {
+                Content::Profile(self.replica.take(), std::mem::take(&mut self.pending), self.following.take())
+            }
             Owner::Device => Content::Device(self.device.clone()),
         };
         let uncertain = std::mem::take(&mut self.uncertain);
@@ -239,8 +254,10 @@ impl OwnerQueue {
     /// What a writer had comes back.
     pub(super) fn give_back(&mut self, content: Content) {
         (self.busy, self.since) = (false, None);
-        if let Content::Profile(replica, mut spare) = content {
+        if let Content::Profile(replica, mut spare, following) = content {
             self.replica = replica;
+            // A session that began meanwhile has its own.
+            self.following = self.following.take().or(following);
             // The memory of the list is used again.
             if self.pending.is_empty() {
                 spare.clear();
@@ -249,7 +266,7 @@ impl OwnerQueue {
         }
     }
 
-    /// Why the commit that is on its way counts as failed though it has not: the store has not answered for longer than anybody expects.
+    /// Returns why the commit that is on its way counts as failed though it has not: the store has not answered for longer than anybody expects.
     pub(super) fn stuck(&self, now: Instant) -> Option<StoreError> {
         let waited = now.saturating_duration_since(self.since?);
         (waited >= NO_ANSWER).then_some(StoreError::TimedOut { waited, last: None })
@@ -258,7 +275,7 @@ impl OwnerQueue {
     /// Nobody needs the copies once the session has ended and everything is written.
     pub(super) fn forget_copies(&mut self) {
         if !self.running && !self.busy && self.waiting.is_none() {
-            (self.pending, self.replica) = (Vec::new(), None);
+            (self.pending, self.replica, self.following) = (Vec::new(), None, None);
         }
     }
 
@@ -306,8 +323,7 @@ impl OwnerQueue {
         let tries = self.failure.take().map_or(0, |failure| failure.tries) + 1;
         let pause = FIRST_PAUSE.saturating_mul(1 << tries.min(20));
         let longest = match retry {
-            Retry::Patient => Some(LONGEST_PAUSE),
-            Retry::Hurried => Some(LONGEST_HURRIED),
+            Retry::Within(longest) => Some(longest),
             Retry::Never => None,
         };
         let again = longest.filter(|_| error.may_pass()).map(|longest| Instant::now() + pause.min(longest));
@@ -340,9 +356,9 @@ mod tests {
             let again = queue.failure.as_ref().and_then(|failure| failure.again);
             again.map(|again| again.saturating_duration_since(Instant::now()))
         };
-        let patient = (0..12).map(|_| pause_of(Retry::Patient)).last().flatten().unwrap();
+        let patient = (0..12).map(|_| pause_of(Retry::Within(LONGEST_PAUSE))).last().flatten().unwrap();
         assert!(patient > Duration::from_secs(5), "{patient:?}");
-        assert!(pause_of(Retry::Hurried).unwrap() <= LONGEST_HURRIED);
+        assert!(pause_of(Retry::Within(LONGEST_HURRIED)).unwrap() <= LONGEST_HURRIED);
         assert_eq!(pause_of(Retry::Never), None);
     }
 }

@@ -10,26 +10,29 @@ use std::time::{Duration, Instant, SystemTime};
 
 use vestigum_core::{Owner, Progress};
 
-use super::owner_queue::{After, Job, OwnerQueue, Prune, Retry, Saved, Waiting};
+use super::following::Following;
+use super::owner_queue::{
+    After, FIRST_PAUSE, Job, LONGEST_HURRIED, LONGEST_PAUSE, OwnerQueue, Prune, Retry, Saved, Waiting,
+};
 use super::state::{Pace, QueueState, Taken, TargetState};
 use crate::store::{Committed, Lease, Pruned, StoreError};
 
-/// When the last session of a store has ended, old generations are removed for so long at the most; what is left is removed
+/// When the last session of a store has ended, old generations are removed for 50 ms at the most; what is left is removed
 /// after the next launch.
 const LAST_PRUNES: Duration = Duration::from_millis(50);
 
-/// Where nothing could be removed from a full disk, it is looked for again after so long.
+/// Looks again 10 s after nothing could be removed from a full disk.
 const NO_ROOM: Duration = Duration::from_secs(10);
 
-/// So many threads write at once at the most: a disk takes the syncs of several at little more than the price of one.
+/// At most 8 threads write at once: a disk takes the syncs of several at little more than the price of one.
 const WRITERS: usize = 8;
 
-/// The same for a store that takes batches: while one is on its way, the next ones are made.
+/// Writes for a store that takes batches: while one is on its way, the next ones are made.
 const BATCH_WRITERS: usize = 4;
 
-/// Where the game hands over and the writer takes.
+/// Describes where the game hands over and the writer takes.
 pub(crate) struct SaveQueue {
-    /// How many commits are made at once.
+    /// Says how many commits are made at once.
     batch: usize,
     state: Mutex<QueueState>,
     /// Something was handed over, or it is time to end.
@@ -54,7 +57,7 @@ pub(super) struct Assignment {
 /// Numbers in the queues of owners: all up to it are durable, or not. The profile comes last.
 type Targets = Vec<(Owner, u64)>;
 
-/// What a ticket waits for.
+/// Describes what a ticket waits for.
 #[derive(Clone, Debug)]
 pub(crate) struct SaveTargets {
     profile: Arc<Owner>,
@@ -64,7 +67,7 @@ pub(crate) struct SaveTargets {
 }
 
 impl SaveTargets {
-    /// What was handed over of a player alone.
+    /// Returns what was handed over of a player alone.
     pub(super) fn of(profile: Arc<Owner>, number: u64) -> SaveTargets {
         SaveTargets { profile, number, device: None }
     }
@@ -76,7 +79,7 @@ impl SaveTargets {
 }
 
 impl SaveQueue {
-    /// A queue whose commits are made so many at a time.
+    /// A queue whose commits are made in batches of that size.
     pub(super) fn new(batch: usize) -> SaveQueue {
         SaveQueue { batch: batch.max(1), state: Mutex::default(), work: Condvar::new(), done: Condvar::new() }
     }
@@ -104,6 +107,11 @@ impl SaveQueue {
             queue.after = After::Nothing;
         });
         self.work.notify_one();
+    }
+
+    /// The origins of what is saved of a player from now on, in a game that merges.
+    pub(crate) fn follow(&self, owner: &Arc<Owner>, following: Option<Following>) {
+        self.lock().make(owner, |queue| queue.following = following.map(Box::new));
     }
 
     /// Loading moved values of this player to the device: nothing is written for the player before the device has them.
@@ -144,7 +152,8 @@ impl SaveQueue {
     /// Tries everything at once that waits after a failure.
     pub(crate) fn hurry(&self) {
         let mut state = self.lock();
-        (state.pace, state.hurried) = (None, true);
+        let longest = state.longest_pause.map_or(LONGEST_HURRIED, |longest| longest.min(LONGEST_HURRIED));
+        (state.pace, state.longest_pause) = (None, Some(longest));
         state.hurry(Instant::now());
         drop(state);
         self.work.notify_all();
@@ -165,7 +174,7 @@ impl SaveQueue {
         self.lock().get(owner).map_or(0, |queue| queue.handed)
     }
 
-    /// What was handed over last for owners.
+    /// Returns what was handed over last for owners.
     pub(crate) fn targets_of<'o>(&self, owners: impl IntoIterator<Item = &'o Arc<Owner>>) -> Vec<SaveTargets> {
         let state = self.lock();
         let targets =
@@ -205,10 +214,16 @@ impl SaveQueue {
         targets.iter().map(answer).collect()
     }
 
-    /// From now on at most so many commits are made in a second; none: as many as can be.
+    /// From now on at most that number of commits is made in a second; none: as many as can be.
     pub(crate) fn set_pace(&self, commits_a_second: Option<u32>) {
         self.lock().pace = commits_a_second.map(Pace::new);
         self.work.notify_all();
+    }
+
+    /// Bounds the pause before what failed is tried again. A player who leaves keeps the lease until the last save is durable, so no
+    /// pause may be long beside a lease: other servers wait for it.
+    pub(crate) fn set_longest_pause(&self, longest: Duration) {
+        self.lock().longest_pause = Some(longest.clamp(FIRST_PAUSE, LONGEST_PAUSE));
     }
 
     /// All owners whose saves may be pruned, with how many generations each keeps.
@@ -267,7 +282,7 @@ impl SaveQueue {
         self.lock().get(owner).map_or(0, |queue| queue.saved.generation)
     }
 
-    /// Why the last try to save any of these failed, while none has succeeded since.
+    /// Returns why the last try to save any of these failed, while none has succeeded since.
     pub(crate) fn failure(&self, owners: &[&Owner]) -> Option<Arc<StoreError>> {
         let state = self.lock();
         let now = Instant::now();
@@ -380,7 +395,7 @@ impl SaveQueue {
         self.work.notify_all();
     }
 
-    /// What a writer does next. The first one waits here until there is something; the others end when there is nothing.
+    /// Returns what a writer does next. The first one waits here until there is something; the others end when there is nothing.
     pub(super) fn next(&self, first: bool) -> Assignment {
         let most = if self.batch > 1 { BATCH_WRITERS } else { WRITERS };
         let (mut state, task) = self.task(first);
@@ -395,7 +410,7 @@ impl SaveQueue {
         let mut state = self.lock();
         loop {
             let now = Instant::now();
-            // One of so many commits is due for it when saves come without a pause.
+            // One of this number of commits is due for it when saves come without a pause.
             let pressing = state.take_prunes(true, (self.batch / 8).max(1));
             if !pressing.is_empty() {
                 return (state, Task::Prune(pressing));
@@ -444,10 +459,9 @@ impl SaveQueue {
     fn tried_one(state: &mut QueueState, job: Job, result: Result<Committed, StoreError>) -> bool {
         state.events += 1;
         let now = state.events;
-        let retry = match (state.closing, state.hurried) {
-            (true, _) => Retry::Never,
-            (false, true) => Retry::Hurried,
-            (false, false) => Retry::Patient,
+        let retry = match state.closing {
+            true => Retry::Never,
+            false => Retry::Within(state.longest_pause.unwrap_or(LONGEST_PAUSE)),
         };
         let Job { owner, number, turn, at, content, lease, uncertain, .. } = job;
         match result {

@@ -11,13 +11,13 @@ use vestigum_core::{Owner, Progress};
 use super::owner_queue::{GivenUp, Job, Listed, OwnerQueue, Saved, Waiting};
 use crate::store::{Lease, StoreError};
 
-/// Where the game hands over and the writers take.
+/// Describes where the game hands over and the writers take.
 #[derive(Default)]
 pub(super) struct QueueState {
     queues: HashMap<Arc<Owner>, OwnerQueue>,
     /// Those with something to write that no writer is at, who came first first.
     waiting: BTreeMap<u64, Arc<Owner>>,
-    /// The same after a failure, by when they are tried again.
+    /// Those whose save failed, by when they are tried again.
     later: BTreeMap<(Instant, u64), Arc<Owner>>,
     /// Those whose old generations are removed when there is time, and those for whom it is time.
     due: BTreeSet<Arc<Owner>>,
@@ -26,15 +26,15 @@ pub(super) struct QueueState {
     numbers: u64,
     /// Counts commits as they begin and end, so that it is known which overlapped.
     pub events: u64,
-    /// How many threads write.
+    /// Says how many threads write.
     pub writers: usize,
     pub closing: bool,
-    /// Whether somebody waits for the end of everything.
-    pub hurried: bool,
+    /// Bounds the pause before what failed is tried again; none for `LONGEST_PAUSE`.
+    pub longest_pause: Option<Duration>,
     /// Until when old generations may still be removed: nobody who ends waits long for that.
     pub closes_at: Option<Instant>,
     pub stopped: bool,
-    /// How many commits a second are made at the most.
+    /// Says how many commits a second are made at the most.
     pub pace: Option<Pace>,
     /// Until when it is not looked again for old saves to make room.
     pub no_room_until: Option<Instant>,
@@ -46,7 +46,7 @@ pub(super) struct QueueState {
 #[derive(Clone, Copy, Debug)]
 pub(super) struct Pace {
     a_second: f64,
-    /// What may be made now.
+    /// Says what may be made now.
     left: f64,
     counted_at: Instant,
 }
@@ -56,7 +56,7 @@ impl Pace {
         Pace { a_second: f64::from(commits_a_second.max(1)), left: 1.0, counted_at: Instant::now() }
     }
 
-    /// How many commits may be made now; if none, when one may be.
+    /// Returns how many commits may be made now; if none, when one may be.
     fn may(&mut self, now: Instant) -> Result<usize, Instant> {
         let since = now.saturating_duration_since(self.counted_at).as_secs_f64();
         // What a quarter of a second has not used is gone: a budget is no debt.
@@ -81,7 +81,7 @@ fn relist<K: Ord>(list: &mut BTreeMap<K, Arc<Owner>>, owner: &Arc<Owner>, was: O
     }
 }
 
-/// What there is to write.
+/// Describes what there is to write.
 pub(super) enum Taken {
     Jobs(Vec<Job>),
     /// Nothing yet, and from then on perhaps something.
@@ -89,7 +89,7 @@ pub(super) enum Taken {
     Nothing,
 }
 
-/// How far targets are.
+/// Describes how far targets are.
 pub(super) enum TargetState {
     Waiting,
     Durable(Saved),
@@ -123,7 +123,7 @@ impl QueueState {
         Some(changed)
     }
 
-    /// The same, and makes the queue if it is not there.
+    /// Returns the queue of an owner, and makes it if it is not there.
     pub(super) fn make<T>(&mut self, owner: &Arc<Owner>, change: impl FnOnce(&mut OwnerQueue) -> T) -> Option<T> {
         if let Entry::Vacant(entry) = self.queues.entry(owner.clone()) {
             entry.insert(OwnerQueue::new(owner.clone(), self.numbers));
@@ -185,12 +185,12 @@ impl QueueState {
         }
     }
 
-    /// How far the device's queue is.
+    /// Returns how far the device's queue is.
     fn device(&self) -> u64 {
         self.queues.get(&Owner::Device).map_or(u64::MAX, |queue| queue.durable)
     }
 
-    /// Those that can be written now, at most so many; who came first comes first. If there are none, when there may be some. At the end
+    /// Those that can be written now, at most that number; who came first comes first. If there are none, when there may be some. At the end
     /// everything is tried once.
     fn ready(&self, now: Instant, most: usize) -> Result<Vec<Arc<Owner>>, Option<Instant>> {
         let device = self.device();
@@ -208,7 +208,7 @@ impl QueueState {
         self.may(now).is_ok() && self.ready(now, 1).is_ok()
     }
 
-    /// How many commits the budget allows now. The end does not wait.
+    /// Returns how many commits the budget allows now. The end does not wait.
     fn may(&mut self, now: Instant) -> Result<usize, Instant> {
         match &mut self.pace {
             Some(pace) if !self.closing => pace.may(now),
@@ -216,7 +216,7 @@ impl QueueState {
         }
     }
 
-    /// The projections that are to be written next, at most so many.
+    /// The projections that are to be written next, at most that number.
     pub(super) fn take(&mut self, now: Instant, most: usize) -> Taken {
         if self.waiting.is_empty() && self.later.is_empty() {
             return Taken::Nothing;
@@ -252,7 +252,7 @@ impl QueueState {
         }
     }
 
-    /// Those whose old generations are removed next, at most so many, each with how many it keeps.
+    /// Those whose old generations are removed next, at most that number, each with how many it keeps.
     pub(super) fn take_prunes(&mut self, pressing: bool, most: usize) -> Vec<(Arc<Owner>, u32)> {
         let set = if pressing { &self.pressing } else { &self.due };
         let owners: Vec<Arc<Owner>> = set.iter().take(most).cloned().collect();

@@ -45,7 +45,7 @@ impl SaveTicket {
         &self.targets
     }
 
-    /// What came of it; none while it is being tried. After some tries have failed it is an error; the saver goes on
+    /// Returns what came of it; none while it is being tried. After some tries have failed it is an error; the saver goes on
     /// trying (unless that cannot help), and when it succeeds, so does the ticket.
     pub fn poll(&self) -> Option<Result<Saved, Arc<StoreError>>> {
         match self.queue.target_state(&self.targets) {

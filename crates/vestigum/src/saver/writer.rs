@@ -96,14 +96,14 @@ fn work_on(store: &dyn Store, queue: &SaveQueue, task: Task) -> bool {
     true
 }
 
-/// So many images at the most are remembered whose commit may have been done though it was told as failed.
+/// Remembers at most 64 images whose commit may have been done though it was reported as failed.
 const UNCERTAIN: usize = 64;
 
 /// Commits in one batch, each behind what the saver knows.
 fn commit(store: &dyn Store, queue: &SaveQueue, mut jobs: Vec<Job>) -> Vec<(Job, Result<Committed, StoreError>)> {
-    let images: Vec<Option<EncodedImage>> = jobs.iter_mut().map(Job::encode).collect();
-    let commits: Vec<Commit<'_>> =
-        jobs.iter().zip(&images).filter_map(|(job, image)| Some(of(job, image.as_ref()?))).collect();
+    let images: Vec<Result<Option<EncodedImage>, StoreError>> = jobs.iter_mut().map(|job| job.encode(store)).collect();
+    let encoded = images.iter().map(|image| image.as_ref().ok().and_then(Option::as_ref));
+    let commits: Vec<Commit<'_>> = jobs.iter().zip(encoded).filter_map(|(job, image)| Some(of(job, image?))).collect();
     let mut done = store.commit_all(&commits);
     let is_full = |result: &Result<Committed, StoreError>| result.as_ref().is_err_and(StoreError::is_full);
     if done.iter().any(is_full) && queue.may_make_room() {
@@ -119,14 +119,15 @@ fn commit(store: &dyn Store, queue: &SaveQueue, mut jobs: Vec<Job>) -> Vec<(Job,
     }
     let mut done = done.into_iter();
     let mut tried = Vec::with_capacity(jobs.len());
-    for (mut job, image) in jobs.into_iter().zip(&images) {
+    for (mut job, image) in jobs.into_iter().zip(images) {
         let result = match image {
-            Some(image) => {
+            Ok(Some(image)) => {
                 // A store that answers for fewer than it was given has not said that it wrote the rest.
                 let result = done.next().unwrap_or(Err(StoreError::Closed));
-                settle(store, &mut job, image, result)
+                settle(store, &mut job, &image, result)
             }
-            None => Ok(Committed::unchanged(job.follows)),
+            Err(error) => Err(error),
+            Ok(None) => Ok(Committed::unchanged(job.follows)),
         };
         tried.push((job, result));
     }
@@ -141,7 +142,7 @@ fn commit_alone(store: &dyn Store, commit: Commit<'_>) -> Result<Committed, Stor
     store.commit_all(&[commit]).pop().unwrap_or(Err(StoreError::Closed))
 }
 
-/// Where the store has another newest save than the saver knows, it may be one of the saver's own whose answer was lost: then
+/// Looks at a store that has another newest save than the saver knows. It may be one of the saver's own whose answer was lost: then
 /// this one follows it.
 fn settle(
     store: &dyn Store,
@@ -191,7 +192,7 @@ pub fn commit_making_room(
     store.commit(follows, image)
 }
 
-/// For so long at the most old saves are removed while others wait for room.
+/// Old saves are removed for at most 2 s while others wait for room.
 const MAKES_ROOM: Duration = Duration::from_secs(2);
 
 /// Removes what may go; answers how many generations went.

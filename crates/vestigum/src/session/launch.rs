@@ -38,7 +38,7 @@ pub struct Launch<'a> {
     decisions: Decisions,
 }
 
-/// What was decided about saves that are not whole.
+/// Describes what was decided about saves that are not whole.
 #[derive(Debug, Default)]
 pub(super) struct Decisions {
     anew: bool,

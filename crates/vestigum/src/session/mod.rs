@@ -14,17 +14,18 @@ use std::time::Duration;
 
 use thiserror::Error;
 
+use vestigum_core::image::report::Origin;
 use vestigum_core::{
     AccessError, Image, Launched, LoadError, LoadReport, Outcome, Owner, Progress, Span, Spec, Written,
 };
 
 use crate::error::SessionError;
-use crate::recovery::newest_readable;
-use crate::saver::{SaveTicket, Saved, Saver};
+use crate::recovery::{NewestImage, newest_readable};
+use crate::saver::{FollowError, Following, SaveTicket, Saved, Saver};
 use crate::store::{Patience, Store, StoreError, checked_profile};
 use launch::Decisions;
 
-/// How long `quit` waits for the last save.
+/// Says how long `quit` waits for the last save.
 const QUIT_WAITS: Duration = Duration::from_secs(3);
 
 /// One player's session: from `launch` to `quit`.
@@ -61,7 +62,7 @@ pub struct Session {
     seen: u64,
 }
 
-/// How a session takes what was saved: with the moment `launch` or without.
+/// Describes how a session takes what was saved: with the moment `launch` or without.
 type Load = fn(&Spec, Option<&Image>, Option<&Image>) -> Result<Launched, LoadError>;
 
 /// The place of a session among the others on its store, or of a change of its player. Dropping it gives the place up.
@@ -125,11 +126,12 @@ impl Session {
         Launch::new(spec, saves, profile).anew().begin()
     }
 
-    /// Loads a profile's progress without launching it: for tools that repair saves.
+    /// Loads a profile's progress without the moment `launch`, to change and save it: for tools that repair saves. To look at it,
+    /// [`Session::peek`] is enough.
     ///
     /// # Errors
     /// As [`Session::launch`].
-    pub fn inspect(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
+    pub fn repair(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
         Launch::new(spec, saves, profile).open(Progress::load)
     }
 
@@ -189,8 +191,11 @@ impl Session {
         }
         let device_image = live.image(spec, device.image.as_ref())?;
         let Launched { progress, mut report, outcome } = load(spec, found.image.as_ref(), device_image.as_ref())?;
+        let following = following(spec, &patience, &running.owner, &found)?;
+        let merges = following.is_some();
         (report.origin, report.device_origin) = (found.origin, device.origin);
         saver.queue().found(&running.owner, found.newest, spec.keep(), true);
+        saver.queue().follow(&running.owner, following);
         if !live.is_live() {
             saver.queue().found(&Arc::new(Owner::Device), device.newest, spec.keep(), true);
         }
@@ -218,6 +223,9 @@ impl Session {
             saves_device,
             seen,
         };
+        if merges {
+            session.progress.follow_visits();
+        }
         if save_due {
             session.save();
         }
@@ -228,13 +236,17 @@ impl Session {
     pub(crate) fn open_for_roster(spec: &Spec, saver: &Saver, profile: &str) -> Result<Session, SessionError> {
         checked_profile(profile)?;
         let running = Running::begin(saver.clone(), Owner::Profile(profile.to_owned()))?;
-        let found = newest_readable(&Patience::with(saver.store()), &running.owner, &[])?;
+        let patience = Patience::with(saver.store());
+        let found = newest_readable(&patience, &running.owner, &[])?;
         let Launched { progress, mut report, outcome } = Progress::launch(spec, found.image.as_ref(), None)?;
         if report.migrated.iter().any(|step| step.device_first) {
             return Err(SessionError::MovesToDevice { owner: (*running.owner).clone() });
         }
+        let following = following(spec, &patience, &running.owner, &found)?;
+        let merges = following.is_some();
         report.origin = found.origin;
         saver.queue().found(&running.owner, found.newest, spec.keep(), false);
+        saver.queue().follow(&running.owner, following);
         let save_due = outcome.save_due;
         let mut session = Session {
             spec: spec.clone(),
@@ -247,6 +259,9 @@ impl Session {
             saves_device: false,
             seen: 0,
         };
+        if merges {
+            session.progress.follow_visits();
+        }
         if save_due {
             session.save();
         }
@@ -263,12 +278,12 @@ impl Session {
         self.running.saver.queue().generation(&self.running.owner)
     }
 
-    /// What loading did.
+    /// Returns what loading did.
     pub fn load_report(&self) -> &LoadReport {
         &self.report
     }
 
-    /// What the rules of `launch` did, and where to put the player.
+    /// Returns what the rules of `launch` did, and where to put the player.
     pub fn launch_outcome(&self) -> &Outcome {
         &self.launched
     }
@@ -281,7 +296,7 @@ impl Session {
         }
     }
 
-    /// Why the last save failed, while none has succeeded since.
+    /// Returns why the last save failed, while none has succeeded since.
     pub fn save_failure(&self) -> Option<Arc<StoreError>> {
         self.running.saver.queue().failure(&[&self.running.owner, &Owner::Device])
     }
@@ -436,7 +451,7 @@ impl Session {
 #[derive(Error)]
 #[error("{error}")]
 pub struct QuitError {
-    /// Why.
+    /// Says why.
     pub error: Arc<StoreError>,
     /// The session, to play on or to try again.
     pub session: Box<Session>,
@@ -461,4 +476,24 @@ impl Drop for Session {
             tracing::warn!(profile = %self.profile(), "the session was dropped without quit: what was not saved is lost");
         }
     }
+}
+
+/// The origins of the saves to come, in a game that merges.
+fn following(
+    spec: &Spec,
+    patience: &Patience<'_>,
+    owner: &Owner,
+    found: &NewestImage,
+) -> Result<Option<Following>, SessionError> {
+    // Numbers that saves had which cannot be read now are not given again.
+    let lost = match &found.origin {
+        Origin::Recovered { .. } => true,
+        Origin::Fresh => found.image.is_none() && found.deletion.is_none() && found.newest > 0,
+        Origin::Loaded { .. } => false,
+    };
+    let newest = found.image.as_ref().or(found.deletion.as_ref());
+    Following::begin(spec, patience, owner, newest, lost).map_err(|error| match error {
+        FollowError::Load(error) => error.into(),
+        FollowError::Store(error) => error.into(),
+    })
 }

@@ -16,7 +16,7 @@ pub struct Peek {
 }
 
 impl Peek {
-    /// What loading did.
+    /// Returns what loading did.
     pub fn load_report(&self) -> &LoadReport {
         &self.report
     }

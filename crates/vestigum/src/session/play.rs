@@ -153,7 +153,7 @@ impl Session {
         self.act_on(at, |progress| progress.rank(at, entry))
     }
 
-    /// Which place an entry would take in a ranking; see [`Progress::place_in`].
+    /// Returns which place an entry would take in a ranking; see [`Progress::place_in`].
     ///
     /// # Errors
     /// As [`Progress::place_in`].
@@ -279,7 +279,7 @@ impl Session {
         self.write_field(field, |progress| progress.write_from(field, keys, value))
     }
 
-    /// What changed since the last call, for a display; see [`Progress::drain_changes`].
+    /// Returns what changed since the last call, for a display; see [`Progress::drain_changes`].
     pub fn drain_changes(&mut self) -> Vec<Update> {
         self.act_alone(Progress::drain_changes)
     }
@@ -322,12 +322,14 @@ impl Session {
         self.progress().export_level(level)
     }
 
-    /// Makes a level of an exported one and saves at once; see [`Progress::import_level`].
+    /// Makes a level of an exported one and saves at once; see [`Progress::import_level`]. One that an older version exported is brought to
+    /// this version first.
     ///
     /// # Errors
-    /// As [`Progress::import_level`].
+    /// As [`Progress::import_level`] and [`Spec::upgrade_level`](crate::Spec::upgrade_level).
     pub fn import_level(&mut self, text: &str) -> Result<Arc<str>, MadeLevelError> {
-        let level = self.act(|progress| progress.import_level(text))?;
+        let text = self.spec.upgrade_level(text)?;
+        let level = self.act(|progress| progress.import_level(&text))?;
         self.save();
         Ok(level)
     }

@@ -21,7 +21,7 @@ macro_rules! reads {
                 &self.spec
             }
 
-            /// Where the player stands.
+            /// Returns where the player stands.
             pub fn place(&self) -> Place {
                 self.progress().place()
             }
@@ -36,7 +36,7 @@ macro_rules! reads {
                 self.progress().full_board()
             }
 
-            /// What is missing before a level opens; see [`Progress::lock_reason`].
+            /// Returns what is missing before a level opens; see [`Progress::lock_reason`].
             ///
             /// # Errors
             /// As [`Progress::lock_reason`].
@@ -130,7 +130,7 @@ macro_rules! reads {
                 self.progress().read_as(field, keys)
             }
 
-            /// What resetting would change.
+            /// Returns what resetting would change.
             ///
             /// # Errors
             /// As [`Progress::reset`].
@@ -138,7 +138,7 @@ macro_rules! reads {
                 self.progress().preview_reset(reset)
             }
 
-            /// What a save would write now: the player's progress as it would be after quitting.
+            /// Returns what a save would write now: the player's progress as it would be after quitting.
             pub fn suspend(&self) -> Suspended {
                 self.progress().suspend()
             }

@@ -12,18 +12,18 @@ use vestigum_core::image::json::ImageError;
 
 use super::PROFILE_NAME_LEN;
 
-/// Why a store could not do what was asked.
+/// Describes why a store could not do what was asked.
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum StoreError {
     /// A file or folder could not be read or written.
     #[error("cannot {action} {}: {cause}", .path.display())]
     Io {
-        /// What was tried.
+        /// Says what was tried.
         action: &'static str,
         /// The file or folder.
         path: PathBuf,
-        /// What the system said.
+        /// Says what the system said.
         cause: std::io::Error,
     },
     /// Another process uses the folder.
@@ -66,7 +66,7 @@ pub enum StoreError {
     Leased {
         /// Whose saves.
         owner: Owner,
-        /// Who holds the lease.
+        /// Says who holds the lease.
         holder: String,
         /// For how long it runs, unless it is renewed.
         left: Duration,
@@ -77,7 +77,7 @@ pub enum StoreError {
     LeaseLost {
         /// Whose saves.
         owner: Owner,
-        /// Who holds the newest lease; none if nobody does.
+        /// Says who holds the newest lease; none if nobody does.
         holder: Option<String>,
     },
     /// A lease was not renewed in time: the store did not answer for as long as it lasts. Another server may have the player.
@@ -96,16 +96,16 @@ pub enum StoreError {
         /// The number asked for.
         generation: u64,
     },
-    /// A place that is no folder, such as a database, did not do what was asked.
+    /// A place that is not a folder, such as a database, did not do what was asked.
     #[error("cannot {action} {place}: {cause}{}", .trouble.advice())]
     Remote {
-        /// What was tried.
+        /// Says what was tried.
         action: &'static str,
         /// The place, without passwords.
         place: String,
-        /// What kind of trouble it is.
+        /// Says what kind of trouble it is.
         trouble: RemoteTrouble,
-        /// What the place, or the way to it, said.
+        /// Says what the place, or the way to it, said.
         cause: Box<dyn Error + Send + Sync>,
     },
     /// The image is damaged. It stays where it is.
@@ -115,7 +115,7 @@ pub enum StoreError {
         owner: Owner,
         /// The generation.
         generation: u64,
-        /// What is wrong with it.
+        /// Says what is wrong with it.
         damaged: ImageError,
     },
     /// A generation, or a blob of it, cannot be read now, though it was asked for several times. It may be whole: nothing older was
@@ -128,15 +128,23 @@ pub enum StoreError {
         owner: Owner,
         /// The generation.
         generation: u64,
-        /// What could not be read, with its file or row, and the reason.
+        /// Says what could not be read, with its file or row, and the reason.
         why: String,
+    },
+    /// The store keeps no lines of saves, so a game that merges saves cannot save in it. What was saved before is as it was.
+    #[error(
+        "the save of {owner} was not written: the game merges saves, and this store keeps no lines of them (`Store::begin_line`)"
+    )]
+    NoLines {
+        /// Whose saves.
+        owner: Owner,
     },
     /// The save is larger than what can be read: it was not written. What was saved before is as it was.
     #[error("the save of {owner} was not written, as it could not be read: {why}")]
     TooLarge {
         /// Whose saves.
         owner: Owner,
-        /// What is too large.
+        /// Says what is too large.
         why: ImageError,
     },
     /// The store was opened only to read.
@@ -151,9 +159,9 @@ pub enum StoreError {
     /// It took longer than the caller would wait. What was handed over is still being tried.
     #[error("the save was not durable after {} ms{}", .waited.as_millis(), because(.last))]
     TimedOut {
-        /// How long the caller waited.
+        /// Says how long the caller waited.
         waited: Duration,
-        /// Why the last try failed, if one did.
+        /// Says why the last try failed, if one did.
         last: Option<Arc<StoreError>>,
     },
     /// A profile's name cannot be used.
@@ -164,7 +172,7 @@ pub enum StoreError {
     },
 }
 
-/// What kind of trouble a place beyond a network has.
+/// Describes what kind of trouble a place beyond a network has.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
 #[non_exhaustive]
 pub enum RemoteTrouble {
@@ -180,14 +188,16 @@ pub enum RemoteTrouble {
     Full,
     /// It does not let this program in, or not do this.
     Denied,
-    /// What is there is not what is expected: tables are missing, or a newer program made them.
+    /// The tables are not the expected ones: some are missing, or a newer program made them.
     Unprepared,
+    /// Its certificate is not signed by an authority that is trusted, is for another host, or has expired.
+    Untrusted,
     /// Anything else.
     Other,
 }
 
 impl RemoteTrouble {
-    /// What to do about it, where that is not plain.
+    /// Returns what to do about it, where that is not plain.
     fn advice(self) -> &'static str {
         match self {
             RemoteTrouble::ReadOnly => "; connect to the one that is written to",
@@ -197,6 +207,7 @@ impl RemoteTrouble {
             | RemoteTrouble::Slow
             | RemoteTrouble::Denied
             | RemoteTrouble::Unprepared
+            | RemoteTrouble::Untrusted
             | RemoteTrouble::Other => "",
         }
     }
@@ -221,6 +232,7 @@ impl StoreError {
             | StoreError::NoGeneration { .. }
             | StoreError::Damaged { .. }
             | StoreError::TooLarge { .. }
+            | StoreError::NoLines { .. }
             | StoreError::ReadOnly { .. }
             | StoreError::Closed
             | StoreError::BadProfile { .. } => false,

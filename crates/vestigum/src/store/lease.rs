@@ -45,7 +45,7 @@ impl Lease {
         &self.owner
     }
 
-    /// Who holds it.
+    /// Returns who holds it.
     pub fn holder(&self) -> &str {
         &self.holder
     }
@@ -56,7 +56,7 @@ impl Lease {
     }
 }
 
-/// What stands in a store about the lease on one owner: for those who write a store. Times are of the store's clock.
+/// Checks a commit against what a store holds about the lease on one owner: for those who write a store. Times are of the store's clock.
 ///
 /// `holder` is who has the newest lease, none if it was given back, `token` is its number, and `left` is how long it runs, zero
 /// where it has run out. Answers whether a commit that carries `lease` is taken.
@@ -80,7 +80,7 @@ pub fn leased_to(
     }
 }
 
-/// When something that begins now and lasts so long has ended; what no clock can say is a hundred years.
+/// Returns when something that begins now and lasts this long has ended; what no clock can say is a hundred years.
 pub(crate) fn ends_at(lasts: Duration) -> Instant {
     let now = Instant::now();
     now.checked_add(lasts).unwrap_or_else(|| now + Duration::from_secs(100 * 365 * 24 * 3600))

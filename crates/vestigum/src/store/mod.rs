@@ -2,12 +2,15 @@
 
 mod error;
 mod lease;
+mod line;
 mod patience;
 mod pruning;
 
 pub use error::{RemoteTrouble, StoreError};
 pub use lease::{Lease, leased_to};
 pub(crate) use lease::{LeaseBook, ends_at};
+pub use line::{GivenSave, Line, random_installation, random_tag};
+pub(crate) use line::{in_signs, random};
 pub use patience::Patience;
 pub use pruning::{PruneStep, SaveVerdict, prune_step, removable_generations};
 
@@ -64,7 +67,7 @@ pub trait Store: Send + Sync {
     /// older generations are as they were.
     fn commit(&self, follows: u64, image: &Image) -> Result<Committed, StoreError>;
 
-    /// The same for an image that is encoded already: what savers write. A store that keeps the bytes as they are writes them
+    /// Commits an image that is encoded already: what savers write. A store that keeps the bytes as they are writes them
     /// without reading them first.
     ///
     /// # Errors
@@ -88,7 +91,7 @@ pub trait Store: Send + Sync {
         commits.iter().map(|commit| self.commit_encoded(commit.follows, commit.image)).collect()
     }
 
-    /// How many commits [`Store::commit_all`] makes at little more than the price of one. Left out, it is 1: the saver makes
+    /// Returns how many commits [`Store::commit_all`] makes at little more than the price of one. Left out, it is 1: the saver makes
     /// several at a time from several threads instead.
     fn batch_size(&self) -> usize {
         1
@@ -155,6 +158,32 @@ pub trait Store: Send + Sync {
     /// If the place cannot be read or written. Some may be removed then; none above them is.
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError>;
 
+    /// Returns the line of saves that this place writes for an owner; none if nothing was saved by play here yet, in a game that merges.
+    ///
+    /// # Errors
+    /// If the place cannot be read.
+    fn line(&self, _owner: &Owner) -> Result<Option<Line>, StoreError> {
+        Ok(None)
+    }
+
+    /// Begins a line, under an id that no other place has and that nobody has used: at the first save by play, and after saves were
+    /// lost, so that no number is given twice. It is durable when it returns. Left out, the store keeps no lines, and games that merge
+    /// saves cannot save in it.
+    ///
+    /// # Errors
+    /// If the place cannot be written.
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        Err(StoreError::NoLines { owner: owner.clone() })
+    }
+
+    /// Remembers that a save of the line was given to another place. Durable when it returns; where there is no line, nothing is done.
+    ///
+    /// # Errors
+    /// If the place cannot be written.
+    fn give(&self, _owner: &Owner, _save: &GivenSave) -> Result<(), StoreError> {
+        Ok(())
+    }
+
     /// Tells which store this is, for as long as it is there: clones of one answer the same, and no other store does. Sessions that are
     /// launched on clones of one store share the threads that write, and the values of the device. Left out, none is known to be the
     /// same as another: the game then makes one [`Saver`](crate::Saver) and gives each session a clone of it.
@@ -188,7 +217,7 @@ impl StoreIdentity {
 pub struct Newest {
     /// Its number.
     pub generation: u64,
-    /// What reading it said.
+    /// Says what reading it said.
     pub image: Result<Image, StoreError>,
 }
 
@@ -197,16 +226,16 @@ pub struct Newest {
 pub struct Commit<'a> {
     /// The newest generation that the caller knows, 0 if there is none.
     pub follows: u64,
-    /// What is written.
+    /// Says what is written.
     pub image: &'a EncodedImage,
     /// The caller's lease on the owner, if it has one.
     pub lease: Option<&'a Lease>,
 }
 
-/// What one step of a prune did.
+/// Describes what one step of a prune did.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Pruned {
-    /// How many generations were removed.
+    /// Says how many generations were removed.
     pub removed: usize,
     /// Whether another step may remove more.
     pub more: bool,
@@ -278,7 +307,7 @@ pub(crate) fn prove(
     }
 }
 
-/// Checks that a save can be read by whoever reads at most so many bytes: what a store does before it writes.
+/// Checks that a save can be read by whoever reads at most that number of bytes: what a store does before it writes.
 ///
 /// # Errors
 /// [`StoreError::TooLarge`] if it has more bytes, or more values than [`Image::decode`] takes into memory.
@@ -286,7 +315,7 @@ pub fn checked_size(image: &EncodedImage, most: u64) -> Result<(), StoreError> {
     image.check_size(most).map_err(|why| StoreError::TooLarge { owner: image.owner().clone(), why })
 }
 
-/// What a commit did.
+/// Describes what a commit did.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub struct Committed {

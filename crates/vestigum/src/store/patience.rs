@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use vestigum_core::{Image, Owner};
 
-use super::{Newest, Store, StoreError};
+use super::{Line, Newest, Store, StoreError};
 
 /// The pauses before the second, third… try. Together they are less than a second: a scanner lets go of a file by then, and a
 /// title screen waits no longer.
@@ -78,6 +78,14 @@ impl<'a> Patience<'a> {
             image => image,
         };
         Ok(Some(Newest { generation, image }))
+    }
+
+    /// Returns the line of saves that the place writes for an owner.
+    ///
+    /// # Errors
+    /// As [`Store::line`].
+    pub fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.ask(|| self.store.line(owner))
     }
 
     /// Reads a generation, with all of its blobs that can be had at all.

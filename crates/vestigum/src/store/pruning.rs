@@ -53,7 +53,7 @@ pub enum PruneStep {
 
 /// Returns what a prune does next: the newest `keep` saves that are known to be whole stay, and so does what is damaged. That a player
 /// was deleted takes the place of no save. Nothing is removed behind a generation that could not be read, unless enough newer ones
-/// are whole.
+/// are whole. The oldest goes first: a prune that a kill cuts short leaves the newest, without a gap.
 ///
 /// `generations` are all of an owner, the oldest first; `verdicts` what this process knows of them.
 pub fn prune_step(generations: &[u64], verdicts: &BTreeMap<u64, SaveVerdict>, keep: u32) -> PruneStep {
@@ -62,19 +62,25 @@ pub fn prune_step(generations: &[u64], verdicts: &BTreeMap<u64, SaveVerdict>, ke
     if generations.len() <= room as usize {
         return PruneStep::Done;
     }
-    for generation in generations.iter().rev().copied() {
-        match (verdicts.get(&generation), room) {
-            (None | Some(SaveVerdict::Unread), 1..) => return PruneStep::Read(generation),
-            (None, 0) => return PruneStep::ReadBehind(generation),
-            (Some(SaveVerdict::Whole), 1..) => room -= 1,
-            (Some(SaveVerdict::Whole | SaveVerdict::Deletion), 0) => return PruneStep::Remove(generation),
-            (Some(SaveVerdict::Deletion), 1..) | (Some(SaveVerdict::Damaged), _) | (Some(SaveVerdict::Unread), 0) => {}
+    let mut behind = generations.len();
+    while room > 0 && behind > 0 {
+        behind -= 1;
+        let generation = generations[behind];
+        match verdicts.get(&generation) {
+            None | Some(SaveVerdict::Unread) => return PruneStep::Read(generation),
+            Some(SaveVerdict::Whole) => room -= 1,
+            Some(SaveVerdict::Deletion | SaveVerdict::Damaged) => {}
         }
     }
-    PruneStep::Done
+    let step = |generation: &u64| match verdicts.get(generation) {
+        None => Some(PruneStep::ReadBehind(*generation)),
+        Some(SaveVerdict::Whole | SaveVerdict::Deletion) => Some(PruneStep::Remove(*generation)),
+        Some(SaveVerdict::Damaged | SaveVerdict::Unread) => None,
+    };
+    generations[..behind].iter().find_map(step).unwrap_or(PruneStep::Done)
 }
 
-/// Returns the generations of an owner that a prune to `keep` would remove, the newest first. Reads all of them, and removes none.
+/// Returns the generations of an owner that a prune to `keep` would remove, the oldest first. Reads all of them, and removes none.
 ///
 /// # Errors
 /// If the place cannot be read, or a generation cannot be read now that may be one to keep.
@@ -119,7 +125,12 @@ mod tests {
         assert_eq!(step(&[(1, Whole), (2, Whole)], 1), PruneStep::Remove(1));
         assert_eq!(step(&[(1, Whole), (2, Deletion)], 1), PruneStep::Done);
         assert_eq!(step(&[(1, Whole), (2, Whole), (3, Deletion)], 1), PruneStep::Remove(1));
-        assert_eq!(step(&[(1, Whole), (2, Deletion), (3, Whole)], 1), PruneStep::Remove(2));
+        assert_eq!(step(&[(1, Whole), (2, Deletion), (3, Whole)], 1), PruneStep::Remove(1));
+        assert_eq!(
+            step(&[(1, Damaged), (2, Whole), (3, Whole), (4, Whole)], 1),
+            PruneStep::Remove(2),
+            "the oldest first"
+        );
         assert_eq!(step(&[(1, Whole), (2, Damaged)], 1), PruneStep::Done);
         assert_eq!(step(&[(1, Whole), (2, Unread), (3, Whole)], 2), PruneStep::Read(2));
         assert_eq!(step(&[(1, Whole), (2, Unread), (3, Whole)], 1), PruneStep::Remove(1));

@@ -1,51 +1,72 @@
 //! One player in two places: a sync brings both stores to the same progress.
 //!
-//! A sync remembers the last save that both places had, the *agreed* one. A place that still has it takes the save of the
-//! other; where both were played on, the saves are merged by the spec's `[merge]`. What a sync is about to do is written down
-//! before it is done. So one that is cut short, between the write to one place and the write to the other, is not taken for
-//! play: the next one knows what both have in common, and no gain is added twice.
+//! A save of a game that [merges](vestigum_core::merging) says what each installation gave to it, so two saves can be joined without
+//! a third, and a sync keeps no record of its own. What one place has and the other has not goes there; where each has something that
+//! the other has not, the saves are joined by the spec's `[merge]`. A sync that was cut short is done again: what is included already
+//! changes nothing, so nothing is lost and no gain is added twice, in any number of places that sync in any order.
 
-mod record;
-mod records;
-
-pub use records::{MemoryRecords, SyncFolder, SyncRecords};
-
-use std::time::SystemTime;
+mod lines;
 
 use thiserror::Error;
 
 use vestigum_core::image::report::Origin;
 use vestigum_core::merging::report::{MergeReport, Side};
-use vestigum_core::merging::{Meeting, MergeError, meet, merge};
+use vestigum_core::merging::{Meeting, MergeError, meet};
+use vestigum_core::origin::InstallationId;
 use vestigum_core::{Image, LoadError, Owner, Progress, Spec};
 
-use crate::clock::rfc3339;
 use crate::error::SessionError;
 use crate::recovery::newest_image;
-use crate::store::{Patience, Store, StoreError};
-use record::{Pending, Record};
+use crate::saver::{FollowError, as_play};
+use crate::store::{GivenSave, Patience, Store, StoreError};
+use lines::own_save;
 
-/// What a sync did.
+/// Tells what a sync did.
 #[derive(Clone, Debug, PartialEq)]
 #[non_exhaustive]
-pub enum Synced {
+pub struct Synced {
+    /// Says what was written.
+    pub did: SyncDid,
+    /// Newest saves that were damaged and passed over: each place, the generation, and why. What the other place has of them is in
+    /// both places now; what only they had is lost.
+    pub damaged: Vec<(Side, u64, String)>,
+}
+
+/// Tells what a sync would do: what [`PlayerSync::preview`] gives.
+#[derive(Debug)]
+#[non_exhaustive]
+pub struct SyncPreview {
+    /// Says what the places have to do.
+    pub meeting: Meeting,
+    /// The newest whole save here.
+    pub here: Option<Image>,
+    /// The newest whole save there.
+    pub there: Option<Image>,
+    /// Newest saves that are damaged and would be passed over: each place, the generation, and why.
+    pub damaged: Vec<(Side, u64, String)>,
+}
+
+/// Says what a sync wrote.
+#[derive(Clone, Debug, PartialEq)]
+#[non_exhaustive]
+pub enum SyncDid {
     /// Neither place has a save of the player.
     Nothing,
     /// Both had the same.
     InSync,
-    /// The save here was written there, where nothing had changed.
+    /// The save here includes all that there was there, and was written there.
     Pushed {
         /// Its generation there.
         generation: u64,
     },
-    /// The save there was written here, where nothing had changed.
+    /// The save there includes all that there was here, and was written here.
     Pulled {
         /// Its generation here.
         generation: u64,
     },
-    /// Both places had changed; what came of it is in both now.
+    /// Each place had something that the other had not; what came of it is in both now.
     Merged {
-        /// What came from where.
+        /// Says what came from where.
         report: Box<MergeReport>,
         /// Its generation here.
         here: u64,
@@ -54,67 +75,47 @@ pub enum Synced {
     },
 }
 
-/// Why a sync was not done, or not to the end. No save is lost: sync again.
+/// Describes why a sync was not done, or not to the end. No save is lost: sync again.
 #[derive(Debug, Error)]
 #[non_exhaustive]
 pub enum SyncError {
-    /// A store failed, or somebody else wrote meanwhile.
+    /// A store failed, or somebody else wrote again and again meanwhile.
     #[error("{side}: {why}")]
     Store {
-        /// Which one.
+        /// Says which one.
         side: Side,
-        /// Why.
+        /// Says why.
         why: StoreError,
     },
     /// The saves of one place cannot be read.
     #[error("{side}: {why}")]
     Saves {
-        /// Which one.
+        /// Says which one.
         side: Side,
-        /// Why not.
+        /// Says why not.
         why: SessionError,
-    },
-    /// The newest save of one place is damaged, and nothing tells how the one before it and the other place's belong together. A launch
-    /// goes on with the one before it and says so; [`PlayerSync::take`] takes one place's save whole.
-    #[error("{side}: the newest save is damaged, so it is not known what is newer:{}", listed(.damaged))]
-    Damaged {
-        /// Which one.
-        side: Side,
-        /// The damaged generations, and why.
-        damaged: Vec<(u64, String)>,
     },
     /// The save of one place cannot be loaded by this game, so it is not spread.
     #[error("{side}: {why}")]
     Load {
-        /// Which one.
+        /// Says which one.
         side: Side,
-        /// Why not.
+        /// Says why not.
         why: LoadError,
     },
-    /// Both places were played on, and the saves cannot be merged. [`PlayerSync::take`] takes one of them whole.
-    #[error("both places were played on since they had the same save, and it is not merged: {0}")]
+    /// The saves cannot be joined: the spec has no `[merge]`, or one of them cannot be loaded. [`PlayerSync::take`] takes one of them
+    /// whole.
+    #[error("the places hold different saves, and they are not merged: {0}")]
     Diverged(MergeError),
-    /// The record of the last sync cannot be read or written.
-    #[error("the record of the last sync: {0}")]
-    Record(StoreError),
-    /// The record of the last sync is damaged. [`PlayerSync::take`] takes one place's save whole and begins a new one.
-    #[error("the record of the last sync is damaged: {why}; take the save of one place")]
-    RecordDamaged {
-        /// What is wrong with it.
-        why: String,
-    },
-    /// A sync was cut short, and the saves that would tell how far it came are gone. [`PlayerSync::take`] takes one place's save whole.
+    /// Two copies of one installation were played on, so nobody can tell what the places have in common. The player decides:
+    /// [`PlayerSync::take`] takes one place's save whole.
     #[error(
-        "{side}: a sync was cut short, and the save that would tell how far it came is gone; take the save of one place"
+        "the installation `{installation}` was copied, and both copies were played on, so what the places have in common cannot be told; take the save of one place"
     )]
-    Unknown {
-        /// The place where the save is gone.
-        side: Side,
+    TwoLines {
+        /// The id of the installation.
+        installation: InstallationId,
     },
-}
-
-fn listed(damaged: &[(u64, String)]) -> String {
-    damaged.iter().map(|(generation, why)| format!("\n  generation {generation}: {why}")).collect()
 }
 
 /// One player in two places: `here`, on this device, and `there`, which other devices sync with, too.
@@ -125,7 +126,7 @@ fn listed(damaged: &[(u64, String)]) -> String {
 /// # Example
 ///
 /// ```
-/// use vestigum::sync::{MemoryRecords, PlayerSync, Synced};
+/// use vestigum::sync::{PlayerSync, SyncDid};
 /// use vestigum::{MemoryStore, Session, Spec};
 ///
 /// let spec = Spec::from_toml(r#"
@@ -140,19 +141,19 @@ fn listed(damaged: &[(u64, String)]) -> String {
 /// "#)?;
 /// let pence = spec.int("pence")?;
 /// let cloud = MemoryStore::default();
-/// let places = [(MemoryStore::default(), MemoryRecords::default()), (MemoryStore::default(), MemoryRecords::default())];
+/// let devices = [MemoryStore::default(), MemoryStore::default()];
 /// // Both devices are played on, and synced in turn.
-/// for ((store, _), earned) in places.iter().zip([10, 5]) {
+/// for (store, earned) in devices.iter().zip([10, 10]) {
 ///     let mut game = Session::launch(&spec, store.clone(), "ada")?;
 ///     game.add(pence, earned)?;
 ///     game.quit()?;
 /// }
-/// for (store, records) in [&places[0], &places[1], &places[0]] {
-///     PlayerSync::new(&spec, store, &cloud, records, "ada").run()?;
+/// for store in [&devices[0], &devices[1], &devices[0]] {
+///     PlayerSync::new(&spec, store, &cloud, "ada").run()?;
 /// }
-/// for (store, records) in &places {
-///     assert_eq!(Session::launch(&spec, store.clone(), "ada")?.get(pence), 15);
-///     assert_eq!(PlayerSync::new(&spec, store, &cloud, records, "ada").run()?, Synced::InSync);
+/// for store in &devices {
+///     assert_eq!(Session::launch(&spec, store.clone(), "ada")?.get(pence), 20);
+///     assert_eq!(PlayerSync::new(&spec, store, &cloud, "ada").run()?.did, SyncDid::InSync);
 /// }
 /// # Ok::<(), Box<dyn std::error::Error>>(())
 /// ```
@@ -160,184 +161,233 @@ pub struct PlayerSync<'a> {
     spec: &'a Spec,
     here: &'a dyn Store,
     there: &'a dyn Store,
-    records: &'a dyn SyncRecords,
-    player: String,
     owner: Owner,
 }
 
-/// What one place has.
+/// Describes what one place has.
 struct Found {
     image: Option<Image>,
     /// The highest generation: what the next commit follows.
     newest: u64,
-    /// The number of the image.
-    generation: u64,
     /// The newer generations that are damaged, and why.
     damaged: Vec<(u64, String)>,
 }
 
-impl Found {
-    fn digest(&self) -> Option<String> {
-        self.image.as_ref().map(Image::digest)
-    }
+/// Lists the damaged newest saves of both places.
+fn damaged(found: &[Found; 2]) -> Vec<(Side, u64, String)> {
+    let sides = [Side::Here, Side::There].into_iter().zip(found);
+    sides.flat_map(|(side, found)| found.damaged.iter().map(move |(at, why)| (side, *at, why.clone()))).collect()
 }
 
+/// Limits how often a sync begins anew where somebody else wrote meanwhile: 3 times after the first.
+const TRIES: usize = 4;
+
 impl<'a> PlayerSync<'a> {
-    /// The sync of one player. `records` remembers what both places had last: it belongs to this device and this pair of
-    /// places, and lies beside the saves of the device.
-    pub fn new(
-        spec: &'a Spec,
-        here: &'a dyn Store,
-        there: &'a dyn Store,
-        records: &'a dyn SyncRecords,
-        player: impl Into<String>,
-    ) -> PlayerSync<'a> {
-        let player = player.into();
-        let owner = Owner::Profile(player.clone());
-        PlayerSync { spec, here, there, records, player, owner }
+    /// Returns the sync of one player.
+    pub fn new(spec: &'a Spec, here: &'a dyn Store, there: &'a dyn Store, player: impl Into<String>) -> PlayerSync<'a> {
+        PlayerSync { spec, here, there, owner: Owner::Profile(player.into()) }
     }
 
     /// Brings both places to the same progress.
     ///
     /// # Errors
-    /// If a place fails or holds a save that this game cannot load, somebody else wrote meanwhile, or both were played on and
-    /// the spec has no `[merge]`. Nothing is lost then, and a sync that was cut short is taken up by the next.
+    /// If a place fails or holds a save that this game cannot load, the saves differ and the spec has no `[merge]`, or an installation
+    /// was copied and both copies were played on. Nothing is lost then, and a sync that was cut short is just done again.
     pub fn run(&self) -> Result<Synced, SyncError> {
-        let record = self.record()?;
-        let was_cut_short = record.pending.is_some();
-        let mut here = self.find(Side::Here)?;
-        let mut there = self.find(Side::There)?;
-        let base = self.agreed(record, &here, &there)?;
-        self.give_up_damaged(Side::Here, &mut here, there.image.is_some(), base.as_ref())?;
-        self.give_up_damaged(Side::There, &mut there, here.image.is_some(), base.as_ref())?;
+        for _ in 1..TRIES {
+            match self.try_once() {
+                Err(SyncError::Store { why: StoreError::Conflict { .. }, side }) => {
+                    tracing::info!(%side, owner = %self.owner, "somebody else wrote meanwhile; the sync begins anew");
+                }
+                done => return done,
+            }
+        }
+        self.try_once()
+    }
+
+    /// Looks what [`PlayerSync::run`] would do now. Nothing is written.
+    ///
+    /// # Errors
+    /// As [`PlayerSync::run`].
+    pub fn preview(&self) -> Result<SyncPreview, SyncError> {
+        let found = [self.find(Side::Here)?, self.find(Side::There)?];
+        let meeting = self.meeting([&found[0], &found[1]])?;
+        let damaged = damaged(&found);
+        let [here, there] = found.map(|found| found.image);
+        Ok(SyncPreview { meeting, here, there, damaged })
+    }
+
+    /// Says what two places have to do, if each installation was used in one place only.
+    fn meeting(&self, found: [&Found; 2]) -> Result<Meeting, SyncError> {
+        self.only_damaged(found)?;
+        self.one_line_each(found)?;
+        let [here, there] = found.map(|found| found.image.as_ref());
+        meet(self.spec, here, there).map_err(|error| match error {
+            MergeError::TwoLines { installation } => SyncError::TwoLines { installation },
+            error => SyncError::Diverged(error),
+        })
+    }
+
+    fn try_once(&self) -> Result<Synced, SyncError> {
+        let found = [self.find(Side::Here)?, self.find(Side::There)?];
+        let [here, there] = &found;
+        let meeting = self.meeting([here, there])?;
         // What is found may be a name that a process before never made durable: it is, before anybody relies on it.
-        for (side, found) in [(Side::Here, &here), (Side::There, &there)] {
+        for (side, found) in [(Side::Here, here), (Side::There, there)] {
             if let Some(image) = found.image.as_ref().filter(|_| found.damaged.is_empty()) {
                 self.commit(side, found.newest, image)?;
             }
         }
-        let of = (here.image.as_ref(), there.image.as_ref());
-        match (meet(base.as_ref(), of.0, of.1), of) {
-            (Meeting::InSync, (Some(image), _)) => {
-                // What was about to be done is done, and is looked for no more.
-                if was_cut_short || base.as_ref().map(Image::digest) != here.digest() {
-                    self.agree(Some(image.clone()), None)?;
+        let did = match meeting {
+            Meeting::Nothing => SyncDid::Nothing,
+            Meeting::InSync => self.in_sync(here, there)?,
+            Meeting::Takes(Side::Here) => {
+                let generation = self.take_over(Side::Here, here, Side::There, there)?;
+                generation.map_or(SyncDid::Nothing, |generation| SyncDid::Pushed { generation })
+            }
+            Meeting::Takes(Side::There) => {
+                let generation = self.take_over(Side::There, there, Side::Here, here)?;
+                generation.map_or(SyncDid::Nothing, |generation| SyncDid::Pulled { generation })
+            }
+            Meeting::Merged(merged) => {
+                for (side, found) in [(Side::Here, here), (Side::There, there)] {
+                    self.give(side, found.image.as_ref())?;
+                    self.renew(side, found)?;
                 }
-                Ok(Synced::InSync)
+                let of_here = self.commit(Side::Here, here.newest, &merged.image)?;
+                let of_there = self.commit(Side::There, there.newest, &merged.image)?;
+                SyncDid::Merged { report: Box::new(merged.report), here: of_here, there: of_there }
             }
-            (Meeting::Takes(Side::Here), (Some(image), _)) => self.push(base, image, &here, &there),
-            (Meeting::Takes(Side::There), (_, Some(image))) => self.pull(base, image, &here, &there),
-            (Meeting::Diverged, (Some(of_here), Some(of_there))) => {
-                self.merge(base, of_here, of_there, [&here, &there])
-            }
-            (Meeting::Nothing | Meeting::InSync | Meeting::Takes(_) | Meeting::Diverged, _) => Ok(Synced::Nothing),
-        }
+        };
+        Ok(Synced { did, damaged: damaged(&found) })
     }
 
-    /// Takes the save of one place whole, and writes it to the other: what the player chose where saves cannot be merged, or
-    /// the record is lost. The save that it follows stays an older generation, which can be restored.
+    /// Writes the save of one side to the other, and returns its generation there.
+    fn take_over(&self, from: Side, found: &Found, to: Side, other: &Found) -> Result<Option<u64>, SyncError> {
+        let Some(image) = &found.image else { return Ok(None) };
+        self.loadable(from, image)?;
+        self.give(from, Some(image))?;
+        self.renew(to, other)?;
+        self.commit(to, other.newest, image).map(Some)
+    }
+
+    /// Both places have the same. Where a newer save of one of them is damaged, the whole one comes behind it.
+    fn in_sync(&self, here: &Found, there: &Found) -> Result<SyncDid, SyncError> {
+        for (side, found) in [(Side::Here, here), (Side::There, there)] {
+            self.give(side, found.image.as_ref())?;
+            if let Some(image) = found.image.as_ref().filter(|_| !found.damaged.is_empty()) {
+                self.renew(side, found)?;
+                self.commit(side, found.newest, image)?;
+            }
+        }
+        Ok(SyncDid::InSync)
+    }
+
+    /// Takes the save of one place whole, and writes it to the other: what the player chose where saves cannot be joined. It is one more
+    /// save by play that has seen both, so every other place takes it over, too. The saves that it follows stay older generations, which
+    /// can be restored.
     ///
     /// # Errors
     /// If the place has no save that this game can load, or a place fails.
     pub fn take(&self, side: Side) -> Result<Synced, SyncError> {
-        let found = self.find(side)?;
-        let Some(image) = &found.image else { return Ok(Synced::Nothing) };
-        self.loadable(side, image)?;
-        let (other, store) = match side {
-            Side::Here => (Side::There, self.there),
-            Side::There => (Side::Here, self.here),
+        let found = [self.find(Side::Here)?, self.find(Side::There)?];
+        let (at, other) = match side {
+            Side::Here => (0, 1),
+            Side::There => (1, 0),
         };
-        let generations = store.generations(&self.owner).map_err(|why| SyncError::Store { side: other, why })?;
-        let generation = self.commit(other, generations.last().copied().unwrap_or(0), image)?;
-        self.agree(Some(image.clone()), None)?;
-        Ok(match side {
-            Side::Here => Synced::Pushed { generation },
-            Side::There => Synced::Pulled { generation },
-        })
+        let damaged = damaged(&found);
+        let Some(image) = &found[at].image else { return Ok(Synced { did: SyncDid::Nothing, damaged }) };
+        self.loadable(side, image)?;
+        let image = match &found[other].image {
+            Some(seen) if self.spec.merges() => self.having_seen(image, seen)?,
+            Some(_) | None => image.clone(),
+        };
+        // The other place is given it, though it was made just now.
+        self.give(Side::Here, Some(&image))?;
+        self.give(Side::There, Some(&image))?;
+        let here = self.commit(Side::Here, found[0].newest, &image)?;
+        let there = self.commit(Side::There, found[1].newest, &image)?;
+        let did = match side {
+            Side::Here => SyncDid::Pushed { generation: there },
+            Side::There => SyncDid::Pulled { generation: here },
+        };
+        Ok(Synced { did, damaged })
     }
 
-    fn push(&self, base: Option<Image>, image: &Image, here: &Found, there: &Found) -> Result<Synced, SyncError> {
-        self.loadable(Side::Here, image)?;
-        self.intend(base, image, here, there)?;
-        let generation = self.commit(Side::There, there.newest, image)?;
-        self.agree(Some(image.clone()), None)?;
-        Ok(Synced::Pushed { generation })
-    }
-
-    fn pull(&self, base: Option<Image>, image: &Image, here: &Found, there: &Found) -> Result<Synced, SyncError> {
-        self.loadable(Side::There, image)?;
-        self.intend(base, image, here, there)?;
-        let generation = self.commit(Side::Here, here.newest, image)?;
-        self.agree(Some(image.clone()), None)?;
-        Ok(Synced::Pulled { generation })
-    }
-
-    fn merge(
-        &self,
-        mut base: Option<Image>,
-        of_here: &Image,
-        of_there: &Image,
-        [here, there]: [&Found; 2],
-    ) -> Result<Synced, SyncError> {
-        if let Some(base) = &mut base {
-            // The record keeps no bytes of blobs; what both sides still have is found there.
-            base.find_blobs(|blob| {
-                let known = of_here.blobs.get(&blob.digest).or_else(|_| of_there.blobs.get(&blob.digest));
-                known.cloned()
-            });
+    /// A save as one more by play here, which includes what another one does.
+    fn having_seen(&self, image: &Image, seen: &Image) -> Result<Image, SyncError> {
+        let failed = |error: FollowError| match error {
+            FollowError::Load(why) => SyncError::Load { side: Side::Here, why },
+            FollowError::Store(why) => SyncError::Store { side: Side::Here, why },
+        };
+        let taken = as_play(self.spec, self.here, Some(seen), false, Image { origin: None, ..image.clone() });
+        let mut taken = taken.map_err(failed)?;
+        if let (Some(origin), Some(other)) = (&mut taken.origin, &image.origin) {
+            origin.settle_with(other);
         }
-        let merged = merge(self.spec, base.as_ref(), of_here, of_there).map_err(SyncError::Diverged)?;
-        let saved_at = rfc3339(SystemTime::now());
-        let image = Image { saved_at, ..merged.suspended.profile_image(&self.player) };
-        self.intend(base, &image, here, there)?;
-        // Here first: this place is ours alone, so the next sync can tell whether it was done.
-        let generation = self.commit(Side::Here, here.newest, &image)?;
-        let generation_there = self.commit(Side::There, there.newest, &image)?;
-        self.agree(Some(image), None)?;
-        Ok(Synced::Merged { report: Box::new(merged.report), here: generation, there: generation_there })
+        Ok(taken)
     }
 
     fn find(&self, side: Side) -> Result<Found, SyncError> {
         let patience = Patience::with(self.store(side));
-        let found = newest_image(&patience, &self.owner, &[]).map_err(|why| SyncError::Saves { side, why })?;
-        let (generation, damaged) = match found.origin {
-            Origin::Fresh => (0, Vec::new()),
-            Origin::Loaded { generation } => (generation, Vec::new()),
-            Origin::Recovered { generation, passed_over } => (generation, passed_over),
+        let found = match newest_image(&patience, &self.owner, &[]) {
+            // The other place may have what is lost here.
+            Err(SessionError::AllDamaged { damaged, .. }) => {
+                let newest = damaged.iter().map(|(generation, _)| *generation).max().unwrap_or(0);
+                return Ok(Found { image: None, newest, damaged });
+            }
+            found => found.map_err(|why| SyncError::Saves { side, why })?,
         };
-        Ok(Found { image: found.image, newest: found.newest, generation, damaged })
+        let damaged = match found.origin {
+            Origin::Fresh | Origin::Loaded { .. } => Vec::new(),
+            Origin::Recovered { passed_over, .. } => passed_over,
+        };
+        Ok(Found { image: found.image, newest: found.newest, damaged })
     }
 
-    /// Where the newest save of a place is damaged, the one before it is not spread as if it were the newest: it may be older than what both
-    /// had. If it is, the place counts as one that has nothing, and takes the save of the other.
-    fn give_up_damaged(
-        &self,
-        side: Side,
-        found: &mut Found,
-        has_other: bool,
-        base: Option<&Image>,
-    ) -> Result<(), SyncError> {
-        if found.damaged.is_empty() {
-            return Ok(());
+    /// Refuses where there are saves and none is whole in either place.
+    fn only_damaged(&self, found: [&Found; 2]) -> Result<(), SyncError> {
+        for (side, of) in [Side::Here, Side::There].into_iter().zip(found) {
+            if !of.damaged.is_empty() && found.iter().all(|found| found.image.is_none()) {
+                let why = SessionError::AllDamaged { owner: self.owner.clone(), damaged: of.damaged.clone() };
+                return Err(SyncError::Saves { side, why });
+            }
         }
-        let damaged = || SyncError::Damaged { side, damaged: found.damaged.clone() };
-        let base = base.filter(|_| has_other).ok_or_else(damaged)?.digest();
-        // Play since the last save that both had: it is found before this one.
-        let patience = Patience::with(self.store(side));
+        Ok(())
+    }
+
+    /// Neither place's save may include a save of the other's installation that was never made there.
+    fn one_line_each(&self, [here, there]: [&Found; 2]) -> Result<(), SyncError> {
+        for (side, own, other) in [(Side::Here, here, there), (Side::There, there, here)] {
+            let Some(origin) = other.image.as_ref().and_then(|image| image.origin.as_deref()) else { continue };
+            let own = own.image.as_ref();
+            let parted = lines::parted(self.store(side), &self.owner, own, origin);
+            if let Some(installation) = parted.map_err(|why| SyncError::Store { side, why })? {
+                return Err(SyncError::TwoLines { installation });
+            }
+        }
+        Ok(())
+    }
+
+    /// Remembers that the other place is given the newest own save that an image includes: before it is.
+    fn give(&self, side: Side, image: Option<&Image>) -> Result<(), SyncError> {
         let failed = |why| SyncError::Store { side, why };
-        for generation in patience.generations(&self.owner).map_err(failed)?.into_iter().rev() {
-            if generation > found.generation {
-                continue;
-            }
-            match patience.read(&self.owner, generation) {
-                Ok(image) if image.digest() == base && generation == found.generation => break,
-                Ok(image) if image.digest() == base => return Ok(()),
-                Ok(_) | Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => {}
-                Err(why) => return Err(failed(why)),
-            }
+        let store = self.store(side);
+        let Some(image) = image else { return Ok(()) };
+        let Some(line) = Patience::with(store).line(&self.owner).map_err(failed)? else { return Ok(()) };
+        match own_save(image, &line.installation) {
+            Some(save) if !line.given.contains(&save) => self.store(side).give(&self.owner, &save).map_err(failed),
+            Some(GivenSave { .. }) | None => Ok(()),
         }
-        tracing::warn!(%side, owner = %self.owner, "the newest save is damaged, and is fetched from the other place");
-        (found.image, found.generation) = (None, 0);
+    }
+
+    /// Begins another line where newer saves were lost: their numbers are not given again.
+    fn renew(&self, side: Side, found: &Found) -> Result<(), SyncError> {
+        let failed = |why| SyncError::Store { side, why };
+        let store = self.store(side);
+        if !found.damaged.is_empty() && Patience::with(store).line(&self.owner).map_err(failed)?.is_some() {
+            store.begin_line(&self.owner).map_err(failed)?;
+        }
         Ok(())
     }
 
@@ -355,65 +405,5 @@ impl<'a> PlayerSync<'a> {
     fn commit(&self, side: Side, follows: u64, image: &Image) -> Result<u64, SyncError> {
         let committed = self.store(side).commit(follows, image).map_err(|why| SyncError::Store { side, why })?;
         Ok(committed.generation)
-    }
-
-    fn record(&self) -> Result<Record, SyncError> {
-        match self.records.read(&self.player).map_err(SyncError::Record)? {
-            None => Ok(Record::default()),
-            Some(bytes) => Record::read(&bytes).map_err(|why| SyncError::RecordDamaged { why }),
-        }
-    }
-
-    /// Writes down what both have now, or what is about to be done.
-    fn agree(&self, agreed: Option<Image>, pending: Option<Pending>) -> Result<(), SyncError> {
-        let bytes = Record { agreed, pending }.bytes();
-        self.records.write(&self.player, &bytes).map_err(SyncError::Record)
-    }
-
-    fn intend(&self, base: Option<Image>, result: &Image, here: &Found, there: &Found) -> Result<(), SyncError> {
-        let of_there = there.image.clone();
-        let digest = Some(result.digest());
-        let has = if here.digest() == digest {
-            Some(Side::Here)
-        } else if there.digest() == digest {
-            Some(Side::There)
-        } else {
-            None
-        };
-        let pending = Pending { result: result.clone(), of_there, here: here.newest, there: there.newest, has };
-        self.agree(base, Some(pending))
-    }
-
-    /// The last save that both had, also where a sync was cut short.
-    fn agreed(&self, record: Record, here: &Found, there: &Found) -> Result<Option<Image>, SyncError> {
-        let Some(pending) = record.pending else { return Ok(record.agreed) };
-        let arrived = |side: Side, found: &Found, from: u64| match pending.has == Some(side) {
-            true => Ok(true),
-            false => self.arrived(side, found, from, &pending.result),
-        };
-        let is_here = arrived(Side::Here, here, pending.here)?;
-        let is_there = arrived(Side::There, there, pending.there)?;
-        Ok(match (is_here, is_there) {
-            (true, true) => Some(pending.result),
-            // What is here has taken up what was there; what was there has not heard of it.
-            (true, false) => pending.of_there,
-            (false, _) => record.agreed,
-        })
-    }
-
-    /// Whether a save that was about to be written has been, as the one after `from`.
-    fn arrived(&self, side: Side, found: &Found, from: u64, result: &Image) -> Result<bool, SyncError> {
-        let digest = result.digest();
-        if found.digest().as_deref() == Some(&digest) {
-            return Ok(true);
-        }
-        if found.newest <= from {
-            return Ok(false);
-        }
-        match self.store(side).read(&self.owner, from + 1) {
-            Ok(written) => Ok(written.digest() == digest),
-            Err(StoreError::NoGeneration { .. } | StoreError::Damaged { .. }) => Err(SyncError::Unknown { side }),
-            Err(why) => Err(SyncError::Store { side, why }),
-        }
     }
 }

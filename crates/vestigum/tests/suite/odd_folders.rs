@@ -238,7 +238,7 @@ fn files_that_are_too_large_are_damage() {
     assert!(error.contains("more values than a save of its size can have"), "{error}");
 }
 
-/// A disk in memory with so much room, which counts what is read.
+/// A disk in memory with that much room, which counts what is read.
 #[derive(Clone, Debug)]
 struct Tight {
     disk: SimDisk,

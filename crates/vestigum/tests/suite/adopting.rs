@@ -110,12 +110,12 @@ fn what_does_not_fit_is_told() {
 fn what_is_no_json_is_an_error_and_changes_nothing() {
     let adoption = Adoption::from_toml(&fellpost(), "[take]\nxp = \"xp\"").unwrap();
     let deep = "[".repeat(100_000);
-    for bytes in [&b""[..], b"{", b"\xff", br#"{"xp": 1, "xp": 2}"#, br#"{"xp": 1e999}"#, deep.as_bytes()] {
+    for bytes in [&b""[..], b"{", b"\xff", br#"{"xp": 1, "xp": 2}"#, br#"{"xp": nul}"#, deep.as_bytes()] {
         assert!(matches!(adoption.adopt(bytes, "ada"), Err(AdoptError::Json(_))), "{:?}", bytes.get(..20));
     }
     // Whole numbers as far as they go, and no further.
     let adopted = adoption.adopt(br#"{"xp": 1e300}"#, "ada").unwrap();
-    assert_eq!(adopted.progress.value("xp", &[]).unwrap().as_int(), i64::MAX);
+    assert_eq!((adopted.progress.value("xp", &[]).unwrap().as_int(), adopted.report.refused.len()), (0, 1));
 }
 
 #[test]
@@ -221,5 +221,143 @@ proptest! {
         for (name, keys) in [("xp", &[][..]), ("falls", &[]), ("best_letters", &["mill_lane"])] {
             prop_assert_eq!(game.value(name, keys).unwrap(), adopted.progress.value(name, keys).unwrap());
         }
+    }
+}
+
+fn small(fields: &str) -> Spec {
+    let head = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"tarn_steps\"]\n[keys.kind]\nnames = [\"calm\", \"gale\"]\n";
+    Spec::from_toml(&format!("{head}{fields}")).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+fn kept(name: &str, ty: &str, more: &str) -> String {
+    format!("[field.{name}]\ntype = \"{ty}\"\nlasts = \"profile\"\nafter_failure = \"keep\"\n{more}\n")
+}
+
+fn taken(spec: &Spec, map: &str, old: &str) -> Adopted {
+    let map = Adoption::from_toml(spec, map).unwrap_or_else(|errors| panic!("{errors}"));
+    map.adopt(old.as_bytes(), "ada").unwrap_or_else(|error| panic!("{error}"))
+}
+
+/// Every way in which a value was lost under "everything of it is taken".
+#[test]
+fn what_is_not_taken_is_never_whole() {
+    let spec = small(
+        &(kept("best", "int", "per = \"level\"") + &kept("found", "bool", "per = \"kind\"") + &kept("xp", "int", "")),
+    );
+    // Two old names for one entry.
+    let map = "[names.level]\nA = \"mill_lane\"\nB = \"mill_lane\"\n[take]\n\"best[*]\" = \"levels.*\"\n";
+    let report = taken(&spec, map, r#"{"levels": {"A": 4, "B": 9}}"#).report;
+    assert!(
+        !report.is_whole() && report.refused[0].1.contains("best[mill_lane] has the value of levels.A already"),
+        "{report}"
+    );
+    // Items of a list that nothing asks for, among them objects.
+    let map = "[take]\n\"found[*]\" = { from = \"relics\", holds = \"*\" }\n";
+    let adopted = taken(&spec, map, r#"{"relics": ["calm", "lamp", {"id": "gale"}]}"#);
+    assert_eq!(adopted.report.left, ["relics.1", "relics.2.id"]);
+    let by = "[take]\n\"found[*]\" = { from = \"relics\", holds = \"*\", by = \"id\" }\n";
+    let adopted = taken(&spec, by, r#"{"relics": [{"id": "gale"}]}"#);
+    assert!(
+        adopted.report.is_whole() && adopted.progress.value("found", &["gale"]).unwrap().as_bool(),
+        "{}",
+        adopted.report
+    );
+    // A path that nobody wants and that is not there was misspelt.
+    let report = taken(&spec, "left = [\"optoins\"]\n[take]\nxp = \"xp\"\n", r#"{"xp": 1, "options": 2}"#).report;
+    assert_eq!((report.missing, report.left), (vec![("left".into(), "optoins".into())], vec!["options".into()]));
+}
+
+#[test]
+fn numbers_of_old_saves_stay_exact() {
+    let spec = small(&(kept("xp", "int", "") + &kept("time", "int", "optional = true")));
+    let xp = |map: &str, old: &str| {
+        let adopted = taken(&spec, map, old);
+        (adopted.progress.value("xp", &[]).unwrap().as_int(), adopted.report.refused.len())
+    };
+    let plain = "[take]\nxp = \"xp\"\n";
+    assert_eq!(xp(plain, r#"{"xp": "9007199254740993"}"#), (9_007_199_254_740_993, 0));
+    assert_eq!(
+        xp("[take]\nxp = { from = \"xp\", times = 1 }\n", r#"{"xp": 9007199254740993}"#),
+        (9_007_199_254_740_993, 0)
+    );
+    for large in ["1e19", "18446744073709551615", "1e400"] {
+        assert_eq!(xp(plain, &format!("{{\"xp\": {large}}}")), (0, 1), "{large}");
+    }
+    // A number that no field holds is a matter of its own place, and a byte order mark of none.
+    let map = "left = [\"seed\", \"odd\"]\n[take]\nxp = \"xp\"\n";
+    assert_eq!(xp(map, "\u{feff}{\"xp\": 3, \"seed\": 18446744073709551615, \"odd\": [1e400]}"), (3, 0));
+    let none = "[take]\nxp = \"xp\"\ntime = { from = \"time\", none = -1 }\n";
+    let adopted = taken(&spec, none, r#"{"xp": 1, "time": -1.0}"#);
+    assert!(!adopted.progress.value("time", &[]).unwrap().is_filled() && adopted.report.is_whole());
+    let many = format!("{{\"xp\": 1, \"runs\": [{}]}}", vec!["{\"a\":{}}"; 500_000].join(","));
+    assert_eq!(taken(&spec, "left = [\"runs\"]\n[take]\nxp = \"xp\"\n", &many).report.taken.len(), 1);
+}
+
+#[test]
+fn a_map_says_more_than_paths() {
+    let spec = small(
+        &([
+            kept("best", "int", "per = [\"level\", \"kind\"]"),
+            kept("lamp", "int", ""),
+            kept("bag", "map of int", ""),
+            kept("played", "int", ""),
+            "[struct.hero]\nname = \"text\"\nrank = \"int\"\n[struct.walk]\nletters = \"int\"\nwho = \"text\"\n".into(),
+            kept("hero", "hero", ""),
+            kept("walks", "ranking of walk", "by = [\"highest letters\"]\nmax_len = 2"),
+            kept("stars", "int", "per = \"level\"")
+                .replace("after_failure = \"keep\"", "on.complete = { max = \"1\" }"),
+            kept("top", "int", "per = \"level\""),
+            "[table.grades]\nsteps = [10, 20]\n".into(),
+        ]
+        .concat()),
+    );
+    let map = r#"
+        [take]
+        "best[*, *]" = "scores.*.*"
+        lamp = "relics[id = \"LAMP\"].lvl"
+        bag = { from = "items", by = "id", each = "count" }
+        played = { from = { h = "time.hours", m = "time.minutes" }, with = "h * 3600 + m * 60" }
+        "hero.name" = "player.name"
+        "hero.rank" = "player.rank"
+        walks = { from = "runs", members = { letters = "score", who = "by" } }
+        "completed[*]" = "done.*"
+        "top[*]" = "top.*"
+        [make]
+        "stars[*]" = "grade(top, grades)"
+    "#;
+    let old = r#"{
+        "scores": {"mill_lane": {"calm": 3, "gale": 4}, "tarn_steps": {"calm": 5}},
+        "relics": [{"id": "ROPE", "lvl": 1}, {"id": "LAMP", "lvl": 7}],
+        "items": [{"id": "stamp", "count": 3}, {"id": "string", "count": 5}],
+        "time": {"hours": 1.5, "minutes": 2},
+        "player": {"name": "Ada", "rank": 4},
+        "runs": [{"score": 5, "by": "ada"}, {"score": 9, "by": "bo", "at": 3}, {"score": 7, "by": "cy"}],
+        "done": {"mill_lane": true}, "top": {"mill_lane": 15, "tarn_steps": 25}
+    }"#;
+    let adopted = taken(&spec, map, old);
+    let shown = |name: &str, keys: &[&str]| adopted.progress.value(name, keys).unwrap().to_string();
+    assert_eq!(shown("best", &["mill_lane", "gale"]), "4");
+    assert_eq!(shown("lamp", &[]), "7");
+    assert_eq!(shown("bag", &[]), "{stamp: 3, string: 5}");
+    assert_eq!(shown("played", &[]), "5520");
+    assert_eq!(shown("hero", &[]), "{ name = 'Ada', rank = 4 }");
+    assert_eq!(shown("walks", &[]), "[{ letters = 9, who = 'bo' }, { letters = 7, who = 'cy' }]");
+    assert_eq!((shown("stars", &["mill_lane"]), shown("stars", &["tarn_steps"])), ("1".into(), "2".into()));
+    // What is taken of an item is taken, and the rest of it is reported.
+    assert_eq!(adopted.report.left, ["relics.0.id", "relics.0.lvl", "relics.1.id", "runs.1.at"]);
+    let without = map.split("[make]").next().unwrap();
+    assert_eq!(taken(&spec, without, old).report.at_rules, ["stars".into()]);
+    for (wrong, said) in [
+        ("[take]\nbag = { from = \"a\", with = \"value\" }", "an expression makes a number or a bool"),
+        ("[take]\nlamp = { from = { a = \"a\" } }", "add `with`"),
+        ("[take]\nlamp = { from = \"a\", with = \"xp + 1\" }", "xp"),
+        ("[take]\n\"hero.nick\" = \"a\"", "has no member `nick`"),
+        ("[take]\n\"best[*, *]\" = \"a.*\"", "the path has 1 `*`, and `best` has 2"),
+        ("[take]\nlamp = \"a[id]\"", "expected an item"),
+        ("[make]\n\"best[*, *]\" = \"1\"", "one axis at most"),
+        ("[make]\n\"stars[*]\" = 3", "wants"),
+    ] {
+        let told = Adoption::from_toml(&spec, wrong).map(drop).unwrap_err().to_string();
+        assert!(told.contains(said), "{wrong}: {told}");
     }
 }

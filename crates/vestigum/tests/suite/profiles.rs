@@ -17,7 +17,7 @@ fn spec() -> Spec {
     Spec::from_toml(SPEC).unwrap_or_else(|errors| panic!("{errors}"))
 }
 
-/// A player of that name with so many points, who stands at the ford.
+/// A player of that name with that number of points, who stands at the ford.
 fn plays(spec: &Spec, saver: &Saver, name: &str, xp: i64) {
     let mut game = Session::launch(spec, saver, name).unwrap();
     game.tick(Duration::from_secs(90)).unwrap();

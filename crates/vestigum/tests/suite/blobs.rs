@@ -101,7 +101,7 @@ fn blobs_go_when_no_generation_of_anybody_means_them() {
     drop(profiles);
     drop(saver);
     let strays = DirStore::open_to_read(folder.path()).unwrap().strays().unwrap();
-    assert_eq!(strays.iter().map(|stray| stray.why.as_str()).collect::<Vec<_>>(), ["it is no blob"]);
+    assert_eq!(strays.iter().map(|stray| stray.why.as_str()).collect::<Vec<_>>(), ["it is not a blob"]);
 }
 
 #[test]
@@ -118,7 +118,7 @@ fn a_damaged_generation_still_holds_its_blobs() {
     let store = DirStore::open(folder.path()).unwrap();
     assert_eq!(store.removable_blobs(1).unwrap().files, 0);
     prune_all(&store, &ada(), 1).unwrap();
-    assert_eq!(blobs(folder.path()), digests(&[b"dawn", b"dusk", b"noon"]), "somebody may mend it by hand");
+    assert_eq!(blobs(folder.path()), digests(&[b"dawn", b"dusk", b"noon"]), "somebody may fix it by hand");
     fs::remove_file(&path).unwrap();
     drop(store);
     let store = DirStore::open(folder.path()).unwrap();
@@ -194,7 +194,7 @@ fn players_have_thumbnails_and_older_generations_bring_theirs_back() {
         let profiles = Profiles::new(&spec(), &saver);
         let thumbnail = || profiles.list().unwrap()[0].thumbnail.as_deref().map(<[u8]>::to_vec);
         assert_eq!(thumbnail(), None);
-        restore(saver.store(), &ada(), 2).unwrap();
+        restore(saver.store(), None, &ada(), 2).unwrap();
         assert_eq!(thumbnail(), Some(b"dusk".to_vec()));
         profiles.copy("ada", "bo").unwrap();
         prune_all(saver.store(), &ada(), 1).unwrap();

@@ -1,7 +1,7 @@
 //! Faults that are real: processes killed while they save, a full disk, folders that cannot be written or are gone,
 //! a second process, a clock that goes back.
 //!
-//! `VESTIGUM_KILLS=1000 cargo test --release -p vestigum --test real_faults` kills as often as the release asks for; left
+//! `VESTIGUM_KILLS=1000 cargo test --release -p vestigum --test suite real_faults` kills as often as the release asks for; left
 //! out, 25 times.
 #![cfg(unix)]
 
@@ -78,7 +78,7 @@ fn carrier() {
 
 fn start(folder: &Path, job: &str, program: Command) -> (Child, impl Iterator<Item = String>) {
     let mut program = program;
-    program.args(["--exact", "carrier", "--ignored", "--nocapture", "--test-threads=1", "-q"]);
+    program.args(["--exact", "real_faults::carrier", "--ignored", "--nocapture", "--test-threads=1", "-q"]);
     program.env(FOLDER, folder).env(JOB, job).stdout(Stdio::piped()).stderr(Stdio::null());
     let mut child = program.spawn().expect("this program runs");
     let lines = BufReader::new(child.stdout.take().expect("it is piped")).lines().map_while(Result::ok);

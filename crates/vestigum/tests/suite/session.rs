@@ -138,11 +138,11 @@ fn a_reset_is_a_generation_of_its_own_and_can_be_taken_back() {
     assert_eq!((game.generation(), game.place()), (before + 1, Place::Menu));
     drop(game);
     let owner = Owner::Profile("ada".into());
-    let restored = restore(&store, &owner, before).unwrap();
+    let restored = restore(&store, None, &owner, before).unwrap();
     assert_eq!(restored.generation, before + 2);
     let game = Session::launch(&spec(), store.clone(), "ada").unwrap();
     assert_eq!(game.value("best", &["mill_lane"]), Ok(Value::Int(60)));
-    assert!(restore(&store, &owner, 99).unwrap_err().to_string().contains("has no generation 99"));
+    assert!(restore(&store, None, &owner, 99).unwrap_err().to_string().contains("has no generation 99"));
     game.quit().unwrap();
 }
 
@@ -155,7 +155,7 @@ fn inspecting_is_no_launch() {
     .unwrap();
     let store = MemoryStore::default();
     Session::launch(&spec, store.clone(), "ada").unwrap().quit().unwrap();
-    let looked = Session::inspect(&spec, store.clone(), "ada").unwrap();
+    let looked = Session::repair(&spec, store.clone(), "ada").unwrap();
     assert_eq!(looked.value("starts", &[]), Ok(Value::Int(1)));
     looked.quit().unwrap();
     assert_eq!(store.generations(&Owner::Profile("ada".into())).unwrap(), [1], "looking writes nothing");

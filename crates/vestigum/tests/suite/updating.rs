@@ -8,10 +8,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use vestigum::update::HookError;
-use vestigum::{Committed, DirStore, Image, Owner, Pruned, Session, Spec, Store, StoreError, Value};
+use vestigum::{Committed, DirStore, Image, Line, Owner, Pruned, Session, Spec, Store, StoreError, Value};
 
-const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
-const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
+const FELLPOST: &str = include_str!("../../../../demo/fellpost/fellpost.toml");
+const HISTORY: &str = include_str!("../../../../demo/fellpost/fellpost.history.json");
 
 fn spec() -> Spec {
     Spec::from_toml_with_history(FELLPOST, HISTORY).unwrap_or_else(|errors| panic!("{errors}"))
@@ -151,6 +151,12 @@ impl Store for NoDevice {
             return Err(StoreError::Io { action: "write", path: "device".into(), cause });
         }
         self.store.commit(follows, image)
+    }
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.store.line(owner)
+    }
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.store.begin_line(owner)
     }
     fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
         self.store.insert(image)
