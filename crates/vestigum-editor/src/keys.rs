@@ -3,27 +3,27 @@
 //! The reader in `vestigum-core` is what counts. A test reads a document with every key of this list, and one with a key that no table
 //! has, so that the two lists cannot differ.
 
-use vestigum_core::migration::steps::KINDS;
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
-use vestigum_core::vocabulary::merging::MergeLaw;
-use vestigum_core::vocabulary::policy::{Accept, CodeForm, OpeningOrder, Respawn, Resume};
-use vestigum_core::vocabulary::span::{Lasts, Span, WrittenBy};
-use vestigum_core::vocabulary::time::{CountsIn, TimeUnit};
+use vestigum_spec::migration::KINDS;
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
+use vestigum_spec::vocabulary::merging::MergeLaw;
+use vestigum_spec::vocabulary::policy::{Accept, CodeForm, NewerSaves, OpeningOrder, Respawn, Resume};
+use vestigum_spec::vocabulary::span::{Lasts, Span, WrittenBy};
+use vestigum_spec::vocabulary::time::{CountsIn, TimeUnit};
 
 /// A table of a spec.
 #[derive(Debug)]
 pub struct SpecTable {
     /// Its name: `field` of `[field.xp]`.
     pub name: &'static str,
-    /// How it stands in the document.
+    /// Says how it stands in the document.
     pub form: Form,
-    /// What it is.
+    /// Says what it is.
     pub about: &'static str,
-    /// What one in the document looks like.
+    /// Says what one in the document looks like.
     pub example: &'static str,
 }
 
-/// How a table stands in the document.
+/// Describes how a table stands in the document.
 #[derive(Debug)]
 pub enum Form {
     /// `[game]`: there is one.
@@ -43,15 +43,15 @@ pub enum Form {
 pub struct SpecKey {
     /// Its name.
     pub name: &'static str,
-    /// What stands there.
+    /// Says what stands there.
     pub holds: Holds,
-    /// What it means, in a sentence.
+    /// Says what it means, in a sentence.
     pub about: &'static str,
     /// Whether it must be there.
     pub needed: bool,
 }
 
-/// What stands behind a key.
+/// Describes what stands behind a key.
 #[derive(Debug)]
 pub enum Holds {
     /// A text for people.
@@ -105,7 +105,7 @@ pub enum Holds {
 }
 
 impl Holds {
-    /// What can stand there: itself, or each of several.
+    /// Returns what can stand there: itself, or each of several.
     pub(crate) fn alternatives(&self) -> &[Holds] {
         if let Holds::Either(either) = self { either } else { std::slice::from_ref(self) }
     }
@@ -189,6 +189,11 @@ fn merge_words() -> Vec<&'static str> {
 }
 
 const SPAN: Holds = words!(Span);
+
+/// A source is found in a level, and no level is of the device.
+fn source_spans() -> Vec<&'static str> {
+    Span::ALL.iter().filter(|span| **span != Span::Device).map(|span| span.word()).collect()
+}
 
 /// All tables, in the order of the documentation.
 pub const TABLES: &[SpecTable] = &[
@@ -397,7 +402,7 @@ const FIELD: &[SpecKey] = &[
     key(
         "on",
         Holds::Rules(&RULE),
-        "What moments do to it: a fate, a change, or a list of which the first that holds decides.",
+        "What moments do to it: a fate, a change, or a list of rules: the first one that holds decides.",
     ),
 ];
 
@@ -436,6 +441,11 @@ const CHECKPOINTS: &[SpecKey] =
 const SAVE: &[SpecKey] = &[
     key("at", Holds::Names(NameOf::Moment), "The moments at which the game saves; quit and a reset always do."),
     key("resume", words!(Resume), "Where play goes on after quitting in a level."),
+    key(
+        "newer",
+        words!(NewerSaves),
+        "What a launch does with a save of its own version that holds values it has no place for.",
+    ),
     key("keep", Holds::Int, "How many saves of each player are kept, 1 to 100."),
 ];
 const MERGE: &[SpecKey] =
@@ -445,10 +455,10 @@ const CODE: &[SpecKey] = &[
     needed("carries", Holds::OneOrMore(NameOf::Field), "The fields whose values it carries."),
     key("as", words!(CodeForm), "Whether it is a number or a text."),
     key("max", Holds::Int, "Of one int: the highest value."),
-    key("step", Holds::Int, "Of one int: the steps in which it is told."),
-    key("alphabet", Holds::Text, "The signs of a text."),
-    key("group", Holds::Int, "How many signs stand together."),
-    key("check", Holds::Int, "How many signs tell a mistake."),
+    key("step", Holds::Int, "Of one int: the step between its values."),
+    key("alphabet", Holds::Text, "The characters of a text."),
+    key("group", Holds::Int, "How many characters stand in a group."),
+    key("check", Holds::Int, "How many check characters reveal a mistake."),
     key("once", Holds::Name(NameOf::Field), "The field that remembers what was redeemed."),
 ];
 
@@ -457,7 +467,7 @@ const SOURCE: &[SpecKey] = &[
     key("in", Holds::OneOrMore(NameOf::Level), "The levels in which it is found; all if left out."),
     needed("gives", Holds::Values(NameOf::Field), "What it adds to fields."),
     key("times", Holds::Int, "How often it is found."),
-    key("lasts", SPAN, "How long it stays found."),
+    key("lasts", Holds::Words(source_spans), "How long it stays found."),
     key("after_failure", Holds::Words(after_failures), "Whether a failure brings it back."),
 ];
 
@@ -466,6 +476,8 @@ const PROMISE: &[SpecKey] = &[
     key("never_falls", Holds::OneOrMore(NameOf::Field), "Fields that never become lower."),
     key("holds", Holds::Expression, "What holds in every state, or after the moments that `after` names."),
     key("after", Holds::OneOrMore(NameOf::Moment), "The moments after which it holds."),
+    key("can", Holds::Expression, "What some play can still make so, from every state."),
+    key("without", Holds::OneOrMore(NameOf::Moment), "The moments that a play to what `can` says does not say."),
 ];
 
 const ALLOW: &[SpecKey] = &[
@@ -491,7 +503,7 @@ const STEP: &[SpecKey] = &[
     key("with", Holds::Expression, "An expression over the old values."),
 ];
 
-/// What a step of a migration can be about.
+/// Returns what a step of a migration can be about.
 fn things() -> Vec<&'static str> {
     KINDS.to_vec()
 }

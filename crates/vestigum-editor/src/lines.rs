@@ -1,7 +1,7 @@
 //! Places of a text as editors name them: a line and a column, counted in the units that the editor and the server agreed on.
 
 use lsp_types::{Position, PositionEncodingKind, Range};
-use vestigum_core::diagnostic::SourceSpan;
+use vestigum_spec::diagnostic::SourceSpan;
 
 /// In what columns are counted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -2,7 +2,7 @@
 //!
 //! Documents are broken most of the time while somebody writes them, so nothing here needs one that can be read.
 
-use vestigum_core::diagnostic::SourceSpan;
+use vestigum_spec::diagnostic::SourceSpan;
 
 /// Of what something is the name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -55,9 +55,9 @@ impl Kind {
         }
     }
 
-    /// What a value in an expression can be the name of, the likeliest first.
+    /// Says what a value in an expression can be the name of, the likeliest first.
     pub(crate) const VALUES: &'static [Kind] = &[Kind::Field, Kind::Derived, Kind::Table, Kind::Level, Kind::Struct];
-    /// What can stand in brackets behind a field.
+    /// Says what can stand in brackets behind a field.
     pub(crate) const KEYS: &'static [Kind] = &[Kind::Level, Kind::Key, Kind::Checkpoint];
 }
 
@@ -66,7 +66,7 @@ impl Kind {
 pub(crate) struct Mention {
     pub name: String,
     pub span: SourceSpan,
-    /// What it can be the name of; the first that the spec has is meant.
+    /// Says what it can be the name of; the first that the spec has is meant.
     pub kinds: &'static [Kind],
     /// Whether it is here that the name is given.
     pub declares: bool,

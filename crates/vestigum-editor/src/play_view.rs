@@ -1,8 +1,8 @@
 //! The names that a playthrough uses, as far as they can be made out.
 
 use vestigum_core::Moment;
-use vestigum_core::diagnostic::SourceSpan;
-use vestigum_core::vocabulary::keyword::Keyword;
+use vestigum_spec::diagnostic::SourceSpan;
+use vestigum_spec::vocabulary::keyword::Keyword;
 
 use crate::mentions::{Kind, Mention, of_expression};
 
@@ -79,6 +79,7 @@ impl PlayView {
                     | Keyword::Profiles
                     | Keyword::Device
                     | Keyword::Import
+                    | Keyword::Without
                     | Keyword::Tick
                     | Keyword::Damage
                     | Keyword::Save
@@ -133,7 +134,7 @@ pub(crate) fn without_comment(line: &str) -> &str {
     line
 }
 
-/// The first word of a text, and where it stands. A sign is none.
+/// The first word of a text, and where it stands. A symbol is not a word.
 pub(crate) fn first_word(text: &str) -> (&str, usize) {
     let at = text.len() - text.trim_start().len();
     let rest = &text[at..];

@@ -4,7 +4,7 @@ use serde_json::{Map, Value as Json, json};
 
 use crate::keys::{Form, Holds, SpecKey, TABLES};
 
-/// Where the schema is kept, as the first line of a new spec names it.
+/// Says where the schema is kept, as the first line of a new spec names it.
 pub const SCHEMA_FILE: &str = "vestigum.schema.json";
 
 /// The schema, by JSON Schema 2020-12. What is between two names (that a field is known, that an expression is sound) it cannot say:

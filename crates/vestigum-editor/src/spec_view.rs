@@ -2,13 +2,13 @@
 
 use std::collections::BTreeMap;
 
-use vestigum_core::diagnostic::SourceSpan;
+use vestigum_spec::diagnostic::SourceSpan;
 
 use crate::keys::{Form, Holds, NameOf, SpecKey, table};
 use crate::mentions::{Kind, Mention, of_expression};
 use crate::toml_view::{Piece, Segment, pieces};
 
-/// What stands at a path of a spec.
+/// Describes what stands at a path of a spec.
 #[derive(Clone, Copy)]
 pub(crate) enum At {
     /// A table with these keys.
@@ -19,7 +19,7 @@ pub(crate) enum At {
     Free,
 }
 
-/// What stands at a path: of `["field", "xp", "on", "death", "add"]` an operand.
+/// Returns what stands at a path: of `["field", "xp", "on", "death", "add"]` an operand.
 pub(crate) fn at(path: &[impl AsRef<str>]) -> Option<At> {
     let (first, rest) = path.split_first()?;
     let (at, rest) = match &table(first.as_ref())?.form {
@@ -84,7 +84,7 @@ fn below(at: At, path: &[impl AsRef<str>]) -> Option<At> {
 #[derive(Clone, Debug, Default)]
 pub(crate) struct SpecView {
     pub mentions: Vec<Mention>,
-    /// What is named, and where the names are given.
+    /// Says what is named, and where the names are given.
     pub declared: BTreeMap<(Kind, String), Vec<SourceSpan>>,
     /// The checkpoints of each level.
     pub checkpoints: BTreeMap<String, Vec<String>>,

@@ -1,6 +1,6 @@
 //! A spec as it stands in an editor, broken or not: where its headers, keys and texts are.
 
-use vestigum_core::diagnostic::SourceSpan;
+use vestigum_spec::diagnostic::SourceSpan;
 
 /// A name on the way to a value, and where it stands.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -20,12 +20,12 @@ pub(crate) enum Piece {
     Text { path: Vec<Segment>, span: SourceSpan },
 }
 
-/// Where the cursor is.
+/// Describes where the cursor is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(crate) enum Spot {
     /// In a header, behind its bracket; what was written of it.
     Header(String),
-    /// Where a key may stand: the path of the table it would be in, and what was written of it.
+    /// Says where a key may stand: the path of the table it would be in, and what was written of it.
     Key(Vec<String>, String),
     /// Behind the `=` of a key.
     Value(Vec<String>),
@@ -42,7 +42,7 @@ pub(crate) fn pieces(text: &str) -> Vec<Piece> {
     scanner.pieces
 }
 
-/// Where a byte of the text is. Only what stands before it counts.
+/// Returns where a byte of the text is. Only what stands before it counts.
 pub(crate) fn spot(text: &str, offset: usize) -> Spot {
     let mut scanner = Scanner::new(&text[..offset]);
     scanner.run();
@@ -57,7 +57,7 @@ pub(crate) fn spot(text: &str, offset: usize) -> Spot {
     }
 }
 
-/// How the text ends.
+/// Describes how the text ends.
 enum End {
     Header(String),
     Key(String),
@@ -67,7 +67,10 @@ enum End {
     Between,
 }
 
-/// What is open around a value.
+/// Deeper than this no key means anything: each piece has its whole path, and thousands of tables in one another would make that square.
+const DEEPEST: usize = 24;
+
+/// Describes what is open around a value.
 enum Open {
     List,
     /// A table in braces, with how long the path is inside.
@@ -191,7 +194,9 @@ impl<'t> Scanner<'t> {
             Some('=') => {
                 let own = segments(written, begin);
                 self.keys.extend(own.iter().cloned());
-                self.pieces.push(Piece::Key { path: self.path(), own: own.len() });
+                if self.keys.len() <= DEEPEST {
+                    self.pieces.push(Piece::Key { path: self.path(), own: own.len() });
+                }
                 self.at += 1;
                 self.end = End::Value;
                 true
@@ -330,7 +335,9 @@ impl<'t> Scanner<'t> {
         } else {
             End::Text(self.text[span.start..span.end].to_owned())
         };
-        self.pieces.push(Piece::Text { path: self.path(), span });
+        if self.keys.len() <= DEEPEST {
+            self.pieces.push(Piece::Text { path: self.path(), span });
+        }
         self.at = if closed { at + mark } else { at };
     }
 }
@@ -352,4 +359,22 @@ fn segments(text: &str, start: usize) -> Vec<Segment> {
         at += part.len() + 1;
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Each of 5,000 tables in one another had the path of all around it, and the editor stood still for seconds.
+    #[test]
+    fn tables_in_one_another_are_looked_at_as_deep_as_they_mean_anything() {
+        for end in ["1".to_owned() + &" }".repeat(5_000), String::new()] {
+            let text = format!("[field.a]\ntype = {}{end}\n[field.b]\n", "{ a = ".repeat(5_000));
+            let pieces = pieces(&text);
+            let segments = pieces.iter().map(|piece| match piece {
+                Piece::Header { path, .. } | Piece::Key { path, .. } | Piece::Text { path, .. } => path.len(),
+            });
+            assert!(segments.sum::<usize>() < 1_000, "{}", pieces.len());
+        }
+    }
 }

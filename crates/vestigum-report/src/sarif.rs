@@ -6,8 +6,9 @@
 use std::collections::BTreeSet;
 
 use serde::Serialize;
-use vestigum_core::diagnostic::position;
-use vestigum_core::{Diagnostic, Diagnostics, Severity, codes};
+use vestigum_core::{Diagnostic, Diagnostics, Severity};
+use vestigum_spec::codes;
+use vestigum_spec::diagnostic::position;
 use vestigum_verify::lint::Allowed;
 
 const SCHEMA: &str = "https://json.schemastore.org/sarif-2.1.0.json";

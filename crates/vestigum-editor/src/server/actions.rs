@@ -4,8 +4,9 @@ use std::collections::HashMap;
 use std::path::Path;
 
 use lsp_types::{CodeAction, CodeActionKind, CodeActionOrCommand, Position, Range, TextEdit, Uri, WorkspaceEdit};
-use vestigum_core::vocabulary::fate::PlainFate;
-use vestigum_core::{Diagnostic, Severity, codes};
+use vestigum_core::{Diagnostic, Severity};
+use vestigum_spec::codes;
+use vestigum_spec::vocabulary::fate::PlainFate;
 use vestigum_verify::playthrough::Script;
 use vestigum_verify::{asset_files, imported_file, lint};
 

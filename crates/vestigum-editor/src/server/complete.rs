@@ -4,7 +4,9 @@ use std::path::Path;
 
 use lsp_types::{CompletionItem, CompletionItemKind};
 use vestigum_core::Moment;
-use vestigum_core::vocabulary::keyword::Keyword;
+use vestigum_spec::model::field::{BLOB, RANKING};
+use vestigum_spec::value::class::Class;
+use vestigum_spec::vocabulary::keyword::Keyword;
 
 use super::words;
 use super::workspace::{Project, Role};
@@ -14,7 +16,7 @@ use crate::play_view::{first_word, without_comment};
 use crate::spec_view::{At, SpecView, at};
 use crate::toml_view::{Spot, spot};
 
-/// What can stand at a place of a document.
+/// Returns what can stand at a place of a document.
 pub(crate) fn complete(project: &Project, view: &SpecView, path: &Path, offset: usize) -> Vec<CompletionItem> {
     let Some(lines) = project.text(path) else { return Vec::new() };
     match Role::of(path) {
@@ -89,8 +91,9 @@ fn values(view: &SpecView, holds: &Holds, quotes: bool) -> Vec<CompletionItem> {
             .map(|item| CompletionItem { insert_text: Some(format!("\"{}\"", item.label)), ..item })
             .collect(),
     };
-    let list =
-        |words: Vec<&str>| words.into_iter().map(|word| item(word, CompletionItemKind::ENUM_MEMBER, "")).collect();
+    let list = |words: Vec<&str>| -> Vec<CompletionItem> {
+        words.into_iter().map(|word| item(word, CompletionItemKind::ENUM_MEMBER, "")).collect()
+    };
     match holds {
         Holds::Words(words) => quoted(list(words())),
         Holds::Bool => match quotes {
@@ -113,12 +116,12 @@ fn values(view: &SpecView, holds: &Holds, quotes: bool) -> Vec<CompletionItem> {
             NameOf::Anything => named(view, &[Kind::Field, Kind::Level, Kind::Table], CompletionItemKind::FIELD),
         }),
         Holds::Type => {
-            let mut types = list(TYPES.to_vec());
+            let mut types = list(types().iter().map(String::as_str).collect());
             types.extend(named(view, &[Kind::Struct], CompletionItemKind::STRUCT));
             quoted(types)
         }
         Holds::Code => {
-            let codes = vestigum_core::codes::ALL.iter();
+            let codes = vestigum_spec::codes::ALL.iter();
             quoted(codes.map(|entry| item(entry.code, CompletionItemKind::CONSTANT, entry.title)).collect())
         }
         Holds::Either(either) => either.iter().flat_map(|holds| values(view, holds, quotes)).collect(),
@@ -141,22 +144,12 @@ fn values(view: &SpecView, holds: &Holds, quotes: bool) -> Vec<CompletionItem> {
     }
 }
 
-/// The beginnings of types. A test reads each of them.
-pub(crate) const TYPES: &[&str] = &[
-    "bool",
-    "int",
-    "float",
-    "text",
-    "bytes",
-    "vec2",
-    "vec3",
-    "choice",
-    "blob",
-    "list of ",
-    "set of ",
-    "map of ",
-    "ranking of ",
-];
+/// Lists the beginnings of types.
+fn types() -> Vec<String> {
+    let single = Class::single().map(|class| class.word().to_owned());
+    let containers = Class::containers().map(|class| format!("{} of ", class.word()));
+    single.chain([BLOB.to_owned()]).chain(containers).chain([format!("{RANKING} of ")]).collect()
+}
 
 fn named(view: &SpecView, kinds: &[Kind], symbol: CompletionItemKind) -> Vec<CompletionItem> {
     kinds.iter().flat_map(|kind| view.all(*kind).map(move |name| item(name, symbol, kind.word()))).collect()
@@ -194,7 +187,7 @@ fn in_play(view: &SpecView, text: &str, offset: usize) -> Vec<CompletionItem> {
     statement(view, line)
 }
 
-/// What can go on a statement of which this is written.
+/// Lists how a statement can go on that begins with this.
 fn statement(view: &SpecView, written: &str) -> Vec<CompletionItem> {
     let (word, at) = first_word(written);
     let rest = &written[at + word.len()..];
@@ -258,7 +251,8 @@ fn statement(view: &SpecView, written: &str) -> Vec<CompletionItem> {
                 | Keyword::Board
                 | Keyword::Repeat
                 | Keyword::End
-                | Keyword::Playthrough,
+                | Keyword::Playthrough
+                | Keyword::Without,
             ),
         ) => Vec::new(),
     }

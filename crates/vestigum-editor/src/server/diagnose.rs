@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use lsp_types::{Diagnostic, DiagnosticSeverity, NumberOrString, Range};
-use vestigum_core::diagnostic::SourceSpan;
 use vestigum_core::{Diagnostics, Severity};
+use vestigum_spec::diagnostic::SourceSpan;
 use vestigum_verify::playthrough::{MemorySaves, Playthrough, Script, run};
 use vestigum_verify::{asset_files, imported_file, lint};
 
@@ -14,7 +14,7 @@ use crate::lines::Lines;
 const SOURCE: &str = "vestigum";
 /// A file that says more statements than this is not run while it is written.
 const MOST_STATEMENTS: u64 = 20_000;
-/// The code of an expectation that fails: it is no finding of `check`.
+/// The code of an expectation that fails: it is not a finding of `check`.
 const FAILS: &str = "fails";
 
 /// The findings of an open document; none if nothing can be said of it.

@@ -2,9 +2,10 @@
 
 use std::path::Path;
 
-use vestigum_core::diagnostic::SourceSpan;
-use vestigum_core::vocabulary::keyword::Keyword;
-use vestigum_core::{Moment, Spec, codes};
+use vestigum_core::{Moment, Spec};
+use vestigum_spec::codes;
+use vestigum_spec::diagnostic::SourceSpan;
+use vestigum_spec::vocabulary::keyword::Keyword;
 use vestigum_verify::fate_table::{FateTable, meaning_of};
 use vestigum_verify::fate_words::FateWords;
 
@@ -16,7 +17,7 @@ use crate::mentions::{Kind, names};
 use crate::spec_view::{At, SpecView, at};
 use crate::toml_view::{Piece, pieces};
 
-/// What to say, as Markdown, and of which part of the text.
+/// Returns what to say, as Markdown, and of which part of the text.
 pub(crate) fn hover(
     project: &Project,
     spec: Option<&Spec>,
@@ -130,7 +131,7 @@ fn level(spec: &Spec, id: &str) -> Option<String> {
     Some(told)
 }
 
-/// What a key or a table of a spec means.
+/// Returns what a key or a table of a spec means.
 fn of_key(text: &str, offset: usize) -> Option<String> {
     let within = |span: SourceSpan| span.start <= offset && offset <= span.end;
     for piece in pieces(text) {

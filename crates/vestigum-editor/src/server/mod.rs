@@ -31,7 +31,7 @@ use crate::spec_view::SpecView;
 use navigate::Found;
 use workspace::{Project, Workspace, path_of, uri_of};
 
-/// Why the server ended before the editor asked it to.
+/// Describes why the server ended before the editor asked it to.
 pub type ServerError = Box<dyn Error + Send + Sync>;
 
 /// Serves an editor on the process's standard input and output, until it says that that is all.

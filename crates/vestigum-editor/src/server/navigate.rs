@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use lsp_types::{DocumentSymbol, Location, Range, SymbolKind, TextEdit, Uri, WorkspaceEdit};
-use vestigum_core::diagnostic::SourceSpan;
+use vestigum_spec::diagnostic::SourceSpan;
 use vestigum_verify::playthrough::Script;
 use vestigum_verify::{imported_file, lint};
 
@@ -14,7 +14,7 @@ use crate::mentions::{Kind, Mention};
 use crate::play_view::PlayView;
 use crate::spec_view::SpecView;
 
-/// What a name in a document is the name of.
+/// Describes what a name in a document is the name of.
 pub(crate) struct Found {
     pub kind: Kind,
     pub name: String,
@@ -37,7 +37,7 @@ fn mentions(project: &Project, view: &SpecView, path: &Path) -> Option<Vec<Menti
     }
 }
 
-/// Where a name is given.
+/// Returns where a name is given.
 pub(crate) fn definition(workspace: &Workspace, project: &Project, view: &SpecView, found: &Found) -> Vec<Location> {
     let spans = view.declared.get(&(found.kind, found.name.clone())).cloned().unwrap_or_default();
     spans.into_iter().filter_map(|span| location(workspace, &project.spec, &project.spec_text, span)).collect()
@@ -96,7 +96,7 @@ pub(crate) fn can_rename(kind: Kind) -> bool {
 /// Gives a thing another name, in the spec and all its playthroughs.
 ///
 /// # Errors
-/// Why not: the name is none, or is taken, or something would not be understood afterwards that is understood now.
+/// Refused, with the reason: the name is malformed or taken, or a document could not be read afterwards.
 pub(crate) fn rename(
     workspace: &Workspace,
     project: &Project,
@@ -113,7 +113,10 @@ pub(crate) fn rename(
     }
     let first = to.chars().next().is_some_and(|c| c.is_alphabetic() || c == '_');
     if !first || !to.chars().all(|c| c.is_alphanumeric() || c == '_') {
-        return Err(format!("`{}` is no name: letters, digits and underscores, and no digit first", to.escape_debug()));
+        return Err(format!(
+            "`{}` is not a name: expected letters, digits and underscores, and no digit first",
+            to.escape_debug()
+        ));
     }
     if view.declared.contains_key(&(found.kind, to.to_owned())) {
         return Err(format!("there is a {} `{to}` already", found.kind.word()));
@@ -169,7 +172,7 @@ fn still_understood(project: &Project, by_file: &HashMap<PathBuf, Vec<SourceSpan
     Ok(())
 }
 
-/// What a document has, for an outline.
+/// Returns what a document has, for an outline.
 pub(crate) fn symbols(workspace: &Workspace, path: &Path, lines: &Lines) -> Vec<DocumentSymbol> {
     match Role::of(path) {
         Some(Role::Play) => {

@@ -1,4 +1,4 @@
-//! Messages on standard input and output. A length that no message has ends the conversation; so does anything else that is no message's
+//! Messages on standard input and output. A length that no message has ends the conversation; so does anything else that is not the frame of a message's
 //! heading, as nobody could say where the next one begins.
 
 use std::io::{self, BufRead, Read, Write};
@@ -7,7 +7,7 @@ use std::thread::{self, JoinHandle};
 use crossbeam_channel::bounded;
 use lsp_server::{Connection, Message};
 
-/// A longer message is none: documents are sent whole, and are not as long as that.
+/// A longer message is refused: documents are sent whole, and are not as long as that.
 const MAX_BYTES: usize = 64 << 20;
 /// The most bytes of one line of a heading.
 const MAX_LINE: u64 = 4096;

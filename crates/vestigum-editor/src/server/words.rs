@@ -1,10 +1,10 @@
 //! What the words of the language mean, in a sentence.
 
 use vestigum_core::Moment;
-use vestigum_core::vocabulary::function::Function;
-use vestigum_core::vocabulary::keyword::Keyword;
+use vestigum_spec::vocabulary::function::Function;
+use vestigum_spec::vocabulary::keyword::Keyword;
 
-/// What a built-in moment is.
+/// Returns what a built-in moment is.
 pub(crate) fn moment(moment: Moment) -> &'static str {
     match moment {
         Moment::Launch => "The process started, and saved progress is loaded.",
@@ -24,7 +24,7 @@ pub(crate) fn moment(moment: Moment) -> &'static str {
     }
 }
 
-/// What a statement of a playthrough does.
+/// Returns what a statement of a playthrough does.
 pub(crate) fn keyword(keyword: Keyword) -> &'static str {
     match keyword {
         Keyword::EnterAny => "Enters a level whether it is open or not.",
@@ -33,6 +33,7 @@ pub(crate) fn keyword(keyword: Keyword) -> &'static str {
         Keyword::Save => "Saves the progress.",
         Keyword::Crash => "The process dies; the next `launch` has what was saved.",
         Keyword::Damage => "Damages saved images.",
+        Keyword::Without => "Does not judge a promise in this playthrough: `without \"NAME\"`.",
         Keyword::Watch => "The timeline shows these values.",
         Keyword::Import => "Brings in a saved image: `import \"FILE\"`.",
         Keyword::Profile => "Another player's session.",

@@ -13,10 +13,10 @@ use crate::lines::{Lines, Units};
 
 /// Larger files are not what they seem.
 const MAX_BYTES: u64 = 4 << 20;
-/// So many folders up from a playthrough its spec is looked for: in its own folder and in the one above, as `play` finds it.
+/// A spec is looked for in 2 folders: that of the playthrough and the one above, as `play` finds it.
 const FOLDERS_UP: usize = 2;
 
-/// What a document is, by its name.
+/// Describes what a document is, by its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Role {
     Spec,
@@ -161,7 +161,7 @@ impl Workspace {
     }
 }
 
-/// The path of a document; none if it is no file.
+/// The path of a document; none if it is not a file.
 pub(crate) fn path_of(uri: &Uri) -> Option<PathBuf> {
     let text = uri.as_str();
     let rest = text.strip_prefix("file://")?;

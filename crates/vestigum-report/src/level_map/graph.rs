@@ -1,8 +1,10 @@
 //! Levels and what leads from one to the other.
 
-use vestigum_core::model::level::{Level, Opening};
-use vestigum_core::vocabulary::place::Place;
+use std::collections::{HashMap, HashSet};
+
 use vestigum_core::{LockReason, Progress, Spec, Value};
+use vestigum_spec::model::level::Opening;
+use vestigum_spec::vocabulary::place::Place;
 use vestigum_verify::lint::never_open;
 
 use super::wording;
@@ -14,7 +16,7 @@ pub struct LevelMap {
     pub title: String,
     /// The levels, in the order of the spec; those that a player made come last.
     pub levels: Vec<MapLevel>,
-    /// What leads from one level to another.
+    /// Says what leads from one level to another.
     pub ways: Vec<Way>,
     /// Whether a player's progress is shown on it.
     pub has_player: bool,
@@ -25,32 +27,32 @@ pub struct LevelMap {
 pub struct MapLevel {
     /// Its id.
     pub id: String,
-    /// What players call it.
+    /// Says what players call it.
     pub title: String,
     /// Its checkpoints, in the order of the way.
     pub checkpoints: Vec<String>,
     /// When it opens, as the spec says it, if the spec says a condition.
     pub opens: Option<String>,
-    /// What a newcomer still needs besides other levels, in a few words: "4 stars".
+    /// Says what a newcomer still needs besides other levels, in a few words: "4 stars".
     pub needs: Option<String>,
     /// When the overview of the game does not show it, as the spec says it.
     pub hidden: Option<String>,
     /// Whether it can never open, whatever is played.
     pub unreachable: bool,
-    /// How it stands for the player whose progress is shown.
+    /// Says how it stands for the player whose progress is shown.
     pub player: Option<PlayerLevel>,
 }
 
-/// How a level stands for one player.
+/// Describes how a level stands for one player.
 #[derive(Clone, Debug, PartialEq)]
 pub struct PlayerLevel {
     /// Open, completed or locked.
     pub standing: Standing,
-    /// What is missing, if it is locked.
+    /// Says what is missing, if it is locked.
     pub why: Option<String>,
     /// Whether the player is in it, and at which checkpoint.
     pub here: Option<Option<String>>,
-    /// What the player has in it: each value that is there, with its name.
+    /// Says what the player has in it: each value that is there, with its name.
     pub values: Vec<(String, String)>,
 }
 
@@ -85,20 +87,20 @@ impl Standing {
     }
 }
 
-/// What leads from one level to another.
+/// Describes what leads from one level to another.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Way {
     /// The index of the level where it begins.
     pub from: usize,
     /// The index of the level where it ends.
     pub to: usize,
-    /// What it is.
+    /// Says what it is.
     pub kind: WayKind,
     /// Whether another way may do instead.
     pub either: bool,
 }
 
-/// What a way between levels is.
+/// Describes what a way between levels is.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum WayKind {
     /// Completing the one opens the other, as far as levels are asked for.
@@ -131,26 +133,36 @@ impl LevelMap {
     /// ```
     pub fn of(spec: &Spec) -> LevelMap {
         let fresh = Progress::fresh(spec);
-        let never = never_open(spec);
+        let never: HashSet<String> = never_open(spec).into_iter().collect();
         let shipped = spec.model().shipped_levels();
-        let ids: Vec<&str> = shipped.iter().map(Level::id).collect();
-        let index = |id: &str| ids.iter().position(|known| *known == id);
+        let ids: HashMap<&str, usize> = shipped.iter().enumerate().map(|(index, level)| (level.id(), index)).collect();
+        let index = |id: &str| ids.get(id).copied();
+        // The exits by the level that they lead to, in the order of the levels where they begin.
+        let mut exits: Vec<Vec<(usize, &str)>> = vec![Vec::new(); shipped.len()];
+        for (from, level) in shipped.iter().enumerate() {
+            for (exit, to) in &level.exits {
+                if let Some(exits) = exits.get_mut(*to as usize) {
+                    exits.push((from, exit));
+                }
+            }
+        }
         let mut levels = Vec::new();
         let mut ways: Vec<Way> = Vec::new();
         for (to, level) in shipped.iter().enumerate() {
             let lock = fresh.full_lock_reason(level.id()).ok().flatten();
+            // The ways to this level.
+            let mut here: Vec<Way> = Vec::new();
             if let Some(lock) = &lock {
-                ways_of(lock, to, false, &index, &mut ways);
+                ways_of(lock, to, false, &index, &mut here);
             }
             // A level that is open at once may still be where an exit leads.
-            for (from, other) in shipped.iter().enumerate() {
-                for (exit, _) in other.exits.iter().filter(|(_, target)| *target as usize == to) {
-                    let kind = WayKind::Exit(exit.to_string());
-                    if !ways.iter().any(|way| way.from == from && way.to == to && way.kind == kind) {
-                        ways.push(Way { from, to, kind, either: false });
-                    }
+            for (from, exit) in &exits[to] {
+                let kind = WayKind::Exit((*exit).to_owned());
+                if !here.iter().any(|way| way.from == *from && way.kind == kind) {
+                    here.push(Way { from: *from, to, kind, either: false });
                 }
             }
+            ways.extend(here);
             let opens = match &spec.model().openings[to] {
                 Opening::When(condition) => Some(condition.source().to_owned()),
                 Opening::Always | Opening::After(_) | Opening::ByExit | Opening::Made => None,
@@ -162,20 +174,21 @@ impl LevelMap {
                 opens,
                 needs: lock.as_ref().and_then(wording::besides_levels),
                 hidden: spec.model().hidden[to].as_ref().map(|hidden| hidden.source().to_owned()),
-                unreachable: never.iter().any(|id| id == level.id()),
+                unreachable: never.contains(level.id()),
                 player: None,
             });
         }
+        let led: HashSet<(usize, usize)> = ways.iter().map(|way| (way.from, way.to)).collect();
         for (from, level) in shipped.iter().enumerate() {
             let next = level.next.map(|next| next as usize).filter(|next| *next < levels.len());
-            if let Some(to) = next.filter(|to| !ways.iter().any(|way| way.from == from && way.to == *to)) {
+            if let Some(to) = next.filter(|to| !led.contains(&(from, *to))) {
                 ways.push(Way { from, to, kind: WayKind::LeadsOn, either: false });
             }
         }
         LevelMap { title: spec.title().to_owned(), levels, ways, has_player: false }
     }
 
-    /// The same with a player on it: where they are, and how each level stands for them. The levels that they made come last.
+    /// Draws the map with a player on it: where they are, and how each level stands for them. The levels that they made come last.
     pub fn with_player(spec: &Spec, progress: &Progress) -> LevelMap {
         let mut map = LevelMap::of(spec);
         map.has_player = true;

@@ -1,6 +1,8 @@
 //! Where the levels of a map stand: columns from left to right, broken into bands where they are too many for the width, and lanes from top
 //! to bottom. Text and SVG draw the same layout.
 
+use std::collections::{HashMap, HashSet};
+
 use super::graph::{LevelMap, Way, WayKind};
 
 /// A map that is laid out.
@@ -17,7 +19,7 @@ pub(super) struct Band {
     pub columns: Vec<Vec<(usize, usize)>>,
     /// The lines between them.
     pub links: Vec<Link>,
-    /// How many lanes it has.
+    /// Says how many lanes it has.
     pub lanes: usize,
 }
 
@@ -57,8 +59,11 @@ impl Layout {
     /// Lays a map out with at most that many columns in a band (1 or more).
     pub(super) fn of(map: &LevelMap, most: usize) -> Layout {
         let most = most.max(1);
-        let tied = |level: usize| map.ways.iter().any(|way| (way.from == level) != (way.to == level));
-        let (tied, loose): (Vec<usize>, Vec<usize>) = (0..map.levels.len()).partition(|level| tied(*level));
+        let mut is_tied = vec![false; map.levels.len()];
+        for way in map.ways.iter().filter(|way| way.from != way.to) {
+            (is_tied[way.from], is_tied[way.to]) = (true, true);
+        }
+        let (tied, loose): (Vec<usize>, Vec<usize>) = (0..map.levels.len()).partition(|level| is_tied[*level]);
         let layers = layers(map, &tied);
         let mut bands = Vec::new();
         if !layers.is_empty() {
@@ -79,12 +84,12 @@ impl Layout {
 
     /// The ways that no line shows, as they lead back or into another band.
     pub(super) fn unlinked(&self, map: &LevelMap) -> Vec<usize> {
-        let drawn: Vec<usize> =
+        let drawn: HashSet<usize> =
             self.bands.iter().flat_map(|band| &band.links).flat_map(|link| link.ways.iter().copied()).collect();
         (0..map.ways.len()).filter(|way| !drawn.contains(way)).collect()
     }
 
-    /// How many columns the widest band has.
+    /// Returns how many columns the widest band has.
     pub(super) fn columns(&self) -> usize {
         self.bands.iter().map(|band| band.columns.len()).max().unwrap_or(0)
     }
@@ -141,7 +146,7 @@ enum Seen {
     Done,
 }
 
-/// What stands in a lane of a column: a level, or a link that goes past.
+/// Describes what stands in a lane of a column: a level, or a link that goes past.
 #[derive(Clone, Copy, PartialEq, Eq)]
 enum Item {
     Level(usize),
@@ -150,23 +155,26 @@ enum Item {
 
 /// Lays out the layers of one band.
 fn band(map: &LevelMap, layers: &[Vec<usize>]) -> Band {
-    let column_of = |level: usize| layers.iter().position(|layer| layer.contains(&level));
     // The links, each with the level where it begins and the one where it ends.
     let mut links: Vec<(usize, usize, Link)> = Vec::new();
+    let mut known: HashMap<(usize, usize), usize> = HashMap::default();
     let mut columns = vec![None; map.levels.len()];
-    (0..map.levels.len()).for_each(|level| columns[level] = column_of(level));
+    for (column, layer) in layers.iter().enumerate() {
+        layer.iter().for_each(|level| columns[*level] = Some(column));
+    }
+    let aside = asides(map);
     for (index, way) in map.ways.iter().enumerate() {
         let (Some(from), Some(to)) = (columns[way.from], columns[way.to]) else { continue };
         if from >= to {
             continue;
         }
-        match links.iter_mut().find(|(begin, end, _)| (*begin, *end) == (way.from, way.to)) {
-            Some((_, _, link)) => link.ways.push(index),
-            None => links.push((
-                way.from,
-                way.to,
-                Link { ways: vec![index], column: from, lanes: Vec::with_capacity(to - from + 1) },
-            )),
+        match known.get(&(way.from, way.to)) {
+            Some(at) => links[*at].2.ways.push(index),
+            None => {
+                known.insert((way.from, way.to), links.len());
+                let link = Link { ways: vec![index], column: from, lanes: Vec::with_capacity(to - from + 1) };
+                links.push((way.from, way.to, link));
+            }
         }
     }
     let mut lane_of = vec![0usize; map.levels.len()];
@@ -189,11 +197,11 @@ fn band(map: &LevelMap, layers: &[Vec<usize>]) -> Band {
                         .collect();
                     from.sort_unstable();
                     let wanted = from.get(from.len().saturating_sub(1) / 2).copied().unwrap_or(0);
-                    (wanted, map.is_aside(level), level, item)
+                    (wanted, aside[level], level, item)
                 }
                 Item::Past(link) => {
                     let (_, end, link) = &links[link];
-                    (link.lanes.last().copied().unwrap_or(0), map.is_aside(*end), *end, item)
+                    (link.lanes.last().copied().unwrap_or(0), aside[*end], *end, item)
                 }
             })
             .collect();
@@ -224,10 +232,12 @@ fn band(map: &LevelMap, layers: &[Vec<usize>]) -> Band {
     Band { columns: placed, links: links.into_iter().map(|(_, _, link)| link).collect(), lanes }
 }
 
-impl LevelMap {
-    /// Whether a level stands beside the main way: only exits lead to it.
-    fn is_aside(&self, level: usize) -> bool {
-        let mut ways = self.ways.iter().filter(|way| way.to == level).peekable();
-        ways.peek().is_some() && ways.all(|way| way.exit().is_some())
+/// For each level whether it stands beside the main way: only exits lead to it.
+fn asides(map: &LevelMap) -> Vec<bool> {
+    let mut led = vec![(false, true); map.levels.len()];
+    for way in &map.ways {
+        let (is_led_to, by_exits) = &mut led[way.to];
+        (*is_led_to, *by_exits) = (true, *by_exits && way.exit().is_some());
     }
+    led.into_iter().map(|(is_led_to, by_exits)| is_led_to && by_exits).collect()
 }

@@ -10,26 +10,26 @@ pub(super) struct Line {
     pub text: String,
 }
 
-/// What a line tells.
+/// Describes what a line tells.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum LineKind {
     Title,
-    /// Where the player is.
+    /// Says where the player is.
     Here,
-    /// What is needed or missing.
+    /// Says what is needed or missing.
     Needs,
     /// That it can never open.
     Warning,
-    /// What the player has there, which checkpoints there are, or that the game does not show it at first.
+    /// Says what the player has there, which checkpoints there are, or that the game does not show it at first.
     Quiet,
-    /// Where else a way leads, or comes from.
+    /// Says where else a way leads, or comes from.
     Elsewhere,
 }
 
-/// So many ways that no line shows are named in a box.
+/// A box names at most 2 ways that no line shows.
 const MOST_ELSEWHERE: usize = 2;
 
-/// So many lines may one thing take.
+/// One thing takes at most 3 lines.
 const MOST_ROWS: usize = 3;
 
 /// The lines of a level's box, the most telling first. `room` is how many characters of usual text fit into one.

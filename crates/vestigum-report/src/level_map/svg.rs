@@ -10,7 +10,7 @@ use super::layout::{Band, Layout, Link};
 use super::lines::{LineKind, lines};
 use super::wording::cut;
 
-/// So many columns fit side by side on a page of 1,200 pixels.
+/// 6 columns fit side by side on a page of 1,200 pixels.
 const COLUMNS: usize = 6;
 const BOX: i64 = 158;
 const GAP: i64 = 50;
@@ -21,7 +21,7 @@ const PADDING: i64 = 10;
 const BETWEEN: i64 = 22;
 const BANDS: i64 = 34;
 const MARGIN: i64 = 12;
-/// How many characters fit into a box, in bold and else.
+/// Says how many characters fit into a box, in bold and else.
 const BOLD: usize = 18;
 const PLAIN: usize = 23;
 

@@ -6,10 +6,10 @@ use super::layout::{Band, Layout};
 use super::lines::{Line, LineKind, lines};
 use super::wording::cut;
 
-/// What a piece of the text is, for whoever colours it.
+/// Describes what a piece of the text is, for whoever colours it.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Ink {
-    /// What has no colour of its own.
+    /// Says what has no colour of its own.
     #[default]
     Plain,
     /// A line between boxes.
@@ -22,13 +22,13 @@ pub enum Ink {
     Locked,
     /// The title of a level.
     Title,
-    /// Where the player is.
+    /// Says where the player is.
     Here,
-    /// What a level needs.
+    /// Says what a level needs.
     Needs,
-    /// What is wrong.
+    /// Says what is wrong.
     Warning,
-    /// What matters less.
+    /// Says what matters less.
     Quiet,
 }
 
@@ -78,7 +78,7 @@ impl LevelMap {
         Layout::of(self, 1)
     }
 
-    /// What the boxes are too small for: the conditions as the spec says them.
+    /// Returns what the boxes are too small for: the conditions as the spec says them.
     fn notes(&self, paint: &dyn Fn(Ink, &str) -> String) -> String {
         let width = self.levels.iter().map(|level| level.id.chars().count()).max().unwrap_or(0);
         let mut text = String::new();
@@ -107,7 +107,7 @@ impl LevelMap {
     }
 }
 
-/// How wide the gap behind each column is: for the names of exits, for lines up and down, for an arrow.
+/// Returns how wide the gap behind each column is: for the names of exits, for lines up and down, for an arrow.
 fn channels(map: &LevelMap, band: &Band) -> Vec<usize> {
     (0..band.columns.len().saturating_sub(1))
         .map(|column| exit_width(map, band, column) + tracks(band, column).len() + 2)

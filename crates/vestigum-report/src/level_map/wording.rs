@@ -3,7 +3,7 @@
 use vestigum_core::progress::locks::Comparison;
 use vestigum_core::{LockReason, Value};
 
-/// What a lock asks for besides other levels: "4 stars". Nothing if it asks for levels alone.
+/// Returns what a lock asks for besides other levels: "4 stars". Nothing if it asks for levels alone.
 pub(super) fn besides_levels(lock: &LockReason) -> Option<String> {
     match lock {
         LockReason::All(parts) => joined(parts, " and "),

@@ -1,8 +1,8 @@
 //! Step charts: what a watched value was after every statement.
 
 use serde::Serialize;
-use vestigum_core::vocabulary::keyword::Keyword;
 use vestigum_core::{Moment, Value};
+use vestigum_spec::vocabulary::keyword::Keyword;
 use vestigum_verify::playthrough::Timeline;
 
 const WIDTH: f64 = 900.0;
@@ -44,7 +44,7 @@ pub(super) fn charts(timeline: &Timeline) -> Vec<ChartView> {
     (0..timeline.columns.len()).filter_map(|column| chart(timeline, column, &marks)).collect()
 }
 
-/// Where a statement of the timeline stands.
+/// Returns where a statement of the timeline stands.
 fn x_of(timeline: &Timeline, row: usize) -> f64 {
     let steps = timeline.rows.len().max(2) - 1;
     row as f64 / steps as f64 * WIDTH

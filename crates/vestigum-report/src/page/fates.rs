@@ -1,8 +1,8 @@
 //! The fate table on the page, and what is left after each moment at a glance.
 
 use serde::Serialize;
-use vestigum_core::vocabulary::fate::{Operation, PlainFate};
 use vestigum_core::{Span, Spec};
+use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable, LEGEND, meaning_of};
 use vestigum_verify::fate_words::FateWords;
 
@@ -39,7 +39,7 @@ struct CellView {
     class: &'static str,
     fate: &'static str,
     sign: &'static str,
-    /// What stands behind the sign.
+    /// Says what stands behind the sign.
     word: String,
     moment: String,
     what: String,
@@ -54,7 +54,7 @@ struct LegendView {
     meaning: &'static str,
 }
 
-/// What is left after one moment.
+/// Describes what is left after one moment.
 #[derive(Serialize)]
 struct GlanceView {
     moment: String,
@@ -72,7 +72,7 @@ struct GlanceGroup {
 #[derive(Serialize)]
 struct GlanceField {
     name: String,
-    /// What a rule does to it, in a few characters.
+    /// Says what a rule does to it, in a few characters.
     note: String,
 }
 
@@ -118,7 +118,7 @@ fn row_view(spec: &Spec, source: Option<&str>, row: &FateRow) -> RowView {
         keys: row.keys(),
         ty: row.ty.clone(),
         cells: cells.collect(),
-        merge: row.merge.map_or("", vestigum_core::model::merging::FieldMerge::words),
+        merge: row.merge.map_or("", vestigum_spec::model::merging::FieldMerge::words),
     }
 }
 
@@ -133,7 +133,7 @@ fn class_of(cell: &FateCell) -> &'static str {
     }
 }
 
-/// What a column leaves of every field, in groups.
+/// Returns what a column leaves of every field, in groups.
 fn glance(table: &FateTable, column: usize) -> GlanceView {
     let group = |title, class, wanted: &dyn Fn(&FateCell) -> bool| {
         let fields = table.rows.iter().filter_map(|row| {

@@ -1,14 +1,14 @@
 //! What was found, on the page: by `check`, by exploring, by probing.
 
 use serde::Serialize;
-use vestigum_core::codes;
+use vestigum_spec::codes;
 use vestigum_verify::explore::{Ending, Question};
 use vestigum_verify::lint::Checked;
 use vestigum_verify::probe::{ProbeVerdict, Weakened};
 
 #[derive(Serialize)]
 pub(super) struct FindingsView {
-    /// How many findings, broken answers and unnoticed rules there are.
+    /// Says how many findings, broken answers and unnoticed rules there are.
     pub count: usize,
     checked: bool,
     findings: Vec<FindingView>,
@@ -36,7 +36,9 @@ struct AnswerView {
     sign: &'static str,
     question: String,
     promise: bool,
-    how: &'static str,
+    how: String,
+    /// Says why the answer is open, or what it leaves out.
+    open: Option<String>,
     states: usize,
     what: Option<String>,
     play: Option<String>,
@@ -46,6 +48,7 @@ struct AnswerView {
 struct ProbeView {
     noticed: usize,
     alike: usize,
+    not_tried: usize,
     unnoticed: Vec<UnnoticedView>,
 }
 
@@ -121,8 +124,8 @@ fn allowed(checked: &Checked) -> Vec<FindingView> {
 fn answer(question: &Question, ending: &Ending) -> AnswerView {
     let (class, sign) = match ending {
         Ending::Broken(_) => ("bad", "✗"),
-        Ending::Unknown(..) => ("open", "?"),
-        Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) => ("good", "✓"),
+        Ending::NeverHappened(_) | Ending::Open(..) | Ending::Unknown(..) => ("open", "?"),
+        Ending::Proved(_) | Ending::Played(..) | Ending::Holds(..) => ("good", "✓"),
     };
     AnswerView {
         class,
@@ -131,17 +134,19 @@ fn answer(question: &Question, ending: &Ending) -> AnswerView {
         promise: question.is_promise(),
         how: ending.how_known(),
         states: ending.seen().states,
+        open: ending.why_open(),
         what: ending.broken().map(|broken| broken.what().to_owned()),
         play: ending.broken().map(|broken| broken.play().to_owned()),
     }
 }
 
 fn probe(verdicts: &[(Weakened, ProbeVerdict)]) -> ProbeView {
-    let mut view = ProbeView { noticed: 0, alike: 0, unnoticed: Vec::new() };
+    let mut view = ProbeView { noticed: 0, alike: 0, not_tried: 0, unnoticed: Vec::new() };
     for (weakened, verdict) in verdicts {
         match verdict {
             ProbeVerdict::Noticed(_) => view.noticed += 1,
             ProbeVerdict::Alike => view.alike += 1,
+            ProbeVerdict::NotTried => view.not_tried += 1,
             ProbeVerdict::Unnoticed(play) => {
                 view.unnoticed.push(UnnoticedView { what: weakened.what().to_owned(), play: play.clone() });
             }

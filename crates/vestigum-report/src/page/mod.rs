@@ -37,7 +37,7 @@ const PAGE: &str = include_str!("page.html");
 const STYLE: &str = include_str!("page.css");
 const SCRIPT: &str = include_str!("page.js");
 
-/// What is to be on the page. Every part but the fate table and the map may be left out.
+/// Describes what is to be on the page. Every part but the fate table and the map may be left out.
 pub struct Report<'s> {
     spec: &'s Spec,
     source: Option<&'s str>,
@@ -54,7 +54,7 @@ pub struct Report<'s> {
 pub struct PlayedRun<'s> {
     /// The file in which it stands, as it was named.
     pub file: &'s str,
-    /// What came of it.
+    /// Says what came of it.
     pub run: &'s Run,
 }
 
@@ -65,7 +65,7 @@ pub struct ReportPlayer<'s> {
     pub name: &'s str,
     /// When the progress was saved, for people.
     pub saved_at: &'s str,
-    /// Where the player stands, for people.
+    /// Says where the player stands, for people.
     pub place: &'s str,
     /// The progress.
     pub progress: &'s Progress,
@@ -93,35 +93,35 @@ impl<'s> Report<'s> {
         self
     }
 
-    /// What `check` finds.
+    /// Adds what `check` finds.
     #[must_use]
     pub fn with_findings(mut self, checked: &'s Checked) -> Report<'s> {
         self.checked = Some(checked);
         self
     }
 
-    /// Playthroughs that ran, with their timelines.
+    /// Adds playthroughs that ran, with their timelines.
     #[must_use]
     pub fn with_runs(mut self, runs: Vec<PlayedRun<'s>>) -> Report<'s> {
         self.runs = runs;
         self
     }
 
-    /// The questions that were explored, and their answers.
+    /// Adds the questions that were explored, and their answers.
     #[must_use]
     pub fn with_answers(mut self, answers: Vec<(&'s Question, &'s Ending)>) -> Report<'s> {
         self.answers = Some(answers);
         self
     }
 
-    /// What noticed each way to weaken the spec.
+    /// Adds what noticed each way to weaken the spec.
     #[must_use]
     pub fn with_probe(mut self, probed: &'s [(Weakened, ProbeVerdict)]) -> Report<'s> {
         self.probed = Some(probed);
         self
     }
 
-    /// What becomes of saves of older versions.
+    /// Adds what becomes of saves of older versions.
     #[must_use]
     pub fn with_proof(mut self, proof: &'s Proof) -> Report<'s> {
         self.proof = Some(proof);

@@ -22,7 +22,7 @@ struct RunView {
     /// Whether it is shown without being asked for: what failed, or else the one that has the most to show.
     shown: bool,
     statements: usize,
-    /// Why it failed, line by line.
+    /// Says why it failed, line by line.
     failure: Vec<String>,
     failed_at: Option<String>,
     charts: Vec<ChartView>,
@@ -45,12 +45,12 @@ struct RowView {
 
 #[derive(Serialize)]
 struct CellView {
-    /// What was there, if the statement changed it.
+    /// Says what was there, if the statement changed it.
     before: Option<String>,
     after: String,
 }
 
-/// So many rows of a timeline are on the page: a repeat may run a million statements.
+/// At most 400 rows of a timeline are on the page: a repeat may run a million statements.
 const MOST_ROWS: usize = 400;
 
 pub(super) fn view(runs: &[PlayedRun<'_>]) -> Vec<FileView> {

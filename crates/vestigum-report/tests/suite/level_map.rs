@@ -15,8 +15,8 @@ fn plain(map: &LevelMap, width: usize) -> String {
 
 fn demo() -> Spec {
     Spec::from_toml_with_history(
-        include_str!("../../../demo/fellpost/fellpost.toml"),
-        include_str!("../../../demo/fellpost/fellpost.history.json"),
+        include_str!("../../../../demo/fellpost/fellpost.toml"),
+        include_str!("../../../../demo/fellpost/fellpost.history.json"),
     )
     .unwrap()
 }

@@ -8,8 +8,8 @@ use serde_json::{Value as Json, json};
 use vestigum_editor::server::serve;
 use vestigum_testing::hunting;
 
-const SPEC: &str = include_str!("../../../demo/fellpost/fellpost.toml");
-const PLAYS: &str = include_str!("../../../demo/fellpost/plays/byways.play");
+const SPEC: &str = include_str!("../../../../demo/fellpost/fellpost.toml");
+const PLAYS: &str = include_str!("../../../../demo/fellpost/plays/byways.play");
 
 /// Asks everything that can be asked at some places of a document.
 fn ask_everything(documents: &[(&str, &str)], asked: &str, places: &[(u32, u32)]) -> Vec<Json> {

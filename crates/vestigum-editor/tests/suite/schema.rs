@@ -141,9 +141,9 @@ fn the_grammar_knows_the_words_of_the_language() {
             Json::Null | Json::Bool(_) | Json::Number(_) | Json::String(_) => {}
         }
     }
-    let functions = vestigum_core::vocabulary::function::Function::all();
-    let words = vestigum_core::vocabulary::keyword::statement_words();
-    for word in words.chain(functions.map(vestigum_core::vocabulary::function::Function::word)) {
+    let functions = vestigum_spec::vocabulary::function::Function::all();
+    let words = vestigum_spec::vocabulary::keyword::statement_words();
+    for word in words.chain(functions.map(vestigum_spec::vocabulary::function::Function::word)) {
         let stands = |pattern: &String| pattern.split(['(', '|', ')']).any(|part| part == word);
         assert!(patterns.iter().any(stands), "the grammar does not know `{word}`");
     }

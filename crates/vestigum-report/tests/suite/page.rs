@@ -12,9 +12,9 @@ use vestigum_verify::fate_words::FateWords;
 use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemorySaves, Run, Script, run};
 
-const SPEC: &str = include_str!("../../../demo/fellpost/fellpost.toml");
-const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
-const PLAYS: &str = include_str!("../../../demo/fellpost/plays/falls.play");
+const SPEC: &str = include_str!("../../../../demo/fellpost/fellpost.toml");
+const HISTORY: &str = include_str!("../../../../demo/fellpost/fellpost.history.json");
+const PLAYS: &str = include_str!("../../../../demo/fellpost/plays/falls.play");
 
 fn demo() -> Spec {
     Spec::from_toml_with_history(SPEC, HISTORY).unwrap()

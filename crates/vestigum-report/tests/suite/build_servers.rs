@@ -15,7 +15,7 @@ const FINDINGS: &str = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lan
     after_failure = \"entry\"\n[field.best]\ntype = \"int\"\nper = \"level\"\nlasts = \"profile\"\non.complete = { set = \"letters\" }\n";
 
 fn validated(log: &str) -> Json {
-    let schema: Json = serde_json::from_str(include_str!("sarif.schema.json")).unwrap();
+    let schema: Json = serde_json::from_str(include_str!("../sarif.schema.json")).unwrap();
     let validator = jsonschema::validator_for(&schema).unwrap();
     let log: Json = serde_json::from_str(log).unwrap();
     let errors: Vec<String> =
@@ -51,8 +51,8 @@ fn findings_and_what_is_allowed_are_results_with_their_places() {
 #[test]
 fn playthroughs_are_cases_and_failures_say_why() {
     let spec = Spec::from_toml_with_history(
-        include_str!("../../../demo/fellpost/fellpost.toml"),
-        include_str!("../../../demo/fellpost/fellpost.history.json"),
+        include_str!("../../../../demo/fellpost/fellpost.toml"),
+        include_str!("../../../../demo/fellpost/fellpost.history.json"),
     )
     .unwrap();
     let text = "playthrough \"kept & <told>\"\nlaunch\nexpect score == 0\nplaythrough \"lost\"\nlaunch\nenter mill_lane\n  score += 60\n  death\n  expect score == 60\n";
@@ -71,10 +71,11 @@ fn playthroughs_are_cases_and_failures_say_why() {
 
 #[test]
 fn broken_promises_are_failures_with_the_play_that_breaks_them() {
-    let toml = include_str!("../../../demo/mistakes/record_by_set/mistake.toml");
-    let (spec, ending) = ask(toml, "a replay lowers no record");
+    let toml = include_str!("../../../../demo/mistakes/record_by_set/mistake.toml");
+    let (spec, ending) = ask(toml, "a replay does not lower a record");
     let question = vestigum_verify::explore::questions(&spec);
-    let question = question.iter().find(|question| question.name().contains("a replay lowers no record")).unwrap();
+    let question =
+        question.iter().find(|question| question.name().contains("a replay does not lower a record")).unwrap();
     let text = junit::explored("mistake.toml", &[(question, &ending, Duration::ZERO)]).unwrap();
     let report = Report::deserialize_from_str(&text).unwrap();
     assert_eq!((report.tests, report.failures), (1, 1));

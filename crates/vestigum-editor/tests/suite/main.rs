@@ -1,0 +1,4 @@
+//! The tests of this crate from outside, as one program: each module is one subject.
+
+mod any_text;
+mod schema;
