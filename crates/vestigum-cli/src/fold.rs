@@ -58,7 +58,7 @@ fn push(out: &mut String, word: &str, mut at: usize, width: usize, indent: usize
     at
 }
 
-/// Where a line goes on: below what stands behind its first gap of two blanks, which is where a text begins behind its name; or a little
+/// Returns where a line goes on: below what stands behind its first gap of two blanks, which is where a text begins behind its name; or a little
 /// further in than it began.
 fn indent_of(line: &str) -> usize {
     let plain: String = strip(line);
@@ -73,7 +73,7 @@ fn strip(line: &str) -> String {
     anstream::adapter::strip_str(line).map(str::to_owned).collect()
 }
 
-/// How many characters of a text are seen.
+/// Returns how many characters of a text are seen.
 fn seen(text: &str) -> usize {
     strip(text).chars().count()
 }

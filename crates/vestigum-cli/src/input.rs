@@ -41,7 +41,7 @@ pub(crate) fn spec(out: &Output, path: &Path) -> Result<Spec, Verdict> {
     spec.map_err(|errors| out.unreadable(&errors))
 }
 
-/// Where the history of a spec is kept: `fellpost.history.json` beside `fellpost.toml`.
+/// Returns where the history of a spec is kept: `fellpost.history.json` beside `fellpost.toml`.
 pub(crate) fn history_path(spec: &Path) -> PathBuf {
     spec.with_extension("history.json")
 }
@@ -67,7 +67,7 @@ pub(crate) fn scripts(out: &Output, spec_file: &Path, named: &[PathBuf], spec: &
     Ok(scripts)
 }
 
-/// The same, where there may be none.
+/// Reads the playthroughs of a spec, or none.
 pub(crate) fn scripts_or_none(
     out: &Output,
     spec_file: &Path,

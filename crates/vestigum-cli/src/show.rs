@@ -81,7 +81,7 @@ pub(crate) fn plain(name: &str) -> String {
     shown(name).into_owned()
 }
 
-/// Where a command prints.
+/// Describes where a command prints.
 pub(crate) struct Output {
     /// Whether machines read it.
     pub json: bool,
@@ -194,7 +194,7 @@ pub(crate) fn table(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> Str
     table_with_numbers(heading, rows, gap, &[])
 }
 
-/// The same, with some columns set to the right.
+/// Prints a table with some columns aligned to the right.
 pub(crate) fn table_with_numbers(heading: &[String], rows: Vec<Vec<String>>, gap: u16, numbers: &[usize]) -> String {
     let mut table = laid_out(heading, rows, gap, numbers);
     // A table that is too wide has its longest cells in several lines.
@@ -230,14 +230,14 @@ fn text_of(table: &Table) -> String {
     table.lines().map(|line| line.trim_end().to_owned() + "\n").collect()
 }
 
-/// How many columns there are, if lines have to fit: those of the terminal, or what `COLUMNS` says where there is none.
+/// Returns how many columns there are, if lines have to fit: those of the terminal, or what `COLUMNS` says where there is none.
 fn columns() -> Option<usize> {
     let said = || std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
     let terminal = terminal_size::terminal_size().map(|(width, _)| usize::from(width.0));
     terminal.or_else(said).map(|columns: usize| columns.max(40))
 }
 
-/// How many columns a picture of characters may take.
+/// Returns how many columns a picture of characters may take.
 pub(crate) fn width() -> usize {
     columns().unwrap_or(127)
 }
@@ -249,7 +249,7 @@ fn fitting(text: String) -> String {
     }
 }
 
-/// How many characters of a line are seen.
+/// Returns how many characters of a line are seen.
 pub(crate) fn seen(line: &str) -> usize {
     anstream::adapter::strip_str(line).map(|piece| piece.chars().count()).sum()
 }

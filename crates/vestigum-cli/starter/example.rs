@@ -1,5 +1,7 @@
 // The spec in a game: `cargo run --example progress`, twice.
 
+use std::process::ExitCode;
+
 use vestigum::{DirStore, Session};
 
 vestigum::spec! {
@@ -7,7 +9,7 @@ vestigum::spec! {
 }
 use progress::{self as p, Level};
 
-fn main() -> Result<(), Box<dyn std::error::Error>> {
+fn run() -> Result<(), Box<dyn std::error::Error>> {
     let mut game = Session::launch(p::spec(), DirStore::open("saves")?, "ada")?;
     println!("{}", game.load_report());
     for row in game.board() {
@@ -32,4 +34,15 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
     println!("best: {}", game.get(p::BEST_COINS.at(Level::FirstHill)));
     game.quit()?; // durable when it returns
     Ok(())
+}
+
+fn main() -> ExitCode {
+    match run() {
+        Ok(()) => ExitCode::SUCCESS,
+        // In words: what `main` returns is printed as a programmer's value.
+        Err(why) => {
+            eprintln!("{why}");
+            ExitCode::FAILURE
+        }
+    }
 }

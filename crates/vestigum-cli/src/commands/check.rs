@@ -6,7 +6,7 @@ use clap::ValueEnum;
 use serde_json::json;
 
 use vestigum::{Spec, codes};
-use vestigum_verify::lint::{self, Allowed};
+use vestigum_verify::lint::{self, Allowed, Checked};
 use vestigum_verify::{asset_files, render};
 
 use crate::show::{GOOD, Output, QUIET, STRONG, counted, findings, paint, summary, wrapped};
@@ -69,7 +69,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         });
         out.json(&json!({
             "ok": !failed, "findings": findings(found), "allowed": allowed.collect::<Vec<_>>(),
-            "migrations": checked.migrations(),
+            "migrations": checked.migrations(), "grown": grown(&checked),
         }));
         return verdict;
     }
@@ -97,16 +97,30 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
         _ => out.line(summary(found)),
     }
     if let Some(spec) = &checked.spec {
-        frozen(out, spec);
+        frozen(out, spec, &grown(&checked));
     }
     verdict
 }
 
+/// Lists what the spec's saves can hold beyond the shapes that are frozen under its version's number.
+fn grown(checked: &Checked) -> Vec<String> {
+    let spec = checked.spec.as_ref();
+    spec.and_then(|spec| Some(spec.history()?.grown(spec))).unwrap_or_default()
+}
+
 /// How far the spec is from what has shipped.
-fn frozen(out: &Output, spec: &Spec) {
+fn frozen(out: &Output, spec: &Spec, grown: &[String]) {
     let Some(history) = spec.history() else { return };
     let Some(newest) = history.versions().next_back() else { return };
     let version = spec.version();
+    if !grown.is_empty() {
+        let told = format!(
+            "version {version} has grown since it was frozen: {}; `vestigum freeze` when it ships",
+            grown.join(", ")
+        );
+        wrapped(&told, 110).iter().for_each(|line| out.line(paint(STRONG, line)));
+        return;
+    }
     out.line(paint(
         QUIET,
         if newest < version {

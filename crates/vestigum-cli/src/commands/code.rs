@@ -108,12 +108,12 @@ fn form(code: &Code) -> String {
         Form::Number { max, step } => format!("a number from 0 to {} in steps of {step}", grouped(u128::from(*max))),
         Form::Text(signs) => {
             let s = if signs.check == 1 { "" } else { "s" };
-            format!("{} signs, {} of them check sign{s}", signs.len(), signs.check)
+            format!("{} characters, {} of them check character{s}", signs.len(), signs.check)
         }
     }
 }
 
-/// How often the weight of a value counts.
+/// Returns how often the weight of a value counts.
 fn each(digit: &Digit) -> &'static str {
     if digit.size() == 2 { "" } else { " each" }
 }
@@ -135,7 +135,7 @@ fn choices<'s>(spec: &'s Spec, digit: &Digit) -> Vec<&'s str> {
     }
 }
 
-/// How much of the gate is used, and how many switches would still fit.
+/// Returns how much of the gate is used, and how many switches would still fit.
 fn room(code: &Code) -> String {
     let room = room_of(code);
     let used = code.size();

@@ -132,7 +132,7 @@ fn unpack() -> Result<PathBuf, String> {
     Ok(folder)
 }
 
-/// What is in a file that a playthrough of the demo imports.
+/// Returns what is in a file that a playthrough of the demo imports.
 fn unpacked(script: &str, path: &str) -> Result<Vec<u8>, ImportError> {
     let plays = script.rsplit_once('/').map_or("", |(folder, _)| folder);
     let beside = format!("{plays}/{path}").replace("plays/../", "");
@@ -199,7 +199,7 @@ impl Scene {
     }
 }
 
-/// What the watched values are, as text.
+/// Returns what the watched values are, as text.
 fn values(session: &Session) -> Vec<String> {
     let read = |(name, level): &(&str, &[&str])| session.value(name, level).map(|value| value.to_string());
     WATCHED.iter().map(|watched| read(watched).unwrap_or_default()).collect()

@@ -8,7 +8,7 @@ use clap::ValueEnum;
 use serde_json::{Value as Json, json};
 
 use vestigum::merging::{FieldMerge, MergeLaw};
-use vestigum::spec::{Counts, Operation, PlainFate};
+use vestigum::spec::{Counts, PlainFate};
 use vestigum::{Span, Spec};
 use vestigum_report::page::Report;
 use vestigum_verify::fate_table::{CellFate, FateCell, FateRow, FateTable, LEGEND, meaning_of};
@@ -211,14 +211,13 @@ fn grouped(heading: &[String], rows: Vec<Vec<String>>, gap: u16) -> String {
     out
 }
 
-/// What the cells are too small for: the rules in full, and when the game saves.
+/// Returns what the cells are too small for: the rules in full, and when the game saves.
 fn notes(spec: &Spec, fates: &FateTable) -> String {
     let mut text = String::new();
-    // A cell that shows an operand and no condition tells its rule in full already.
+    // What the columns of moments tell in full is not told again; that of quitting says nothing of its own.
     let told = |row: &FateRow| {
-        row.cells
-            .iter()
-            .any(|cell| cell.fate == CellFate::Rule(Operation::Add) && !cell.guarded && cell.short().len() <= 9)
+        let of_moments = row.cells.len().saturating_sub(2);
+        row.cells[..of_moments].iter().filter(|cell| cell.tells_all()).count() == row.rules.len()
     };
     let ruled: Vec<&FateRow> =
         fates.rows.iter().filter(|row| !row.rules.is_empty() && !row.built_in && !told(row)).collect();
@@ -260,7 +259,7 @@ fn notes(spec: &Spec, fates: &FateTable) -> String {
     text
 }
 
-/// What becomes of what two installations changed: the laws with their fields, as many in a line as fit.
+/// Returns what becomes of what two installations changed: the laws with their fields, as many in a line as fit.
 fn merged(spec: &Spec, fates: &FateTable, width: usize) -> String {
     let mut parts = Vec::new();
     for law in MergeLaw::ALL {

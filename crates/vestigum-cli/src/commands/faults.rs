@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
 
-use vestigum::{DirStore, Spec};
-use vestigum_verify::faults::{FaultKind, FaultReport, FaultStep, FaultsDone, Tried, Violation, faults};
+use vestigum::{DirStore, Spec, StoreError};
+use vestigum_verify::faults::{FaultKind, FaultReport, FaultStep, FaultsDone, Tried, Violation, faults, sync_faults};
 use vestigum_verify::playthrough::Playthrough;
 
 use crate::show::{BAD, GOOD, Output, QUIET, RULE, STRONG, counted, grouped, harmless, paint, table_with_numbers};
@@ -57,7 +57,12 @@ fn on_one(
     keep: u32,
     watch: &(dyn Fn(FaultsDone) + Sync),
 ) -> Result<FaultReport, String> {
-    faults(spec, playthrough, keep, &|disk| DirStore::open_on(disk, "saves"), watch).map_err(|error| error.to_string())
+    let failed = |error: StoreError| error.to_string();
+    let mut report =
+        faults(spec, playthrough, keep, &|disk| DirStore::open_on(disk, "saves"), watch).map_err(failed)?;
+    let synced = sync_faults(spec, playthrough, keep, &|disk, place| DirStore::open_on(disk, place)).map_err(failed)?;
+    report.take(synced);
+    Ok(report)
 }
 
 fn style() -> ProgressStyle {
@@ -113,20 +118,28 @@ fn show(out: &Output, reports: &[(&Playthrough, FaultReport)]) -> Verdict {
             out.line(paint(QUIET, format_args!("{place} ended at `{statement}`; what comes after it was not tried")));
         }
     }
-    let outcomes: usize = all.tried.values().map(|tried| tried.outcomes).sum();
-    out.line(if violations == 0 {
-        format!(
+    let synced = tried(FaultKind::Sync).outcomes;
+    let launched: usize = all.tried.values().map(|tried| tried.outcomes).sum::<usize>() - synced;
+    if violations == 0 {
+        out.line(format_args!(
             "{} {} disks were launched from: each acknowledged save was there, or a newer one, whole;\n  damage was passed over and reported; and the next save worked.",
             paint(GOOD, "✓"),
-            grouped(outcomes)
-        )
+            grouped(launched)
+        ));
+        if synced > 0 {
+            out.line(format_args!(
+                "  {} disks were synced again, and both places came to the same save.",
+                grouped(synced)
+            ));
+        }
     } else {
-        format!("{} {} of {} disks broke what is promised", paint(BAD, "✗"), grouped(violations), grouped(outcomes))
-    });
+        let disks = grouped(launched + synced);
+        out.line(format_args!("{} {} of {disks} disks broke what is promised", paint(BAD, "✗"), grouped(violations)));
+    }
     verdict
 }
 
-/// So many steps before the fault are shown.
+/// Shows 16 steps before the fault.
 const STEPS: usize = 16;
 
 fn explained(playthrough: &Playthrough, violation: &Violation) -> String {

@@ -35,9 +35,16 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let version = spec.version();
     let (word, told) = match freezing.done {
         Froze::New => ("new", format!("version {version} is frozen")),
-        Froze::Grown => {
-            ("grown", format!("version {version} was frozen and has grown since: it is frozen as it is now"))
-        }
+        Froze::Grown => (
+            "grown",
+            format!("version {version} was frozen and has grown since: its shape now is frozen beside the others"),
+        ),
+        Froze::Steps => (
+            "steps",
+            format!(
+                "version {version} is frozen in this shape already: the steps that lead to it and its codes are recorded anew"
+            ),
+        ),
         Froze::Unchanged => ("unchanged", format!("version {version} is frozen already, just as it is")),
     };
     if out.json {
@@ -53,9 +60,13 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     Ok(Verdict::Fine)
 }
 
-/// "(the history has versions 1, 2 and 3)"
+/// "(the history has versions 1, 2 in 2 shapes and 3)"
 fn versions(history: &History) -> String {
-    let versions: Vec<String> = history.versions().map(|version| version.to_string()).collect();
+    let told = |version: i64| match history.shapes(version) {
+        shapes @ 2.. => format!("{version} in {shapes} shapes"),
+        _ => version.to_string(),
+    };
+    let versions: Vec<String> = history.versions().map(told).collect();
     match &versions[..] {
         [only] => format!("(the history has version {only})"),
         [several @ .., last] => format!("(the history has versions {} and {last})", several.join(", ")),

@@ -57,19 +57,44 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let adopted = map.adopt(old.as_bytes(), &arguments.profile);
     let mut adopted = adopted.map_err(|error| out.unusable(&format!("{}: {error}", arguments.old.display())))?;
     adopted.profile.saved_at = rfc3339(SystemTime::now());
-    let denied = arguments.deny.is_some() && !adopted.report.is_whole();
+    // Another player of this device was there before, and the device's values are theirs.
+    let second = match (&arguments.saves, &adopted.device) {
+        (Some(folder), Some(device)) => device_differs(folder, device).map_err(|why| out.unusable(&why))?,
+        (None, _) | (_, None) => Vec::new(),
+    };
+    let denied = arguments.deny.is_some() && !(adopted.report.is_whole() && second.is_empty());
     let mut done = Vec::new();
     if !denied {
         if let Some(file) = &arguments.out {
+            let of_device = file.with_extension("device.json");
+            if let Some(device) = &adopted.device {
+                write(&of_device, device).map_err(|why| out.unusable(&why))?;
+            }
             write(file, &adopted.profile).map_err(|why| out.unusable(&why))?;
             done.push(format!("{} has the image", file.display()));
+            if adopted.device.is_some() {
+                done.push(format!("{} has the image of the device", of_device.display()));
+            }
         }
         if let Some(folder) = &arguments.saves {
             done.extend(save(folder, &adopted).map_err(|why| out.unusable(&why))?);
         }
     }
-    show(out, &spec, arguments, &adopted, &done);
+    show(out, &spec, arguments, &adopted, &second, &done);
     Ok(if denied { Verdict::Failed } else { Verdict::Fine })
+}
+
+/// The device's values that are others in the save folder already, by field: those stay.
+fn device_differs(folder: &Path, device: &Image) -> Result<Vec<String>, String> {
+    if !folder.exists() {
+        return Ok(Vec::new());
+    }
+    let store = DirStore::open(folder).map_err(|error| error.to_string())?;
+    let newest = store.generations(&Owner::Device).map_err(|error| error.to_string())?.pop();
+    let Some(newest) = newest else { return Ok(Vec::new()) };
+    let there = store.read(&Owner::Device, newest).map_err(|error| error.to_string())?;
+    let differs = device.values.iter().filter(|(name, value)| there.values.get(*name) != Some(value));
+    Ok(differs.map(|(name, _)| name.to_string()).collect())
 }
 
 /// Writes the image into a file that is not there yet.
@@ -102,8 +127,9 @@ fn save(folder: &Path, adopted: &Adopted) -> Result<Vec<String>, String> {
     Ok(done)
 }
 
-fn show(out: &Output, spec: &Spec, arguments: &Arguments, adopted: &Adopted, done: &[String]) {
+fn show(out: &Output, spec: &Spec, arguments: &Arguments, adopted: &Adopted, second: &[String], done: &[String]) {
     let report = &adopted.report;
+    let whole = report.is_whole() && second.is_empty();
     if out.json {
         let taken = report.taken.iter().map(|taken| {
             let value = serde_json::to_value(&taken.value).unwrap_or_default();
@@ -113,14 +139,16 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, adopted: &Adopted, don
             pairs.iter().map(|(one, other)| json!({ first: one, second: other })).collect()
         };
         out.json(&json!({
-            "ok": arguments.deny.is_none() || report.is_whole(),
-            "whole": report.is_whole(),
+            "ok": arguments.deny.is_none() || whole,
+            "whole": whole,
             "taken": taken.collect::<Vec<_>>(),
             "missing": pairs(&report.missing, "entry", "path"),
             "refused": pairs(&report.refused, "path", "why"),
             "left": report.left,
             "dropped": report.load.dropped.iter().map(|it| format!("{}: {}", it.what, it.why)).collect::<Vec<_>>(),
             "clamped": report.load.clamped.iter().map(|it| it.name.to_string()).collect::<Vec<_>>(),
+            "left_to_rules": report.at_rules,
+            "device_has_others": second,
             "as_for_a_newcomer": report.load.filled,
             "done": done,
         }));
@@ -132,18 +160,18 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, adopted: &Adopted, don
     if !report.taken.is_empty() {
         let rows = report.taken.iter().map(|taken| {
             let value = serde_json::to_string(&taken.value).unwrap_or_default();
-            vec![paint(QUIET, harmless(&taken.path)), taken.name.to_string(), paint(GOOD, harmless(&value))]
+            vec![paint(QUIET, harmless(&taken.path)), taken.name.to_string(), paint(GOOD, harmless(&short(value)))]
         });
         let heading = ["in the old save", "entry", "value"].map(str::to_owned);
         out.line(table(&heading, rows.collect(), 2));
     }
-    for line in told(report) {
+    for line in told(report, second) {
         out.line(line);
     }
     for line in done {
         out.line(format_args!("{}: {line}", paint(GOOD, "done")));
     }
-    let verdict = match report.is_whole() {
+    let verdict = match whole {
         true => paint(GOOD, "everything of it is taken"),
         false => paint(BAD, "not everything of it is taken"),
     };
@@ -153,8 +181,17 @@ fn show(out: &Output, spec: &Spec, arguments: &Arguments, adopted: &Adopted, don
     }
 }
 
-/// What was not taken just as it was.
-fn told(report: &AdoptReport) -> Vec<String> {
+/// A value as a cell of a table has room for it.
+fn short(value: String) -> String {
+    const ROOM: usize = 60;
+    match value.char_indices().nth(ROOM) {
+        Some((at, _)) => format!("{}… ({} characters)", &value[..at], value.chars().count()),
+        None => value,
+    }
+}
+
+/// Returns what was not taken just as it was.
+fn told(report: &AdoptReport, second: &[String]) -> Vec<String> {
     let mut lines = Vec::new();
     let mut tell = |word: &str, text: String| lines.push(format!("{}  {}", paint(BAD, word), harmless(&text)));
     report.missing.iter().for_each(|(entry, path)| tell("missing", format!("there is no {path} for {entry}")));
@@ -164,9 +201,17 @@ fn told(report: &AdoptReport) -> Vec<String> {
         tell("limited", format!("{} was {}, outside its limits; it is {}", clamped.name, clamped.was, clamped.is));
     }
     report.left.iter().for_each(|path| tell("left   ", path.clone()));
+    second
+        .iter()
+        .for_each(|field| tell("left   ", format!("{field}: the device has another value already, which stays")));
+
     if !report.load.filled.is_empty() {
         let fields = report.load.filled.join(", ");
         lines.push(format!("{}  {fields}", paint(QUIET, "as for a newcomer")));
+    }
+    if !report.at_rules.is_empty() {
+        let fields = report.at_rules.join(", ");
+        lines.push(format!("{}  {fields}: `[make]` can work them out", paint(QUIET, "only rules at `complete` write")));
     }
     if !lines.is_empty() {
         lines.push(String::new());

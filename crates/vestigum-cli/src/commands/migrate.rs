@@ -92,7 +92,13 @@ fn proof(out: &Output, spec: &Spec, options: &Options) -> Verdict {
     let images: usize = proof.versions.iter().map(|version| version.images).sum();
     let failures: usize = proof.versions.iter().map(|version| version.failures.len()).sum();
     let lost: usize = proof.versions.iter().map(|version| version.lost().count()).sum();
-    let tried = format!("{} of {}", counted(images, "save"), counted(proof.versions.len(), "older version"));
+    let mut versions: Vec<i64> = proof.versions.iter().map(|version| version.version).collect();
+    versions.dedup();
+    let shapes = match proof.versions.len() {
+        shapes if shapes > versions.len() => format!(" in {shapes} shapes"),
+        _ => String::new(),
+    };
+    let tried = format!("{} of {}{shapes}", counted(images, "save"), counted(versions.len(), "older version"));
     if proof.holds() {
         out.line(format_args!("{tried}: {}", paint(GOOD, "all come through, nothing is lost that no step drops")));
     } else {
@@ -110,7 +116,7 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     };
     out.line(format_args!(
         "{}   {}",
-        paint(STRONG, format_args!("version {} → {now}", version.version)),
+        paint(STRONG, format_args!("version {}{} → {now}", version.version, shape(version))),
         paint(QUIET, format_args!("{}{stopped}", counted(version.images, "save"))),
     ));
     out.line("");
@@ -169,6 +175,12 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
         out.line(paint(BAD, failure));
     }
     out.line("");
+}
+
+/// Which of several shapes of a version: ", shape 8923b819"
+fn shape(version: &VersionProof) -> String {
+    let short = |shape: &String| format!(", shape {}", shape.get(..8).unwrap_or(shape));
+    version.shape.as_ref().map(short).unwrap_or_default()
 }
 
 /// Whether a place has changed its name only with its level, which is told already.
@@ -240,7 +252,7 @@ fn as_json(version: &VersionProof) -> Json {
         .map(|place| json!({ "place": place.place.to_string(), "now": place.now.to_string(), "why": place.why }));
     let new = version.new.iter().map(|new| json!({ "field": &*new.name, "filled_with": new.filled_with }));
     json!({
-        "version": version.version, "images": version.images, "fields": fields.collect::<Vec<_>>(),
+        "version": version.version, "shape": version.shape, "images": version.images, "fields": fields.collect::<Vec<_>>(),
         "places": places.collect::<Vec<_>>(), "new": new.collect::<Vec<_>>(), "failures": version.failures,
     })
 }

@@ -11,7 +11,7 @@ use vestigum_report::junit;
 use vestigum_report::page::PlayedRun;
 use vestigum_verify::StoreSaves;
 use vestigum_verify::playthrough::{
-    Failure, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Tone, Why, run as run_one,
+    Failure, LastChange, MemorySaves, Playthrough, Row, Run, Saves, Timeline, Tone, Why, run as run_one,
 };
 
 use crate::show::{self, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, board_row, counted, in_short, paint, table};
@@ -83,7 +83,7 @@ pub(crate) fn write_report(
     fs::write(path, report).map_err(|error| failed(error.to_string()))
 }
 
-/// Where the saves of a playthrough are.
+/// Describes where the saves of a playthrough are.
 #[derive(Clone, Copy)]
 pub(crate) enum Kept<'a> {
     InMemory,
@@ -148,7 +148,7 @@ pub(crate) fn show(out: &Output, runs: &[(&Playthrough, Run)], trace: bool) -> V
     if failed == 0 { Verdict::Fine } else { Verdict::Failed }
 }
 
-/// Why a playthrough failed, for people.
+/// Returns why a playthrough failed, for people.
 pub(crate) fn explained(file: &str, failure: &Failure) -> String {
     let place = paint(QUIET, format_args!("{file}:{}", failure.line));
     let mut lines = vec![String::new(), format!("    {place}  {}", paint(STRONG, &failure.statement))];
@@ -261,7 +261,7 @@ fn is_expectation(row: &Row) -> bool {
     row.statement.starts_with("expect ")
 }
 
-/// What changed: what went up or came is green, what went down or went is red.
+/// Returns what changed: what went up or came is green, what went down or went is red.
 fn change(before: &Value, after: &Value) -> String {
     let difference = before.difference(after);
     let fewer = difference.starts_with('−') || (difference.contains(" → ") && after < before);
@@ -280,14 +280,13 @@ fn run_as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
                     let values = part.values.iter().map(|(name, found)| (name.clone(), as_json(found)));
                     json!({ "part": part.part, "holds": part.holds, "values": Json::Object(values.collect()) })
                 });
-                let changes = changes.iter().map(|change| {
-                    json!({
-                        "field": change.name, "line": change.line, "statement": change.statement,
-                        "before": as_json(&change.before), "after": as_json(&change.after),
-                    })
-                });
+                let changes = changes.iter().map(last_change);
                 json!({ "expected": parts.collect::<Vec<_>>(), "last_changes": changes.collect::<Vec<_>>() })
             }
+            Why::Promise(broken) => json!({
+                "promise": broken.name, "what": broken.what, "beyond_sources": broken.beyond,
+                "last_changes": broken.changes.iter().map(last_change).collect::<Vec<_>>(),
+            }),
             Why::NotRefused => json!({ "not_refused": true }),
             Why::Refused(why) => json!({ "refused": why }),
             Why::Unjudged(why) => json!({ "unjudged": why }),
@@ -330,4 +329,11 @@ fn run_as_json(playthrough: &Playthrough, run: &Run, trace: bool) -> Json {
         object["timeline"] = Json::Array(rows.collect());
     }
     object
+}
+
+fn last_change(change: &LastChange) -> Json {
+    json!({
+        "field": change.name, "line": change.line, "statement": change.statement,
+        "before": as_json(&change.before), "after": as_json(&change.after),
+    })
 }

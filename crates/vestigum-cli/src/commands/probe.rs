@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::path::PathBuf;
+use std::time::Duration;
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
@@ -21,6 +22,9 @@ pub(crate) struct Arguments {
     /// Write the playthroughs that are missing into this file
     #[arg(long, value_name = "FILE")]
     out: Option<PathBuf>,
+    /// Seconds for all of it; 0 means as long as it takes
+    #[arg(long, value_name = "SECONDS", default_value_t = 60)]
+    time: u64,
     /// Show every change, also those that are noticed, and what notices them
     #[arg(long)]
     all: bool,
@@ -47,7 +51,8 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         return Ok(Verdict::Failed);
     }
     let bar = ProgressBar::new(0).with_style(style());
-    let verdicts = probe_all(&probe, &|done, of| {
+    let budget = (arguments.time > 0).then(|| Duration::from_secs(arguments.time));
+    let verdicts = probe_all(&probe, budget, &|done, of| {
         bar.set_length(of as u64);
         bar.set_position(done as u64);
     });
@@ -64,14 +69,19 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
         fs::write(path, plays.join("\n"))
             .map_err(|error| out.unusable(&format!("cannot write {}: {error}", path.display())))?;
     }
-    let verdict = if missing.is_empty() { Verdict::Fine } else { Verdict::Failed };
+    let not_tried = verdicts.iter().filter(|(_, verdict)| matches!(verdict, Noticed::NotTried)).count();
+    // What was not tried is no yes.
+    let verdict = if missing.is_empty() && not_tried == 0 { Verdict::Fine } else { Verdict::Failed };
     if out.json {
         let list = verdicts.iter().map(|(weakened, verdict)| match verdict {
             Noticed::Noticed(by) => json!({ "change": weakened.what(), "noticed_by": by }),
             Noticed::Unnoticed(play) => json!({ "change": weakened.what(), "unnoticed": true, "playthrough": play }),
             Noticed::Alike => json!({ "change": weakened.what(), "alike": true }),
+            Noticed::NotTried => json!({ "change": weakened.what(), "not_tried": true }),
         });
-        out.json(&json!({ "ok": missing.is_empty(), "changes": list.collect::<Vec<_>>() }));
+        out.json(
+            &json!({ "ok": verdict == Verdict::Fine, "not_tried": not_tried, "changes": list.collect::<Vec<_>>() }),
+        );
         return Ok(verdict);
     }
     for (weakened, verdict) in &verdicts {
@@ -107,8 +117,24 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
             0 => paint(GOOD, "none unnoticed"),
             unnoticed => paint(BAD, format_args!("{unnoticed} unnoticed")),
         },
-        paint(QUIET, format_args!("{alike} that no play tells apart")),
+        paint(
+            QUIET,
+            format_args!(
+                "{alike} that no play tells apart{}",
+                if arguments.all || alike == 0 { "" } else { " (--all)" }
+            )
+        ),
     ));
+    if not_tried > 0 {
+        let s = if arguments.time == 1 { "" } else { "s" };
+        out.line(paint(
+            BACK,
+            format_args!(
+                "{not_tried} of them were not tried to the end in {} second{s} (--time 0 takes as long as it takes)",
+                arguments.time
+            ),
+        ));
+    }
     if let Some(path) = arguments.out.as_ref().filter(|_| !missing.is_empty()) {
         out.line(format_args!("written: {}", paint(STRONG, path.display())));
     }

@@ -2,7 +2,7 @@
 
 use std::fs;
 use std::path::PathBuf;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 use serde_json::json;
@@ -17,7 +17,7 @@ use vestigum_verify::{asset_files, imported_file, lint};
 
 use super::play::{Kept, run_on};
 use super::saves::{Shown, moment_of};
-use crate::show::{BAD, GOOD, Output, STRONG, counted, paint};
+use crate::show::{BACK, BAD, GOOD, Output, STRONG, counted, paint};
 use crate::{Verdict, input};
 
 #[derive(clap::Args)]
@@ -57,11 +57,15 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     }
     let passed = runs.iter().all(|(_, run)| run.passed());
     let bar = ProgressBar::new_spinner().with_style(style());
-    let explored = (!arguments.quick).then(|| explore(&spec, arguments.time, &bar));
+    // The time is for both: what exploring leaves of it is for probing, and a third of it at least.
+    let begun = Instant::now();
+    let budget = (arguments.time > 0).then(|| Duration::from_secs(arguments.time));
+    let explored = (!arguments.quick).then(|| explore(&spec, budget.map(|budget| budget / 3 * 2), &bar));
+    let left = budget.map(|budget| budget.saturating_sub(begun.elapsed()));
     let probed = match arguments.quick || !passed || runs.is_empty() {
         // A playthrough that fails would notice everything.
         true => None,
-        false => probe(out, &spec, &scripts, &bar)?,
+        false => probe(out, &spec, &scripts, left, &bar)?,
     };
     bar.finish_and_clear();
     let proof = spec.history().filter(|history| !history.is_empty()).map(|_| prove(&spec, &Options::default()));
@@ -100,11 +104,14 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     // What was not asked has no count.
     let broken = explored.as_ref().map(|all| all.iter().filter(|(_, ending)| ending.broken().is_some()).count());
     let is_unnoticed = |verdict: &ProbeVerdict| matches!(verdict, ProbeVerdict::Unnoticed(_));
+    let not_tried = probed
+        .as_ref()
+        .map_or(0, |all| all.iter().filter(|(_, verdict)| matches!(verdict, ProbeVerdict::NotTried)).count());
     let unnoticed = probed.as_ref().map(|all| all.iter().filter(|(_, verdict)| is_unnoticed(verdict)).count());
     if out.json {
         out.json(&json!({
             "written": arguments.out, "bytes": page.len(), "playthroughs": runs.len(), "failed": failed, "findings": findings,
-            "broken": broken, "unnoticed": unnoticed, "players": players.len(),
+            "broken": broken, "unnoticed": unnoticed, "not_tried": not_tried, "players": players.len(),
         }));
         return Ok(Verdict::Fine);
     }
@@ -115,6 +122,9 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     let mut told = vec![counted(runs.len(), "playthrough"), of(failed, "failure"), of(findings, "finding")];
     told.extend(broken.map(|count| of(count, "broken promise")));
     told.extend(unnoticed.map(|count| of(count, "unnoticed rule")));
+    if not_tried > 0 {
+        told.push(paint(BACK, format_args!("no time to probe {}", counted(not_tried, "rule"))));
+    }
     if !players.is_empty() {
         told.push(counted(players.len(), "player"));
     }
@@ -123,10 +133,9 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     Ok(Verdict::Fine)
 }
 
-fn explore(spec: &Spec, seconds: u64, bar: &ProgressBar) -> Vec<(Question, Ending)> {
+fn explore(spec: &Spec, budget: Option<Duration>, bar: &ProgressBar) -> Vec<(Question, Ending)> {
     let asked: Vec<Question> =
         questions(spec).into_iter().filter(|question| question.allowed(spec).is_none()).collect();
-    let budget = (seconds > 0).then(|| Duration::from_secs(seconds));
     let explored = explore_all(spec, &asked, &SearchBounds::default(), budget, None, &mut |at, _| {
         bar.set_message(format!("exploring: {} of {}", at + 1, asked.len()));
         bar.tick();
@@ -138,6 +147,7 @@ fn probe(
     out: &Output,
     spec: &Spec,
     scripts: &[Script],
+    budget: Option<Duration>,
     bar: &ProgressBar,
 ) -> Result<Option<Vec<(Weakened, ProbeVerdict)>>, Verdict> {
     let texts = input::texts_of(out, scripts)?;
@@ -146,7 +156,7 @@ fn probe(
     if probe.failing().is_some() {
         return Ok(None);
     }
-    Ok(Some(probe_all(&probe, &|done, of| {
+    Ok(Some(probe_all(&probe, budget, &|done, of| {
         bar.set_message(format!("probing: {done} of {of}"));
         bar.tick();
     })))

@@ -122,7 +122,7 @@ fn round(out: &Output, arguments: &Arguments, changed: Option<&PathBuf>) {
     ));
 }
 
-/// What came of all playthroughs.
+/// Describes what came of all playthroughs.
 #[derive(Default)]
 struct Played {
     count: usize,

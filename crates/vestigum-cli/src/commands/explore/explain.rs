@@ -21,7 +21,15 @@ pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
     match &answer.ending {
         Ending::Proved(proof) => {
             out.line(format_args!("{} {name}", paint(GOOD, "✓")));
-            out.line("  proved for every play, by the rules alone: from any state whatever\n");
+            out.line(if proof.from_default {
+                "  proved by the rules alone: it holds at first, and every step keeps it\n"
+            } else {
+                "  proved by the rules alone, from any state whatever\n"
+            });
+            if !proof.promises.is_empty() {
+                let promises: Vec<String> = proof.promises.iter().map(|name| format!("\"{name}\"")).collect();
+                out.line(format_args!("  it takes as known what is proved by itself: {}\n", promises.join(", ")));
+            }
             tell(out, spec, proof);
         }
         Ending::Played(_, plays) => {
@@ -33,7 +41,7 @@ pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
             }
             out.line("");
         }
-        Ending::Holds(_) if searched.all => {
+        Ending::Holds(..) => {
             out.line(format_args!("{} {name}", paint(GOOD, "✓")));
             let what = if searched.unlocked {
                 "all that could be played if no level were locked was seen, which is more than can be played"
@@ -42,12 +50,12 @@ pub(super) fn explain(out: &Output, spec: &Path, answer: &Answer) {
             };
             out.line(format_args!("  the rules alone do not say so; {what}:\n  {much}\n"));
         }
-        Ending::Holds(_) => {
-            out.line(format_args!("{} {name}", paint(BACK, "~")));
+        Ending::Open(..) => {
+            out.line(format_args!("{} {name}", paint(BACK, "?")));
             out.line(format_args!("  not proved, and not broken in what was seen: {much}\n"));
         }
         // How it is broken, and what is not known, is told with the answers.
-        Ending::Broken(_) | Ending::Unknown(..) => {}
+        Ending::Broken(_) | Ending::NeverHappened(_) | Ending::Unknown(..) => {}
     }
 }
 
@@ -79,10 +87,10 @@ fn tell(out: &Output, spec: &Path, proof: &RuleProof) {
     }
 }
 
-/// So many moments are told by their names.
+/// At most 4 moments are named.
 const FEW: usize = 4;
 
-/// The fields of a proof in the order in which it is told.
+/// The fields of a proof in the order in which it is shown.
 fn fields(proof: &RuleProof) -> Vec<&str> {
     let mut fields: Vec<&str> = Vec::new();
     for ground in &proof.grounds {

@@ -1,6 +1,7 @@
 //! `vestigum explore`: the promises of a spec against everything that can be played.
 
 mod explain;
+mod open;
 mod show;
 
 use std::fs;
@@ -8,9 +9,12 @@ use std::num::NonZero;
 use std::path::PathBuf;
 use std::time::Duration;
 
+use clap::ValueEnum;
 use indicatif::{ProgressBar, ProgressStyle};
 use vestigum::Moment;
-use vestigum_verify::explore::{Counterexample, Ending, Question, SearchBounds, Seen, explore_all, questions};
+use vestigum_verify::explore::{
+    Counterexample, Ending, Explored, OpenStep, Question, SearchBounds, Seen, explore_all, open_step, questions,
+};
 
 use crate::show::{Output, grouped, harmless};
 use crate::{Verdict, input};
@@ -41,12 +45,21 @@ pub(crate) struct Arguments {
     /// Moments that this game never says, as `travel,abandon`
     #[arg(long, value_name = "MOMENTS", value_delimiter = ',')]
     without: Vec<String>,
+    /// Fail on these answers too
+    #[arg(long, value_enum, value_name = "WHAT")]
+    deny: Option<Deny>,
     /// How many threads; left out, one for each core
     #[arg(long, value_name = "COUNT")]
     threads: Option<NonZero<usize>>,
     /// Write the answers into this file as JUnit XML, too
     #[arg(long, value_name = "FILE")]
     junit: Option<PathBuf>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+enum Deny {
+    /// Answers that are not known, never happened or leave something out
+    Open,
 }
 
 pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
@@ -57,6 +70,8 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
 struct Answer {
     question: Question,
     ending: Ending,
+    /// Shows why it is not proved, where that is not known otherwise.
+    step: Option<OpenStep>,
     took: Duration,
 }
 
@@ -95,7 +110,10 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     });
     let answered = asked.iter().cloned().zip(explored);
     let answers: Vec<Answer> = answered
-        .map(|(question, explored)| Answer { question, ending: explored.ending, took: explored.took })
+        .map(|(question, Explored { ending, took, .. })| {
+            let step = matches!(ending, Ending::Open(..)).then(|| open_step(&spec, &question, &bounds)).flatten();
+            Answer { question, ending, step, took }
+        })
         .collect();
     bar.finish_and_clear();
     if let Some(path) = &arguments.junit {

@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use serde_json::{Value as Json, json};
 
 use vestigum::Spec;
-use vestigum_verify::explore::{Counterexample, Ending, Question, RuleProof, Seen, Witness};
+use vestigum_verify::explore::{Counterexample, Ending, Gap, Limit, Question, RuleProof, Witness};
 
 use super::explain::explain;
-use super::{Answer, Arguments};
+use super::{Answer, Arguments, open};
 use crate::Verdict;
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, STRONG, counted, grouped, paint, table_with_numbers};
 
@@ -22,14 +22,20 @@ pub(super) struct Answers<'a> {
 pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answers<'_>) -> Verdict {
     let Answers { answers, allowed, written } = *all;
     let broken = answers.iter().filter(|answer| answer.broken().is_some()).count();
-    let verdict = if broken == 0 { Verdict::Fine } else { Verdict::Failed };
+    let open = answers.iter().filter(|answer| !answer.ending.is_known()).count();
+    let partial =
+        answers.iter().filter(|answer| answer.ending.is_known() && answer.ending.why_open().is_some()).count();
+    let denied = arguments.deny.is_some() && open + partial > 0;
+    let verdict = if broken == 0 && !denied { Verdict::Fine } else { Verdict::Failed };
     if out.json {
         let list = answers.iter().map(|answer| {
             let seen = answer.seen();
             json!({
                 "question": answer.question.name(), "code": answer.question.code(), "promise": answer.question.is_promise(),
-                "holds": matches!(answer.ending, Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_)), "by": by(answer), "states": seen.states, "transitions": seen.transitions,
+                "holds": answer.ending.holds(), "by": by(answer), "states": seen.states, "transitions": seen.transitions,
                 "depth": seen.depth, "all": seen.all, "stopped": seen.stopped,
+                "gaps": answer.ending.gaps().iter().map(gap).collect::<Vec<_>>(), "why_open": answer.ending.why_open(),
+                "open_step": answer.step.as_ref().map(open::json),
                 "proof": answer.ending.proof().map(proof),
                 "plays": answer.ending.witnesses().iter().map(Witness::play).collect::<Vec<_>>(),
                 "what": answer.broken().map(Counterexample::what),
@@ -48,7 +54,7 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
         });
         let allowed = whole.chain(levels);
         out.json(&json!({
-            "ok": broken == 0, "questions": list.collect::<Vec<_>>(), "allowed": allowed.collect::<Vec<_>>(),
+            "ok": verdict == Verdict::Fine, "open": open, "partial": partial, "questions": list.collect::<Vec<_>>(), "allowed": allowed.collect::<Vec<_>>(),
             "written": written,
         }));
         return verdict;
@@ -59,9 +65,8 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
         let how = answer.ending.how_known();
         let (sign, all) = match &answer.ending {
             Ending::Broken(_) => (paint(BAD, "✗"), paint(BAD, how)),
-            Ending::Unknown(..) => (paint(BACK, "?"), paint(BACK, how)),
-            Ending::Holds(seen) if !seen.all => (paint(GOOD, "✓"), paint(BACK, how)),
-            Ending::Proved(_) | Ending::Played(..) | Ending::Holds(_) => (paint(GOOD, "✓"), paint(GOOD, how)),
+            Ending::NeverHappened(_) | Ending::Open(..) | Ending::Unknown(..) => (paint(BACK, "?"), paint(BACK, how)),
+            Ending::Proved(_) | Ending::Played(..) | Ending::Holds(..) => (paint(GOOD, "✓"), paint(GOOD, how)),
         };
         let speed = seen.transitions as f64 / answer.took.as_secs_f64().max(0.001);
         let name = answer.question.name();
@@ -101,14 +106,31 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
         out.line("");
     }
     for answer in answers {
-        if let Ending::Unknown(_, fields) = &answer.ending {
-            let s = if fields.len() == 1 { "" } else { "s" };
-            out.line(format_args!("{} {}", paint(BACK, "?"), paint(STRONG, answer.question.name())));
-            out.line(format_args!(
-                "  it depends on the field{s} {}, which play writes and no [[source]] gives\n",
-                fields.join(", ")
-            ));
+        let (sign, told) = match &answer.ending {
+            Ending::Unknown(..) => (paint(BACK, "?"), "it is not known, because"),
+            Ending::Proved(_) | Ending::Holds(..) => (paint(GOOD, "✓"), "left out:"),
+            Ending::NeverHappened(_) => {
+                out.line(format_args!("{} {}", paint(BACK, "?"), paint(STRONG, answer.question.name())));
+                out.line("  it was never judged: no play that was tried comes to the moment that it is about\n");
+                continue;
+            }
+            Ending::Open(..) => {
+                open::tell(out, answer);
+                continue;
+            }
+            Ending::Played(..) | Ending::Broken(_) => continue,
+        };
+        if answer.ending.gaps().is_empty() {
+            continue;
         }
+        out.line(format_args!("{sign} {}", paint(STRONG, answer.question.name())));
+        for gap in answer.ending.gaps() {
+            // Beside what makes an answer not known, what it leaves out is of no account.
+            if answer.ending.holds() || gap.withholds() {
+                out.line(format_args!("  {told} {gap}"));
+            }
+        }
+        out.line("");
     }
     let tell_allowed = |question: &Question, what: &str, because: &str| {
         out.line(format_args!("{} {}: {what}", paint(QUIET, "allowed"), question.code().unwrap_or_default()));
@@ -126,47 +148,67 @@ pub(super) fn show(out: &Output, spec: &Spec, arguments: &Arguments, all: &Answe
         out.line(format_args!("written: {}", paint(STRONG, path.display())));
     }
     if broken > 0 && written.is_empty() {
-        out.line(paint(QUIET, "--out FOLDER writes them as playthroughs that fail until the spec is mended"));
+        out.line(paint(QUIET, "--out FOLDER writes them as playthroughs that fail until the spec is fixed"));
     }
     let searched = answers.iter().any(|answer| answer.ending.proof().is_none());
     if searched && spec.sources().len() == 0 {
         out.line(paint(BACK, "the spec has no [[source]]: nothing is ever gained, so little can be found out"));
     }
-    let holds = |cut: fn(Seen) -> bool| {
-        answers.iter().filter(|answer| matches!(answer.ending, Ending::Holds(seen) if cut(seen))).count()
+    let cut = |by: fn(Limit) -> bool| {
+        answers.iter().filter(|answer| matches!(answer.ending, Ending::Open(_, limit) if by(limit))).count()
     };
-    let (bounded, stopped) = (holds(|seen| !seen.all && !seen.stopped), holds(|seen| seen.stopped));
+    let (bounded, stopped) = (cut(|limit| limit != Limit::Time), cut(|limit| limit == Limit::Time));
     let mut limit = String::new();
     if bounded > 0 {
-        limit += &format!(", {bounded} only up to {} steps or {} states", arguments.depth, grouped(arguments.states));
+        limit += &format!(
+            ", {bounded} of them only up to {} steps or {} states",
+            arguments.depth,
+            grouped(arguments.states)
+        );
     }
     if stopped > 0 {
         let s = if arguments.time == 1 { "" } else { "s" };
         limit += &format!(
-            ", {stopped} cut short after {} second{s} in all (--time 0 takes as long as it takes)",
+            ", {stopped} of them cut short after {} second{s} in all (--time 0 takes as long as it takes)",
             arguments.time
         );
     }
-    out.line(match broken {
-        0 => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(GOOD, "nothing is broken")),
-        _ => format!("{}, {}{limit}", counted(answers.len(), "question"), paint(BAD, format_args!("{broken} broken"))),
-    });
+    let told = match (broken, open) {
+        (0, 0) => paint(GOOD, "nothing is broken"),
+        (0, open) => format!("{}, {}", paint(GOOD, "nothing is broken"), paint(BACK, format_args!("{open} not known"))),
+        (broken, 0) => paint(BAD, format_args!("{broken} broken")),
+        (broken, open) => format!(
+            "{}, {}",
+            paint(BAD, format_args!("{broken} broken")),
+            paint(BACK, format_args!("{open} not known"))
+        ),
+    };
+    if partial > 0 {
+        let leave = if partial == 1 { "leaves" } else { "leave" };
+        limit += &format!(", {partial} {leave} something out");
+    }
+    out.line(format_args!("{}, {told}{limit}", counted(answers.len(), "question")));
     verdict
 }
 
-/// How the answer is known, in a word for programs.
+/// Returns how the answer is known, in a word for programs.
 fn by(answer: &Answer) -> &'static str {
     let seen = answer.seen();
     match &answer.ending {
         Ending::Proved(_) => "rules",
         Ending::Played(..) => "play",
-        Ending::Holds(_) if seen.unlocked => "unlocked",
-        Ending::Holds(_) if seen.all => "all",
-        Ending::Holds(_) if seen.stopped => "time",
-        Ending::Holds(_) => "bound",
+        Ending::Holds(..) if seen.unlocked => "unlocked",
+        Ending::Holds(..) => "all",
+        Ending::NeverHappened(_) => "never",
+        Ending::Open(_, Limit::Time) => "time",
+        Ending::Open(_, Limit::States | Limit::Depth) => "bound",
         Ending::Broken(_) => "counterexample",
         Ending::Unknown(..) => "unknown",
     }
+}
+
+fn gap(gap: &Gap) -> Json {
+    json!({ "left_out": gap.word(), "fields": gap.fields(), "what": gap.to_string() })
 }
 
 fn proof(proof: &RuleProof) -> Json {

@@ -28,10 +28,10 @@ pub(super) struct Arguments {
     yes: bool,
 }
 
-/// What became of the saves of one owner.
+/// Describes what became of the saves of one owner.
 struct Copied {
     owner: Owner,
-    /// How many are whole, and the newest of them.
+    /// Says how many are whole, and the newest of them.
     images: usize,
     newest_here: Option<u64>,
     /// Those that are damaged, and why.

@@ -51,7 +51,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
             .map_err(|error| out.unusable(&error.to_string()))?;
         let told = state.told();
         let unreadable = || out.unusable(&format!("generation {generation} of {owner} cannot be compared: {told}"));
-        load(out, &spec, state.image.ok_or_else(unreadable)?)
+        load(out, &spec, &store, state.image.ok_or_else(unreadable)?)
     };
     let before = generations.iter().rev().nth(1).copied();
     let one = || out.unusable(&format!("{owner} has one save, generation {newest}, so there is nothing to compare"));
@@ -86,7 +86,7 @@ fn told(image: &Image) -> String {
     format!("generation {} ({})", paint(STRONG, image.generation), moment_of(&image.saved_at))
 }
 
-/// What differs between two images of one owner, by what they mean: a value that one of them leaves out is its default.
+/// Returns what differs between two images of one owner, by what they mean: a value that one of them leaves out is its default.
 pub(super) fn differences(spec: &Spec, from: &Loaded, to: &Loaded) -> Vec<Difference> {
     let (before, after) = (entries(spec, from), entries(spec, to));
     let mut by_name: BTreeMap<String, (Option<&Entry>, Option<&Entry>)> = BTreeMap::new();

@@ -27,12 +27,12 @@ pub(super) struct File {
     pub owner: Owner,
     pub generation: u64,
     pub newest: bool,
-    /// How many bytes it has, if that could be told.
+    /// Says how many bytes it has, if that could be told.
     pub bytes: Option<u64>,
     pub state: SaveState,
 }
 
-/// What a place holds.
+/// Describes what a place holds.
 pub(super) struct Listing {
     /// Every file of every owner, the newest first.
     pub files: Vec<File>,
@@ -68,7 +68,7 @@ impl Listing {
         Ok(Listing { files, unread, strays: store.strays()? })
     }
 
-    /// How many owners, folders and files nobody could look at.
+    /// Returns how many owners, folders and files nobody could look at.
     pub(super) fn unread(&self) -> usize {
         let files = self.files.iter().filter(|file| file.state.unavailable().is_some()).count();
         self.unread.len() + self.strays.iter().filter(|stray| stray.unread).count() + files
@@ -193,7 +193,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(verdict)
 }
 
-/// How many files, and how many bytes, a prune would remove, with the blobs that nothing means then.
+/// Returns how many files, and how many bytes, a prune would remove, with the blobs that nothing means then.
 fn removable(store: &AnyStore, files: &[File], keep: u32) -> Result<(usize, u64), StoreError> {
     let owners: std::collections::BTreeSet<&Owner> = files.iter().map(|file| &file.owner).collect();
     let mut all = (0, 0);

@@ -1,16 +1,14 @@
-//! `vestigum saves merge`: what became of one save in two places, as one save again.
+//! `vestigum saves merge`: one player's saves in two places become one save in both.
 
-use std::io::Read;
-use std::path::{Path, PathBuf};
-use std::time::SystemTime;
+use std::path::PathBuf;
 
 use serde_json::json;
 
-use vestigum::merging::{FieldMerge, MergeLaw, MergeReport, MergedEntry, Side, merge};
-use vestigum::tools::rfc3339;
-use vestigum::{Image, Owner, Store, Value};
+use vestigum::merging::{FieldMerge, Meeting, MergeLaw, MergeReport, Merged, MergedEntry, Side};
+use vestigum::sync::{PlayerSync, SyncDid, SyncError};
+use vestigum::{Image, Owner, Value};
 
-use super::places::{AnyStore, Place};
+use super::places::Place;
 use super::{Key, Player};
 use crate::show::{BACK, BAD, GOOD, Output, QUIET, RULE, STRONG, as_json, counted, paint, table};
 use crate::{Verdict, input};
@@ -19,9 +17,6 @@ use crate::{Verdict, input};
 pub(super) struct Arguments {
     /// The spec, a TOML document with `[merge]`
     spec: PathBuf,
-    /// The last save that both places had: a save folder, sqlite:FILE, postgres://…, or the file of one save; `none` where both began anew
-    #[arg(value_parser = Place::parser())]
-    base: Place,
     /// The saves here: a save folder, sqlite:FILE or postgres://…
     #[arg(value_parser = Place::parser())]
     here: Place,
@@ -32,22 +27,16 @@ pub(super) struct Arguments {
     player: Player,
     #[command(flatten)]
     key: Key,
+    /// Take the save of one place whole, where they cannot be joined
+    #[arg(long, value_name = "SIDE", value_parser = side)]
+    take: Option<Side>,
     /// Write what comes out to both places
     #[arg(long)]
     yes: bool,
 }
 
-/// The word for a base that there is none of.
-const NONE: &str = "none";
-
-/// The most bytes that a save in a file of its own may have: as many as a save folder reads.
-const LARGEST: u64 = 64 << 20;
-
-/// The newest save of one place.
-struct Newest {
-    store: AnyStore,
-    image: Image,
-    generation: u64,
+fn side(text: &str) -> Result<Side, String> {
+    Side::from_word(text).ok_or_else(|| "expected `here` or `there`".to_owned())
 }
 
 pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
@@ -56,38 +45,122 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let name = arguments.player.name(out, &here)?;
     let owner = Owner::Profile(name.clone());
     let there = arguments.key.open(out, &arguments.there, arguments.yes)?;
-    let (here, there) = (newest(out, here, &owner)?, newest(out, there, &owner)?);
-    let base = base(out, arguments, &owner)?;
-    let merged = merge(&spec, base.as_ref(), &here.image, &there.image);
-    let merged = merged.map_err(|error| out.unusable(&error.to_string()))?;
-    let saved_at = rfc3339(SystemTime::now());
-    let image = Image { saved_at, ..merged.suspended.profile_image(&name) };
-    let mut written = None;
-    if arguments.yes {
-        let write = |side: Side, to: &Newest| {
-            let done = to.store.commit(to.generation, &image);
-            done.map(|done| done.generation).map_err(|error| format!("{side}: {error}"))
-        };
-        let of_here = write(Side::Here, &here).map_err(|why| out.unusable(&why))?;
-        // What is here has taken up what is there, so that is what both have in common now.
-        let of_there = write(Side::There, &there).map_err(|why| {
-            out.unusable(&format!(
-                "{why}; generation {of_here} here has the merge already: try again with THERE as BASE"
-            ))
-        })?;
-        written = Some((of_here, of_there));
+    let sync = PlayerSync::new(&spec, &here, &there, name.clone());
+    let failed = |error: &dyn std::fmt::Display| out.unusable(&error.to_string());
+    if let Some(side) = arguments.take {
+        return take(out, &sync, &name, side, arguments.yes).map_err(|error| failed(&error));
     }
+    let preview = sync.preview().map_err(|error| match error {
+        SyncError::Diverged(_) | SyncError::TwoLines { .. } => {
+            out.unusable(&format!("{error}\n`--take here` or `--take there` takes the save of one place whole"))
+        }
+        error => failed(&error),
+    })?;
+    let did = match arguments.yes {
+        true => Some(sync.run().map_err(|error| failed(&error))?.did),
+        false => None,
+    };
+    let damaged = &preview.damaged;
+    let place = |image: &Option<Image>| image.as_ref().map(|image| image.place.to_string());
+    let at = [place(&preview.here), place(&preview.there)];
+    match preview.meeting {
+        Meeting::Nothing => return Err(out.unusable(&format!("there are no saves of {owner} in either place"))),
+        Meeting::InSync => show_plain(out, &name, None, damaged, did.as_ref()),
+        Meeting::Takes(side) => show_plain(out, &name, Some(side), damaged, did.as_ref()),
+        Meeting::Merged(merged) => show_merged(out, &name, &merged, at, damaged, did.as_ref()),
+    }
+    // What was passed over is lost, as far as the other place has not got it.
+    Ok(if damaged.is_empty() { Verdict::Fine } else { Verdict::Failed })
+}
+
+/// Takes the save of one place whole, or says what that would do.
+fn take(out: &Output, sync: &PlayerSync<'_>, name: &str, side: Side, yes: bool) -> Result<Verdict, SyncError> {
+    let written = match yes {
+        true => written(Some(&sync.take(side)?.did)),
+        false => [None, None],
+    };
+    let [here, there] = written;
+    let done = here.or(there).is_some();
+    if out.json {
+        out.json(&json!({
+            "done": done, "player": name, "takes": side.word(), "written": { "here": here, "there": there },
+        }));
+    } else if done {
+        out.line(format_args!("{}: both places have what was {side}, as one more save", paint(GOOD, "done")));
+    } else if yes {
+        out.line(format_args!("{}: there is no save {side}", paint(BAD, "nothing was changed")));
+    } else {
+        out.line(format_args!("{}: add --yes to give both places what is {side}", paint(BACK, "nothing was changed")));
+    }
+    Ok(if done || !yes { Verdict::Fine } else { Verdict::Failed })
+}
+
+/// The damaged saves as JSON.
+fn damaged_json(damaged: &[(Side, u64, String)]) -> serde_json::Value {
+    damaged
+        .iter()
+        .map(|(side, generation, why)| json!({ "side": side.word(), "generation": generation, "why": why }))
+        .collect()
+}
+
+/// Says which newest saves were passed over.
+fn tell_damaged(out: &Output, damaged: &[(Side, u64, String)]) {
+    for (side, generation, why) in damaged {
+        out.line(format_args!("{} generation {generation} {side} is damaged, and passed over: {why}", paint(BAD, "✗")));
+    }
+}
+
+/// The generations that were written, here and there.
+fn written(did: Option<&SyncDid>) -> [Option<u64>; 2] {
+    match did {
+        Some(SyncDid::Pushed { generation }) => [None, Some(*generation)],
+        Some(SyncDid::Pulled { generation }) => [Some(*generation), None],
+        Some(SyncDid::Merged { here, there, .. }) => [Some(*here), Some(*there)],
+        _ => [None, None],
+    }
+}
+
+fn show_plain(out: &Output, name: &str, takes: Option<Side>, damaged: &[(Side, u64, String)], did: Option<&SyncDid>) {
+    let [here, there] = written(did);
+    if out.json {
+        out.json(&json!({
+            "done": did.is_some(), "player": name, "takes": takes.map(Side::word),
+            "damaged": damaged_json(damaged), "written": { "here": here, "there": there },
+        }));
+        return;
+    }
+    tell_damaged(out, damaged);
+    let Some(side) = takes else {
+        out.line(format_args!("{}: both places have the same", paint(GOOD, "in sync")));
+        return;
+    };
+    out.line(format_args!("the save {} includes all that the other one does", paint(STRONG, side)));
+    out.line(match here.or(there) {
+        Some(generation) => format!("{}: the other place has it as generation {generation}", paint(GOOD, "done")),
+        None => format!("{}: add --yes to write it to the other place", paint(BACK, "nothing was changed")),
+    });
+}
+
+fn show_merged(
+    out: &Output,
+    name: &str,
+    merged: &Merged,
+    at: [Option<String>; 2],
+    damaged: &[(Side, u64, String)],
+    did: Option<&SyncDid>,
+) {
     let report = &merged.report;
+    let now = merged.image.place.to_string();
+    let [here, there] = written(did);
     if out.json {
         let values = report.entries.iter().map(|entry| {
             json!({
                 "name": entry.name.to_string(), "merge": entry.merge.words(), "clamped": entry.clamped,
-                "base": as_json(&entry.base), "here": as_json(&entry.here), "there": as_json(&entry.there),
-                "merged": as_json(&entry.merged),
+                "here": as_json(&entry.here), "there": as_json(&entry.there), "merged": as_json(&entry.merged),
             })
         });
         out.json(&json!({
-            "done": arguments.yes, "player": name, "place": image.place.to_string(),
+            "done": did.is_some(), "player": name, "place": now,
             "run": { "from": report.run.side().map(Side::word), "why": report.run.to_string() },
             "newer": report.newer.word(),
             "values": values.collect::<Vec<_>>(),
@@ -95,24 +168,28 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
             "moved_levels": report.moved_levels.iter().map(|moved| json!({ "level": moved.level, "to": moved.to })).collect::<Vec<_>>(),
             "no_room": report.no_room.iter().map(|(set, name)| json!({ "set": &**set, "name": &**name })).collect::<Vec<_>>(),
             "left_level": report.left_level,
-            "written": written.map(|(here, there)| json!({ "here": here, "there": there })),
+            "damaged": damaged_json(damaged),
+            "written": { "here": here, "there": there },
         }));
-        return Ok(Verdict::Fine);
+        return;
     }
-    out.line(format_args!("{}: {}", paint(STRONG, &owner), report.run));
-    let [at_here, at_there, now] = [&here.image, &there.image, &image].map(|image| image.place.to_string());
-    if at_here != now || at_there != now {
+    tell_damaged(out, damaged);
+    out.line(format_args!("{}: {}", paint(STRONG, name), report.run));
+    if let [Some(at_here), Some(at_there)] = at
+        && (at_here != now || at_there != now)
+    {
         let now = paint(STRONG, now);
         out.line(format_args!("the player stood at {at_here} here and at {at_there} there, and stands at {now} now"));
     }
     out.line("");
     out.line(shown(&report.entries));
     told(out, report);
-    out.line(match written {
-        Some((here, there)) => format!("{}: generation {here} here and generation {there} there", paint(GOOD, "done")),
-        None => format!("{}: add --yes to write it to both places", paint(BACK, "nothing was changed")),
+    out.line(match (here, there) {
+        (Some(here), Some(there)) => {
+            format!("{}: generation {here} here and generation {there} there", paint(GOOD, "done"))
+        }
+        _ => format!("{}: add --yes to write it to both places", paint(BACK, "nothing was changed")),
     });
-    Ok(Verdict::Fine)
 }
 
 /// What a merge did beside the values.
@@ -138,49 +215,16 @@ fn told(out: &Output, report: &MergeReport) {
     }
 }
 
-fn newest(out: &Output, store: AnyStore, owner: &Owner) -> Result<Newest, Verdict> {
-    let generations = super::generations(out, &store, owner)?;
-    let generation = generations.last().copied().unwrap_or(0);
-    let image = store.read(owner, generation).map_err(|error| out.unusable(&error.to_string()))?;
-    Ok(Newest { store, image, generation })
-}
-
-/// The save that both had.
-fn base(out: &Output, arguments: &Arguments, owner: &Owner) -> Result<Option<Image>, Verdict> {
-    let place = match &arguments.base {
-        Place::Folder(path) if path == Path::new(NONE) => return Ok(None),
-        Place::Folder(path) if path.is_file() => path,
-        place => {
-            let store = arguments.key.open(out, place, false)?;
-            return newest(out, store, owner).map(|newest| Some(newest.image));
-        }
-    };
-    let failed = |error: std::io::Error| out.unusable(&format!("{}: {error}", place.display()));
-    let mut file = std::fs::File::open(place).map_err(failed)?.take(LARGEST + 1);
-    let mut bytes = Vec::new();
-    file.read_to_end(&mut bytes).map_err(failed)?;
-    if bytes.len() as u64 > LARGEST {
-        return Err(out.unusable(&format!("{} has more than {LARGEST} bytes, so it is no save", place.display())));
-    }
-    let key = arguments.key.read(out)?;
-    let image = Image::decode(&bytes, key.as_ref());
-    let image = image.map_err(|error| out.unusable(&format!("{}: {error}", place.display())))?;
-    if image.owner != *owner {
-        return Err(out.unusable(&format!("{} is a save of {}, and not of {owner}", place.display(), image.owner)));
-    }
-    Ok(Some(image))
-}
-
 /// A table of what is not the same everywhere.
 fn shown(entries: &[MergedEntry]) -> String {
     if entries.is_empty() {
         return paint(QUIET, "no value differs");
     }
-    let heading = ["value", "base", "here", "there", "merged", "by"].map(str::to_owned);
+    let heading = ["value", "here", "there", "merged", "by"].map(str::to_owned);
     let rows = entries.iter().map(|entry| {
-        let side = |value: &Value| match *value == entry.base {
-            true => paint(QUIET, value.brief()),
-            false => value.brief(),
+        let side = |value: &Value| match *value == entry.merged {
+            true => value.brief(),
+            false => paint(QUIET, value.brief()),
         };
         let style = match entry.merge {
             FieldMerge::By(MergeLaw::Newer) | FieldMerge::WithRun => BACK,
@@ -190,7 +234,6 @@ fn shown(entries: &[MergedEntry]) -> String {
         let clamped = if entry.clamped { ", at the end of its range" } else { "" };
         vec![
             paint(STRONG, &entry.name),
-            entry.base.brief(),
             side(&entry.here),
             side(&entry.there),
             paint(STRONG, entry.merged.brief()),
@@ -201,6 +244,6 @@ fn shown(entries: &[MergedEntry]) -> String {
     format!(
         "{}\n{}",
         table(&heading, rows.collect(), 3),
-        paint(QUIET, format_args!("{same} changed; all others are as in the base"))
+        paint(QUIET, format_args!("{same} differ; all others are the same in both places"))
     )
 }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use serde_json::json;
 
 use vestigum::image::{Clamped, Dropped, SavedPlace};
-use vestigum::{LoadReport, Owner, Session, Spec, Store};
+use vestigum::{LoadReport, MemoryStore, Owner, Session, Spec, Store, StoreError};
 
 use super::Key;
 use super::places::{AnyStore, Place};
@@ -26,7 +26,7 @@ pub(super) struct Arguments {
     yes: bool,
 }
 
-/// What becomes of one player's saves.
+/// Describes what becomes of one player's saves.
 struct Player {
     name: String,
     done: Result<Done, String>,
@@ -62,10 +62,21 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     }
     // What goes to the device is taken from the player who played last.
     names.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
-    let players: Vec<Player> = names
-        .into_iter()
-        .map(|(_, name)| Player { done: migrated(&spec, &store, &name, arguments.yes), name })
-        .collect();
+    let players: Vec<Player> = if arguments.yes {
+        let migrate = |name: String| Player { done: migrated(&spec, &store, &store, &name), name };
+        names.into_iter().map(|(_, name)| migrate(name)).collect()
+    } else {
+        // What a player leaves to the device decides what the next one finds there, so it is tried on copies.
+        let trial = MemoryStore::default();
+        copy_newest(&store, &Owner::Device, &trial).map_err(|error| out.unusable(&error.to_string()))?;
+        let migrate = |name: String| {
+            let copied = copy_newest(&store, &Owner::Profile(name.clone()), &trial);
+            let done = copied.map_err(|error| error.to_string()).and_then(|()| migrated(&spec, &store, &trial, &name));
+            let done = done.map(|done| Done { written: None, ..done });
+            Player { done, name }
+        };
+        names.into_iter().map(|(_, name)| migrate(name)).collect()
+    };
     let failed = players.iter().filter(|player| player.done.is_err()).count();
     let verdict = if failed > 0 { Verdict::Failed } else { Verdict::Fine };
     if out.json {
@@ -115,14 +126,23 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(verdict)
 }
 
-/// Loads a player's saves, and writes them if that is wanted.
-fn migrated(spec: &Spec, store: &AnyStore, name: &str, write: bool) -> Result<Done, String> {
+/// Copies the save of an owner that a launch would load, if there is one.
+fn copy_newest(store: &AnyStore, owner: &Owner, trial: &MemoryStore) -> Result<(), StoreError> {
+    match super::newest(store, owner)? {
+        Some(image) => trial.commit(0, &image).map(|_| ()),
+        None => Ok(()),
+    }
+}
+
+/// Loads a player's saves, and writes them into a store, if they are older than the spec.
+fn migrated<S: Store + Clone + 'static>(spec: &Spec, found: &AnyStore, store: &S, name: &str) -> Result<Done, String> {
+    let generation = Session::peek(spec, found, name).map_err(|error| error.to_string())?.generation();
     let peeked = Session::peek(spec, store, name).map_err(|error| error.to_string())?;
     let report = peeked.load_report().clone();
     let version = report.older_version.unwrap_or(spec.version());
-    let mut done = Done { generation: peeked.generation(), version, report, written: None };
-    if write && version < spec.version() {
-        let session = Session::inspect(spec, store.clone(), name).map_err(|error| error.to_string())?;
+    let mut done = Done { generation, version, report, written: None };
+    if version < spec.version() {
+        let session = Session::repair(spec, store.clone(), name).map_err(|error| error.to_string())?;
         done.written = Some(session.quit().map_err(|error| error.to_string())?.generation);
     }
     Ok(done)
@@ -147,6 +167,9 @@ fn show(out: &Output, spec: &Spec, player: &Player) {
         None => String::new(),
     };
     out.line(format_args!("{name}   generation {}, version {} → {now}{written}", done.generation, done.version));
+    for (from, to) in &done.report.moved_levels {
+        out.line(paint(BACK, format_args!("   the level {from} is {to} now: there is room for fewer")));
+    }
     for Dropped { what, why } in &done.report.dropped {
         out.line(paint(BACK, format_args!("   dropped {what}: {why}")));
     }

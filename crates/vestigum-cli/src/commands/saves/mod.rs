@@ -38,28 +38,60 @@ pub(crate) struct Arguments {
 #[derive(Subcommand)]
 enum Command {
     /// List players and generations: when, where the player stands, whether each file is whole
+    #[command(after_help = "Examples:\n  vestigum saves list saves\n  vestigum saves list sqlite:saves.db --keep 3")]
     List(list::Arguments),
     /// Show a player's progress: the board and every value
+    #[command(
+        after_help = "Examples:\n  vestigum saves show progress.toml saves\n  vestigum saves show progress.toml saves 12 --profile ada"
+    )]
     Show(show::Arguments),
     /// Compare two generations by what they mean
+    #[command(
+        after_help = "Examples:\n  vestigum saves diff progress.toml saves\n  vestigum saves diff progress.toml saves 3 12 --profile ada"
+    )]
     Diff(diff::Arguments),
     /// Verify every file
+    #[command(
+        after_help = "Examples:\n  vestigum saves verify saves\n  vestigum saves verify sqlite:saves.db --key-file key"
+    )]
     Verify(verify::Arguments),
     /// Reset a player's saved progress: first what would change, with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves reset progress.toml saves level mill_lane\n  vestigum saves reset progress.toml saves field stars --yes"
+    )]
     Reset(reset::Arguments),
     /// Make an older generation the newest again: first what would happen, with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves restore saves 12 --profile ada\n  vestigum saves restore saves 12 --profile ada --yes"
+    )]
     Restore(restore::Arguments),
     /// List players, or make, copy, rename, delete, restore or purge one: with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves profile progress.toml saves\n  vestigum saves profile progress.toml saves --yes copy ada ada_test"
+    )]
     Profile(profile::Arguments),
     /// Bring all players' saves to the spec's version: first what would happen, with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves migrate progress.toml saves\n  vestigum saves migrate progress.toml saves --yes"
+    )]
     Migrate(migrate::Arguments),
     /// Make a place ready for saves: a folder, a file, the tables of a database
+    #[command(after_help = "Examples:\n  vestigum saves prepare saves\n  vestigum saves prepare sqlite:saves.db")]
     Prepare(prepare::Arguments),
     /// Copy saves to another place: first what would happen, with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves copy saves sqlite:saves.db\n  vestigum saves copy saves backup --profile ada --yes"
+    )]
     Copy(copy::Arguments),
     /// Merge what became of one save in two places: first a table of every value, with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves merge progress.toml saves other --profile ada\n  vestigum saves merge progress.toml saves other --profile ada --yes"
+    )]
     Merge(merge::Arguments),
     /// Take up an image that was edited by hand, as a new generation: first what would change, with --yes for real
+    #[command(
+        after_help = "Examples:\n  vestigum saves seal progress.toml saves 12\n  vestigum saves seal progress.toml saves 12 --yes"
+    )]
     Seal(seal::Arguments),
 }
 
@@ -188,13 +220,13 @@ fn known(out: &Output, owner: &Owner, generations: &[u64], wanted: u64) -> Resul
     Err(out.unusable(&format!("{owner} has no generation {wanted}; there are: {}", there.join(", "))))
 }
 
-/// What a file is worth, and the image if it can be shown at all.
+/// Describes what a file is worth, and the image if it can be shown at all.
 struct SaveState {
     image: Option<Image>,
     worth: Worth,
 }
 
-/// What reading a save said.
+/// Describes what reading a save said.
 enum Worth {
     /// It was read in full and verifies; a blob that it means may be gone.
     Whole,
@@ -209,7 +241,7 @@ impl SaveState {
         match patience.read(owner, generation) {
             Ok(image) => Ok(SaveState { image: Some(image), worth: Worth::Whole }),
             Err(StoreError::Damaged { damaged, .. }) => {
-                // What nobody can vouch for can be shown all the same; what is no image cannot.
+                // What nobody can vouch for can be shown all the same; what is not an image cannot.
                 let shown = matches!(
                     damaged,
                     ImageError::CheckFailed
@@ -267,7 +299,7 @@ impl SaveState {
         lost.iter().map(|(blob, why)| format!("its blob {} of {} bytes {why}", blob.digest, blob.len)).collect()
     }
 
-    /// Why it is damaged.
+    /// Returns why it is damaged.
     fn damaged(&self) -> Option<&ImageError> {
         match &self.worth {
             Worth::Damaged(damaged) => Some(damaged),
@@ -275,7 +307,7 @@ impl SaveState {
         }
     }
 
-    /// Why it could not be read now.
+    /// Returns why it could not be read now.
     fn unavailable(&self) -> Option<&str> {
         match &self.worth {
             Worth::Unavailable(why) => Some(why),
@@ -298,4 +330,18 @@ pub(crate) fn moment_of(saved_at: &str) -> String {
         Some((day, time)) if time.len() >= 8 && time.is_char_boundary(8) => format!("{day} {}", &time[..8]),
         _ => saved_at.to_owned(),
     }
+}
+
+/// The save of an owner that a launch would load: the newest that is whole. None if there is none.
+fn newest(store: &AnyStore, owner: &Owner) -> Result<Option<Image>, StoreError> {
+    let patience = Patience::with(store);
+    for generation in patience.generations(owner)?.into_iter().rev() {
+        match patience.read(owner, generation) {
+            Ok(image) => return Ok(Some(image)),
+            // A launch passes over what is damaged, and tells it.
+            Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(None)
 }

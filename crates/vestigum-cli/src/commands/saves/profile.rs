@@ -81,7 +81,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(Verdict::Fine)
 }
 
-/// What an action does.
+/// Returns what an action does.
 fn told(action: &Action) -> String {
     match action {
         Action::List => String::new(),

@@ -51,7 +51,7 @@ enum ResetScope {
 
 fn scope(out: &Output, arguments: &Arguments) -> Result<Reset, Verdict> {
     let names = &arguments.names[..];
-    let wrong = |wanted: &str| Err(out.unusable(&format!("{wanted}; here are {} names", names.len())));
+    let wrong = |wanted: &str| Err(out.unusable(&format!("{wanted}, found {} names", names.len())));
     match (arguments.scope, names) {
         (ResetScope::Level, [level]) => Ok(Reset::Level(level.clone())),
         (ResetScope::Level, _) => wrong("`level` takes the name of one level"),
@@ -74,7 +74,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let before = super::generations(out, &store, &Owner::Profile(profile.clone()))?;
     let owner = Owner::Profile(profile.clone());
     let whole = before.iter().rev().copied().find(|generation| store.read(&owner, *generation).is_ok());
-    let session = Session::inspect(&spec, store, &profile);
+    let session = Session::repair(&spec, store, &profile);
     let mut session = session.map_err(|error| out.unusable(&error.to_string()))?;
     let place = session.place();
     let changes = if arguments.yes {

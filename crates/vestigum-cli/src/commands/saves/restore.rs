@@ -1,13 +1,15 @@
 //! `vestigum saves restore`: making an older generation the newest again.
 
+use std::path::PathBuf;
+
 use serde_json::json;
 
-use vestigum::{Store, restore};
+use vestigum::{SessionError, Store, restore};
 
 use super::places::Place;
 use super::{Key, Whose, moment_of};
-use crate::Verdict;
 use crate::show::{BACK, GOOD, Output, STRONG, paint};
+use crate::{Verdict, input};
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
@@ -20,12 +22,16 @@ pub(super) struct Arguments {
     whose: Whose,
     #[command(flatten)]
     key: Key,
+    /// The spec, where the game merges the saves of several places: the restored save is one more by play, which the others take over
+    #[arg(long, value_name = "FILE")]
+    spec: Option<PathBuf>,
     /// Do it
     #[arg(long)]
     yes: bool,
 }
 
 pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
+    let spec = arguments.spec.as_ref().map(|spec| input::spec(out, spec)).transpose()?;
     let store = arguments.key.open(out, &arguments.folder, arguments.yes)?;
     let owner = arguments.whose.owner(out, &store)?;
     let generations = super::generations(out, &store, &owner)?;
@@ -37,7 +43,11 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let image = store.read(&owner, wanted).map_err(|error| out.unusable(&error.to_string()))?;
     let place = image.place.to_string();
     let generation = if arguments.yes {
-        Some(restore(&store, &owner, wanted).map_err(|error| out.unusable(&error.to_string()))?.generation)
+        let restored = restore(&store, spec.as_ref(), &owner, wanted).map_err(|error| match error {
+            SessionError::NeedsSpec { .. } => out.unusable(&format!("{error}: `--spec FILE`")),
+            error => out.unusable(&error.to_string()),
+        });
+        Some(restored?.generation)
     } else {
         None
     };

@@ -1,9 +1,10 @@
-//! `vestigum saves seal`: taking up an image that was edited by hand.
+//! `vestigum saves seal`: accepting an image that was edited by hand.
 
 use std::path::PathBuf;
 
 use serde_json::json;
 
+use vestigum::tools::as_play;
 use vestigum::{Image, Store};
 
 use super::diff::{differences, shown};
@@ -40,7 +41,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let failed = |error: &dyn std::fmt::Display| out.unusable(&error.to_string());
     let bytes = store.bytes(&owner, wanted).map_err(|error| failed(&error))?;
     let mut edited = Image::decode_unverified(&bytes)
-        .map_err(|damaged| failed(&format!("generation {wanted} of {owner} cannot be taken up: {damaged}")))?;
+        .map_err(|damaged| failed(&format!("generation {wanted} of {owner} cannot be accepted: {damaged}")))?;
     store.find_blobs(&mut edited);
     if edited.owner != owner {
         return Err(failed(&format!(
@@ -51,11 +52,15 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     // What it is compared with: the newest generation that is whole and is not this one.
     let whole = generations.iter().rev().filter(|generation| **generation != wanted);
     let whole = whole.filter_map(|generation| store.read(&owner, *generation).ok()).next();
-    let taken = load(out, &spec, edited)?;
-    let base = whole.map(|image| load(out, &spec, image)).transpose()?;
+    let taken = load(out, &spec, &store, edited)?;
+    let base = whole.map(|image| load(out, &spec, &store, image)).transpose()?;
     let generation = if arguments.yes {
         let newest = generations.last().copied().unwrap_or(0);
-        Some(store.commit(newest, &taken.image).map_err(|error| failed(&error))?.generation)
+        // In a game that merges saves the edit is one more save by play, on top of the newest whole one.
+        let lost = base.as_ref().is_none_or(|base| base.image.generation < newest && wanted != newest);
+        let before = base.as_ref().map(|base| &base.image);
+        let image = as_play(&spec, &store, before, lost, taken.image.clone()).map_err(|error| failed(&error))?;
+        Some(store.commit(newest, &image).map_err(|error| failed(&error))?.generation)
     } else {
         None
     };

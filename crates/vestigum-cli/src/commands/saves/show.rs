@@ -39,9 +39,18 @@ pub(super) struct Loaded {
 
 /// Loads an image as a launch would, without launching. A damaged one is loaded too, if it can be read at all: looking
 /// at it may be what is wanted.
-pub(super) fn load(out: &Output, spec: &Spec, image: Image) -> Result<Loaded, Verdict> {
+///
+/// A player's save of an older version may have left values to the device, or take some from it, so it is loaded with the device's newest.
+pub(super) fn load(out: &Output, spec: &Spec, store: &AnyStore, image: Image) -> Result<Loaded, Verdict> {
+    let is_older = image.version < spec.version();
+    let of_device = match &image.owner {
+        Owner::Profile(_) if is_older => {
+            super::newest(store, &Owner::Device).map_err(|error| out.unusable(&error.to_string()))?
+        }
+        Owner::Profile(_) | Owner::Device => None,
+    };
     let (profile, device) = match image.owner {
-        Owner::Profile(_) => (Some(&image), None),
+        Owner::Profile(_) => (Some(&image), of_device.as_ref()),
         Owner::Device => (None, Some(&image)),
     };
     let launched = Progress::load(spec, profile, device).map_err(|error| out.unusable(&error.to_string()))?;
@@ -85,7 +94,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let Some(image) = state.image else {
         return Err(out.unusable(&format!("generation {generation} of {owner} cannot be shown: {told}")));
     };
-    let loaded = load(out, &spec, image)?;
+    let loaded = load(out, &spec, &store, image)?;
     if out.json {
         let mut shown = save_as_json(&spec, &loaded, damaged);
         shown["passed_over"] =
@@ -108,7 +117,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     let report = loaded.report.to_string();
     report.lines().skip(1).for_each(|line| out.line(paint(BACK, line)));
     if owner != Owner::Device {
-        out.line(format_args!("stands at: {}\n", paint(STRONG, &loaded.image.place)));
+        out.line(format_args!("stands at: {}\n", paint(STRONG, loaded.progress.place())));
         let board = board(&loaded.progress);
         if !board.is_empty() {
             out.line(board);

@@ -27,7 +27,7 @@ pub(crate) struct ShownPlayer {
     pub progress: Progress,
     /// When it was saved, as the image says it.
     pub saved_at: String,
-    /// Where the player stands, for people.
+    /// Says where the player stands, for people.
     pub place: String,
 }
 
@@ -74,19 +74,11 @@ impl Shown {
 fn newest(out: &Output, spec: &Spec, store: &AnyStore, name: &str) -> Result<Option<ShownPlayer>, Verdict> {
     let failed = |error: StoreError| out.unusable(&error.to_string());
     let owner = Owner::Profile(name.to_owned());
-    let patience = Patience::with(store);
-    for generation in patience.generations(&owner).map_err(failed)?.into_iter().rev() {
-        let image = match patience.read(&owner, generation) {
-            Ok(image) => image,
-            Err(StoreError::Damaged { .. } | StoreError::NoGeneration { .. }) => continue,
-            Err(error) => return Err(failed(error)),
-        };
-        if image.place == vestigum::image::SavedPlace::Deleted {
-            return Ok(None);
-        }
-        let (saved_at, place) = (image.saved_at.clone(), image.place.to_string());
-        let Loaded { progress, .. } = load(out, spec, image)?;
-        return Ok(Some(ShownPlayer { name: name.to_owned(), progress, saved_at, place }));
+    let Some(image) = super::newest(store, &owner).map_err(failed)? else { return Ok(None) };
+    if image.place == vestigum::image::SavedPlace::Deleted {
+        return Ok(None);
     }
-    Ok(None)
+    let (saved_at, place) = (image.saved_at.clone(), image.place.to_string());
+    let Loaded { progress, .. } = load(out, spec, store, image)?;
+    Ok(Some(ShownPlayer { name: name.to_owned(), progress, saved_at, place }))
 }

@@ -16,13 +16,13 @@ use clap::builder::{OsStringValueParser, TypedValueParser, ValueParser};
 
 use vestigum::image::SealKey;
 use vestigum::{
-    Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Removable, Store, StoreError, StoreIdentity,
-    Stray,
+    Commit, Committed, EncodedImage, GivenSave, Image, Lease, Line, Newest, Owner, Pruned, Removable, Store,
+    StoreError, StoreIdentity, Stray,
 };
 
-/// What stands before the file of a SQLite store.
+/// Says what stands before the file of a SQLite store.
 const SQLITE: &str = "sqlite:";
-/// What stands before a database. Both are usual.
+/// Says what stands before a database. Both are usual.
 const POSTGRES: [&str; 2] = ["postgres://", "postgresql://"];
 
 /// A place that may hold saves, as it was named.
@@ -40,7 +40,7 @@ pub(super) enum Place {
 }
 
 impl Place {
-    /// What reads it from the command line.
+    /// Returns what reads it from the command line.
     pub(super) fn parser() -> ValueParser {
         OsStringValueParser::new().try_map(Place::named).into()
     }
@@ -140,22 +140,22 @@ impl fmt::Display for Place {
 
 /// A store of one of the kinds, with what the commands ask of it besides.
 pub(super) trait PlaceStore: Store {
-    /// The same, whose images are sealed with a key.
+    /// Returns the place with its images sealed with a key.
     fn with_key(&self, key: SealKey) -> AnyStore;
 
-    /// Where a generation lies, for people.
+    /// Returns where a generation lies, for people.
     fn file(&self, owner: &Owner, generation: u64) -> String;
 
     /// The bytes of a generation, whatever they are worth.
     fn bytes(&self, owner: &Owner, generation: u64) -> Result<Vec<u8>, StoreError>;
 
-    /// How many bytes a generation has; none if there is nothing that could be read.
+    /// Returns how many bytes a generation has; none if there is nothing that could be read.
     fn size(&self, owner: &Owner, generation: u64) -> Result<Option<u64>, StoreError>;
 
     /// Looks up the blobs of an image that the store has not read itself. What cannot be had, loading reports.
     fn find_blobs(&self, image: &mut Image);
 
-    /// What lies there and is no save. A place that holds nothing else has none.
+    /// Returns what lies there and is no save. A place that holds nothing else has none.
     fn strays(&self) -> Result<Vec<Stray>, StoreError> {
         Ok(Vec::new())
     }
@@ -240,6 +240,15 @@ impl Store for AnyStore {
         self.0.insert(image)
     }
 
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.0.line(owner)
+    }
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.0.begin_line(owner)
+    }
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        self.0.give(owner, save)
+    }
     fn remove_before(&self, owner: &Owner, generation: u64) -> Result<usize, StoreError> {
         self.0.remove_before(owner, generation)
     }

@@ -1,10 +1,11 @@
-//! A PostgreSQL database. What stands behind a `#` in its URL is the schema of the tables.
+//! A PostgreSQL database. What stands behind a `#` in its URL is the schema of the tables. With `sslmode=require` in its URL the
+//! connection has TLS, and the certificate is checked.
 
 use std::path::PathBuf;
 
 use vestigum::image::SealKey;
 use vestigum::{Image, Owner, RemoteTrouble, Removable, StoreError, Stray};
-use vestigum_postgres::{PostgresOptions, PostgresStore};
+use vestigum_postgres::{PostgresOptions, PostgresStore, tls};
 
 use super::{AnyStore, PlaceStore};
 
@@ -28,14 +29,39 @@ fn options(url: &str) -> Result<PostgresOptions, StoreError> {
     }
 }
 
+/// Connects, with TLS where the URL asks for it. `PGSSLROOTCERT` names the file of the authorities that are trusted; without it they are
+/// those of this machine.
+fn connect(options: PostgresOptions) -> Result<PostgresStore, StoreError> {
+    if options.requires_tls() { options.connect_tls(trusted()?) } else { options.connect() }
+}
+
+fn prepare(options: PostgresOptions) -> Result<PostgresStore, StoreError> {
+    if options.requires_tls() { options.prepare_tls(trusted()?) } else { options.prepare() }
+}
+
+fn trusted() -> Result<tls::Connector, StoreError> {
+    match std::env::var_os("PGSSLROOTCERT") {
+        Some(file) => tls::trust_file(file),
+        None => tls::trust_system(),
+    }
+}
+
 pub(super) fn open(url: &str, to_write: bool) -> Result<AnyStore, String> {
     let options = options(url).map(|options| if to_write { options } else { options.to_read() });
-    let opened = options.and_then(PostgresOptions::connect);
-    opened.map(AnyStore::new).map_err(|error| error.to_string())
+    let opened = options.and_then(connect);
+    opened.map(AnyStore::new).map_err(told)
 }
 
 pub(super) fn make(url: &str) -> Result<AnyStore, String> {
-    options(url).and_then(PostgresOptions::prepare).map(AnyStore::new).map_err(|error| error.to_string())
+    options(url).and_then(prepare).map(AnyStore::new).map_err(told)
+}
+
+/// Says what to do about a certificate, which the store cannot know.
+fn told(error: StoreError) -> String {
+    let untrusted = matches!(error, StoreError::Remote { trouble: RemoteTrouble::Untrusted, .. });
+    let help =
+        if untrusted { "; set PGSSLROOTCERT to the file of the authority that signed its certificate" } else { "" };
+    format!("{error}{help}")
 }
 
 /// The place, for people: nothing of the URL that may be a password.
@@ -46,7 +72,7 @@ pub(super) fn shown(url: &str) -> String {
 
 pub(super) fn is_there(url: &str) -> bool {
     let unprepared = |error: StoreError| matches!(error, StoreError::Remote { trouble: RemoteTrouble::Unprepared, .. });
-    !options(url).and_then(|options| options.to_read().connect()).is_err_and(unprepared)
+    !options(url).and_then(|options| connect(options.to_read())).is_err_and(unprepared)
 }
 
 impl PlaceStore for PostgresStore {

@@ -15,7 +15,7 @@ pub(crate) fn vestigum(folder: &Path, arguments: &[&str]) -> (i32, String, Strin
     run(Command::cargo_bin("vestigum").unwrap().env_remove("COLUMNS").current_dir(folder).args(arguments))
 }
 
-/// The same, as in a terminal of so many columns.
+/// Runs the program as in a terminal of that number of columns.
 pub(crate) fn in_columns(columns: usize, arguments: &[&str]) -> (i32, String, String) {
     run(Command::cargo_bin("vestigum").unwrap().env("COLUMNS", columns.to_string()).args(arguments))
 }

@@ -1,12 +1,10 @@
 //! What people look at: the map, the report, one field in words, and lines that fit the terminal.
 
-mod program;
-
 use std::fs;
 use std::io::{BufRead, BufReader};
 use std::process::{Command, Stdio};
 
-use program::*;
+use crate::program::*;
 
 fn spec() -> String {
     demo("fellpost.toml").to_str().unwrap().to_owned()
@@ -87,7 +85,7 @@ fn one_field_is_told_in_words_with_the_lines_that_decide() {
     falls  int  lasts as long as the player's profile
 
     + death       stays as it is when `level == 'mill_lane' and not completed`; else goes up by `1`
-                  `on.death`, of which the first that holds decides (lines 160, 161, 162)
+                  `on.death`, the first rule that holds (lines 160, 161, 162)
     ● quit        stays as it is
                   `[save] resume` is "checkpoint", so quitting in a level leaves what death leaves, without its price
     ● crash       stays as it is

@@ -1,11 +1,9 @@
 //! `vestigum saves` on the folders that the demo and its shipped versions leave.
 
-mod program;
-
 use std::fs;
 use std::path::PathBuf;
 
-use program::*;
+use crate::program::*;
 
 #[test]
 fn saves_are_reset_and_restored_only_with_yes() {
@@ -28,7 +26,8 @@ fn saves_are_reset_and_restored_only_with_yes() {
     assert!(code == 0 && out.contains("done as generation 6"), "{out}");
     let (_, out, _) = vestigum(folder.path(), &reset);
     assert!(out.contains("everything is at its beginning already"), "{out}");
-    let (code, out, _) = vestigum(folder.path(), &["saves", "restore", saves, "5", "--profile", "ada", "--yes"]);
+    let (code, out, _) =
+        vestigum(folder.path(), &["saves", "restore", saves, "5", "--profile", "ada", "--yes", "--spec", spec]);
     assert!(code == 0 && out.contains("it is generation 7 now"), "{out}");
     let (_, out, _) = vestigum(folder.path(), &reset);
     assert!(out.contains("best_letters[mill_lane]   90        0"), "{out}");
@@ -43,10 +42,7 @@ fn saves_are_reset_and_restored_only_with_yes() {
         assert!(code == 0 && out.contains(told), "{scope:?}\n{out}");
     }
     let cases: [(&[&str], &str); 8] = [
-        (
-            &["saves", "reset", spec, saves, "level", "--profile", "ada"],
-            "`level` takes the name of one level; here are 0",
-        ),
+        (&["saves", "reset", spec, saves, "level", "--profile", "ada"], "`level` takes the name of one level, found 0"),
         (&["saves", "reset", spec, saves, "field", "--profile", "ada"], "`field` takes the name of a field"),
         (&["saves", "restore", saves, "99", "--profile", "ada"], "has no generation 99; there are: "),
         (&["saves", "restore", saves, "7", "--profile", "ada"], "is the newest of profile `ada` already"),
@@ -87,7 +83,10 @@ fn saves_are_listed_and_verified_with_what_is_wrong() {
     }
     let (code, out, _) = vestigum(folder.path(), &["saves", "verify", SAVES]);
     assert_eq!(code, 1);
-    assert!(out.contains("saves/profiles/ada/5.json: it is not whole") && out.contains("2 not whole"), "{out}");
+    assert!(
+        out.contains("saves/profiles/ada/5.json: it is truncated or malformed") && out.contains("2 not whole"),
+        "{out}"
+    );
     let (code, verified) = json(folder.path(), &["saves", "verify", SAVES]);
     assert_eq!((code, &verified["files"], &verified["damaged"][0]["generation"]), (1, &4.into(), &5.into()));
     let (_, listed) = json(folder.path(), &["saves", "list", SAVES]);
@@ -110,7 +109,10 @@ fn a_save_is_shown_as_a_players_progress() {
     assert!(out.contains("changed after it was saved") && out.contains("9000"), "{out}");
     assert!(out.contains("at the entry"), "the player stands in a level: {out}");
     let (code, _, err) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "5"]);
-    assert!(code == 2 && err.contains("generation 5 of profile `ada` cannot be shown: it is not whole"), "{err}");
+    assert!(
+        code == 2 && err.contains("generation 5 of profile `ada` cannot be shown: it is truncated or malformed"),
+        "{err}"
+    );
     let (_, shown) = json(folder.path(), &["saves", "show", SPEC, SAVES, "3"]);
     assert_eq!((&shown["place"], &shown["board"][0]["completed"]), (&"menu".into(), &true.into()));
     let (_, out, _) = vestigum(folder.path(), &["saves", "show", SPEC, SAVES, "--device"]);
@@ -134,7 +136,7 @@ fn an_edited_save_is_compared_and_taken_up() {
     assert!(out.contains("generation 6") && out.contains("xp             9000"), "{out}");
     let (_, compared) = json(folder.path(), &["saves", "diff", SPEC, SAVES, "3", "6"]);
     assert_eq!(compared["values"].as_array().unwrap().len(), 3);
-    // With a key of the game, what was saved without one is refused, and sealed when it is taken up.
+    // With a key of the game, what was saved without one is refused, and sealed when it is accepted.
     fs::write(folder.path().join("key"), "the lanterns of Cloud Pass\n").unwrap();
     let with_key = ["--key-file", "key"];
     let (code, out, _) = vestigum(folder.path(), &[&["saves", "verify", SAVES], &with_key[..]].concat());
@@ -189,7 +191,7 @@ fn a_player_who_cannot_be_migrated_stays_as_he_is() {
     let players = told["players"].as_array().unwrap();
     let of = |name: &str| players.iter().find(|player| player["profile"] == name).unwrap();
     assert_eq!((&of("ada")["version"], &of("ada")["written"]), (&1.into(), &4.into()));
-    assert!(of("bert")["error"].as_str().unwrap().contains("generation 4: it is not whole"), "{told}");
+    assert!(of("bert")["error"].as_str().unwrap().contains("generation 4: it is truncated or malformed"), "{told}");
     assert_eq!(saves(), before);
     let (code, out, _) = vestigum(folder.path(), &["saves", "migrate", "fellpost.toml", "saves", "--yes"]);
     assert!(code == 1 && out.contains("ada   version 4 already\nbert   no save of profile `bert`"), "{out}");
@@ -281,7 +283,7 @@ fn a_blob_that_is_lost_is_named_and_the_rest_is_shown() {
     assert!(out.contains("mill_lane      90"), "{out}");
     fs::write(blobs.join("notes.txt"), "").unwrap();
     let (_, out, _) = vestigum(folder.path(), &["saves", "list", SAVES, "--keep", "1"]);
-    assert!(out.contains("passed over: vestigum-demo/saves/blobs/notes.txt: it is no blob"), "{out}");
+    assert!(out.contains("passed over: vestigum-demo/saves/blobs/notes.txt: it is not a blob"), "{out}");
 }
 
 #[test]
@@ -333,7 +335,7 @@ fn saves_are_copied_between_kinds_of_stores_and_read_back() {
     assert!(code == 2 && err.contains("file is not a database"), "{err}");
 }
 
-/// Saves of one player in three places: what both had, and what became of it in two places.
+/// Saves of one player in two places, who had the same save once.
 fn parted(folder: &std::path::Path) {
     let [spec, history] =
         ["fellpost.toml", "fellpost.history.json"].map(|file| fs::read_to_string(demo(file)).unwrap());
@@ -347,11 +349,9 @@ fn parted(folder: &std::path::Path) {
         game.complete().unwrap();
         game.quit().unwrap();
     };
-    walk("both", "mill_lane", 60, 100);
-    for place in ["laptop", "hand_held"] {
-        let (code, _, err) = vestigum(folder, &["saves", "copy", "both", place, "--yes"]);
-        assert_eq!(code, 0, "{err}");
-    }
+    walk("laptop", "mill_lane", 60, 100);
+    let (code, _, err) = vestigum(folder, &["saves", "copy", "laptop", "hand_held", "--yes"]);
+    assert_eq!(code, 0, "{err}");
     walk("laptop", "heather_rise", 40, 25);
     walk("hand_held", "mill_lane", 90, 40);
 }
@@ -364,60 +364,68 @@ fn saves_of_two_places_are_merged_only_with_yes() {
         fs::copy(demo(file), folder.join(file)).unwrap();
     }
     parted(folder);
-    let merge = ["saves", "merge", "fellpost.toml", "both", "laptop", "hand_held"];
+    let merge = ["saves", "merge", "fellpost.toml", "laptop", "hand_held"];
     let (code, out, err) = vestigum(folder, &merge);
     assert_eq!(code, 0, "{err}");
-    assert!(out.contains("xp                           100       125       140        165        sum"), "{out}");
-    assert!(out.contains("best_letters[mill_lane]      60        60        90         90         max"), "{out}");
+    assert!(out.contains("xp                           125       140        165        sum"), "{out}");
+    assert!(out.contains("best_letters[mill_lane]      60        90         90         max"), "{out}");
     assert!(out.contains("nothing was changed"), "{out}");
     let (_, again) = json(folder, &merge);
-    assert_eq!((&again["done"], &again["written"]), (&false.into(), &serde_json::Value::Null));
-    // A base that is one file says the same; without a base, what both had counts twice.
-    let file = "both/profiles/ada/1.json";
-    assert_eq!(json(folder, &[&merge[..3], &[file, "laptop", "hand_held"]].concat()).1["values"], again["values"]);
-    let (_, without) = json(folder, &[&merge[..3], &["none", "laptop", "hand_held"]].concat());
-    let xp = |told: &serde_json::Value| {
-        let values = told["values"].as_array().unwrap();
-        values.iter().find(|value| value["name"] == "xp").unwrap()["merged"].clone()
-    };
-    assert_eq!((xp(&again), xp(&without)), (165.into(), 265.into()));
+    assert_eq!(again["done"], serde_json::Value::from(false));
+    assert_eq!(again["written"], serde_json::json!({ "here": null, "there": null }));
     let (code, out, _) = vestigum(folder, &[&merge[..], &["--yes"]].concat());
     assert!(code == 0 && out.contains("done: generation 3 here and generation 3 there"), "{out}");
     for place in ["laptop", "hand_held"] {
         let (_, shown, _) = vestigum(folder, &["saves", "show", "fellpost.toml", place]);
         assert!(shown.contains("165"), "{shown}");
     }
-    let (_, out, _) = vestigum(folder, &[&merge[..3], &["laptop", "laptop", "hand_held"]].concat());
-    assert!(out.contains("no value differs") && out.contains("the run is the same on both sides"), "{out}");
-    let cases: [(&[&str], &str); 5] = [
-        (&["nowhere", "laptop", "hand_held"], "there is no save folder nowhere"),
-        (&["both", "laptop", "hand_held", "--device"], "unexpected argument '--device'"),
-        (&["both", "laptop", "hand_held", "--profile", "ben"], "there are no saves of profile `ben`"),
-        (&["fellpost.toml", "laptop", "hand_held"], "it is not whole"),
-        (&["both/profiles/ada/9.json", "laptop", "hand_held"], "there is no save folder"),
+    // Said twice, it changes nothing.
+    for _ in 0..2 {
+        let (code, out, _) = vestigum(folder, &[&merge[..], &["--yes"]].concat());
+        assert!(code == 0 && out.contains("in sync: both places have the same"), "{out}");
+    }
+    // A place without saves takes what the other has.
+    let empty = ["saves", "merge", "fellpost.toml", "laptop", "shared"];
+    fs::create_dir(folder.join("shared")).unwrap();
+    let (code, out, err) = vestigum(folder, &[&empty[..], &["--yes"]].concat());
+    assert!(code == 0 && out.contains("the other place has it as generation 1"), "{out}{err}");
+    let cases: [(&[&str], &str); 4] = [
+        (&["nowhere", "hand_held"], "there is no save folder nowhere"),
+        (&["laptop", "hand_held", "--device"], "unexpected argument '--device'"),
+        (&["laptop", "hand_held", "--profile", "ben"], "there are no saves of profile `ben`"),
+        (&["laptop", "hand_held", "--take", "both"], "expected `here` or `there`"),
     ];
     for (places, expected) in cases {
         let (code, _, err) = vestigum(folder, &[&merge[..3], places].concat());
         assert!(code == 2 && err.contains(expected), "{places:?}: {err}");
     }
-    // Where only one of both places could be written, the next try says what both have in common.
-    let owner = vestigum::Owner::Profile("ada".into());
-    let last =
-        vestigum::Store::read(&vestigum::DirStore::open_to_read(folder.join("both")).unwrap(), &owner, 1).unwrap();
-    let last = vestigum::Image { generation: (1 << 53) - 1, ..last };
-    fs::create_dir_all(folder.join("full/profiles/ada")).unwrap();
-    fs::write(folder.join(format!("full/profiles/ada/{}.json", last.generation)), last.to_json()).unwrap();
-    let full = [&merge[..3], &["none", "laptop", "full", "--yes"]].concat();
-    let (code, _, err) = vestigum(folder, &full);
-    assert!(
-        code == 2 && err.contains("generation 4 here has the merge already: try again with THERE as BASE"),
-        "{err}"
-    );
-    let (_, again) = json(folder, &[&merge[..3], &["full", "laptop", "full"]].concat());
-    assert_eq!(xp(&again), serde_json::Value::from(265), "165 here and 100 there, once");
-    fs::File::create(folder.join("huge.json")).unwrap().set_len((64 << 20) + 1).unwrap();
-    let (code, _, err) = vestigum(folder, &[&merge[..3], &["huge.json", "laptop", "hand_held"]].concat());
-    assert!(code == 2 && err.contains("so it is no save"), "{err}");
+    // A damaged newest save is passed over, and told.
+    let newest = folder.join("hand_held/profiles/ada/3.json");
+    let whole = fs::read(&newest).unwrap();
+    fs::write(&newest, &whole[..whole.len() / 2]).unwrap();
+    let (code, out, _) = vestigum(folder, &merge);
+    assert!(code == 1 && out.contains("generation 3 there is damaged, and passed over"), "{out}");
+    let (code, told) = json(folder, &merge);
+    assert_eq!((code, &told["damaged"][0]["generation"]), (1, &3.into()));
+    fs::write(&newest, &whole).unwrap();
+    // Older saves that are restored count as play, and somebody who changes them by hand does, too.
+    let restore = ["saves", "restore", "laptop", "1", "--profile", "ada", "--yes"];
+    let (code, _, err) = vestigum(folder, &restore);
+    assert!(code == 2 && err.contains("--spec"), "{err}");
+    let (code, _, err) = vestigum(folder, &[&restore[..], &["--spec", "fellpost.toml"]].concat());
+    assert_eq!(code, 0, "{err}");
+    let (_, out, _) = vestigum(folder, &[&merge[..], &["--yes"]].concat());
+    assert!(out.contains("the save here includes all that the other one does"), "{out}");
+    let newest = folder.join("laptop/profiles/ada/4.json");
+    let edited = fs::read_to_string(&newest).unwrap().replace("\"xp\":100", "\"xp\":900");
+    fs::write(&newest, edited).unwrap();
+    let (code, _, err) =
+        vestigum(folder, &["saves", "seal", "fellpost.toml", "laptop", "4", "--profile", "ada", "--yes"]);
+    assert_eq!(code, 0, "{err}");
+    let (code, _, err) = vestigum(folder, &[&merge[..], &["--yes"]].concat());
+    assert_eq!(code, 0, "{err}");
+    let (_, shown, _) = vestigum(folder, &["saves", "show", "fellpost.toml", "hand_held"]);
+    assert!(shown.contains("900"), "{shown}");
     let plain = fs::read_to_string(demo("fellpost.toml")).unwrap();
     let plain: String = plain
         .lines()
@@ -427,8 +435,13 @@ fn saves_of_two_places_are_merged_only_with_yes() {
     let plain = plain.replace("[merge]", "# [merge]");
     fs::write(folder.join("plain.toml"), plain).unwrap();
     fs::copy(demo("fellpost.history.json"), folder.join("plain.history.json")).unwrap();
-    let (code, _, err) = vestigum(folder, &["saves", "merge", "plain.toml", "both", "laptop", "hand_held"]);
-    assert!(code == 2 && err.contains("the spec has no `[merge]`"), "{err}");
+    vestigum(folder, &["saves", "restore", "laptop", "1", "--profile", "ada", "--yes", "--spec", "fellpost.toml"]);
+    let (code, _, err) = vestigum(folder, &["saves", "merge", "plain.toml", "laptop", "hand_held"]);
+    assert!(code == 2 && err.contains("the spec has no `[merge]`") && err.contains("--take here"), "{err}");
+    let (code, out, _) = vestigum(folder, &[&merge[..], &["--take", "there", "--yes"]].concat());
+    assert!(code == 0 && out.contains("both places have what was there, as one more save"), "{out}");
+    let (_, out, _) = vestigum(folder, &merge);
+    assert!(out.contains("in sync"), "{out}");
 }
 
 #[test]
@@ -441,9 +454,13 @@ fn a_save_from_before_there_was_a_spec_is_taken_over() {
         vestigum(folder.path(), &[&["import-json"], &files[..], more].concat())
     };
     for name in ["nested", "flat", "lists"] {
-        let (code, out, err) = import(name, &["--deny", "left", "--saves", "saves", "--profile", name]);
+        let (code, out, err) = import(name, &["--deny", "left"]);
         assert_eq!((code, err.as_str()), (0, ""), "{out}");
         assert!(out.contains("everything of it is taken"), "{out}");
+        // The device keeps the volume of the first of them, and that is told.
+        let (code, out, err) = import(name, &["--saves", "saves", "--profile", name]);
+        assert_eq!((code, err.as_str()), (0, ""), "{out}");
+        assert_eq!(out.contains("volume: the device has another value already"), name == "flat", "{out}");
     }
     let (code, out, _) = vestigum(folder.path(), &["saves", "verify", "saves"]);
     assert!(code == 0 && out.contains("all whole"), "{out}");

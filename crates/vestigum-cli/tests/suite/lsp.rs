@@ -1,15 +1,13 @@
 //! The language server as an editor meets it: the real process, on its standard input and output.
 
-mod program;
-
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::BufReader;
 use std::path::{Path, PathBuf};
 use std::process::{Child, ChildStdin, ChildStdout, Command, Stdio};
 
+use crate::program::*;
 use lsp_server::{Message, Notification, Request, RequestId};
-use program::*;
 use serde_json::{Value as Json, json};
 
 struct Editor {
@@ -266,7 +264,7 @@ fn a_field_and_a_level_are_found_and_renamed_in_all_files() {
     }
     // What would be another thing's name, or none, is refused with a reason.
     for (name, why) in
-        [("letters", "there is a field `letters` already"), ("2nd", "is no name"), ("death", "could not be read")]
+        [("letters", "there is a field `letters` already"), ("2nd", "is not a name"), ("death", "could not be read")]
     {
         let place = at(&spec, &text, "[field.score]", 8);
         let answer = editor.answer("textDocument/rename", params(place, json!({ "newName": name })));
