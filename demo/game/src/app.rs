@@ -14,10 +14,10 @@ use crate::title::Title;
 use crate::walk::Walk;
 use crate::{Go, Trouble, walk_view};
 
-/// How long leaving waits for the last save.
+/// Says how long leaving waits for the last save.
 const LEAVING: Duration = Duration::from_secs(2);
 
-/// How long the sign stays after a save, so that it can be seen.
+/// Says how long the sign stays after a save, so that it can be seen.
 const SIGN: Duration = Duration::from_millis(600);
 
 /// The game: keys and time go in, pictures come out.
@@ -35,7 +35,7 @@ const SIGN: Duration = Duration::from_millis(600);
 /// ```
 pub struct App {
     saver: Saver,
-    /// Where the saves are, for the title.
+    /// Says where the saves are, for the title.
     saves: String,
     /// Whether colours are wanted at all.
     colour: bool,
@@ -51,7 +51,7 @@ enum Screen {
 struct Playing {
     game: Session,
     view: View,
-    /// How long the sign is still shown.
+    /// Says how long the sign is still shown.
     sign: Duration,
     /// Whether the game ends after the last save, or goes back to the title.
     quits: bool,
@@ -228,7 +228,7 @@ impl Playing {
     }
 }
 
-/// What is shown of a session by where it is: a path, the end of a run, or the board with `next` chosen and `news` said.
+/// Returns what is shown of a session by where it is: a path, the end of a run, or the board with `next` chosen and `news` said.
 fn where_it_is(game: &Session, next: Option<&str>, news: &str) -> View {
     match (game.place(), Walk::of(game, news)) {
         (Place::InLevel { .. }, Some(walk)) => View::Walk(walk),

@@ -11,7 +11,7 @@ use crate::{Go, Trouble};
 
 pub(crate) struct Board {
     chosen: usize,
-    /// What lies over the board.
+    /// Says what lies over the board.
     desk: Option<Desk>,
     pub(crate) news: String,
 }

@@ -17,7 +17,7 @@ pub(crate) enum Desk {
     Resets { level: Level, chosen: usize, said: String },
 }
 
-/// What can be reset, with what the menu calls it.
+/// Returns what can be reset, with what the menu calls it.
 fn resets(level: Level) -> [(String, Reset); 5] {
     let ranking = Reset::Field { name: "best_walks".into(), keys: vec![level.name().into()] };
     [

@@ -35,10 +35,10 @@ vestigum::spec! {
 
 pub use app::App;
 
-/// What the game could not do: it is shown, and play goes on.
+/// Describes what the game could not do: it is shown, and play goes on.
 pub type Trouble = Box<dyn std::error::Error>;
 
-/// What follows a key.
+/// Describes what follows a key.
 enum Go {
     /// The same is shown.
     Stay,

@@ -9,7 +9,7 @@ pub(crate) const WIDTH: u16 = 80;
 /// The smallest terminal.
 pub(crate) const HEIGHT: u16 = 24;
 
-/// What is drawn: its colour, and its weight.
+/// Describes what is drawn: its colour, and its weight.
 #[derive(Clone, Copy)]
 pub(crate) struct Ink(Color, Modifier);
 

@@ -2,7 +2,7 @@
 
 use crate::progress::{Gate, Level};
 
-/// Where something stands, in tiles from the upper left corner.
+/// Describes where something stands, in tiles from the upper left corner.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Debug)]
 pub(crate) struct Spot {
     pub(crate) x: usize,
@@ -27,7 +27,7 @@ pub(crate) enum Tile {
     Water,
     /// Holds once.
     Plank,
-    /// Where a letter goes; doors are counted from the upper left.
+    /// Says where a letter goes; doors are counted from the upper left.
     Door(i64),
     /// One of the level's checkpoints, in their declared order.
     Checkpoint(usize),
@@ -43,7 +43,7 @@ pub(crate) enum Tile {
 pub(crate) struct Path {
     rows: Vec<Vec<Tile>>,
     pub(crate) start: Spot,
-    /// Where the sheep stand, and where they go first.
+    /// Says where the sheep stand, and where they go first.
     pub(crate) sheep: Vec<(Spot, Way)>,
     pub(crate) doors: i64,
 }

@@ -187,7 +187,7 @@ impl Title {
     }
 }
 
-/// Where a carrier is, and for how long.
+/// Returns where a carrier is, and for how long.
 fn about(profile: &Profile) -> (String, Ink) {
     let played = profile.played.map_or(0, |played| played.as_secs() / 60);
     let at = match (&profile.place, &profile.level) {

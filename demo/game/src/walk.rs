@@ -11,10 +11,10 @@ use crate::path::{Path, Spot, Tile, Way};
 use crate::progress::{self as p, Gate, Level, Pace};
 use crate::{Go, Trouble};
 
-/// What a door is worth.
+/// Says what a door is worth.
 const LETTERS: i64 = 10;
 
-/// What a gate costs, in stamps.
+/// Returns what a gate costs, in stamps.
 pub(crate) fn price(gate: Gate) -> i64 {
     match gate {
         Gate::MoorGate => 12,
@@ -31,7 +31,7 @@ pub(crate) struct Walk {
     pub(crate) sheep: Vec<(Spot, Way)>,
     /// Planks that have held once.
     pub(crate) broken: BTreeSet<Spot>,
-    /// What the next step of the sheep waits for.
+    /// Says what the next step of the sheep waits for.
     until_sheep: Duration,
     /// A gate that was paid for, and the save that has to be durable before it opens.
     opening: Option<SaveTicket>,
@@ -52,7 +52,7 @@ impl Walk {
         Some(Walk { level, path, at, ready: false, sheep, broken, until_sheep, opening, paused: false, news })
     }
 
-    /// What is under a spot now.
+    /// Returns what is under a spot now.
     pub(crate) fn tile(&self, spot: Spot) -> Tile {
         match self.path.tile(spot) {
             Tile::Plank if self.broken.contains(&spot) => Tile::Water,
@@ -242,7 +242,7 @@ impl Walk {
     }
 }
 
-/// Where a sheep is after its next step; in front of anything but ground it turns.
+/// Returns where a sheep is after its next step; in front of anything but ground it turns.
 fn went(spot: Spot, way: Way, free: impl Fn(Spot) -> bool) -> (Spot, Way) {
     let ways = [way, Way(-way.0, -way.1)];
     ways.into_iter().map(|way| (spot.next(way), way)).find(|(next, _)| free(*next)).unwrap_or((spot, way))

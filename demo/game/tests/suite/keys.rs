@@ -255,7 +255,7 @@ fn the_cellar_is_found_and_told_on_a_postcard() {
     player.app.tick(Duration::ZERO);
     player.keys("nbo⏎p");
     player.keys("xx⏎");
-    player.sees("signs");
+    player.sees("characters");
     player.press(KeyCode::Backspace);
     player.press(KeyCode::Backspace);
     player.keys(&format!("{}⏎", card.to_lowercase()));
