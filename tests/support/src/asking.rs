@@ -26,7 +26,7 @@ range = [0, 9]
 lasts = "run"
 after_failure = "keep"
 on.death = { add = -1 }
-written_by = "both"
+written_by = "rules"
 [field.best_letters]
 type = "int"
 per = "level"
@@ -44,12 +44,21 @@ lasts = "visit"
 after_failure = "checkpoint"
 "#;
 
-/// Why the playthrough of a counterexample fails: at its last line, which is the expectation.
+/// The playthrough of a counterexample fails: where a promise is broken, or, with the promises left out, at its last line, which
+/// is the expectation.
 pub fn fails(spec: &Spec, counterexample: &Counterexample) {
+    let failure = |play: &str| {
+        let script =
+            Script::from_text(&counterexample.file_name(), play, spec).unwrap_or_else(|errors| panic!("{errors}"));
+        let run = run(spec, &script.playthroughs()[0], &mut MemorySaves::default());
+        run.failure.unwrap_or_else(|| panic!("it passes:\n{play}"))
+    };
     let play = counterexample.play();
-    let script = Script::from_text(&counterexample.file_name(), play, spec).unwrap_or_else(|errors| panic!("{errors}"));
-    let run = run(spec, &script.playthroughs()[0], &mut MemorySaves::default());
-    let failure = run.failure.unwrap_or_else(|| panic!("it passes:\n{play}"));
+    let judged = failure(play);
+    assert!(matches!(judged.why, Why::Expectation { .. } | Why::Promise(_)), "{:?}\n{play}", judged.why);
+    let promises = spec.model().promises.iter().map(|promise| format!("without \"{}\"\n", promise.name()));
+    let unjudged = format!("{play}{}", promises.collect::<String>());
+    let failure = failure(&unjudged);
     assert!(matches!(failure.why, Why::Expectation { .. }), "{:?}\n{play}", failure.why);
     assert_eq!(failure.line, play.lines().count(), "{play}");
 }

@@ -113,7 +113,7 @@ impl Browser {
         }
     }
 
-    /// What programs that read a page aloud see: the role and the name of each thing.
+    /// Returns what programs that read a page aloud see: the role and the name of each thing.
     pub fn accessible(&mut self) -> Vec<(String, String)> {
         let tree = self.call("Accessibility.getFullAXTree", json!({}));
         let text = |node: &Json, what: &str| node[what]["value"].as_str().unwrap_or_default().to_owned();

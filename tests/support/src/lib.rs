@@ -12,7 +12,6 @@
 
 pub mod asking;
 pub mod browser;
-pub mod building;
 pub mod hunting;
 pub mod merging;
 pub mod postgres_server;
@@ -65,7 +64,7 @@ pub struct Sketch {
     pub cleared: bool,
     /// Whether the last level is hidden at first.
     pub hidden: bool,
-    /// How many levels players can make.
+    /// Says how many levels players can make.
     pub made: usize,
 }
 
@@ -93,7 +92,7 @@ pub struct RuleSketch {
     pub guard: Option<usize>,
 }
 
-/// Which rules a sketch may have: some laws hold only without a price.
+/// Describes which rules a sketch may have: some laws hold only without a price.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Allowed {
     pub launch_rules: bool,
@@ -450,7 +449,7 @@ impl Sketch {
         }
     }
 
-    /// How a field can be read at a moment, if it can.
+    /// Returns how a field can be read at a moment, if it can.
     fn readable(&self, index: usize, moment: &str) -> Option<String> {
         let field = self.fields.get(index)?;
         if matches!(field.lasts, "attempt" | "visit") && matches!(moment, "launch" | "new_run" | OWN_RUN | "enter") {
@@ -608,7 +607,7 @@ pub fn play(len: usize) -> impl Strategy<Value = Vec<Step>> {
     vec(step, 0..len)
 }
 
-/// What a step did, or the words in which it was refused.
+/// Returns what a step did, or the words in which it was refused.
 pub fn apply(sketch: &Sketch, game: &mut Progress, step: &Step) -> Result<Option<Outcome>, String> {
     let moment = |result: Result<Outcome, vestigum_core::Refused>| result.map(Some).map_err(|error| error.to_string());
     match step {

@@ -2,6 +2,7 @@
 
 use proptest::prelude::*;
 
+use vestigum_core::contributing::{Contribution, Contributor};
 use vestigum_core::{Image, Progress, Spec};
 
 use super::{FieldSketch, Sketch, Step, apply_all, play, ranked, sketch};
@@ -10,12 +11,12 @@ use super::{FieldSketch, Sketch, Step, apply_all, play, ranked, sketch};
 #[derive(Clone, Debug)]
 pub struct Parted {
     pub sketch: Sketch,
-    /// Which of the laws that fit each field has.
+    /// Says which of the laws that fit each field has.
     pub laws: Vec<usize>,
     pub before: Vec<Step>,
     pub here: Vec<Step>,
     pub there: Vec<Step>,
-    /// Which side was saved later; neither says that both were at the same time.
+    /// Says which side was saved later; neither says that both were at the same time.
     pub later: Option<bool>,
 }
 
@@ -37,7 +38,7 @@ pub fn parted() -> impl Strategy<Value = Parted> {
     })
 }
 
-/// How many fields a sketch of [`at_checkpoints`] has.
+/// Says how many fields a sketch of [`at_checkpoints`] has.
 const AT_CHECKPOINTS: usize = 8;
 
 /// A game that is resumed at its checkpoints, to which some of its fields go back.
@@ -114,21 +115,36 @@ impl Parted {
         Spec::from_toml(&toml).unwrap_or_else(|errors| panic!("the generator wrote a bad spec:\n{errors}\n{toml}"))
     }
 
-    /// The save that both had, and what became of it in either place.
-    pub fn images(&self, spec: &Spec) -> [Image; 3] {
-        let saved = |from: Option<&Image>, steps: &[Step], at: &str| {
-            let mut game = Progress::launch(spec, from, None).expect("its own image loads").progress;
-            apply_all(&self.sketch, &mut game, steps);
-            Image { saved_at: at.into(), ..game.suspend().profile_image("player") }
-        };
-        let base = saved(None, &self.before, "2000-01-01T00:00:00Z");
+    /// A save by play of one installation, on top of another save.
+    pub fn played(&self, spec: &Spec, from: Option<&Image>, steps: &[Step], by: &str, at: &str) -> Image {
+        let mut contributor = Contributor::new(spec, from).expect("its own image loads").expect("the spec merges");
+        let mut game = Progress::launch(spec, from, None).expect("its own image loads").progress;
+        game.follow_visits();
+        apply_all(&self.sketch, &mut game, steps);
+        let seconds = at.len() as i64 + i64::from(at.as_bytes()[9]);
+        let by = Contribution { by: by.into(), last: 0, tag: format!("{by}{}", steps.len()).into(), at: seconds };
+        let (saved, visits) = (game.suspend(), game.visits());
+        let origin = contributor.contribute(&saved, &visits, &by);
+        let image = Image { saved_at: at.into(), origin: Some(Box::new(origin)), ..saved.profile_image("player") };
+        let mut read = Image::from_json(&image.to_json()).expect("what is written is read");
+        read.blobs = image.blobs.clone();
+        assert_eq!(read, image);
+        image
+    }
+
+    /// The save that both had, what became of it in either place, and in a third one.
+    pub fn images(&self, spec: &Spec) -> [Image; 4] {
+        let base = self.played(spec, None, &self.before, "a", "2000-01-01T00:00:00Z");
         let (early, late) = ("2000-01-02T00:00:00Z", "2000-01-02T00:00:00.5Z");
         let (of_here, of_there) = match self.later {
             None => (early, early),
             Some(true) => (late, early),
             Some(false) => (early, late),
         };
-        let (here, there) = (saved(Some(&base), &self.here, of_here), saved(Some(&base), &self.there, of_there));
-        [base, here, there]
+        let here = self.played(spec, Some(&base), &self.here, "a", of_here);
+        let there = self.played(spec, Some(&base), &self.there, "b", of_there);
+        let backwards: Vec<Step> = self.here.iter().chain(&self.there).rev().cloned().collect();
+        let third = self.played(spec, Some(&base), &backwards, "c", "2000-01-03T00:00:00Z");
+        [base, here, there, third]
     }
 }

@@ -12,17 +12,24 @@ use std::time::{Duration, Instant};
 
 const USER: &str = "fellpost";
 
+/// The authority that signed the certificate of [`PostgresServer::start_with_tls`]; it is valid until 2126, and signs nothing else.
+pub const AUTHORITY: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/certificates/authority.pem");
+const CERTIFICATE: &str = include_str!("../certificates/server.pem");
+const KEY: &str = include_str!("../certificates/server.key");
+
 /// A server that runs.
 #[derive(Debug)]
 pub struct PostgresServer {
     programs: PathBuf,
     folder: PathBuf,
     port: u16,
+    /// Whether it speaks TLS, with the certificate of `certificates`.
+    has_tls: bool,
     /// Stops the server and removes its folder once this program has ended, however it ends.
     keeper: Child,
 }
 
-/// Where `initdb` and the others are.
+/// Returns where `initdb` and the others are.
 fn programs() -> Option<PathBuf> {
     let in_path = std::env::var_os("PATH").map(|path| std::env::split_paths(&path).collect::<Vec<_>>());
     let mut folders = in_path.unwrap_or_default();
@@ -68,6 +75,15 @@ static SERVERS: AtomicU32 = AtomicU32::new(0);
 impl PostgresServer {
     /// Starts a server; none if PostgreSQL is not installed.
     pub fn start() -> Option<PostgresServer> {
+        PostgresServer::start_with(false)
+    }
+
+    /// Starts a server that speaks TLS, with a certificate for 127.0.0.1 that is signed by [`AUTHORITY`].
+    pub fn start_with_tls() -> Option<PostgresServer> {
+        PostgresServer::start_with(true)
+    }
+
+    fn start_with(has_tls: bool) -> Option<PostgresServer> {
         let Some(programs) = programs() else {
             let needed = std::env::var_os("VESTIGUM_NEEDS_POSTGRES").is_some();
             assert!(!needed, "PostgreSQL is not installed, and VESTIGUM_NEEDS_POSTGRES is set");
@@ -87,6 +103,14 @@ impl PostgresServer {
         let mut init = as_user(&programs.join("initdb"));
         init.arg("-D").arg(folder.join("data")).args(["-A", "trust", "-U", USER, "-E", "UTF8", "--no-sync"]);
         run(init);
+        if has_tls {
+            // The server refuses a key that others may read, and one that is another user's.
+            for (file, text) in [("server.crt", CERTIFICATE), ("server.key", KEY)] {
+                let mut write = as_user(Path::new("sh"));
+                write.args(["-c", "umask 077; printf '%s' \"$0\" > \"$1\"", text]).arg(folder.join("data").join(file));
+                run(write);
+            }
+        }
         let script = "read -r _; eval \"$0 -D $1/data -m immediate stop\" >/dev/null 2>&1; rm -rf \"$1\"";
         let mut stop = as_user(&programs.join("pg_ctl"));
         let words: Vec<String> = std::iter::once(stop.get_program().to_owned())
@@ -97,7 +121,7 @@ impl PostgresServer {
         stop.args(["-c", script, &words.join(" ")]).arg(&folder);
         stop.stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
         let keeper = stop.spawn().unwrap();
-        let server = PostgresServer { programs, folder, port: free_port(), keeper };
+        let server = PostgresServer { programs, folder, port: free_port(), has_tls, keeper };
         server.restart();
         Some(server)
     }
@@ -108,12 +132,12 @@ impl PostgresServer {
         SERVER.get_or_init(PostgresServer::start).as_ref()
     }
 
-    /// What connects to it.
+    /// Returns what connects to it.
     pub fn port(&self) -> u16 {
         self.port
     }
 
-    /// How to connect to it.
+    /// Returns how to connect to it.
     pub fn url(&self) -> String {
         format!("postgres://{USER}@127.0.0.1:{}/postgres", self.port)
     }
@@ -132,7 +156,8 @@ impl PostgresServer {
 
     /// Starts it again after it was stopped or killed.
     pub fn restart(&self) {
-        let options = format!("-p {} -k {} -c listen_addresses=127.0.0.1", self.port, self.folder.display());
+        let tls = if self.has_tls { " -c ssl=on" } else { "" };
+        let options = format!("-p {} -k {} -c listen_addresses=127.0.0.1{tls}", self.port, self.folder.display());
         let log = self.folder.join("log");
         self.control(&["-w", "-l", &log.display().to_string(), "-o", &options, "start"]);
     }

@@ -10,7 +10,7 @@ pub fn promising(sketch: &Sketch) -> Spec {
     Spec::from_toml(&text).unwrap_or_else(|errors| panic!("{errors}\n{text}"))
 }
 
-/// The same as text.
+/// Writes the spec of a sketch with promises, as text.
 pub fn promising_text(sketch: &Sketch) -> String {
     let mut text = sketch.toml();
     // A source gives to entries with declared keys.

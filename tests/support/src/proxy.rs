@@ -56,7 +56,7 @@ impl Proxy {
         self.ways.swallows.store(swallows, Ordering::SeqCst);
     }
 
-    /// From now on each piece takes so long.
+    /// Delays each piece by this time from now on.
     pub fn delay(&self, delay: Duration) {
         self.ways.delay_ms.store(u64::try_from(delay.as_millis()).unwrap_or(u64::MAX), Ordering::SeqCst);
     }

@@ -21,7 +21,7 @@ pub fn updated(version: i64, rest: &str, history: &History) -> Spec {
     spec.unwrap_or_else(|errors| panic!("{errors}"))
 }
 
-/// What is said about an update that does not fit.
+/// Returns what is said about an update that does not fit.
 pub fn refused(version: i64, rest: &str, history: &History) -> String {
     vestigum_verify::render(&check_with_history("fellpost.toml", &text(version, rest), history.clone()).findings, false)
 }

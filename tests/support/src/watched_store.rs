@@ -6,7 +6,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Condvar, Mutex};
 use std::time::Duration;
 
-use vestigum::{Commit, Committed, EncodedImage, Image, Lease, Newest, Owner, Pruned, Store, StoreError};
+use vestigum::{
+    Commit, Committed, EncodedImage, GivenSave, Image, Lease, Line, Newest, Owner, Pruned, Store, StoreError,
+};
 
 /// One process's way to a store. Clones are the same way.
 #[derive(Clone, Debug)]
@@ -21,17 +23,22 @@ struct Watch {
     held: Mutex<bool>,
     /// Whether commits wait, and the player whose lease does.
     holds: Mutex<(bool, Option<String>)>,
-    leases: AtomicU64,
+    /// Counts the threads that wait because of `holds`.
+    held_up: AtomicU64,
+    /// Whose lease was asked for, in order.
+    leases: Mutex<Vec<Owner>>,
     released: Condvar,
     paused: Condvar,
     batch: usize,
+    /// Counts the next commits that fail.
+    refused: AtomicU64,
     commits: AtomicU64,
     batches: AtomicU64,
     largest: AtomicU64,
 }
 
 impl<S: Store> WatchedStore<S> {
-    /// A way to a store that takes so many commits at once.
+    /// A way to a store that takes that number of commits at once.
     pub fn new(store: S, batch: usize) -> WatchedStore<S> {
         WatchedStore { store, watch: Arc::new(Watch { batch, ..Watch::default() }) }
     }
@@ -52,30 +59,45 @@ impl<S: Store> WatchedStore<S> {
         self.watch.holds.lock().unwrap().0 = is_held;
     }
 
+    /// Lets the next commits fail, that many, as if the connection broke; everything else works.
+    pub fn refuse_commits(&self, next: u64) {
+        self.watch.refused.store(next, Ordering::SeqCst);
+    }
+
     /// From now on whoever asks for the lease of that player waits; nobody, if there is none.
     pub fn hold_lease_of(&self, player: Option<&str>) {
         self.watch.holds.lock().unwrap().1 = player.map(str::to_owned);
     }
 
-    /// How often a lease was asked for.
-    pub fn leases(&self) -> u64 {
-        self.watch.leases.load(Ordering::SeqCst)
+    /// Whose lease was asked for, in order.
+    pub fn leases(&self) -> Vec<Owner> {
+        self.watch.leases.lock().unwrap().clone()
+    }
+
+    /// Says whether a commit or a lease is being held up.
+    pub fn holds_up(&self) -> bool {
+        self.watch.held_up.load(Ordering::SeqCst) > 0
     }
 
     fn wait_while(&self, is_held: impl Fn(&(bool, Option<String>)) -> bool) {
         let mut holds = self.watch.holds.lock().unwrap();
+        if !is_held(&holds) {
+            return;
+        }
+        self.watch.held_up.fetch_add(1, Ordering::SeqCst);
         while is_held(&holds) {
             // The condition is one for both locks, so that it is looked at again soon.
             holds = self.watch.paused.wait_timeout(holds, Duration::from_millis(2)).unwrap().0;
         }
+        self.watch.held_up.fetch_sub(1, Ordering::SeqCst);
     }
 
-    /// How many images were to be written.
+    /// Returns how many images were to be written.
     pub fn commits(&self) -> u64 {
         self.watch.commits.load(Ordering::SeqCst)
     }
 
-    /// How often some were, and how many at once at the most.
+    /// Returns how often some were, and how many at once at the most.
     pub fn batches(&self) -> (u64, u64) {
         (self.watch.batches.load(Ordering::SeqCst), self.watch.largest.load(Ordering::SeqCst))
     }
@@ -87,10 +109,14 @@ impl<S: Store> WatchedStore<S> {
         }
         drop(held);
         if self.watch.cut_off.load(Ordering::SeqCst) {
-            let (path, cause) = (PathBuf::from("the watched store"), io::ErrorKind::ConnectionReset.into());
-            return Err(StoreError::Io { action: "reach", path, cause });
+            return Err(Self::reset());
         }
         Ok(())
+    }
+
+    fn reset() -> StoreError {
+        let (path, cause) = (PathBuf::from("the watched store"), io::ErrorKind::ConnectionReset.into());
+        StoreError::Io { action: "reach", path, cause }
     }
 }
 
@@ -122,6 +148,10 @@ impl<S: Store> Store for WatchedStore<S> {
             return commits.iter().map(|_| self.may().map(|()| Committed::unchanged(0))).collect();
         }
         self.wait_while(|(commits, _)| *commits);
+        let refused = self.watch.refused.fetch_update(Ordering::SeqCst, Ordering::SeqCst, |next| next.checked_sub(1));
+        if refused.is_ok() {
+            return commits.iter().map(|_| Err(Self::reset())).collect();
+        }
         let many = commits.len() as u64;
         self.watch.commits.fetch_add(many, Ordering::SeqCst);
         self.watch.batches.fetch_add(1, Ordering::SeqCst);
@@ -133,7 +163,7 @@ impl<S: Store> Store for WatchedStore<S> {
     }
     fn lease(&self, owner: &Owner, holder: &str, lasts: Duration) -> Result<Lease, StoreError> {
         self.may()?;
-        self.watch.leases.fetch_add(1, Ordering::SeqCst);
+        self.watch.leases.lock().unwrap().push(owner.clone());
         self.wait_while(|(_, held)| matches!((owner, held), (Owner::Profile(name), Some(held)) if name == held));
         self.store.lease(owner, holder, lasts)
     }
@@ -146,6 +176,18 @@ impl<S: Store> Store for WatchedStore<S> {
     fn release(&self, leases: &[Lease]) -> Result<(), StoreError> {
         self.may()?;
         self.store.release(leases)
+    }
+    fn line(&self, owner: &Owner) -> Result<Option<Line>, StoreError> {
+        self.may()?;
+        self.store.line(owner)
+    }
+    fn begin_line(&self, owner: &Owner) -> Result<Line, StoreError> {
+        self.may()?;
+        self.store.begin_line(owner)
+    }
+    fn give(&self, owner: &Owner, save: &GivenSave) -> Result<(), StoreError> {
+        self.may()?;
+        self.store.give(owner, save)
     }
     fn insert(&self, image: &Image) -> Result<Committed, StoreError> {
         self.may()?;

@@ -18,7 +18,7 @@ type Medians = BTreeMap<String, f64>;
 
 const BASELINE: &str = "docs/benches.json";
 
-/// How much slower than the middle of all benches one may be.
+/// Says how much slower than the middle of all benches one may be.
 const TOLERATED: f64 = 1.3;
 
 fn main() -> ExitCode {

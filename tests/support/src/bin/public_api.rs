@@ -98,5 +98,16 @@ fn text(html: &str) -> String {
         }
     }
     let plain = plain.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&#39;", "'");
-    plain.replace("&amp;", "&").split_whitespace().collect::<Vec<_>>().join(" ")
+    let plain = plain.replace("&amp;", "&");
+    // The button that hides the rest of a long item: "Show 13 fields".
+    let mut words: Vec<&str> = plain.split_whitespace().collect();
+    let button = |words: &[&str]| {
+        let [show, count, what] = words else { return false };
+        show.ends_with("Show") && count.parse::<u32>().is_ok() && ["fields", "variants"].contains(what)
+    };
+    while let Some(at) = words.windows(3).position(button) {
+        let kept = words[at].trim_end_matches("Show");
+        words.splice(at..at + 3, (!kept.is_empty()).then_some(kept));
+    }
+    words.join(" ")
 }

@@ -107,6 +107,7 @@ fn wrong_arrows(krate: &str) -> Vec<String> {
 #[test]
 fn a_module_uses_only_modules_of_lower_floors() {
     let crates = [
+        "vestigum-spec",
         "vestigum-core",
         "vestigum",
         "vestigum-sqlite",
