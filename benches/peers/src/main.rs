@@ -20,7 +20,7 @@ use vestigum::{DirStore, Session, Spec, Value};
 
 type Result<T> = std::result::Result<T, Box<dyn Error>>;
 
-/// What the other ways save: field, level, number.
+/// Holds what the other ways save: field, level, number.
 type Plain = BTreeMap<String, BTreeMap<String, i64>>;
 
 const ROUNDS: usize = 120;
@@ -302,7 +302,7 @@ fn slots(folder: &Path, plain: &Plain) -> Result<Way> {
     })
 }
 
-/// How many bytes the files below a folder have.
+/// Counts the bytes of the files below a folder.
 fn size(folder: &Path) -> u64 {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
     let sizes = entries.map(|entry| {

@@ -40,10 +40,10 @@ at = ["checkpoint", "complete", "death"]
 struct SecondSeat;
 impl Seat for SecondSeat {}
 
-/// What a step of the script does.
+/// Names what a step of the script does.
 type Script<P> = &'static [fn(&mut PlayerSession<P>) -> Result];
 
-/// How far the script of a seat is.
+/// Says how far the script of a seat is.
 #[derive(Resource)]
 struct Evening<P: Seat> {
     script: Script<P>,

@@ -29,37 +29,37 @@ use crate::launcher::PlayerLauncher;
 use crate::seat::{FirstSeat, Seat};
 use crate::session::PlayerSession;
 
-/// Whether the player is in that level.
+/// Returns whether the player is in that level.
 pub fn in_level(level: impl AsRef<str>) -> impl FnMut(Option<Res<PlayerSession>>) -> bool + Clone {
     FirstSeat::in_level(level)
 }
 
-/// Whether the player is in some level.
+/// Returns whether the player is in some level.
 pub fn in_any_level(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::in_any_level(game)
 }
 
-/// Whether the player is in no level, and the run goes on.
+/// Returns whether the player is in no level, and the run goes on.
 pub fn in_menu(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::in_menu(game)
 }
 
-/// Whether the player's run is over.
+/// Returns whether the player's run is over.
 pub fn run_over(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::run_over(game)
 }
 
-/// Whether somebody plays, and all that was handed over to be saved is durable.
+/// Returns whether somebody plays, and all that was handed over to be saved is durable.
 pub fn settled(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::settled(game)
 }
 
-/// Whether somebody plays.
+/// Returns whether somebody plays.
 pub fn playing(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::playing(game)
 }
 
-/// Whether a session is being launched or left: for a loading screen.
+/// Returns whether a session is being launched or left: for a loading screen.
 pub fn busy(launcher: Option<Res<PlayerLauncher>>) -> bool {
     FirstSeat::busy(launcher)
 }
@@ -70,38 +70,38 @@ fn is_in<P: Seat>(game: Option<&PlayerSession<P>>, there: impl Fn(&Place) -> boo
 
 /// The conditions of a seat, as functions of its type. See [`Seat`] for an example.
 pub trait SeatConditions: Seat {
-    /// Whether the player is in that level.
+    /// Returns whether the player is in that level.
     fn in_level(level: impl AsRef<str>) -> impl FnMut(Option<Res<PlayerSession<Self>>>) -> bool + Clone {
         let level = level.as_ref().to_owned();
         move |game| is_in(game.as_deref(), |place| matches!(place, Place::InLevel { level: at, .. } if **at == *level))
     }
 
-    /// Whether the player is in some level.
+    /// Returns whether the player is in some level.
     fn in_any_level(game: Option<Res<PlayerSession<Self>>>) -> bool {
         is_in(game.as_deref(), |place| matches!(place, Place::InLevel { .. }))
     }
 
-    /// Whether the player is in no level, and the run goes on.
+    /// Returns whether the player is in no level, and the run goes on.
     fn in_menu(game: Option<Res<PlayerSession<Self>>>) -> bool {
         is_in(game.as_deref(), |place| matches!(place, Place::Menu))
     }
 
-    /// Whether the player's run is over.
+    /// Returns whether the player's run is over.
     fn run_over(game: Option<Res<PlayerSession<Self>>>) -> bool {
         is_in(game.as_deref(), |place| matches!(place, Place::RunOver))
     }
 
-    /// Whether somebody plays, and all that was handed over to be saved is durable.
+    /// Returns whether somebody plays, and all that was handed over to be saved is durable.
     fn settled(game: Option<Res<PlayerSession<Self>>>) -> bool {
         game.is_some_and(|game| game.settled())
     }
 
-    /// Whether somebody plays.
+    /// Returns whether somebody plays.
     fn playing(game: Option<Res<PlayerSession<Self>>>) -> bool {
         game.is_some()
     }
 
-    /// Whether a session is being launched or left: for a loading screen.
+    /// Returns whether a session is being launched or left: for a loading screen.
     fn busy(launcher: Option<Res<PlayerLauncher<Self>>>) -> bool {
         launcher.is_some_and(|launcher| launcher.is_busy())
     }

@@ -73,7 +73,7 @@ impl<P: Seat> PlayerLauncher<P> {
         &self.spec
     }
 
-    /// Whether a session is being launched or left.
+    /// Returns whether a session is being launched or left.
     pub fn is_busy(&self) -> bool {
         !matches!(self.state, State::Idle)
     }
@@ -104,7 +104,7 @@ impl<P: Seat> PlayerLauncher<P> {
         free
     }
 
-    /// Whether something was asked for and is not begun.
+    /// Returns whether something was asked for and is not begun.
     pub(crate) fn is_wanted(&self) -> bool {
         matches!(self.state, State::Wanted(_))
     }

@@ -14,7 +14,7 @@ use crate::messages::{
 use crate::seat::Seat;
 use crate::session::PlayerSession;
 
-/// Whether something is to begin.
+/// Returns whether something is to begin.
 pub(crate) fn is_wanted<P: Seat>(launcher: Res<'_, PlayerLauncher<P>>) -> bool {
     launcher.is_wanted()
 }
@@ -26,7 +26,7 @@ pub(crate) fn begin<P: Seat>(world: &mut World) {
     world.resource_mut::<PlayerLauncher<P>>().begin(running);
 }
 
-/// What is told before a session goes.
+/// Holds what is reported before a session goes.
 fn tell_all<P: Seat>(world: &mut World) {
     let Some(mut game) = world.get_resource_mut::<PlayerSession<P>>() else { return };
     let (happened, changes) = (game.take_happened(), game.drain_changes());

@@ -18,7 +18,7 @@ use vestigum_testing::watched_store::WatchedStore;
 struct SecondSeat;
 impl Seat for SecondSeat {}
 
-/// What the plugin told, in the order in which it did.
+/// Collects what the plugin reported, in order.
 #[derive(Resource, Default)]
 struct Heard(Vec<String>);
 

@@ -32,7 +32,7 @@ pub struct LiveDevice {
 }
 
 impl LiveDevice {
-    /// Whether any session runs.
+    /// Returns whether any session runs.
     pub fn is_live(&self) -> bool {
         self.sessions > 0
     }
@@ -42,7 +42,7 @@ impl LiveDevice {
         self.joined
     }
 
-    /// Whether the sessions that run go by that spec too.
+    /// Returns whether the sessions that run go by that spec too.
     pub fn fits(&self, spec: &Spec) -> bool {
         !self.is_live()
             || self.model.as_ref().is_some_and(|live| {
@@ -115,7 +115,7 @@ impl DeviceSnapshot {
         }
     }
 
-    /// Whether a session's progress still has the same.
+    /// Returns whether a session's progress still has the same.
     pub fn is_still(&self, progress: &Progress) -> bool {
         progress.has_device_values(&self.values) && progress.state().moved == self.moved
     }

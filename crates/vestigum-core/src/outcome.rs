@@ -36,7 +36,7 @@ impl Change {
         EntryName { field: self.field.clone(), keys: self.keys.clone() }
     }
 
-    /// Whether a record was beaten: a `max` or `min` rule took a new value.
+    /// Returns whether a record was beaten: a `max` or `min` rule took a new value.
     pub fn is_record(&self) -> bool {
         matches!(self.fate, Fate::Operation(Operation::Max | Operation::Min))
     }
@@ -183,20 +183,20 @@ pub struct Written {
 }
 
 impl Written {
-    /// Whether the value was brought into the field's limits.
+    /// Returns whether the value was brought into the field's limits.
     #[must_use]
     pub fn clamped(&self) -> bool {
         self.clamped
     }
 
-    /// Whether [`Progress::raise`](crate::Progress::raise) or [`lower`](crate::Progress::lower) wrote: the value beat the
+    /// Returns whether [`Progress::raise`](crate::Progress::raise) or [`lower`](crate::Progress::lower) wrote: the value beat the
     /// old one.
     #[must_use]
     pub fn beaten(&self) -> bool {
         self.beaten
     }
 
-    /// Whether the field asks for a save, and the write changed it: `save = true`.
+    /// Returns whether the field asks for a save, and the write changed it: `save = true`.
     #[must_use]
     pub fn save_due(&self) -> bool {
         self.save_due

@@ -124,7 +124,7 @@ impl SpecView {
         self.mentions.push(Mention { name: segment.name.clone(), span: segment.span, kinds, declares });
     }
 
-    /// The names in a path, of which the last `own` segments stand here.
+    /// Notes the names in a path; its last `own` segments stand here.
     fn names_of_path(&mut self, path: &[Segment], own: usize) {
         for index in path.len().saturating_sub(own)..path.len() {
             let (before, segment) = (&path[..index], &path[index]);

@@ -290,7 +290,7 @@ impl<'t> Scanner<'t> {
         }
     }
 
-    /// Whether what follows belongs to nothing that is open: a header at the beginning of a line.
+    /// Returns whether what follows belongs to nothing that is open: a header at the beginning of a line.
     fn is_loose(&self) -> bool {
         let rest = &self.text[self.at..];
         rest.starts_with("\n[") && rest[2..].starts_with(|c: char| c.is_alphabetic() || c == '[')

@@ -42,7 +42,7 @@ pub(crate) fn rust_type(ty: &Type, choice: &str) -> TokenStream {
     }
 }
 
-/// Whether the Rust type has an order.
+/// Returns whether the Rust type has an order.
 fn is_ordered(ty: &Type) -> bool {
     match ty {
         Type::Bool | Type::Int | Type::Text | Type::Bytes | Type::Choice(_) => true,

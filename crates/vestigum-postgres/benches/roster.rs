@@ -14,7 +14,7 @@ use vestigum_testing::postgres_server::PostgresServer;
 
 const ROUNDS: usize = 5;
 const LIMIT: Duration = Duration::from_secs(30);
-/// What a statement of the bare loop holds, as those of the store do.
+/// Counts the rows that a statement of the bare loop holds, as those of the store do.
 const BATCH: usize = 256;
 const CONNECTIONS: usize = 4;
 
@@ -188,7 +188,7 @@ fn median(mut values: Vec<f64>) -> f64 {
     values.get(values.len() / 2).copied().unwrap_or_default()
 }
 
-/// The same texts, inserted in batches into a table like that of the store, from as many connections as the store uses.
+/// Inserts the texts in batches into a table like that of the store, from as many connections as the store uses.
 struct Bare {
     clients: Vec<(Client, postgres::Statement)>,
     rows: Vec<(String, String, String, String)>,

@@ -32,7 +32,7 @@ impl ClientError {
         }
     }
 
-    /// Whether a row was locked by somebody for longer than is waited.
+    /// Returns whether a row was locked by somebody for longer than is waited.
     pub(crate) fn is_locked(&self) -> bool {
         self.code() == Some(&SqlState::LOCK_NOT_AVAILABLE)
     }
@@ -82,7 +82,7 @@ impl Client {
         Ok(Client { runtime, client, deadline, silent: false })
     }
 
-    /// Whether nothing more can be asked.
+    /// Returns whether nothing more can be asked.
     pub(crate) fn is_over(&self) -> bool {
         self.silent || self.client.is_closed()
     }

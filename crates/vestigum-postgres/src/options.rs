@@ -73,12 +73,12 @@ impl PostgresOptions {
         Ok(PostgresOptions { config, schema: "vestigum".into(), batch: 256, reads_only: false, limits })
     }
 
-    /// Whether the URL says a password.
+    /// Returns whether the URL says a password.
     pub fn has_password(&self) -> bool {
         self.config.get_password().is_some()
     }
 
-    /// Whether the URL asks for TLS, with `sslmode=require`.
+    /// Returns whether the URL asks for TLS, with `sslmode=require`.
     pub fn requires_tls(&self) -> bool {
         self.config.get_ssl_mode() == SslMode::Require
     }

@@ -263,7 +263,7 @@ impl PostgresStore {
         }
     }
 
-    /// Whether one of the blobs is not there.
+    /// Returns whether one of the blobs is not there.
     fn look_up_blobs(&self, image: &mut Image) -> Result<bool, StoreError> {
         let digests: Vec<String> = image.encoded().blob_digests().iter().map(ToString::to_string).collect();
         if digests.is_empty() {

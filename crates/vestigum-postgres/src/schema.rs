@@ -128,7 +128,7 @@ const COLUMNS: [(&str, &str, &str); 17] = [
     ("lines", "given", "text"),
 ];
 
-/// Whether the tables have the columns that statements ask for: somebody may have changed them.
+/// Returns whether the tables have the columns that statements ask for: somebody may have changed them.
 fn check_columns(connections: &Connections) -> Result<(), StoreError> {
     let sql = "SELECT table_name::text, column_name::text, data_type::text FROM information_schema.columns WHERE table_schema = $1";
     let rows = connections.run("read the tables of", |connection| connection.query(sql, &[&connections.schema]))?;
@@ -167,7 +167,7 @@ fn unseen(connections: &Connections) -> Result<StoreError, StoreError> {
     Ok(trouble.told("use", &connections.place))
 }
 
-/// Whether the tables are those of this crate.
+/// Returns whether the tables are those of this crate.
 pub(crate) fn check(connections: &Connections) -> Result<(), StoreError> {
     let found = connections.run("read the tables of", |connection| {
         match connection.in_a_transaction(|transaction| version_in(transaction, "")) {

@@ -20,7 +20,7 @@ impl Trouble {
         Trouble { kind, said: said.into() }
     }
 
-    /// Whether the same may work when it is tried once more soon.
+    /// Returns whether the same may work when it is tried once more soon.
     pub(crate) fn passes_soon(&self) -> bool {
         matches!(self.kind, RemoteTrouble::Unreachable | RemoteTrouble::Busy)
     }
@@ -74,7 +74,7 @@ fn causes(error: &tokio_postgres::Error) -> impl Iterator<Item = &(dyn Error + '
     std::iter::successors(error.source(), |&cause| cause.source())
 }
 
-/// Whether a cause is a certificate that this program does not trust. Connectors of other crates do not say it in a way that is known here.
+/// Returns whether a cause is a certificate that this program does not trust. Connectors of other crates do not say it in a way that is known here.
 #[cfg(feature = "tls")]
 fn is_untrusted(cause: &(dyn Error + 'static)) -> bool {
     let inner = cause.downcast_ref::<std::io::Error>().and_then(std::io::Error::get_ref);
@@ -112,7 +112,7 @@ fn kind_of(code: &SqlState) -> RemoteTrouble {
     }
 }
 
-/// Whether a trouble is one of the database and not of what is written: then it goes for all.
+/// Returns whether a trouble is one of the database and not of what is written: then it goes for all.
 pub(crate) fn goes_for_all(error: &StoreError) -> bool {
     match error {
         StoreError::Remote { trouble, .. } => !matches!(trouble, RemoteTrouble::Other | RemoteTrouble::Full),

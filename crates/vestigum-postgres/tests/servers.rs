@@ -57,7 +57,7 @@ impl Draw {
     }
 }
 
-/// What is said on the way out, at once: a process may be killed after every line.
+/// Prints at once what is reported: a process may be killed after every line.
 fn say(line: &str) {
     let mut out = std::io::stdout().lock();
     writeln!(out, "{line}").and_then(|()| out.flush()).expect("somebody reads it");
@@ -136,14 +136,14 @@ fn server() {
     }
 }
 
-/// What was said by all servers.
+/// Collects what all servers reported.
 #[derive(Default)]
 struct Ledger {
     durable: BTreeMap<String, i64>,
     joined: u64,
 }
 
-/// How long each lease has run without a break that runs now, as the database says; notes those that ran for too long.
+/// Says for how long each lease has run without a break, as the database says; notes those that ran for too long.
 fn watch_leases(url: &str, schema: &str, ends: &AtomicBool) -> Vec<String> {
     let sql =
         format!("SELECT profile, token, holder FROM {schema}.leases WHERE holder IS NOT NULL AND ends_at > now()");
@@ -200,7 +200,7 @@ fn signal(child: &Child, signal: &str) {
     assert!(Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap().success());
 }
 
-/// What the saves of a player say, the oldest first.
+/// Lists what the saves of a player say, the oldest first.
 fn saved(store: &dyn Store, player: &str) -> Vec<i64> {
     let owner = Owner::Profile(player.to_owned());
     let mut saved = Vec::new();

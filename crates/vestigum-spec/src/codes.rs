@@ -381,7 +381,7 @@ codes! {
 }
 
 impl Explanation {
-    /// Whether it is a warning, which a spec can allow with a reason; errors cannot be allowed.
+    /// Returns whether it is a warning, which a spec can allow with a reason; errors cannot be allowed.
     pub fn is_warning(&self) -> bool {
         self.code >= "V100"
     }

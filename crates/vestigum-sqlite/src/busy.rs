@@ -4,7 +4,7 @@ use std::io;
 
 use vestigum::StoreError;
 
-/// Whether another process writes, so that nobody else can.
+/// Returns whether another process writes, so that nobody else can.
 pub(crate) fn is_busy(error: &StoreError) -> bool {
     matches!(error, StoreError::Io { cause, .. } if cause.kind() == io::ErrorKind::ResourceBusy)
 }

@@ -51,7 +51,7 @@ fn row_of(connection: &Connection, name: &str) -> SqlResult<Option<LeaseRow>> {
 }
 
 impl SqliteStore {
-    /// Whether a commit is taken.
+    /// Returns whether a commit is taken.
     pub(crate) fn allows(
         &self,
         connection: &Connection,

@@ -327,7 +327,7 @@ impl SqliteStore {
     }
 }
 
-/// Whether a row is damaged, so that no later try reads it: another type than the table has, or a broken page. Everything else
+/// Returns whether a row is damaged, so that no later try reads it: another type than the table has, or a broken page. Everything else
 /// is the file's trouble, and the save may be whole.
 fn is_damage(error: &rusqlite::Error) -> bool {
     use rusqlite::Error;

@@ -85,7 +85,7 @@ pub(crate) fn prepare(connection: &mut Connection, path: &Path) -> Result<(), St
     transaction.commit().map_err(failed)
 }
 
-/// Whether a file can be read as it is.
+/// Returns whether a file can be read as it is.
 pub(crate) fn check(connection: &Connection, path: &Path) -> Result<(), StoreError> {
     match seen_at_once(connection, path)? {
         // Leases came with version 2 and lines with version 4; who only looks asks for none.

@@ -73,7 +73,7 @@ impl FateWords {
             .collect())
     }
 
-    /// Whether the value stays because nothing says anything else.
+    /// Returns whether the value stays because nothing says anything else.
     pub fn is_silent(&self) -> bool {
         self.cell.fate == CellFate::Plain(PlainFate::Keep) && !self.cell.guarded && self.why == SILENT
     }

@@ -140,7 +140,7 @@ impl<S: Store> FlakyStore<S> {
         self
     }
 
-    /// Every call, and every commit of a batch, takes up to this long.
+    /// Delays every call, and every commit of a batch, by at most `longest`.
     #[must_use]
     pub fn latency(self, longest: Duration) -> Self {
         self.state().latency = longest;
@@ -324,6 +324,6 @@ impl<S: Store> Store for FlakyStore<S> {
         Some(StoreIdentity::of(&self.shared, ""))
     }
 
-    /// What is read again meets the next trouble at once.
+    /// Does not wait: a call that is repeated meets the next trouble at once.
     fn pause(&self, _: Duration) {}
 }

@@ -29,7 +29,7 @@ impl Draw {
     }
 }
 
-/// What is known of one player.
+/// Holds what is known of one player.
 #[derive(Default)]
 struct Account {
     /// The most that was acknowledged.
@@ -56,7 +56,7 @@ impl Account {
     }
 }
 
-/// What the saves of a player say, the oldest first.
+/// Lists what the saves of a player say, the oldest first.
 fn saved(spec: &Spec, store: &dyn Store, player: &str) -> Vec<i64> {
     let owner = Owner::Profile(player.to_owned());
     let generations = store.generations(&owner).unwrap();

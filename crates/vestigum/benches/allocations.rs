@@ -17,7 +17,7 @@ fn fellpost() -> &'static str {
     FELLPOST.split("[[migration]]").next().unwrap_or_default()
 }
 
-/// What a projection of the demo takes: its values, its notes, and the queue.
+/// Counts what a projection of the demo takes: its values, its notes, and the queue.
 const MOST: usize = 12;
 
 fn main() {

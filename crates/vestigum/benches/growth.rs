@@ -55,7 +55,7 @@ fn by_slots(most: usize) {
         let spec = slots(count);
         let mut game = Session::launch(&spec, MemoryStore::default(), "ada").expect("memory can be read");
         game.enter("path_7").expect("all are open");
-        // So much is written everywhere: what is measured is what the rest costs.
+        // This many values are written everywhere: the rest is what is measured.
         for n in 0..count.div_ceil(100).min(16) {
             game.write(&format!("kept_{n}"), &["path_7"], Value::Int(n as i64)).expect("play writes it");
         }
@@ -355,7 +355,7 @@ fn by_blobs(most: usize) {
     }
 }
 
-/// What two places changed since they had the same save, entry by entry.
+/// Measures a merge of what two places changed since they had the same save, entry by entry.
 fn by_changes(most: usize) {
     println!("\nentries that both places changed    merge");
     let mut count = 100;

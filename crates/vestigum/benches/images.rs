@@ -25,7 +25,7 @@ struct Place {
     resume: String,
 }
 
-/// What an image says beside its values and marks.
+/// Holds what an image says beside its values and marks.
 #[derive(Serialize, Deserialize)]
 struct Plain<V, M> {
     format: i64,
@@ -201,7 +201,7 @@ fn against<V: Serialize + for<'de> Deserialize<'de>, M: Serialize + for<'de> Des
     );
 }
 
-/// What `save()` does on the game's thread after sixteen writes.
+/// Measures what `save()` does on the game's thread after sixteen writes.
 fn hand_over(name: &str, c: &mut Criterion, spec: &Spec, game: &Progress) {
     let mut session = Session::launch(spec, MemoryStore::default(), "ada").expect("memory can be read");
     // The same place and values as the other, through an image.

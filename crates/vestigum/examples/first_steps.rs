@@ -6,7 +6,7 @@ use std::process::ExitCode;
 
 use vestigum::{DirStore, Session, Spec};
 
-/// What persists, in one document.
+/// Says in one document what persists.
 const PROGRESS: &str = r#"
 [game]
 id = "fellpost"

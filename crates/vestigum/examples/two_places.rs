@@ -45,7 +45,7 @@ impl Device {
         Ok(())
     }
 
-    /// What a game does before a player is launched, and after the session has quit.
+    /// Syncs as a game does before a player is launched, and after the session has quit.
     fn sync(&self, spec: &Spec, shared: &DirStore) -> Result<(), Box<dyn Error>> {
         let told = match PlayerSync::new(spec, &self.store, shared, "ada").run()?.did {
             SyncDid::Nothing => "nobody has played yet".to_owned(),

@@ -10,7 +10,7 @@ use vestigum::{DirStore, Session, Spec};
 
 const FELLPOST: &str = include_str!("../../../demo/fellpost/fellpost.toml");
 const HISTORY: &str = include_str!("../../../demo/fellpost/fellpost.history.json");
-/// What the player has on disk: saved by version 1, in the middle of Heather Rise.
+/// Holds what the player has on disk: saved by version 1, in the middle of Heather Rise.
 const ADA: &[u8] = include_bytes!("../../../demo/fellpost/shipped/v1/saves/profiles/ada/3.json");
 
 fn run() -> Result<(), Box<dyn Error>> {

@@ -43,7 +43,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 //!
-//! Everything pure lives in the crate `vestigum-core`, of which this crate re-exports what a game needs, by name.
+//! Everything pure lives in the crate `vestigum-core`; this crate re-exports what a game needs, by name.
 
 #[doc = include_str!("../docs/design.md")]
 pub mod design {}
@@ -170,7 +170,7 @@ pub mod update {
     pub use vestigum_spec::freezing::{FreezeError, Freezing, Froze};
 }
 
-/// What handles can hold.
+/// Types that handles can hold.
 pub mod handle {
     pub use vestigum_core::handle::derived::DerivedKeyed;
     pub use vestigum_core::handle::keyed::{KeyIndex, KeyNames, Keyed};
@@ -179,7 +179,7 @@ pub mod handle {
     };
 }
 
-/// What the code that [`spec!`] makes uses. No promise is made about it.
+/// Items that the code of [`spec!`] uses. No promise is made about them.
 #[cfg(feature = "macros")]
 #[doc(hidden)]
 pub mod generated {
@@ -195,7 +195,7 @@ pub mod generated {
 #[cfg(feature = "macros")]
 pub use vestigum_macros::spec;
 
-/// What the project's own tools need besides. No promise is made about it.
+/// Items that the project's own tools need besides. No promise is made about them.
 #[doc(hidden)]
 pub mod tools {
     pub use crate::clock::rfc3339;

@@ -153,7 +153,7 @@ pub fn newest_image(
     }
 }
 
-/// Whether an owner has a generation before one.
+/// Returns whether an owner has a generation before one.
 fn has_before(patience: &Patience<'_>, owner: &Owner, before: u64) -> Result<bool, StoreError> {
     Ok(patience.generations(owner)?.iter().any(|generation| *generation < before))
 }

@@ -76,7 +76,7 @@ impl App {
         App { saver, saves: saves.to_owned(), colour, screen, over: false }
     }
 
-    /// Whether the player has left the game.
+    /// Returns whether the player has left the game.
     pub fn is_over(&self) -> bool {
         self.over
     }

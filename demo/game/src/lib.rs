@@ -29,7 +29,7 @@ mod walk;
 mod walk_view;
 
 vestigum::spec! {
-    /// What persists.
+    /// Says what persists.
     pub mod progress = "progress.toml";
 }
 
@@ -40,7 +40,7 @@ pub type Trouble = Box<dyn std::error::Error>;
 
 /// Describes what follows a key.
 enum Go {
-    /// The same is shown.
+    /// Shows the map, the ranking and the path.
     Stay,
     /// The session is in another place.
     On,

@@ -65,7 +65,7 @@ impl Walk {
         reached(game, self.level)
     }
 
-    /// Whether the gate of this path is being opened.
+    /// Returns whether the gate of this path is being opened.
     pub(crate) fn waits(&self) -> bool {
         self.opening.is_some()
     }
@@ -191,7 +191,7 @@ impl Walk {
         Ok(Go::Stay)
     }
 
-    /// Where the session is now. A gate that waits goes on waiting.
+    /// Follows the session to where it is now. A gate that waits goes on waiting.
     fn begin_again(&mut self, game: &Session) {
         if let Some(anew) = Walk::of(game, "") {
             *self = Walk { opening: self.opening.take(), ..anew };

@@ -248,17 +248,17 @@ impl FieldSketch {
         }
     }
 
-    /// Whether it counts time: an int for which it is known what entry is meant.
+    /// Returns whether it counts time: an int for which it is known what entry is meant.
     pub fn counts(&self) -> bool {
         self.save && self.ty == "int" && !self.per.iter().any(|axis| matches!(*axis, "tag" | "spot"))
     }
 
-    /// Whether a write asks for a save.
+    /// Returns whether a write asks for a save.
     pub fn saves(&self) -> bool {
         self.save && !self.counts() && !matches!(self.lasts, "attempt" | "session")
     }
 
-    /// Whether it begins at 7: entries of names that were never made must not show.
+    /// Returns whether it begins at 7: entries of names that were never made must not show.
     pub fn has_default(&self) -> bool {
         self.ty == "int" && self.per.contains(&"spot") && !self.optional
     }
@@ -322,7 +322,7 @@ impl Sketch {
         });
     }
 
-    /// Whether only exits lead to the last level.
+    /// Returns whether only exits lead to the last level.
     pub fn ends_aside(&self) -> bool {
         let last = self.levels.len() - 1;
         last > 0 && self.opens.is_none() && self.exits.iter().any(|(from, to)| *from != last && *to == last)

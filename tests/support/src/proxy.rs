@@ -66,7 +66,7 @@ impl Proxy {
         *lock(&self.ways.ends_before) = Some(text.as_bytes().to_vec());
     }
 
-    /// Whether that has happened.
+    /// Returns whether that has happened.
     pub fn has_ended(&self) -> bool {
         lock(&self.ways.ends_before).is_none()
     }

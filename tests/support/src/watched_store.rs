@@ -69,7 +69,7 @@ impl<S: Store> WatchedStore<S> {
         self.watch.holds.lock().unwrap().1 = player.map(str::to_owned);
     }
 
-    /// Whose lease was asked for, in order.
+    /// Returns whose lease was asked for, in order.
     pub fn leases(&self) -> Vec<Owner> {
         self.watch.leases.lock().unwrap().clone()
     }

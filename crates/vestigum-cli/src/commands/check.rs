@@ -108,7 +108,7 @@ fn grown(checked: &Checked) -> Vec<String> {
     spec.and_then(|spec| Some(spec.history()?.grown(spec))).unwrap_or_default()
 }
 
-/// How far the spec is from what has shipped.
+/// Says how far the spec is from what has shipped.
 fn frozen(out: &Output, spec: &Spec, grown: &[String]) {
     let Some(history) = spec.history() else { return };
     let Some(newest) = history.versions().next_back() else { return };

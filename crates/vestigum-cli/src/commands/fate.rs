@@ -313,7 +313,7 @@ fn as_markdown(fates: &FateTable) -> String {
     text
 }
 
-/// Whether the spec says what becomes of what two installations changed.
+/// Returns whether the spec says what becomes of what two installations changed.
 fn has_merges(fates: &FateTable) -> bool {
     fates.rows.iter().any(|row| row.merge.is_some())
 }

@@ -21,7 +21,7 @@ pub(crate) struct Arguments {
     /// Only playthroughs whose name contains this
     #[arg(long, value_name = "TEXT")]
     only: Option<String>,
-    /// How many generations of each owner are kept; left out, what the spec says
+    /// Generations kept of each owner; left out, what the spec says
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=1000))]
     keep: Option<u32>,
 }

@@ -39,7 +39,7 @@ pub(crate) struct Arguments {
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 enum Deny {
-    /// What nothing takes, what the map does not find, and what does not fit
+    /// Name what nothing takes, what the map does not find, and what does not fit
     Left,
 }
 

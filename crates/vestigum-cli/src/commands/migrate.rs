@@ -17,10 +17,10 @@ pub(crate) struct Arguments {
     /// Make saves of every frozen version, migrate and load them, and tell what becomes of each field
     #[arg(long)]
     prove: bool,
-    /// How many random saves of each version
+    /// Random saves to try of each version
     #[arg(long, value_name = "N", default_value_t = 100, requires = "prove")]
     random: usize,
-    /// What the random saves are made of
+    /// Seed of the random saves
     #[arg(long, value_name = "NUMBER", default_value_t = 1, requires = "prove")]
     seed: u64,
 }
@@ -177,13 +177,13 @@ fn show(out: &Output, spec: &Spec, version: &VersionProof) {
     out.line("");
 }
 
-/// Which of several shapes of a version: ", shape 8923b819"
+/// Names one of several shapes of a version: ", shape 8923b819"
 fn shape(version: &VersionProof) -> String {
     let short = |shape: &String| format!(", shape {}", shape.get(..8).unwrap_or(shape));
     version.shape.as_ref().map(short).unwrap_or_default()
 }
 
-/// Whether a place has changed its name only with its level, which is told already.
+/// Returns whether a place has changed its name only with its level, which is told already.
 fn follows(version: &VersionProof, place: &PlaceProof) -> bool {
     let (Place::InLevel { level, checkpoint: Some(at) }, Place::InLevel { level: level_now, checkpoint: Some(at_now) }) =
         (&place.place, &place.now)

@@ -72,7 +72,7 @@ fn folders(arguments: &Arguments) -> Vec<PathBuf> {
     folders
 }
 
-/// Whether a change of a file can change what is said.
+/// Returns whether a change of a file can change what is said.
 fn matters(path: &Path) -> bool {
     path.extension().is_some_and(|ending| ["toml", "play", "json"].iter().any(|known| ending == *known))
 }

@@ -436,7 +436,7 @@ fn a_rule_that_nobody_pins_is_probed() {
     assert!(code == 1 && probed["failing"].as_str().unwrap().ends_with("wrong.play: wrong"), "{probed}");
 }
 
-/// Who reads JSON reads it of mistakes in the call, too; help is asked for by people.
+/// Mistakes in the call are JSON, too, for a program that reads JSON; help is asked for by people.
 #[test]
 fn a_call_that_makes_no_sense_is_told_as_json() {
     let (code, told) = json(Path::new("."), &["fate"]);
@@ -463,7 +463,7 @@ fn the_reference_of_codes_is_current() {
     assert_eq!(fs::read_to_string(&path).unwrap_or_default(), text, "write it anew with VESTIGUM_WRITE_DOCS=1");
 }
 
-/// What the guide shows stands in the files it names, word for word, and every file and picture it links is there.
+/// The guide's code stands in the files it names, word for word, and every file and picture it links is there.
 #[test]
 fn the_guide_shows_what_is_there() {
     let docs = demo("../../docs");

@@ -379,7 +379,7 @@ fn what_is_no_message_and_no_method_does_not_end_the_server() {
     editor.end();
 }
 
-/// What is no message at all ends the server with a sentence, whatever length it claims to have.
+/// A text that is not a message at all ends the server with a sentence, whatever length it claims to have.
 #[test]
 fn what_is_no_conversation_ends_it() {
     for said in ["", "garbage\n", "Content-Length: 99999999999\r\n\r\n{}", "Content-Length: 2\r\n\r\n{}"] {

@@ -58,7 +58,7 @@ fn saves_are_reset_and_restored_only_with_yes() {
     }
 }
 
-/// The demo's saves, of which generation 5 is cut in half and generation 4 edited.
+/// Copies the demo's saves, with generation 5 cut in half and generation 4 edited.
 fn damaged() -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
     vestigum(folder.path(), &["demo"]);
@@ -513,7 +513,7 @@ fn a_copy_that_was_cut_short_is_gone_on_with() {
     assert!(ada.join("3.json").is_file() && ada.join("4.json").is_file());
 }
 
-/// What could not be read was left out without a word: "1 file, all whole".
+/// Owners that could not be read were left out without a word: "1 file, all whole".
 #[cfg(unix)]
 #[test]
 fn what_cannot_be_read_is_named_and_nothing_is_called_whole() {

@@ -4,7 +4,7 @@ use std::fs;
 use std::path::Path;
 use std::process::Command;
 
-/// What a block of the page is for.
+/// Names what a block of the page is for.
 enum Block {
     /// A file with this content.
     File(String),

@@ -120,7 +120,7 @@ impl Conversion {
         }
     }
 
-    /// Whether it depends on the position of the entry's key.
+    /// Returns whether it depends on the position of the entry's key.
     pub(super) fn asks_position(&self) -> bool {
         matches!(self.asks, Some(Asks::Above(Limit::Position) | Asks::AtLeast(Limit::Position)))
     }

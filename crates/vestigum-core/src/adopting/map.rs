@@ -390,7 +390,7 @@ impl Reader<'_> {
         (from, conversion)
     }
 
-    /// Whether stars stand where they can mean something, and what is asked gives what the field holds.
+    /// Returns whether stars stand where they can mean something, and what is asked gives what the field holds.
     fn agrees(
         &mut self,
         from: &From,

@@ -138,7 +138,7 @@ pub enum AdoptError {
 }
 
 impl AdoptReport {
-    /// Whether everything was taken just as it was: nothing left, refused, dropped or brought into its limits.
+    /// Returns whether everything was taken just as it was: nothing left, refused, dropped or brought into its limits.
     pub fn is_whole(&self) -> bool {
         self.missing.is_empty()
             && self.refused.is_empty()

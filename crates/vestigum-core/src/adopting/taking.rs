@@ -37,7 +37,7 @@ pub(super) struct Taking<'a> {
     pub(super) report: AdoptReport,
     /// The places of what was taken.
     pub(super) used: BTreeSet<Vec<String>>,
-    /// The places in these of which nothing was made.
+    /// The places in these that nothing was made from.
     pub(super) unused: BTreeSet<Vec<String>>,
     /// Items of lists that something is asked of: one question may name what another does not.
     pub(super) named: BTreeSet<Vec<String>>,
@@ -82,7 +82,7 @@ impl Taking<'_> {
             }
             let by_key = first.stars.is_empty();
             let rows: Vec<Vec<String>> = match by_key {
-                // One value for all keys, of each of which something is asked.
+                // One value for all keys, each with something that is asked.
                 true => {
                     let axis = self.axis_word(field, starred[0]);
                     let names = self.old_names(&axis).into_iter();
@@ -134,7 +134,7 @@ impl Taking<'_> {
         self.put(take, field, &keys, last.as_ref(), all, values);
     }
 
-    /// Items of a list of which nothing is asked, whatever key is looked for.
+    /// Notes items of a list that no question is about, whatever key is looked for.
     fn unmatched_items(&mut self, take: &Take, field: &Field, found: &Found<'_>, starred: &[usize]) {
         let Tree::List(items) = found.tree else { return };
         if !take.conversion.asks_items() {

@@ -192,7 +192,7 @@ pub(crate) fn leaving(plan: &MigrationPlan, image: &Image) -> Values {
     leaving.filter_map(|field| Some((field.name.clone(), image.values.get(&field.name)?.clone()))).collect()
 }
 
-/// Whether the plan moves something from players to the device.
+/// Returns whether the plan moves something from players to the device.
 pub(crate) fn takes_from_players(plan: &MigrationPlan) -> bool {
     plan.moved.iter().any(|was| OwnerKind::of(plan.old.field(*was)) == OwnerKind::Player)
 }
@@ -230,7 +230,7 @@ fn keep_made(plan: &MigrationPlan, new: &Model, from: &State, to: &mut State) {
     }
 }
 
-/// Whether a value is kept under a declared key that goes into a field of the open set which its set has become.
+/// Returns whether a value is kept under a declared key that goes into a field of the open set which its set has become.
 fn is_used(plan: &MigrationPlan, new: &Model, from: &State, (set, key): (u32, u32), now: u32) -> bool {
     let goes_there = |was: &Field| {
         let mut readers = plan.readers(was.id);

@@ -183,7 +183,7 @@ fn empty_device_image(model: &Model, plan: &MigrationPlan, values: Values, devic
     }
 }
 
-/// Lets the game's code finish an image. What it says about whose image it is and of which version does not count.
+/// Lets the game's code finish an image. The owner and the version that it names do not count.
 fn hooked(hook: Option<&Hook>, plan: &MigrationPlan, old: &Image, taken: Image) -> Result<Image, LoadError> {
     let Some(hook) = hook else { return Ok(taken) };
     let mut new = taken.clone();

@@ -47,7 +47,7 @@ impl Hooks {
         self.left_out = true;
     }
 
-    /// Whether a hook that is missing stops nothing.
+    /// Returns whether a hook that is missing stops nothing.
     pub fn are_left_out(&self) -> bool {
         self.left_out
     }

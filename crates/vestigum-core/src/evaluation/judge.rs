@@ -23,10 +23,10 @@ pub trait ExpressionValue {
     /// Works out the value.
     fn value(&self, env: &Env<'_>) -> Value;
 
-    /// Whether the value is made of one that is not filled.
+    /// Returns whether the value is made of one that is not filled.
     fn reads_unfilled(&self, env: &Env<'_>) -> bool;
 
-    /// Whether the value is made of the entry of a level, checkpoint or key that is meant and not there.
+    /// Returns whether the value is made of the entry of a level, checkpoint or key that is meant and not there.
     fn lacks_entry(&self, env: &Env<'_>) -> bool;
 
     /// The condition said again, as a playthrough can expect it behind the step at which it was judged.
@@ -35,7 +35,7 @@ pub trait ExpressionValue {
     /// Every part of the condition with the values in it.
     fn judge(&self, env: &Env<'_>) -> Vec<Judged>;
 
-    /// Whether the condition holds.
+    /// Returns whether the condition holds.
     fn holds(&self, env: &Env<'_>) -> bool {
         self.value(env).as_bool()
     }

@@ -41,14 +41,14 @@ pub trait NodeValue {
     /// Works out the value.
     fn value(&self, env: &Env<'_>) -> Value;
 
-    /// Whether a predicate holds for any field read that contributes to the value. Parts that are not reached (short-circuited, or the
+    /// Returns whether a predicate holds for any field read that contributes to the value. Parts that are not reached (short-circuited, or the
     /// other branch of an `if`) do not count, and neither do functions over all entries of a field.
     fn any_read(&self, env: &Env<'_>, is_so: &dyn Fn(&Node) -> bool) -> bool;
 
-    /// Whether this reads a value that is not filled, which reads as zero.
+    /// Returns whether this reads a value that is not filled, which reads as zero.
     fn is_unfilled(&self, env: &Env<'_>) -> bool;
 
-    /// Whether this reads the entry of a level, checkpoint or key that is meant and not there.
+    /// Returns whether this reads the entry of a level, checkpoint or key that is meant and not there.
     fn has_no_entry(&self, env: &Env<'_>) -> bool;
 }
 

@@ -286,7 +286,7 @@ impl Restating<'_> {
         })
     }
 
-    /// Whether an item is in a container that is bound: equal to one of what is in it.
+    /// Returns whether an item is in a container that is bound: equal to one of what is in it.
     fn any_of(self, container: &Node, item: &Node) -> Option<Restated> {
         let Some(Restated::Text(item)) = self.say(item) else { return Some(Restated::Bound) };
         let items: Vec<Value> = match container.value(&self.env) {

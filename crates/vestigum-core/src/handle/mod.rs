@@ -39,7 +39,7 @@ impl<T: ?Sized> Handle<T> {
 }
 
 impl<T: ?Sized> Handle<T> {
-    /// Whether it is on a value of the device.
+    /// Returns whether it is on a value of the device.
     #[doc(hidden)]
     #[inline(always)]
     pub fn is_of_device(self) -> bool {

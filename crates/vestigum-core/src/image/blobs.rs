@@ -85,7 +85,7 @@ impl BlobRef {
         Tree::Map([(DIGEST.into(), Tree::Text(self.digest.to_string().into())), (LEN.into(), Tree::Int(len))].into())
     }
 
-    /// Whether these are the bytes that are meant.
+    /// Returns whether these are the bytes that are meant.
     ///
     /// # Errors
     /// [`BlobError::Damaged`] if they are not.
@@ -120,7 +120,7 @@ pub enum BlobError {
 }
 
 impl BlobError {
-    /// Whether nobody knows what has become of it: the place could not read it now, and may later.
+    /// Returns whether nobody knows what has become of it: the place could not read it now, and may later.
     pub fn is_unavailable(&self) -> bool {
         match self {
             BlobError::NotRead(_) => true,
@@ -156,7 +156,7 @@ impl Blobs {
         self.found.iter().filter_map(|(digest, found)| Some((digest, found.as_ref().ok()?)))
     }
 
-    /// Whether no bytes are there.
+    /// Returns whether no bytes are there.
     pub fn is_empty(&self) -> bool {
         self.iter().next().is_none()
     }

@@ -69,7 +69,7 @@ impl EncodedImage {
         measure_members(&self.content).map_err(|error| ImageError::Unreadable(error.to_string()))
     }
 
-    /// Whether it says that the player was deleted.
+    /// Returns whether it says that the player was deleted.
     pub fn is_deletion(&self) -> bool {
         // The members stand in one order, and no text has a quote in it that is not escaped.
         const PLACE: &[u8] = b",\"place\":";
@@ -77,14 +77,14 @@ impl EncodedImage {
         place.is_some_and(|at| self.content[at + PLACE.len()..].starts_with(b"\"deleted\""))
     }
 
-    /// Whether both hold the same and were saved at the same time.
+    /// Returns whether both hold the same and were saved at the same time.
     #[doc(hidden)]
     pub fn says_the_same(&self, other: &EncodedImage) -> bool {
         let of = |image: &EncodedImage| (image.owner.clone(), image.saved_at.clone(), image.digest.clone());
         of(self) == of(other)
     }
 
-    /// Whose progress it is.
+    /// Returns whose progress it is.
     pub fn owner(&self) -> &Owner {
         &self.owner
     }

@@ -42,7 +42,7 @@ pub(crate) struct ImageReader<'a> {
 }
 
 impl ImageReader<'_> {
-    /// What an image of a player holds: names, values and marks.
+    /// Reads what an image of a player holds: names, values and marks.
     pub(crate) fn player(&mut self, image: &Image) {
         let in_level = matches!(image.place, SavedPlace::InLevel { .. });
         self.made(image);
@@ -53,7 +53,7 @@ impl ImageReader<'_> {
         self.clear_levels_not_made();
     }
 
-    /// What an image keeps for a level that its player has not made.
+    /// Drops what an image keeps for a level that its player has not made.
     fn clear_levels_not_made(&mut self) {
         let spec = self.model;
         for (id, slot) in self.state.without_level(spec) {

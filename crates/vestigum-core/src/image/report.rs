@@ -296,7 +296,7 @@ impl LoadError {
 }
 
 impl LoadReport {
-    /// Whether everything was loaded just as it was saved, from the newest image, or freshly begun.
+    /// Returns whether everything was loaded just as it was saved, from the newest image, or freshly begun.
     pub fn is_clean(&self) -> bool {
         !matches!(self.origin, Origin::Recovered { .. })
             && !matches!(self.device_origin, Origin::Recovered { .. })

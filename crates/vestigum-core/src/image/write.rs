@@ -39,7 +39,7 @@ impl Suspended {
         self.image(Owner::Device, SavedPlace::Menu, |field| field.lasts == Span::Device, None, RefCell::default())
     }
 
-    /// Whether the spec has any device field, so that there is something to save for the device.
+    /// Returns whether the spec has any device field, so that there is something to save for the device.
     pub fn has_device(&self) -> bool {
         self.model.fields.iter().any(|field| field.lasts == Span::Device)
     }

@@ -47,7 +47,7 @@ pub(super) fn amounts(sides: [&SavedOrigin; 2], of: [&Amounts; 2]) -> Amounts {
             let amount = match one.count(id).cmp(&other.count(id)) {
                 Ordering::Greater => here.unwrap_or(nothing),
                 Ordering::Less => there.unwrap_or(nothing),
-                // Both say the same, but for what migrations wrote, which is nobody's save.
+                // Both say the same, apart from what migrations wrote: that is nobody's save.
                 Ordering::Equal => here.unwrap_or(nothing).stronger(there.unwrap_or(nothing)),
             };
             if !amount.is_zero() {
@@ -290,7 +290,7 @@ impl Register<'_> {
         }
     }
 
-    /// Keys of a map: each is a value of its own, of which the newer change counts. A key that one side took out stays if the other
+    /// Merges the keys of a map: each is a value of its own, and the newer change counts. A key that one side took out stays if the other
     /// has written it since.
     fn map(&self, out: &mut SavedOrigin) -> Value {
         let empty = Map::default();

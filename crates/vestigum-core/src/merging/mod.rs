@@ -245,7 +245,7 @@ fn newer_side(here: &Image, there: &Image) -> Side {
     if is_later(&there.saved_at, &here.saved_at) { Side::There } else { Side::Here }
 }
 
-/// Whose run stays, and why: that of the side which has seen the other's, else the higher one by `[merge] run`, else the newer one.
+/// Returns whose run stays, and why: that of the side which has seen the other's, else the higher one by `[merge] run`, else the newer one.
 fn choose_run(model: &Model, merging: &Merging, sides: [&Joining; 2], first: Side) -> (Side, RunFrom) {
     let [here, there] = sides.map(|side| &side.origin.run);
     if here.dot == there.dot && here.at == there.at {

@@ -54,7 +54,7 @@ pub(crate) fn name_path(set: &str, name: &str) -> EntryPath {
     path.into()
 }
 
-/// Returns the names of which a path is made: the field, its keys, and an item if it leads to one.
+/// Returns the names that make a path: the field, its keys, and an item if it leads to one.
 pub(crate) fn named(path: &str) -> Vec<Arc<str>> {
     path.split('/').map(|name| name.replace("~1", "/").replace("~0", "~").into()).collect()
 }

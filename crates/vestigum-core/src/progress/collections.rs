@@ -111,7 +111,7 @@ impl<'a, T: Item> ListView<'a, T> {
         self.value.len()
     }
 
-    /// Whether it has none.
+    /// Returns whether it has none.
     pub fn is_empty(&self) -> bool {
         self.value.is_empty()
     }
@@ -190,12 +190,12 @@ impl<'a, T: Item> SetView<'a, T> {
         self.value.len()
     }
 
-    /// Whether it has none.
+    /// Returns whether it has none.
     pub fn is_empty(&self) -> bool {
         self.value.is_empty()
     }
 
-    /// Whether an item is in it.
+    /// Returns whether an item is in it.
     pub fn contains<Q: Serialize + ?Sized>(&self, item: &Q) -> bool {
         let Some(wanted) = to_value(item).ok().and_then(|wanted| wanted.fitted(self.item)) else { return false };
         match self.value {
@@ -248,7 +248,7 @@ impl<'a, T: Item> MapView<'a, T> {
         self.value.len()
     }
 
-    /// Whether it has none.
+    /// Returns whether it has none.
     pub fn is_empty(&self) -> bool {
         self.value.is_empty()
     }
@@ -258,7 +258,7 @@ impl<'a, T: Item> MapView<'a, T> {
         self.value.entry(key).map(read)
     }
 
-    /// Whether there is a value under a key.
+    /// Returns whether there is a value under a key.
     pub fn contains(&self, key: &str) -> bool {
         self.value.entry(key).is_some()
     }

@@ -202,7 +202,7 @@ impl Progress {
         Ok((!self.is_open(index)).then(|| self.lock_of(audience, index)))
     }
 
-    /// Whether the board leaves a level out.
+    /// Returns whether the board leaves a level out.
     pub(crate) fn is_hidden(&self, level: u32) -> bool {
         let hidden = self.model.hidden.get(level as usize).and_then(Option::as_ref);
         hidden.is_some_and(|condition| condition.holds(&self.env()))
@@ -288,7 +288,7 @@ impl Progress {
         needed(spec, env, part).unwrap_or(LockReason::Condition { text: judged.part, values: judged.values })
     }
 
-    /// Whether a text names a level that is hidden.
+    /// Returns whether a text names a level that is hidden.
     fn names_hidden(&self, audience: Audience, text: &str) -> bool {
         let hidden = |name: &str| self.model.find_level(name).is_ok_and(|level| self.is_secret(audience, level));
         tokens(text).unwrap_or_default().iter().any(|(token, _)| match token {

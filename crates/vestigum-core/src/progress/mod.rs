@@ -120,7 +120,7 @@ impl Progress {
         &mut self.state
     }
 
-    /// Whether moments leave out of their outcomes what they changed and set back: for searches, which compare states.
+    /// Returns whether moments leave out of their outcomes what they changed and set back: for searches, which compare states.
     #[doc(hidden)]
     pub fn set_quiet(&mut self, quiet: bool) {
         self.quiet = quiet;
@@ -153,7 +153,7 @@ impl Progress {
         self.state.position.named(&self.model)
     }
 
-    /// Whether `quit` has ended the session.
+    /// Returns whether `quit` has ended the session.
     pub fn is_closed(&self) -> bool {
         self.open_to != self.fingerprint
     }
@@ -185,7 +185,7 @@ impl Progress {
         at.read(self)
     }
 
-    /// Whether an optional field has a value.
+    /// Returns whether an optional field has a value.
     ///
     /// # Panics
     /// If the handle is of another spec.
@@ -356,7 +356,7 @@ impl Progress {
         Env::new(&self.model, &self.state, standing.map(|standing| standing.level), checkpoint)
     }
 
-    /// Whether a field belongs to the device.
+    /// Returns whether a field belongs to the device.
     #[doc(hidden)]
     pub fn is_device_field(&self, name: &str) -> bool {
         self.model.find_field(name).is_some_and(|field| field.lasts == Span::Device)
@@ -368,7 +368,7 @@ impl Progress {
         self.model.device_slots().map(|slot| self.state.value(slot).clone()).collect()
     }
 
-    /// Whether the device fields have these values.
+    /// Returns whether the device fields have these values.
     #[doc(hidden)]
     pub fn has_device_values(&self, values: &[Value]) -> bool {
         self.model.device_slots().map(|slot| self.state.value(slot)).eq(values)

@@ -326,7 +326,7 @@ impl Progress {
         outcome
     }
 
-    /// Whether `over_when` holds.
+    /// Returns whether `over_when` holds.
     #[doc(hidden)]
     pub fn is_run_over(&self) -> bool {
         self.model.over_when.as_ref().is_some_and(|over_when| over_when.holds(&self.env()))

@@ -534,7 +534,7 @@ impl Progress {
         Written { clamped, beaten: false, save_due, ranked: None, opened: if judge { self.opened_now() } else { None } }
     }
 
-    /// Whether the entry is there: what is kept for a level that players make is there while it is made.
+    /// Returns whether the entry is there: what is kept for a level that players make is there while it is made.
     fn there(&self, field: &Field, slot: usize) -> Result<(), AccessError> {
         let level = field.level_of(&self.model, slot).filter(|_| !self.state.has_entry(&self.model, field, slot));
         match level {

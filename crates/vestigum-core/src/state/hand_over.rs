@@ -177,7 +177,7 @@ impl State {
         self.noted.iter_mut().for_each(|noted| *noted &= !HANDED);
     }
 
-    /// Becomes `origin` again, of which this state was a copy when [`State::track`] was called: it costs what was written since.
+    /// Becomes `origin` again. This state was a copy of it when [`State::track`] was called: it costs what was written since.
     pub fn go_back_to(&mut self, origin: &State) {
         let Some(unheard) = &mut self.unheard else { return self.copy_from(origin) };
         let Unheard { slots, .. } = std::mem::take(unheard);

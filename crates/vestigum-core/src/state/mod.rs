@@ -203,7 +203,7 @@ impl State {
         self.values.len()
     }
 
-    /// Whether a level is there: one that players make is, while it is made.
+    /// Returns whether a level is there: one that players make is, while it is made.
     pub fn has_level(&self, spec: &Model, level: u32) -> bool {
         spec.made_slot(level).is_none_or(|slot| self.values[slot].as_bool())
     }
@@ -219,7 +219,7 @@ impl State {
         of_players.flat_map(of_field).collect()
     }
 
-    /// Whether an entry of a field is there: the names of its keys and its level are made. The device keeps nothing for a level that
+    /// Returns whether an entry of a field is there: the names of its keys and its level are made. The device keeps nothing for a level that
     /// one of its players made.
     pub fn has_entry(&self, spec: &Model, field: &Field, slot: usize) -> bool {
         let of_level = |level: u32| match spec.is_made_level(level) {
@@ -251,7 +251,7 @@ impl State {
         self.checkpoint.get(&slot).unwrap_or(&self.values[slot])
     }
 
-    /// Whether a mark may hold another value than the current one.
+    /// Returns whether a mark may hold another value than the current one.
     #[inline]
     pub fn is_noted(&self, slot: usize) -> bool {
         self.noted[slot] & MARKS != 0
@@ -285,7 +285,7 @@ impl State {
         self.values.get_mut(slot)
     }
 
-    /// Whether a mark that is another value than the current one is noted for the slot: of the entry, of the checkpoint.
+    /// Returns whether a mark that is another value than the current one is noted for the slot: of the entry, of the checkpoint.
     #[inline]
     pub fn noted_marks(&self, slot: usize) -> (Option<&Value>, Option<&Value>) {
         if self.noted[slot] & MARKS == 0 {

@@ -40,7 +40,7 @@ pub fn resembled_failure(resume: Resume) -> Moment {
     }
 }
 
-/// Whether play goes on where the level was entered: because the spec says so, or because a death, which such a save
+/// Returns whether play goes on where the level was entered: because the spec says so, or because a death, which such a save
 /// resembles, gives the checkpoint up.
 pub fn resumes_at_entry(spec: &Model) -> bool {
     spec.resume != Resume::None && spec.gives_up_checkpoint(resembled_failure(spec.resume))

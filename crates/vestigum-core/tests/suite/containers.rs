@@ -6,7 +6,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 use vestigum_core::{List, Map, Set, Value};
 
-/// What is done, with a number that says to what: below zero takes out, else puts in.
+/// Names what is done, with a number that says to what: below zero takes out, else puts in.
 fn steps() -> impl Strategy<Value = Vec<i64>> {
     prop::collection::vec(prop_oneof![4 => 0..4000_i64, 3 => -4000..0_i64], 0..600)
 }

@@ -248,7 +248,7 @@ fn a_build_refuses_or_keeps_what_a_patch_of_its_version_saved() {
     assert!(!load(&unfrozen, &full).report.dropped.is_empty());
 }
 
-/// What only a mark holds is told like the value itself, and what both hold is told once.
+/// A value that only a mark holds is reported like the value itself, and one that both hold is reported once.
 #[test]
 fn what_a_mark_loses_is_told() {
     let fields = |range: &str| {

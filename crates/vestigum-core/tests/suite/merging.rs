@@ -61,7 +61,7 @@ fn image(by: &str, from: Option<&Image>, values: &[(&str, &str)], at: i64) -> Im
     Image { origin: Some(Box::new(origin)), ..saved.profile_image("ada") }
 }
 
-/// What comes out, whichever side is called which.
+/// Merges, whichever side is called which.
 fn merged(one: &Image, other: &Image) -> Progress {
     let spec = spec();
     let of = |here: &Image, there: &Image| {

@@ -66,7 +66,7 @@ fn an_exit_that_is_not_there_changes_nothing() {
     assert_eq!(other.to_string(), "`heather_rise` has no exit `cellar`");
 }
 
-/// What is named and locked is told as locked; without a name the open ones are offered; and the end is the end.
+/// A level that is named and locked is reported as locked; without a name the open ones are offered; and the end is the end.
 #[test]
 fn next_is_honest() {
     let gate = "[level.mill_lane]\n[level.heather_rise]\nopens = \"count(completed) >= 2\"\n\

@@ -17,7 +17,7 @@ use crate::mentions::{Kind, names};
 use crate::spec_view::{At, SpecView, at};
 use crate::toml_view::{Piece, pieces};
 
-/// Returns what to say, as Markdown, and of which part of the text.
+/// Returns what to say, as Markdown, and about which part of the text.
 pub(crate) fn hover(
     project: &Project,
     spec: Option<&Spec>,

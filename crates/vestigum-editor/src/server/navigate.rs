@@ -78,7 +78,7 @@ pub(crate) fn references(
         .collect()
 }
 
-/// Whether a thing can be renamed here. Checkpoints, keys and exits of several levels may share a name, so they cannot.
+/// Returns whether a thing can be renamed here. Checkpoints, keys and exits of several levels may share a name, so they cannot.
 pub(crate) fn can_rename(kind: Kind) -> bool {
     match kind {
         Kind::Field

@@ -108,7 +108,7 @@ impl Workspace {
         specs
     }
 
-    /// Whether a TOML document is a spec: there are many that are not.
+    /// Returns whether a TOML document is a spec: there are many that are not.
     fn is_spec(&self, path: &Path) -> bool {
         self.text(path).is_some_and(|lines| {
             let mut headers = lines.text.lines().map(str::trim_start).filter(|line| line.starts_with('['));

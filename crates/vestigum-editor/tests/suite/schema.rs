@@ -55,7 +55,7 @@ fn every_spec_of_the_demo_is_valid_and_a_misspelt_key_is_not() {
     }
 }
 
-/// What the reader says that a place has, where it finds a key that it does not know.
+/// Returns the keys that the reader says a place has, where it finds a key that it does not know.
 fn reader_has(document: &str) -> Vec<String> {
     let errors = Spec::from_toml(document).unwrap_err();
     let unknown = errors.list().iter().find(|error| error.message.contains("has no key `zzzz`"));

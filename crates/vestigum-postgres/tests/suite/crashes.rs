@@ -19,7 +19,7 @@ const SPEC: &str = "[game]\nid = \"fellpost\"\n[save]\nkeep = 3\n\
 const URL: &str = "VESTIGUM_CARRIER_URL";
 const SCHEMA: &str = "VESTIGUM_CARRIER_SCHEMA";
 
-/// How long the lease of the server runs that is a process of its own.
+/// Time that the lease runs of the server that is a process of its own.
 const LEASE: Duration = Duration::from_millis(500);
 const LONG: Duration = Duration::from_secs(60);
 
@@ -39,7 +39,7 @@ fn options(url: &str, schema: &str) -> PostgresOptions {
     PostgresOptions::new(url).unwrap().schema(schema).patience(Duration::from_secs(1))
 }
 
-/// What the saves of a player say, the oldest first.
+/// Lists what the saves of a player say, the oldest first.
 fn saved(store: &dyn Store, player: &str) -> Vec<i64> {
     let owner = Owner::Profile(player.to_owned());
     let mut saved = Vec::new();
@@ -125,7 +125,7 @@ fn no_acknowledged_save_is_lost_when_the_database_is_killed() {
     }
 }
 
-/// What the other servers of these tests do: this program calls itself.
+/// Plays the other servers of these tests: this program calls itself.
 #[test]
 #[ignore = "the tests of this file start it as a process of its own"]
 fn carrier() {

@@ -34,7 +34,7 @@ pub(super) struct Link {
 }
 
 impl Link {
-    /// Whether it does nothing but lead on.
+    /// Returns whether it does nothing but lead on.
     pub(super) fn only_leads_on(&self, map: &LevelMap) -> bool {
         self.ways.iter().all(|way| map.ways[*way].kind == WayKind::LeadsOn)
     }

@@ -16,7 +16,7 @@ use crate::value::types::Type;
 use crate::vocabulary::function::{Aggregate, TableFunction};
 
 impl Expression {
-    /// Whether it can hold if each field can have any value in its bounds.
+    /// Returns whether it can hold if each field can have any value in its bounds.
     pub fn can_hold(&self, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
         let before = fields.assumptions();
         let can = self.can_be(true, spec, fields);
@@ -24,7 +24,7 @@ impl Expression {
         can
     }
 
-    /// Whether it can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
+    /// Returns whether it can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
     fn can_be(&self, holds: bool, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
         let derived = self.derived_bounds(spec, fields);
         let assuming = Assuming { spec, fields, derived: &derived, budget: Cell::new(PARTS) };
@@ -32,7 +32,7 @@ impl Expression {
     }
 }
 
-/// Whether the rule at a place in a list can be the first whose guard holds.
+/// Returns whether the rule at a place in a list can be the first whose guard holds.
 pub fn can_decide(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
     let before = fields.assumptions();
     let can = assume_decided(rules, index, spec, fields);
@@ -40,7 +40,7 @@ pub fn can_decide(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldB
     can
 }
 
-/// Whether the rule at `index` can decide, as its guard and those before it read; what holds where it decides is assumed from then on.
+/// Returns whether the rule at `index` can decide, as its guard and those before it read; what holds where it decides is assumed from then on.
 pub fn assume_decided(rules: &[Rule], index: usize, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
     // After a rule without a guard, no later rule can decide.
     let mut earlier = rules[..index].iter();
@@ -48,7 +48,7 @@ pub fn assume_decided(rules: &[Rule], index: usize, spec: &Readable, fields: &Fi
     passed && rules[index].when.as_ref().is_none_or(|when| when.can_be(true, spec, fields))
 }
 
-/// Whether a condition can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
+/// Returns whether a condition can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
 /// The node reads no derived values.
 pub fn assume(node: &Node, holds: bool, spec: &Readable, fields: &FieldBounds<'_>) -> bool {
     Assuming { spec, fields, derived: &[], budget: Cell::new(PARTS) }.can(node, holds)
@@ -84,7 +84,7 @@ impl Assuming<'_> {
         bounds(node, self.spec, self.fields, self.derived)
     }
 
-    /// Whether a condition can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
+    /// Returns whether a condition can have this outcome under the assumptions made so far; if so, the outcome is assumed from then on.
     fn can(&self, node: &Node, holds: bool) -> bool {
         // A part that was not examined counts as possible.
         if self.budget.get() == 0 {
@@ -219,7 +219,7 @@ impl Assuming<'_> {
     }
 }
 
-/// Whether a node has only whole values.
+/// Returns whether a node has only whole values.
 pub fn is_whole(node: &Node, spec: &Readable) -> bool {
     let field = |id| spec.field(id).ty == Type::Int;
     match node {

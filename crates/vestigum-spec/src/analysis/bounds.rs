@@ -35,22 +35,22 @@ impl Bounds {
     /// A condition that may hold and may fail.
     pub const OPEN: Bounds = Bounds::Truth { holds: true, fails: true };
 
-    /// Whether a condition with these bounds can be true.
+    /// Returns whether a condition with these bounds can be true.
     pub fn can_hold(self) -> bool {
         !matches!(self, Bounds::Truth { holds: false, .. })
     }
 
-    /// Whether it can be a number above this one.
+    /// Returns whether it can be a number above this one.
     pub fn can_be_above(self, number: f64) -> bool {
         self.number().1 > number
     }
 
-    /// Whether it can be a number below this one.
+    /// Returns whether it can be a number below this one.
     pub fn can_be_below(self, number: f64) -> bool {
         self.number().0 < number
     }
 
-    /// Whether a condition with these bounds can be false.
+    /// Returns whether a condition with these bounds can be false.
     pub fn can_fail(self) -> bool {
         !matches!(self, Bounds::Truth { fails: false, .. })
     }
@@ -148,7 +148,7 @@ impl<'a> FieldBounds<'a> {
         self.assumed.borrow_mut().push((node.clone(), bounds));
     }
 
-    /// Whether something is assumed to be another text or choice than this literal.
+    /// Returns whether something is assumed to be another text or choice than this literal.
     pub(super) fn is_assumed_other(&self, place: &Node, literal: &Node) -> bool {
         let other = |(known, bounds): &(Node, Bounds)| match known {
             Node::Binary(Operator::Equal, of, to) => **of == *place && **to != *literal && !bounds.can_fail(),
@@ -167,7 +167,7 @@ impl<'a> FieldBounds<'a> {
         self.assumed.borrow_mut().truncate(to);
     }
 
-    /// Returns what an entry can be, of which some keys may not be known.
+    /// Returns what an entry can be; some of its keys may not be known.
     fn entry(&self, spec: &Readable, id: FieldId, picks: &[Pick]) -> Bounds {
         let field = spec.field(id);
         let keys: Vec<Option<u32>> = picks
@@ -323,7 +323,7 @@ fn binary(operator: Operator, left: Bounds, right: Bounds) -> Bounds {
 }
 
 /// Above 2⁵³ a float does not tell two neighbouring ints apart, and a sum of ints may have been cut at the end of what an int
-/// can be: so much is known, and no more.
+/// can be: the bounds are widened by as much.
 fn widened(low: f64, high: f64) -> (f64, f64) {
     const EXACT: f64 = (1_u64 << 53) as f64;
     let low = if low <= -EXACT { f64::NEG_INFINITY } else { low.min(EXACT) };
@@ -359,7 +359,7 @@ fn graded(table: &Table, level: Option<u32>, x: Bounds) -> Bounds {
     }
 }
 
-/// Whether the name of the moment's level is a text, where the level is known.
+/// Returns whether the name of the moment's level is a text, where the level is known.
 fn text_compared(
     operator: Operator,
     left: &Node,

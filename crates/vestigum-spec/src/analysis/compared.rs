@@ -9,7 +9,7 @@ use crate::value::Value;
 pub enum Asks {
     /// Nothing.
     Nothing,
-    /// It compares the field with constants, the highest of which is this one.
+    /// It compares the field with constants; this one is the highest.
     Compares(i64),
     /// It needs the value itself.
     TheValue,

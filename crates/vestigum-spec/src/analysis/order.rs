@@ -23,22 +23,22 @@ enum Side {
 }
 
 impl Expression {
-    /// Whether the value is never below the entry of a field that a rule writes with it, where that rule of a list decides.
+    /// Returns whether the value is never below the entry of a field that a rule writes with it, where that rule of a list decides.
     pub fn is_never_below(&self, spec: &Readable, field: &Field, rules: &[Rule], index: usize) -> bool {
         self.stands(spec, field, rules, index, Side::NeverBelow)
     }
 
-    /// Whether the value is never above the entry of a field that a rule writes with it, where that rule of a list decides.
+    /// Returns whether the value is never above the entry of a field that a rule writes with it, where that rule of a list decides.
     pub fn is_never_above(&self, spec: &Readable, field: &Field, rules: &[Rule], index: usize) -> bool {
         self.stands(spec, field, rules, index, Side::NeverAbove)
     }
 
-    /// Whether the value depends on the entry that a rule writes.
+    /// Returns whether the value depends on the entry that a rule writes.
     pub fn is_made_of(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.contains_entry(&self.node)
     }
 
-    /// Whether the value is the entry that a rule writes, plus or minus something.
+    /// Returns whether the value is the entry that a rule writes, plus or minus something.
     pub fn is_sum_with(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.sums(&self.node)
     }
@@ -48,7 +48,7 @@ impl Expression {
         matches!(&self.node, Node::Const(literal) if literal == value)
     }
 
-    /// Whether it is written with a minus before it.
+    /// Returns whether it is written with a minus before it.
     pub fn is_negated(&self) -> bool {
         matches!(narrow(&self.node), Node::Negative(_))
     }
@@ -61,7 +61,7 @@ impl Expression {
         Ordered { spec, field, side, when, fields: Some(&fields) }.holds(&self.node)
     }
 
-    /// Whether the entry that a rule writes goes into a sum or a product that the value is made of: what is written so
+    /// Returns whether the entry that a rule writes goes into a sum or a product that the value is made of: what is written so
     /// twice is counted twice.
     pub fn adds_to(&self, spec: &Readable, field: &Field) -> bool {
         Ordered { spec, field, side: Side::NeverBelow, when: None, fields: None }.adds(&self.node)
@@ -79,7 +79,7 @@ struct Ordered<'a> {
 }
 
 impl Ordered<'_> {
-    /// Whether a node reads the entry that the rule writes.
+    /// Returns whether a node reads the entry that the rule writes.
     fn is_entry(&self, node: &Node) -> bool {
         let Node::Read(ReadAt::Now, field, entry) = node else { return false };
         let own = |(axis, pick): (&Axis, &Pick)| match axis {
@@ -138,7 +138,7 @@ impl Ordered<'_> {
             .any(|at| entry(&terms[at]) && (0..terms.len()).all(|other| other == at || one_way(&terms[other])))
     }
 
-    /// Whether a condition whose outcome is known orders the node and the entry.
+    /// Returns whether a condition whose outcome is known orders the node and the entry.
     fn implied(&self, condition: &Node, holds: bool, node: &Node) -> bool {
         match (condition, holds) {
             (Node::Not(inner), _) => self.implied(inner, !holds, node),
@@ -218,7 +218,7 @@ impl Ordered<'_> {
         }
     }
 
-    /// Whether no value of the field is on the other side, because of its range.
+    /// Returns whether no value of the field is on the other side, because of its range.
     fn beyond_range(&self, node: &Node) -> bool {
         let Some((lowest, highest)) = &self.field.limits.range else { return false };
         if self.field.optional {

@@ -109,7 +109,7 @@ pub struct AllowEntry {
 }
 
 impl AllowEntry {
-    /// Whether it allows a finding with that code about something.
+    /// Returns whether it allows a finding with that code about something.
     pub fn allows(&self, code: &str, subject: Option<&str>) -> bool {
         let about = self.of.as_ref().is_none_or(|of| Some(of.value.as_str()) == subject);
         about && self.code.value.eq_ignore_ascii_case(code)

@@ -143,7 +143,7 @@ impl History {
         History { game, frozen, versions }
     }
 
-    /// Whether no version was frozen yet.
+    /// Returns whether no version was frozen yet.
     pub fn is_empty(&self) -> bool {
         self.frozen.is_empty()
     }

@@ -60,7 +60,7 @@ fn members(pair: &Pair<'_>, names: &NameMap) -> Vec<String> {
     found
 }
 
-/// Old names, each with its place in the new version, of which two have the same.
+/// Describes each two old names that have the same place in the new version.
 fn merging<'n>(names: impl Iterator<Item = (&'n str, Option<u32>)>, now: impl Fn(u32) -> String) -> Vec<String> {
     let mut seen: Vec<(u32, &str)> = Vec::new();
     let mut found = Vec::new();

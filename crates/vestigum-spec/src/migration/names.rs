@@ -35,7 +35,7 @@ pub struct Renames {
     pub sets: FxHashMap<u32, u32>,
     /// By old set and name: open sets have names that no version declares.
     pub keys: FxHashMap<(u32, Arc<str>), Now>,
-    /// Old open sets of which a step drops every name that has no place: `*`.
+    /// Old open sets where a step drops every name that has no place: `*`.
     pub rest: FxHashSet<u32>,
     /// By old field or member and choice.
     pub choices: FxHashMap<(ChoiceOwner, Arc<str>), Now>,
@@ -155,17 +155,17 @@ impl NameMap {
         self.said.fields.get(&field).copied()
     }
 
-    /// Whether a step gives the level up.
+    /// Returns whether a step gives the level up.
     pub fn drops_level(&self, level: u32) -> bool {
         self.said.levels.get(&level) == Some(&None)
     }
 
-    /// Whether a step gives the checkpoint up.
+    /// Returns whether a step gives the checkpoint up.
     pub fn drops_checkpoint(&self, level: u32, checkpoint: u32) -> bool {
         self.said.checkpoints.get(&(level, checkpoint)) == Some(&None)
     }
 
-    /// Whether a step gives the key up.
+    /// Returns whether a step gives the key up.
     pub fn drops_key(&self, set: u32, key: &Arc<str>) -> bool {
         self.said.keys.get(&(set, key.clone())) == Some(&None)
     }
@@ -208,7 +208,7 @@ impl NameMap {
         renamed.map_or(name, |((_, was), _)| was).clone()
     }
 
-    /// Whether both are kept by the same things, whoever names the keys.
+    /// Returns whether both are kept by the same things, whoever names the keys.
     pub fn same_sets(&self, was: &Field, is: &Field) -> bool {
         let same = |(was, is): (&Axis, &Axis)| match (was, is) {
             (Axis::Keys(was), Axis::Keys(is)) => self.sets[*was as usize] == Some(*is),
@@ -217,7 +217,7 @@ impl NameMap {
         was.axes.len() == is.axes.len() && was.axes.iter().zip(&is.axes).all(same)
     }
 
-    /// Whether both axes have the same kind of keys.
+    /// Returns whether both axes have the same kind of keys.
     pub fn same_axes(&self, old: &Model, new: &Model, was: &Field, is: &Field) -> bool {
         let open = |spec: &Model, axis: &Axis| spec.is_open(*axis);
         self.same_sets(was, is) && was.axes.iter().zip(&is.axes).all(|(was, is)| open(old, was) == open(new, is))
@@ -260,12 +260,12 @@ impl NameMap {
         }
     }
 
-    /// Whether every value of `was` has one of `is`, with the new names; what stands in the way is told.
+    /// Returns whether every value of `was` has one of `is`, with the new names; what stands in the way is told.
     pub fn fits(&self, was: &Field, is: &Field, lost: &mut Vec<Lost>) -> bool {
         self.fits_of(is.id, &Vec::new(), &ChoiceOwner::Field(was.id), &was.ty, &is.ty, lost)
     }
 
-    /// Whether a part of a value fits. `field` is one of the new version.
+    /// Returns whether a part of a value fits. `field` is one of the new version.
     fn fits_of(
         &self,
         field: FieldId,
@@ -443,7 +443,7 @@ pub enum Lost {
     Member { of: Arc<str>, member: Arc<str>, fresh: Vec<Arc<str>> },
 }
 
-/// Whether a value of one type becomes one of the other under new names: what differs is only how choices and members
+/// Returns whether a value of one type becomes one of the other under new names: what differs is only how choices and members
 /// are called.
 pub(crate) fn alike(was: &Type, is: &Type) -> bool {
     match (was, is) {

@@ -138,7 +138,7 @@ impl<'a> Finder<'a> {
         }
     }
 
-    /// What a raised version is enough for, and what becomes of older saves then.
+    /// Says what a raised version is enough for, and what becomes of older saves then.
     pub(super) fn version(&mut self, span: SourceSpan, message: String, then: &str) {
         if !self.pair.raised {
             let help = format!("raise `version` to {}; {then}", self.old.version + 1);

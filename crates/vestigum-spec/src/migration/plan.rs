@@ -85,7 +85,7 @@ pub enum OwnerKind {
 }
 
 impl OwnerKind {
-    /// Whose save a field is in.
+    /// Returns whose save a field is in.
     pub fn of(field: &Field) -> OwnerKind {
         if field.lasts == Span::Device { OwnerKind::Device } else { OwnerKind::Player }
     }
@@ -163,7 +163,7 @@ impl MigrationPlan {
         self.fields.iter().position(|plan| plan.carried == Some(was)).map(|index| FieldId(index as u32))
     }
 
-    /// Whether the game's own code makes it.
+    /// Returns whether the game's own code makes it.
     pub fn is_hooked(&self, name: &str) -> bool {
         self.hooked.iter().any(|hooked| hooked == name)
     }

@@ -137,7 +137,7 @@ fn own_needs(model: &Model, history: &History) -> Vec<Need> {
     found
 }
 
-/// Whether a save of the frozen shape loses nothing under the spec, without a step.
+/// Returns whether a save of the frozen shape loses nothing under the spec, without a step.
 pub(crate) fn is_compatible(frozen: &Arc<Model>, spec: &Model) -> bool {
     let pair = Pair { old: frozen, new: spec, raised: false, at: SourceSpan::default(), place: &|_| None };
     needs(&pair, &plan(&pair, ReadSteps::default())).is_empty()
@@ -260,7 +260,7 @@ fn field_place(spec: &Model, name: &str) -> Option<SourceSpan> {
     spec.document.fields.iter().find(|(field, _)| field.value == name).map(|(field, _)| field.span)
 }
 
-/// Whether the versions of the spec, its history and its migrations follow each other.
+/// Returns whether the versions of the spec, its history and its migrations follow each other.
 fn check_versions(spec: &Model, history: &History, errors: &mut Vec<Diagnostic>) -> bool {
     let before = errors.len();
     let mut error = |span, message: String, help: String| {

@@ -170,7 +170,7 @@ impl StepReader<'_> {
         }
     }
 
-    /// Whether what is moved belongs to its new owner in the new version.
+    /// Returns whether what is moved belongs to its new owner in the new version.
     fn owners(&mut self, entry: &MigrationEntry, steps: &ReadSteps) {
         for was in steps.moved.iter().map(|was| self.old.field(*was)) {
             let now = match steps.said.fields.get(&was.id) {
@@ -187,7 +187,7 @@ impl StepReader<'_> {
         }
     }
 
-    /// Whether everything that a fill reads is there, and whose it is.
+    /// Returns whether everything that a fill reads is there, and whose it is.
     fn reads(&mut self, entry: &MigrationEntry, steps: &ReadSteps, fill: &Fill) {
         let field = self.new.field(fill.field);
         for read in fill.expression.reads().iter().map(|read| self.old.field(*read)) {

@@ -32,17 +32,17 @@ impl VersionStep<'_> {
         self.plan.readers(was).map(|(field, fill)| (field, fill.at))
     }
 
-    /// Whether a fill writes every entry.
+    /// Returns whether a fill writes every entry.
     pub fn fills_whole(&self, field: FieldId) -> bool {
         self.plan.fields[field.0 as usize].fills.iter().any(|fill| fill.at.is_none())
     }
 
-    /// Whether the field changes its owner.
+    /// Returns whether the field changes its owner.
     pub fn moves(&self, was: FieldId) -> bool {
         self.plan.moved.contains(&was)
     }
 
-    /// Whether a step drops the field.
+    /// Returns whether a step drops the field.
     pub fn drops(&self, was: FieldId) -> bool {
         self.plan.names.step(was) == Some(FieldStep::Dropped)
     }
@@ -72,12 +72,12 @@ impl VersionStep<'_> {
         self.plan.names.member(of, member).cloned()
     }
 
-    /// Whether the game's own code takes the field.
+    /// Returns whether the game's own code takes the field.
     pub fn is_code(&self, was: FieldId) -> bool {
         self.plan.is_hooked(&self.old.field(was).name)
     }
 
-    /// Whether nothing of the version before has the field's values.
+    /// Returns whether nothing of the version before has the field's values.
     pub fn is_new(&self, field: FieldId) -> bool {
         self.plan.fields[field.0 as usize].carried.is_none()
     }
@@ -95,7 +95,7 @@ impl VersionStep<'_> {
         fills.chain(of_members).flat_map(Expression::literals).collect()
     }
 
-    /// Whether a step drops the level, checkpoint or key of an entry, or the new version keeps fewer names.
+    /// Returns whether a step drops the level, checkpoint or key of an entry, or the new version keeps fewer names.
     pub fn drops_keys(&self, was: FieldId, slot: usize, made: &MadeKeys) -> bool {
         let field = self.old.field(was);
         let names = &self.plan.names;

@@ -82,7 +82,7 @@ pub enum Touched {
 }
 
 impl Touched {
-    /// Whether a slot of the field is among them.
+    /// Returns whether a slot of the field is among them.
     pub fn contains(&self, field: &Field, slot: usize) -> bool {
         match self {
             Touched::Nothing => false,
@@ -148,7 +148,7 @@ impl Names {
         names
     }
 
-    /// Whether the keys of an axis are made at run time.
+    /// Returns whether the keys of an axis are made at run time.
     pub fn is_open(&self, axis: Axis) -> bool {
         matches!(axis, Axis::Keys(set) if self.key_sets[set as usize].max.is_some())
     }
@@ -162,7 +162,7 @@ impl Names {
         lens.product()
     }
 
-    /// Whether an entry's keys are all there: those of open sets are made at run time.
+    /// Returns whether an entry's keys are all there: those of open sets are made at run time.
     pub fn is_made(&self, field: &Field, slot: usize, made: &MadeKeys) -> bool {
         field.axes.iter().zip(field.keys_of(slot)).all(|(axis, key)| match axis {
             Axis::Keys(set) if self.key_sets[*set as usize].max.is_some() => (key as usize) < made[*set as usize].len(),
@@ -188,7 +188,7 @@ impl Names {
         }
     }
 
-    /// Whether the entry that a rule touches depends on something that a failure can change: on what a choice field says,
+    /// Returns whether the entry that a rule touches depends on something that a failure can change: on what a choice field says,
     /// or on the checkpoint.
     pub fn touches_by_state(&self, field: &Field) -> bool {
         field.axes.iter().any(|axis| match axis {
@@ -241,7 +241,7 @@ impl Field {
         names.sum()
     }
 
-    /// Whether the field has a value for each key of something.
+    /// Returns whether the field has a value for each key of something.
     pub fn is_keyed(&self) -> bool {
         !self.axes.is_empty()
     }
@@ -251,7 +251,7 @@ impl Field {
         &self.axes
     }
 
-    /// Whether entries belong to levels: keyed by level or by checkpoint.
+    /// Returns whether entries belong to levels: keyed by level or by checkpoint.
     pub fn is_per_level(&self) -> bool {
         self.axes.iter().any(|axis| matches!(axis, Axis::Level | Axis::Checkpoint))
     }
@@ -288,7 +288,7 @@ impl Field {
         (0..above).flat_map(|outer| start(outer) + keys.start * below..start(outer) + keys.end * below).collect()
     }
 
-    /// Whether an entry belongs to a level.
+    /// Returns whether an entry belongs to a level.
     #[doc(hidden)]
     pub fn is_of_level(&self, spec: &Names, slot: usize, level: u32) -> bool {
         self.level_of(spec, slot) == Some(level)

@@ -174,7 +174,7 @@ impl Digit {
         self.holds
     }
 
-    /// Whether it can have no value, which is the first of its values then.
+    /// Returns whether it can have no value, which is the first of its values then.
     pub fn is_optional(&self) -> bool {
         self.optional
     }
@@ -307,7 +307,7 @@ impl Characters {
         1 + self.number + self.check
     }
 
-    /// Whether it has none: never.
+    /// Returns whether it has none: never.
     pub fn is_empty(&self) -> bool {
         false
     }

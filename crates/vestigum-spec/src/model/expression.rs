@@ -75,7 +75,7 @@ impl Expression {
         &self.ty
     }
 
-    /// Whether it reads a per-level name without a key, so that it means something only where there is a level.
+    /// Returns whether it reads a per-level name without a key, so that it means something only where there is a level.
     pub fn needs_level(&self) -> bool {
         self.needs_level.is_some()
     }
@@ -102,7 +102,7 @@ impl Expression {
         literals
     }
 
-    /// Whether it depends on the level or the checkpoint that is meant.
+    /// Returns whether it depends on the level or the checkpoint that is meant.
     pub fn speaks_of_place(&self, spec: &Readable) -> bool {
         let derived = self.derived.iter().map(|index| &spec.derived[*index as usize].expression.node);
         derived.chain([&self.node]).any(|node| node.speaks_of_place(spec))

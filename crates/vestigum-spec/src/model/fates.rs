@@ -67,12 +67,12 @@ pub struct FieldFate {
 }
 
 impl FieldFate {
-    /// Whether nothing ever happens to the field here.
+    /// Returns whether nothing ever happens to the field here.
     pub fn is_keep(&self) -> bool {
         self.rules.is_empty() && self.fallback == PlainFate::Keep
     }
 
-    /// Whether all it does is to bring values back from a mark.
+    /// Returns whether all it does is to bring values back from a mark.
     fn only_rewinds(&self) -> bool {
         self.rules.is_empty() && self.fallback.rewinds()
     }

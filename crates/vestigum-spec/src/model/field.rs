@@ -11,7 +11,7 @@ use crate::value::types::Type;
 use crate::vocabulary::fate::{Operation, PlainFate};
 use crate::vocabulary::span::{Span, WrittenBy};
 
-/// The word for a field whose entries are sorted, and of which only the best entries are kept.
+/// The word for a field whose entries are sorted, and that keeps only the best.
 pub const RANKING: &str = "ranking";
 
 /// The word for a field whose bytes are kept beside the image.
@@ -107,7 +107,7 @@ impl Field {
         self.limits.ranking.as_deref()
     }
 
-    /// Whether its bytes are kept beside the image, under their digest.
+    /// Returns whether its bytes are kept beside the image, under their digest.
     pub fn is_blob(&self) -> bool {
         self.limits.blob
     }
@@ -154,32 +154,32 @@ impl Field {
         self.label.as_deref()
     }
 
-    /// Whether a write of play that changes it asks for a save at once.
+    /// Returns whether a write of play that changes it asks for a save at once.
     pub fn saves(&self) -> bool {
         self.saves
     }
 
-    /// Whether a list of players shows it.
+    /// Returns whether a list of players shows it.
     pub fn is_thumbnail(&self) -> bool {
         self.thumbnail
     }
 
-    /// Whether it counts time, and where.
+    /// Returns whether it counts time, and where.
     pub fn counts(&self) -> Option<Counts> {
         self.counts
     }
 
-    /// Whether it can have no value.
+    /// Returns whether it can have no value.
     pub fn is_optional(&self) -> bool {
         self.optional
     }
 
-    /// Whether it is one of the two that every game has, `completed` and `opened`.
+    /// Returns whether it is one of the two that every game has, `completed` and `opened`.
     pub fn is_built_in(&self) -> bool {
         self.built_in
     }
 
-    /// Whether some moment can bring back what the field was at a mark.
+    /// Returns whether some moment can bring back what the field was at a mark.
     pub fn rewinds(&self) -> bool {
         self.rewinds
     }
@@ -189,7 +189,7 @@ impl Field {
         self.first_slot..self.first_slot + self.slots
     }
 
-    /// Whether the value can exist only inside a level.
+    /// Returns whether the value can exist only inside a level.
     #[doc(hidden)]
     pub fn needs_level(&self) -> bool {
         self.in_level

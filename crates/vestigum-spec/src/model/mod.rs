@@ -204,7 +204,7 @@ impl Model {
         self.members.get_or_init(|| MemberNames::of(self))
     }
 
-    /// Whether a moment gives the checkpoint up before its fates: the checkpoint mark becomes the entry mark.
+    /// Returns whether a moment gives the checkpoint up before its fates: the checkpoint mark becomes the entry mark.
     pub fn gives_up_checkpoint(&self, moment: Moment) -> bool {
         match moment {
             Moment::Restart | Moment::Abandon | Moment::GameOver => true,
@@ -238,7 +238,7 @@ impl Names {
         &self.levels[..self.made_levels.start as usize]
     }
 
-    /// Whether a level is one that players make, whether it is made or not.
+    /// Returns whether a level is one that players make, whether it is made or not.
     pub fn is_made_level(&self, level: u32) -> bool {
         self.made_levels.contains(&level)
     }
@@ -301,12 +301,12 @@ impl Types {
         self.device_fields.iter().flat_map(|id| self.field(*id).slots())
     }
 
-    /// Whether a field is the one that says which levels are made.
+    /// Returns whether a field is the one that says which levels are made.
     pub fn is_made_field(&self, field: FieldId) -> bool {
         self.made_fields.as_ref().is_some_and(|fields| fields.made == field)
     }
 
-    /// Whether a field holds what a player gave a level.
+    /// Returns whether a field holds what a player gave a level.
     pub fn is_given(&self, field: FieldId) -> bool {
         self.made_fields.as_ref().is_some_and(|fields| fields.carries.contains(&field))
     }
@@ -329,7 +329,7 @@ impl Model {
         &self.openings[level as usize]
     }
 
-    /// Whether a code can write a field: then it can be anything that its limits allow.
+    /// Returns whether a code can write a field: then it can be anything that its limits allow.
     pub fn is_carried(&self, field: FieldId) -> bool {
         self.codes.iter().flat_map(|code| &code.digits).any(|digit| digit.field == field)
     }
@@ -343,7 +343,7 @@ impl Model {
         found.ok_or_else(|| suggestion(name, self.codes.iter().map(|code| &*code.name)))
     }
 
-    /// Whether a write of a field can open a level.
+    /// Returns whether a write of a field can open a level.
     #[inline]
     pub fn opens_levels(&self, field: FieldId) -> bool {
         self.opens_levels[field.0 as usize]

@@ -124,7 +124,7 @@ pub enum Node {
 }
 
 impl Node {
-    /// Whether the value depends on the level or the checkpoint that the moment is about.
+    /// Returns whether the value depends on the level or the checkpoint that the moment is about.
     pub fn speaks_of_place(&self, spec: &Readable) -> bool {
         let placed = |pick: &Pick| matches!(pick, Pick::Level | Pick::Checkpoint);
         match self {
@@ -197,7 +197,7 @@ impl Node {
         }
     }
 
-    /// Whether a predicate holds for this node or a node inside it.
+    /// Returns whether a predicate holds for this node or a node inside it.
     pub fn any_part(&self, is_so: &mut dyn FnMut(&Node) -> bool) -> bool {
         match self {
             Node::Before(inner) | Node::Wide(inner) | Node::Not(inner) | Node::Negative(inner) | Node::Len(inner) => {

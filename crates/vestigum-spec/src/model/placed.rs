@@ -26,7 +26,7 @@ impl Gate {
         }
     }
 
-    /// Whether it is open for a player who is in a level or not.
+    /// Returns whether it is open for a player who is in a level or not.
     #[inline(always)]
     pub fn lets(self, in_level: bool) -> bool {
         // The gates are bits, so that this is one test.

@@ -64,7 +64,7 @@ impl Gift {
         field.slot_at(&keys[..self.keys.len()])
     }
 
-    /// Whether the entry is given in some level.
+    /// Returns whether the entry is given in some level.
     #[doc(hidden)]
     pub fn is_of(&self, field: &Field, slot: usize) -> bool {
         let keys = self.keys.iter().zip(field.keys_of(slot));

@@ -72,7 +72,7 @@ impl Table {
         reached.checked_sub(1).map_or_else(|| self.zero(), |last| self.steps(level)[last].clone())
     }
 
-    /// Whether some level has steps of its own.
+    /// Returns whether some level has steps of its own.
     pub fn has_own_steps(&self) -> bool {
         !self.of_levels.is_empty()
     }
@@ -81,7 +81,7 @@ impl Table {
         if self.float { Value::float(0.0) } else { Value::Int(0) }
     }
 
-    /// Steps of which one is a float are all floats.
+    /// Makes all steps floats if one of them is.
     pub(crate) fn widen(&mut self) {
         let float = |steps: &Vec<Value>| steps.iter().any(|step| matches!(step, Value::Float(_)));
         self.float = float(&self.steps) || self.of_levels.values().any(float);

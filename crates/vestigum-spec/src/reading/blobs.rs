@@ -8,7 +8,7 @@ use crate::value::limits::Limits;
 use crate::value::types::Type;
 use crate::vocabulary::span::Span;
 
-/// Whether a type is a blob.
+/// Returns whether a type is a blob.
 pub(super) fn is_blob(word: &Word) -> bool {
     word.value == BLOB
 }
@@ -26,7 +26,7 @@ impl Resolver<'_> {
         Limits::of_blob(max_len)
     }
 
-    /// Whether a list of players can show it: one blob of each profile.
+    /// Returns whether a list of players can show it: one blob of each profile.
     pub(super) fn thumbnail(&mut self, name: &Word, entry: &FieldEntry, lasts: Span) {
         if !entry.thumbnail {
             return;

@@ -11,7 +11,7 @@ use crate::vocabulary::span::{Span, WrittenBy};
 use crate::vocabulary::time::{CountsIn, TimeUnit};
 
 impl Resolver<'_> {
-    /// Whether a field counts time, and where.
+    /// Returns whether a field counts time, and where.
     pub(super) fn counts(
         &mut self,
         spec: &Names,
@@ -56,7 +56,7 @@ impl Resolver<'_> {
         })
     }
 
-    /// Whether `save` can mean something.
+    /// Returns whether `save` can mean something.
     pub(super) fn saves(&mut self, name: &Word, entry: &FieldEntry, lasts: Span, written_by: WrittenBy) {
         if !entry.save {
             return;

@@ -583,7 +583,7 @@ impl Compiler<'_> {
         self.fail(error)
     }
 
-    /// Whether an expression here may read the field.
+    /// Returns whether an expression here may read the field.
     pub(crate) fn may_read(&mut self, field: &Field, span: SourceSpan) -> Option<()> {
         let name = &field.name;
         let lasts = field.lasts;
@@ -635,7 +635,7 @@ fn member_of(of: Node, member: &Member) -> Typed {
     (Node::Member(Box::new(of), member.name.clone(), range), member.ty.clone())
 }
 
-/// Whether an expression takes on the type of the other side: a literal, or a choice between two.
+/// Returns whether an expression takes on the type of the other side: a literal, or a choice between two.
 fn takes_on(ast: &Ast) -> bool {
     match &ast.kind {
         AstKind::List(_) | AstKind::Struct(_) | AstKind::Literal(Value::Text(_)) => true,

@@ -353,12 +353,12 @@ impl Compiler<'_> {
         Some(Node::Read(ReadAt::Now, made, EntryRef::Slot(slot)))
     }
 
-    /// Whether a name is that of a derived value that could not be compiled: that was reported where it stands.
+    /// Returns whether a name is that of a derived value that could not be compiled: that was reported where it stands.
     pub(super) fn was_reported(&self, name: &str) -> bool {
         self.spec.derived_ids.get(name).is_some_and(|id| self.spec.derived.len() <= *id as usize)
     }
 
-    /// Whether a name is a field or a derived value with a value for each of something.
+    /// Returns whether a name is a field or a derived value with a value for each of something.
     pub(super) fn is_keyed_name(&self, name: &str) -> bool {
         let derived = || self.spec.derived_ids.get(name).and_then(|id| self.spec.keyed_derived(*id)).is_some();
         self.spec.find_field(name).map_or_else(derived, Field::is_keyed)

@@ -158,13 +158,13 @@ impl<'a> Compiler<'a> {
         Some((Node::Item(Box::new(map), Box::new(key), (**inner).clone()), (**inner).clone()))
     }
 
-    /// Whether a name with keys behind it is an entry of a keyed field or derived value, and not a part of a value.
+    /// Returns whether a name with keys behind it is an entry of a keyed field or derived value, and not a part of a value.
     pub(super) fn names_an_entry(&self, name: &str, keys: &[Ast]) -> bool {
         let is_part = |field: &Field| self.means_map_entry(field, keys);
         self.is_keyed_name(name) && !self.spec.find_field(name).is_some_and(is_part)
     }
 
-    /// Whether what stands in brackets behind a keyed field is a key of the map or a position of the list that it is where
+    /// Returns whether what stands in brackets behind a keyed field is a key of the map or a position of the list that it is where
     /// play stands, and not a key of the field: a single text or number, where the field has an entry without being given a
     /// key.
     fn means_map_entry(&self, field: &Field, keys: &[Ast]) -> bool {

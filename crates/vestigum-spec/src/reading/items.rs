@@ -19,7 +19,7 @@ pub(crate) struct EachItem {
 }
 
 impl EachItem {
-    /// Whether an expression names the container.
+    /// Returns whether an expression names the container.
     pub(crate) fn stands_for(&self, ast: &Ast) -> bool {
         self.container.as_ref().is_some_and(|container| container.says_as(ast))
     }

@@ -46,7 +46,7 @@ impl Resolver<'_> {
         spec.made_levels = first..first + max;
     }
 
-    /// What is said of a level that a player makes.
+    /// Says what is wrong with a level that a player makes.
     pub(super) fn made(&mut self, spec: &mut Types) {
         let Some(entry) = &self.document.made else { return };
         let Some(made) = spec.find_field("made").filter(|field| field.built_in).map(|field| field.id) else { return };

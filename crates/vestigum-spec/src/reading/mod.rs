@@ -180,7 +180,7 @@ impl Resolver<'_> {
         names
     }
 
-    /// Whether a thing can have the name. Behind a dot no word means anything else, so members may have any.
+    /// Returns whether a thing can have the name. Behind a dot no word means anything else, so members may have any.
     pub(super) fn is_named(&mut self, what: &str, name: &document::Word) -> bool {
         let fits = is_name(&name.value);
         if !fits {
@@ -204,7 +204,7 @@ impl Resolver<'_> {
         self.name(what, name) && (!begins_a_statement(&name.value) || self.is_word(what, name))
     }
 
-    /// Whether a word of the language can be a name: only in a version that shipped when it was no such word.
+    /// Returns whether a word of the language can be a name: only in a version that shipped when it was no such word.
     fn is_word(&mut self, what: &str, name: &document::Word) -> bool {
         if !self.frozen {
             let message = format!("`{}` is a word of the language, so it cannot name a {what}", name.value);

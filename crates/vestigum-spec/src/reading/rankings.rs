@@ -18,7 +18,7 @@ fn entry_words(word: &str) -> Option<&str> {
     Some(word.strip_prefix(RANKING)?.strip_prefix(" of ")?.trim_start())
 }
 
-/// Whether a type is a ranking.
+/// Returns whether a type is a ranking.
 pub(super) fn is_ranking(word: &Word) -> bool {
     entry_words(&word.value).is_some()
 }

@@ -18,7 +18,7 @@ pub(crate) struct Ast {
 }
 
 impl Ast {
-    /// Whether both say the same, wherever they stand.
+    /// Returns whether both say the same, wherever they stand.
     pub(crate) fn says_as(&self, other: &Ast) -> bool {
         let all = |some: &[Ast], others: &[Ast]| {
             some.len() == others.len() && some.iter().zip(others).all(|(one, other)| one.says_as(other))
@@ -131,12 +131,12 @@ impl Operator {
         }
     }
 
-    /// Whether it calculates: `+`, `-`, `*`, `/`.
+    /// Returns whether it calculates: `+`, `-`, `*`, `/`.
     pub fn is_arithmetic(self) -> bool {
         matches!(self, Operator::Plus | Operator::Minus | Operator::Times | Operator::Divide)
     }
 
-    /// Whether it compares two values.
+    /// Returns whether it compares two values.
     pub fn is_comparison(self) -> bool {
         self.power() == COMPARISON
     }

@@ -38,7 +38,7 @@ impl List {
         self.items.len()
     }
 
-    /// Whether it has none.
+    /// Returns whether it has none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -58,7 +58,7 @@ impl List {
         self.items.get_mut(self.items.position(index)?)
     }
 
-    /// Whether a value is in it.
+    /// Returns whether a value is in it.
     pub fn contains(&self, value: &Value) -> bool {
         self.iter().any(|item| item == value)
     }
@@ -95,7 +95,7 @@ impl<'a> IntoIterator for &'a List {
     }
 }
 
-/// Values of which each is there once, in their natural order.
+/// Values in their natural order, each there once.
 #[derive(Clone, Debug, Default, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Set {
     items: Chunks<Value>,
@@ -107,7 +107,7 @@ impl Set {
         self.items.len()
     }
 
-    /// Whether it has none.
+    /// Returns whether it has none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -117,7 +117,7 @@ impl Set {
         ValueIter { items: self.items.iter() }
     }
 
-    /// Whether a value is in it.
+    /// Returns whether a value is in it.
     pub fn contains(&self, value: &Value) -> bool {
         self.items.search(|item| item.cmp(value)).is_ok()
     }
@@ -202,7 +202,7 @@ impl Map {
         self.entries.len()
     }
 
-    /// Whether it has none.
+    /// Returns whether it has none.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -229,7 +229,7 @@ impl Map {
         self.entries.get_mut(at).map(|(_, value)| value)
     }
 
-    /// Whether there is a value under a key.
+    /// Returns whether there is a value under a key.
     pub fn contains_key(&self, key: &str) -> bool {
         self.get(key).is_some()
     }

@@ -23,7 +23,7 @@ impl Value {
         }
     }
 
-    /// Whether it is a list, a set or a map.
+    /// Returns whether it is a list, a set or a map.
     #[doc(hidden)]
     pub fn is_container(&self) -> bool {
         matches!(self, Value::List(_) | Value::Set(_) | Value::Map(_))
@@ -134,7 +134,7 @@ impl Value {
     }
 }
 
-/// Whether what became of the items of a list is told by their positions.
+/// Returns whether what became of the items of a list is told by their positions.
 fn has_positions(a: &List, b: &List) -> bool {
     a.len() == b.len() && a.iter().any(|value| matches!(value, Value::Struct(..)))
 }

@@ -48,7 +48,7 @@ pub enum Unfit {
 }
 
 impl Edit {
-    /// Whether it writes only what beats the old value.
+    /// Returns whether it writes only what beats the old value.
     #[doc(hidden)]
     pub fn raises(&self) -> bool {
         match self {

@@ -66,7 +66,7 @@ impl Limits {
         int.clamp(self.lowest_int, self.highest_int)
     }
 
-    /// Whether it is a blob of more bytes than it may have.
+    /// Returns whether it is a blob of more bytes than it may have.
     #[doc(hidden)]
     pub fn is_too_long(&self, value: &Value) -> bool {
         self.blob && value.len() > self.max_len
@@ -187,7 +187,7 @@ impl Limits {
         (united, cut)
     }
 
-    /// Whether a container has room for one more.
+    /// Returns whether a container has room for one more.
     pub(crate) fn has_room(&self, container: &Value) -> bool {
         container.len() < self.max_len
     }
@@ -251,7 +251,7 @@ fn is_long_key(key: &str, max: usize) -> bool {
     key.len() > max && key.chars().count() > max
 }
 
-/// Whether a value is longer than `max` or something in it longer than `inside`, or a member of a struct outside its own limits.
+/// Returns whether a value is longer than `max` or something in it longer than `inside`, or a member of a struct outside its own limits.
 fn is_outside(value: &Value, max: usize, max_inside: usize) -> bool {
     let is_outside = |value: &Value, max: usize| is_outside(value, max, max);
     let inside = match value {

@@ -203,7 +203,7 @@ mod tests {
     use super::*;
     use crate::value::tree::Tree;
 
-    /// What is measured as too much is what reading refuses, and nothing else.
+    /// Measuring finds too much exactly where reading refuses.
     #[test]
     fn writing_and_reading_have_one_limit() {
         let list = |item: &str, count: usize| format!("[{}{item}]", format!("{item},").repeat(count - 1));

@@ -154,7 +154,7 @@ impl Value {
         }
     }
 
-    /// Whether both are the same number or bool, or unfilled. Of other values it says no, which costs nothing to find out.
+    /// Returns whether both are the same number or bool, or unfilled. Of other values it says no, which costs nothing to find out.
     #[doc(hidden)]
     #[inline]
     pub fn is_same_scalar(&self, other: &Value) -> bool {
@@ -192,7 +192,7 @@ impl Value {
         Value::Bytes(bytes.into())
     }
 
-    /// Whether the value is there; only optional fields can be unfilled.
+    /// Returns whether the value is there; only optional fields can be unfilled.
     #[inline]
     pub fn is_filled(&self) -> bool {
         !matches!(self, Value::Unfilled)
@@ -264,7 +264,7 @@ impl Value {
         }
     }
 
-    /// Whether it has no characters, bytes or values.
+    /// Returns whether it has no characters, bytes or values.
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
@@ -669,7 +669,7 @@ pub fn sum_floats(a: f64, b: f64) -> (f64, bool) {
     (Finite::new(a + b).get(), !(a + b).is_finite())
 }
 
-/// Whether `a` is below `b`, for ordered values of one type.
+/// Returns whether `a` is below `b`, for ordered values of one type.
 pub fn below(a: &Value, b: &Value) -> bool {
     match (a, b) {
         (Value::Int(a), Value::Int(b)) => a < b,

@@ -1,4 +1,4 @@
-//! The order of a ranking: a list that is sorted, and of which only the best entries are kept.
+//! The order of a ranking: a list that is sorted, and keeps only the best entries.
 
 use std::cmp::Ordering;
 use std::fmt;
@@ -117,7 +117,7 @@ impl Ranking {
         (list.iter().take(at).cloned().chain([item]).chain(behind).take(self.max).collect(), place)
     }
 
-    /// Whether a list is in order and no longer than it may be.
+    /// Returns whether a list is in order and no longer than it may be.
     pub(crate) fn fits(&self, list: &List) -> bool {
         list.len() <= self.max
             && list.iter().zip(list.iter().skip(1)).all(|(one, next)| self.compared(one, next).is_le())

@@ -78,7 +78,7 @@ impl Tree {
         Tree::within(bytes, &Budget::of(bytes.len()))
     }
 
-    /// Reads a tree of what another program wrote: its values may stand closer together, so it may take up to `memory` bytes.
+    /// Reads a tree that another program wrote: its values may stand closer together, so it may use up to `memory` bytes.
     ///
     /// # Errors
     /// As [`Tree::from_json`].

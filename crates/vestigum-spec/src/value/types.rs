@@ -176,45 +176,45 @@ impl Type {
         }
     }
 
-    /// Whether a literal of another type takes this one on: a text the name of a choice, a list a set or a vector.
+    /// Returns whether a literal of another type takes this one on: a text the name of a choice, a list a set or a vector.
     pub(crate) fn is_taken_on(&self) -> bool {
         self.class().traits().is_taken_on
     }
 
-    /// Whether the type has numbers: `add`, `sum` and arithmetic work on it.
+    /// Returns whether the type has numbers: `add`, `sum` and arithmetic work on it.
     pub fn is_number(&self) -> bool {
         self.class().traits().is_number
     }
 
-    /// Whether `max`, `min`, `<` and `>` mean something for it.
+    /// Returns whether `max`, `min`, `<` and `>` mean something for it.
     pub fn is_ordered(&self) -> bool {
         self.class().traits().is_ordered
     }
 
-    /// Whether `max_len` means something for it.
+    /// Returns whether `max_len` means something for it.
     pub fn has_length(&self) -> bool {
         let inside = |ty: &Arc<StructType>| ty.members.iter().any(|member| member.ty.has_length());
         self.class().traits().has_length || self.as_struct().is_some_and(inside)
     }
 
-    /// Whether its values have items at positions or under keys.
+    /// Returns whether its values have items at positions or under keys.
     #[doc(hidden)]
     pub fn is_indexed(&self) -> bool {
         self.class().traits().is_indexed
     }
 
-    /// Whether `union` means something for it.
+    /// Returns whether `union` means something for it.
     pub fn is_union(&self) -> bool {
         self.class().traits().is_union
     }
 
-    /// Whether it is a struct or has structs inside.
+    /// Returns whether it is a struct or has structs inside.
     #[doc(hidden)]
     pub fn has_struct(&self) -> bool {
         self.as_struct().is_some() || self.inner().is_some_and(Type::has_struct)
     }
 
-    /// Whether it is bytes or has bytes inside.
+    /// Returns whether it is bytes or has bytes inside.
     pub(crate) fn has_bytes(&self) -> bool {
         let members = self.as_struct().into_iter().flat_map(|ty| ty.members());
         self.class() == Class::Bytes
@@ -255,7 +255,7 @@ impl Type {
         self.inner().map_or(self, Type::innermost)
     }
 
-    /// How deep it goes: 1 for a type without others inside.
+    /// Returns the number of types inside one another: 1 for a type without others inside.
     pub(crate) fn nesting(&self) -> usize {
         let members = self.as_struct().into_iter().flat_map(|ty| ty.members());
         1 + members.map(Member::ty).chain(self.inner()).map(Type::nesting).max().unwrap_or(0)

@@ -21,7 +21,7 @@ words! {
 }
 
 impl PlainFate {
-    /// Whether it brings back a mark.
+    /// Returns whether it brings back a mark.
     pub fn rewinds(self) -> bool {
         match self {
             PlainFate::Entry | PlainFate::Checkpoint => true,
@@ -35,7 +35,7 @@ impl PlainFate {
         PlainFate::ALL.iter().copied().filter(|fate| fate.follows_failure())
     }
 
-    /// Whether `after_failure` can say it.
+    /// Returns whether `after_failure` can say it.
     pub(crate) fn follows_failure(self) -> bool {
         match self {
             PlainFate::Keep | PlainFate::Entry | PlainFate::Checkpoint => true,

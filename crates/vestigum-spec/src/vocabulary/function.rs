@@ -11,9 +11,9 @@ words! {
         Highest = "highest",
         /// The lowest of them.
         Lowest = "lowest",
-        /// How many have a value, and are not `false`.
+        /// The number of items that have a value, and are not `false`.
         Count = "count",
-        /// How many there are.
+        /// The number of items.
         Size = "size",
     }
 }
@@ -31,11 +31,11 @@ words! {
 words! {
     /// Describes what is asked of a table.
     pub enum TableFunction {
-        /// How many steps were reached.
+        /// The number of steps that were reached.
         Grade = "grade",
-        /// How far past the last step.
+        /// The distance past the last step.
         Into = "into",
-        /// How much is missing to the next.
+        /// The distance to the next step.
         Needed = "needed",
     }
 }
@@ -73,9 +73,9 @@ words! {
         Open = "open",
         /// Whether a container has a value.
         Has = "has",
-        /// Which place an entry would take in a ranking.
+        /// The rank that an item would take in a ranking.
         PlaceIn = "place_in",
-        /// How long a text or a container is.
+        /// The length of a text or a container.
         Len = "len",
         /// Whether an optional field has a value.
         Filled = "filled",

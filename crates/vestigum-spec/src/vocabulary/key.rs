@@ -67,7 +67,7 @@ impl Keys {
         self.0.iter().map(|key| &*key.name)
     }
 
-    /// Whether the field has one value.
+    /// Returns whether the field has one value.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
     }

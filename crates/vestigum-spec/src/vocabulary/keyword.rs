@@ -80,13 +80,13 @@ words! {
         Delete = "delete",
         /// A deleted player is brought back.
         Restore = "restore",
-        /// What is left of a deleted player is given up.
+        /// The saves that are left of a deleted player are removed.
         Purge = "purge",
     }
 }
 
 impl ProfileVerb {
-    /// Whether it is said of two players.
+    /// Returns whether it is said of two players.
     pub fn takes_two(self) -> bool {
         match self {
             ProfileVerb::Copy | ProfileVerb::Rename => true,

@@ -11,7 +11,7 @@ words! {
         Min = "min",
         /// Keeps what either has: items of a set, keys of a map or rows of a ranking, but what one of both took out.
         Union = "union",
-        /// What all installations gave to it.
+        /// The sum of what all installations gave to it.
         Sum = "sum",
         /// That of the newer change.
         Newer = "newer",

@@ -133,17 +133,17 @@ impl Moment {
         Moment::BUILT_IN.iter().copied().find(|moment| moment.word() == Some(word))
     }
 
-    /// Whether the moment is a failure. A game over counts as one only in a level.
+    /// Returns whether the moment is a failure. A game over counts as one only in a level.
     pub const fn is_failure(self) -> bool {
         self.nature().failure
     }
 
-    /// Whether a run begins here, and the one before it has ended.
+    /// Returns whether a run begins here, and the one before it has ended.
     pub const fn begins_run(self) -> bool {
         self.nature().ends_run
     }
 
-    /// Whether values of `span` end here.
+    /// Returns whether values of `span` end here.
     pub const fn ends(self, span: Span) -> bool {
         let nature = self.nature();
         match span {
@@ -155,19 +155,19 @@ impl Moment {
         }
     }
 
-    /// Whether play is still in the level after it: the spans it ends start again from the entry mark.
+    /// Returns whether play is still in the level after it: the spans it ends start again from the entry mark.
     #[doc(hidden)]
     pub const fn stays_in_level(self) -> bool {
         self.nature().stays
     }
 
-    /// Whether there always is a level that the moment is about.
+    /// Returns whether there always is a level that the moment is about.
     #[doc(hidden)]
     pub const fn has_level(self) -> bool {
         self.nature().level
     }
 
-    /// Whether the marks mean something here: play is in a level that was entered before.
+    /// Returns whether the marks mean something here: play is in a level that was entered before.
     #[doc(hidden)]
     pub const fn has_marks(self) -> bool {
         self.nature().marks

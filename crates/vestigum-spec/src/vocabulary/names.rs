@@ -17,7 +17,7 @@ pub fn begins_a_statement(word: &str) -> bool {
     statement_words().any(|known| known == word)
 }
 
-/// Whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.
+/// Returns whether a key may be made at run time under that name: 1 to 60 characters of any script, none of them a control.
 pub fn is_made_name(name: &str) -> bool {
     (1..=60).contains(&name.chars().count()) && !name.chars().any(char::is_control)
 }
@@ -31,7 +31,7 @@ pub fn key_text(name: &str) -> Cow<'_, str> {
     }
 }
 
-/// Whether a text can be the name of something that a document declares.
+/// Returns whether a text can be the name of something that a document declares.
 pub fn is_name(text: &str) -> bool {
     let mut chars = text.chars();
     chars.next().is_some_and(|first| first.is_ascii_alphabetic() || first == '_')

@@ -21,7 +21,7 @@ words! {
         /// At the last checkpoint.
         #[default]
         Checkpoint = "checkpoint",
-        /// Where the level was entered; the checkpoint is given up.
+        /// At the entry of the level; the checkpoint is given up.
         Entry = "entry",
     }
 }

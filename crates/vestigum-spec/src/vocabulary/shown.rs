@@ -5,7 +5,7 @@ use std::borrow::Cow;
 /// Limits how many characters of a name are shown.
 const SHOWN: usize = 80;
 
-/// Whether a character would change how the text around it is drawn: control characters, line and paragraph separators, marks that turn
+/// Returns whether a character would change how the text around it is drawn: control characters, line and paragraph separators, marks that turn
 /// the direction of writing, and marks without a width.
 pub fn is_unseen(character: char) -> bool {
     character.is_control()

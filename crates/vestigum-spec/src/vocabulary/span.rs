@@ -30,7 +30,7 @@ impl Span {
         }
     }
 
-    /// Whether values of this span can be brought back to a mark.
+    /// Returns whether values of this span can be brought back to a mark.
     #[doc(hidden)]
     pub fn can_rewind(self) -> bool {
         match self {
@@ -39,13 +39,13 @@ impl Span {
         }
     }
 
-    /// Whether an image of a player or of the device holds values of this span, when it is made in a level or outside.
+    /// Returns whether an image of a player or of the device holds values of this span, when it is made in a level or outside.
     #[doc(hidden)]
     pub fn is_saved_at(self, in_level: bool) -> bool {
         self.is_saved() && (in_level || !self.is_of_visit())
     }
 
-    /// Whether values are gone with the visit to a level.
+    /// Returns whether values are gone with the visit to a level.
     #[doc(hidden)]
     pub fn is_of_visit(self) -> bool {
         match self {
@@ -54,7 +54,7 @@ impl Span {
         }
     }
 
-    /// Whether values outlive the run: only a reset takes them.
+    /// Returns whether values outlive the run: only a reset takes them.
     #[doc(hidden)]
     pub fn outlives_run(self) -> bool {
         match self {
@@ -63,7 +63,7 @@ impl Span {
         }
     }
 
-    /// Whether values are part of an image: visit values only while suspended in a level.
+    /// Returns whether values are part of an image: visit values only while suspended in a level.
     #[doc(hidden)]
     pub fn is_saved(self) -> bool {
         match self {
@@ -98,7 +98,7 @@ words! {
 }
 
 impl WrittenBy {
-    /// Whether the game may write it.
+    /// Returns whether the game may write it.
     pub fn play(self) -> bool {
         match self {
             WrittenBy::Play | WrittenBy::Both => true,

@@ -27,7 +27,7 @@ impl TimeUnit {
         }
     }
 
-    /// Whether a field can count in it: a coarser one would leave the rest of every frame out.
+    /// Returns whether a field can count in it: a coarser one would leave the rest of every frame out.
     pub fn is_counted(self) -> bool {
         match self {
             TimeUnit::Ms => true,

@@ -28,7 +28,7 @@ fn picture(xp: i64) -> Vec<u8> {
     xp.to_le_bytes().repeat(100)
 }
 
-/// What the other processes of these tests do: this program calls itself.
+/// Plays the other processes of these tests: this program calls itself.
 #[test]
 #[ignore = "the tests of this file start it as a process of its own"]
 fn carrier() {

@@ -223,7 +223,7 @@ pub(crate) fn newcomer(on_device: &Progress) -> State {
     state
 }
 
-/// Whether the game itself says that the run is over: no condition does, and something depends on it.
+/// Returns whether the game itself says that the run is over: no condition does, and something depends on it.
 pub(crate) fn says_game_over(spec: &Model) -> bool {
     let ruled = |field: &Field| !spec.plan.fate(field.id, Moment::GameOver).rules.is_empty();
     spec.over_when.is_none() && spec.fields.iter().any(ruled)

@@ -61,7 +61,7 @@ fn expressions<'s>(
     openings.chain(&data.over_when).chain(in_rules)
 }
 
-/// Whether a rule or a source may take something off the number.
+/// Returns whether a rule or a source may take something off the number.
 fn subtracts(spec: &Spec, field: &Field) -> bool {
     let data: &Model = spec.model();
     let mut rules = spec.moments().flat_map(|moment| &data.plan.fate(field.id, moment).rules);

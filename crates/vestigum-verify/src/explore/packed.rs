@@ -83,7 +83,7 @@ impl Packing {
         }
     }
 
-    /// Whether the bytes say all of what matters in a state.
+    /// Returns whether the bytes say all of what matters in a state.
     fn is_in_bytes(&self, state: &State) -> bool {
         let named = |checkpoint: &Option<Checkpoint>| matches!(checkpoint, Some(Checkpoint::Named(_)));
         let standing = state.position.level_position();
@@ -145,7 +145,7 @@ impl Packing {
     }
 }
 
-/// Whether bytes say all of a value.
+/// Returns whether bytes say all of a value.
 fn is_small(value: &Value) -> bool {
     match value {
         Value::Unfilled | Value::Bool(_) | Value::Int(_) | Value::Float(_) | Value::Choice(_) => true,

@@ -179,7 +179,7 @@ pub fn questions(spec: &Spec) -> Vec<Question> {
     questions
 }
 
-/// Whether leaving can have another fate for the field than a death has, which then takes no price.
+/// Returns whether leaving can have another fate for the field than a death has, which then takes no price.
 fn may_pay(spec: &Spec, field: &Field) -> bool {
     let data = &**spec.model();
     let fates = |moment: Moment| {
@@ -215,13 +215,13 @@ impl Question {
         &self.name
     }
 
-    /// Whether it is a promise of that name, or the part of one that is about one of its fields.
+    /// Returns whether it is a promise of that name, or the part of one that is about one of its fields.
     pub fn is_of(&self, promise: &str) -> bool {
         let rest = self.name.strip_prefix(promise);
         self.is_promise() && rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(": "))
     }
 
-    /// Whether the spec asks it; the others are asked of every game.
+    /// Returns whether the spec asks it; the others are asked of every game.
     pub fn is_promise(&self) -> bool {
         matches!(self.asked, Asked::NeverFalls(_) | Asked::ValueNeverFalls(_) | Asked::Holds(..) | Asked::Can(..))
     }
@@ -392,7 +392,7 @@ impl Asked {
         }
     }
 
-    /// Whether the answer depends on what the states hold together, not on each one alone.
+    /// Returns whether the answer depends on what the states hold together, not on each one alone.
     pub(super) fn adds_up(&self) -> bool {
         match self {
             Asked::Reachable | Asked::NothingGained(_) => true,
@@ -619,7 +619,7 @@ fn unheld(condition: &Expression, env: &Env<'_>, moment: Option<Moment>, after: 
     }
 }
 
-/// Whether an expectation can be read by a playthrough, and fails where this one stands.
+/// Returns whether an expectation can be read by a playthrough, and fails where this one stands.
 fn fails(text: &str, after: &Progress) -> bool {
     let compiled = compile(after.model(), Scope::Play, text, Some(&Type::Bool), &|span| span, &mut Vec::new());
     compiled.is_some_and(|expectation| after.evaluate(&expectation).is_ok_and(|value| !value.as_bool()))

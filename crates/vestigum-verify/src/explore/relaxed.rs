@@ -73,17 +73,17 @@ impl Relaxation {
         relaxation.lifted.contains(&true).then_some(relaxation)
     }
 
-    /// Whether a level can be entered though it is locked.
+    /// Returns whether a level can be entered though it is locked.
     pub(super) fn lifts(&self, level: u32) -> bool {
         self.lifted.get(level as usize).is_some_and(|lifted| *lifted)
     }
 
-    /// Whether any lock is on.
+    /// Returns whether any lock is on.
     pub(super) fn has_locks(&self) -> bool {
         self.lifted.is_empty() || self.lifted.contains(&false)
     }
 
-    /// Whether an entry is followed.
+    /// Returns whether an entry is followed.
     pub(super) fn follows(&self, spec: &Model, field: &Field, slot: usize) -> bool {
         if field.id == spec.opened {
             return field.level_of(spec, slot).is_none_or(|level| !self.lifts(level));
@@ -91,7 +91,7 @@ impl Relaxation {
         self.focus.is_none_or(|focus| field.level_of(spec, slot).is_none_or(|level| level == focus))
     }
 
-    /// Whether what is asked where play stands in this level, or in none, is asked here.
+    /// Returns whether what is asked where play stands in this level, or in none, is asked here.
     pub(super) fn asks_about(&self, level: Option<u32>) -> bool {
         self.focus.is_none() || level.is_none() || self.focus == level
     }
@@ -144,7 +144,7 @@ impl Independence<'_> {
         rules.all(|rule| rule.expressions().all(|expression| self.read_own(expression, own)))
     }
 
-    /// Whether an expression and the derived values in it read only what one level may.
+    /// Returns whether an expression and the derived values in it read only what one level may.
     fn read_own(&self, expression: &Expression, own: bool) -> bool {
         self.reads_own(expression.node(), own)
             && expression.derived().iter().all(|index| self.derived_reads_own(*index, own))
@@ -154,7 +154,7 @@ impl Independence<'_> {
         self.reads_own(self.data.derived[index as usize].expression.node(), own)
     }
 
-    /// Whether a node reads, of entries of levels, only that of the level that the moment is about; and none at all if not
+    /// Returns whether a node reads, of entries of levels, only that of the level that the moment is about; and none at all if not
     /// even that is allowed. Derived values are looked at on their own.
     fn reads_own(&self, node: &Node, own: bool) -> bool {
         match node {
@@ -167,7 +167,7 @@ impl Independence<'_> {
         }
     }
 
-    /// Whether the condition holds if it holds for each level alone.
+    /// Returns whether the condition holds if it holds for each level alone.
     fn asks_of_each(&self, node: &Node) -> bool {
         match node {
             Node::Binary(Operator::And, left, right) => self.asks_of_each(left) && self.asks_of_each(right),
@@ -186,7 +186,7 @@ fn bounds_each(operator: Operator, left: &Node, right: &Node) -> bool {
     )
 }
 
-/// Whether the entry is that of the level which the moment is about.
+/// Returns whether the entry is that of the level which the moment is about.
 fn is_own(field: &Field, entry: &EntryRef) -> bool {
     let EntryRef::Picked(picks) = entry else { return false };
     let levels = field.axes.iter().zip(picks.iter()).filter(|(axis, _)| **axis == Axis::Level);

@@ -162,7 +162,7 @@ impl<'s> Search<'s> {
         }
     }
 
-    /// Whether every level can be completed is shown by a play that does.
+    /// Returns whether every level can be completed is shown by a play that does.
     fn play(&mut self) {
         if !matches!(self.question.asked, Asked::Reachable) {
             return;
@@ -358,7 +358,7 @@ impl<'s> Search<'s> {
         })
     }
 
-    /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on. A round of which parts are
+    /// Puts together what came of a round, in the order of the frontier. Answers whether the search goes on. A round whose parts are
     /// missing, because there was no time for them, ends it: what they would have found is not known.
     pub fn merge(&mut self, rounds: impl IntoIterator<Item = Vec<Expansion>>, whole: bool) -> bool {
         if let Some(honest) = &mut self.honest {
@@ -524,7 +524,7 @@ impl<'s> Search<'s> {
             after.state_mut().copy_from(before.state());
             after.state_mut().track();
         }
-        // A relaunch makes another state, of which nobody knows what was written.
+        // A relaunch makes another state, and nobody knows what was written to it.
         *is_near = !matches!(act, Act::Relaunch | Act::Newcomer);
         let mut broken = None;
         if let Act::Moment(moment @ (Moment::Death | Moment::Restart | Moment::Abandon)) = act {

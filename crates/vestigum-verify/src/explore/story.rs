@@ -106,7 +106,7 @@ impl Witness {
     }
 }
 
-/// A play at the end of which something holds.
+/// Returns a play that ends where something holds.
 pub(super) fn witness(spec: &Spec, question: &Question, acts: &[Act], expect: &str) -> Witness {
     let mut lines = played(spec, &question.name, acts, &PlayWrites::default());
     lines.push(format!("expect {expect}"));
@@ -136,7 +136,7 @@ fn played(spec: &Spec, name: &str, acts: &[Act], writes: &PlayWrites) -> Vec<Str
     lines
 }
 
-/// Whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.
+/// Returns whether the level is left. A death that ends the run leaves it too; that changes only how the text is indented.
 fn leaves(act: Act) -> bool {
     use vestigum_core::Moment::{Abandon, Complete, GameOver, Travel};
     match act {

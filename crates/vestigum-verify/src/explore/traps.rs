@@ -81,7 +81,7 @@ impl Traps {
 mod tests {
     use super::*;
 
-    /// Four states in a row, of which the last leads back to the third; the goal holds in the second.
+    /// Returns four states in a row; the last leads back to the third, and the goal holds in the second.
     fn row(looked_at: &[u32]) -> Traps {
         let mut traps = Traps::of(1);
         for id in 0..4u32 {

@@ -18,7 +18,7 @@ use super::relaxed::Relaxation;
 /// The most writes that a search tries in each state.
 const MOST: usize = 64;
 
-/// The most values of which a number is tried with each.
+/// The most values of a number that are all tried.
 const FEW: i64 = 16;
 
 /// Says how much of what play can write into a field is tried.

@@ -68,12 +68,12 @@ fn torn(log: &[DiskOperation], cut: usize, path: &Path, replaced: bool) -> Strin
     }
 }
 
-/// Whether a file is the one that was renamed to `path`, under either name.
+/// Returns whether a file is the one that was renamed to `path`, under either name.
 fn is_file(log: &[DiskOperation], named: usize, file: &Path, path: &Path) -> bool {
     file == path || matches!(&log[named], DiskOperation::Rename(from, _) if from == file)
 }
 
-/// Whether a file has a name under which the store reads it: it was renamed to it, or is never renamed away.
+/// Returns whether a file has a name under which the store reads it: it was renamed to it, or is never renamed away.
 fn is_read(log: &[DiskOperation], path: &Path) -> bool {
     !log.iter().any(|operation| matches!(operation, DiskOperation::Rename(from, _) if from == path))
 }

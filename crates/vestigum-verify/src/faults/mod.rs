@@ -127,7 +127,7 @@ impl fmt::Display for FaultKind {
 pub struct Tried {
     /// Says where: after which operations the power failed, which operations failed, which bytes were damaged.
     pub points: usize,
-    /// In how many states the disk was found there, each of which was launched from.
+    /// Counts the states that the disk was found in there; each was launched from.
     pub outcomes: usize,
     /// Says how many launches fell back on an older image and said so.
     pub recovered: usize,

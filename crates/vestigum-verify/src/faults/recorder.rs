@@ -210,7 +210,7 @@ impl<'a, S: Store> Recorder<'a, S> {
         any
     }
 
-    /// What the next process does after a crash, for each owner: it loads, saves what it loaded, prunes, saves something
+    /// Does what the next process does after a crash, for each owner: it loads, saves what it loaded, prunes, saves something
     /// new, and prunes again.
     pub(super) fn next_life(&mut self, owners: &[Owner]) {
         for owner in owners {

@@ -78,7 +78,7 @@ fn of_simple(spec: &Model, moment: Moment, simple: PlainFate) -> Kept {
     }
 }
 
-/// Whether a checkpoint can be reached in any level.
+/// Returns whether a checkpoint can be reached in any level.
 pub(super) fn has_checkpoints(spec: &Model) -> bool {
     spec.accept == Accept::Any || spec.levels.iter().any(|level| !level.checkpoints.is_empty())
 }

@@ -6,7 +6,7 @@ use vestigum_spec::value::limits::Limits;
 
 use super::warnings::Declared;
 
-/// The memory that reading a save may take, of which each value has its part.
+/// The memory that reading a save may take; each value has its part of it.
 const MOST_MEMORY: u64 = 64 << 20;
 
 /// Says how many characters a text has that says no limit of its own: that of a name.
@@ -36,7 +36,7 @@ impl Room {
         Room::new(self.bytes.saturating_mul(count), self.memory.saturating_mul(count))
     }
 
-    /// Whether a save with it cannot be written: it has too many bytes, or reading takes more memory than ten times those, and more than
+    /// Returns whether a save with it cannot be written: it has too many bytes, or reading takes more memory than ten times those, and more than
     /// is always granted.
     fn is_too_much(self) -> bool {
         self.bytes > MOST_SAVE_BYTES || self.memory > MOST_MEMORY.max(self.bytes.saturating_mul(10))

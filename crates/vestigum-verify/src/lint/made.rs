@@ -40,7 +40,7 @@ pub(super) fn counted(spec: &Model) -> Vec<Finding> {
     found
 }
 
-/// A field of which all levels are asked together.
+/// A field that is read for all levels together.
 fn over_levels(spec: &Model, node: &Node) -> Option<FieldId> {
     match node {
         Node::Aggregate(_, field) => {

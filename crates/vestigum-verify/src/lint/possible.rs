@@ -175,7 +175,7 @@ impl<'s> Possible<'s> {
         levels.into_iter().map(Some).chain(outside.then_some(None)).collect()
     }
 
-    /// What a rule can make of the entries that it touches.
+    /// Returns what a rule can make of the entries that it touches.
     fn applied(
         &self,
         field: &Field,
@@ -225,7 +225,7 @@ fn begins(spec: &Model, field: &Field) -> Bounds {
     Bounds::of_default(field)
 }
 
-/// Whether a rule in a level touches the entry.
+/// Returns whether a rule in a level touches the entry.
 fn touches(spec: &Model, field: &Field, slot: usize, level: Option<u32>) -> bool {
     let Some(level) = level else { return true };
     field.axes.iter().all(|axis| !matches!(axis, Axis::Level | Axis::Checkpoint))
@@ -241,7 +241,7 @@ fn reads<'r>(field: &Field, rule: &'r Rule) -> impl Iterator<Item = FieldId> + u
     rule.when.iter().chain(operand).flat_map(|expression| expression.reads().iter().copied()).chain(own)
 }
 
-/// Whether a source stays taken for as long as a value of the field can be kept: so it gives no more than once all it has.
+/// Returns whether a source stays taken for as long as a value of the field can be kept: so it gives no more than once all it has.
 fn stays_taken(spec: &Model, source: &Source, field: &Field) -> bool {
     let life = |span: Span| match span {
         Span::Attempt | Span::Visit => 0,
@@ -261,7 +261,7 @@ fn clamped(field: &Field, bounds: Bounds) -> Bounds {
         (Bounds::Number(low, high), Some((lowest, highest))) => {
             Bounds::Number(low.clamp(lowest, highest), high.clamp(lowest, highest))
         }
-        // An operand of which nothing is known can be anything that the field can.
+        // An operand that nothing is known about can be anything that the field can.
         (Bounds::Any, _) if field.ty.is_number() => match limits {
             Some((lowest, highest)) => Bounds::Number(lowest, highest),
             None => Bounds::Number(f64::NEG_INFINITY, f64::INFINITY),

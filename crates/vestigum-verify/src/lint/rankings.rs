@@ -35,7 +35,7 @@ impl Declared<'_> {
     }
 }
 
-/// Whether a rule gives a member no value of its own.
+/// Returns whether a rule gives a member no value of its own.
 fn leaves(rule: &Rule, member: &str) -> bool {
     let Effect::Operation(_, operand) = &rule.does else { return true };
     let Node::Make(parts, Made::Named(_, names)) = operand.node() else { return false };

@@ -51,7 +51,7 @@ impl Declared<'_> {
         )
     }
 
-    /// Whether some rule raises the record.
+    /// Returns whether some rule raises the record.
     fn is_raised(&self) -> bool {
         let Declared { spec, field, .. } = *self;
         let rules = &spec.plan.fate(field.id, Moment::Complete).rules;
@@ -67,7 +67,7 @@ impl Declared<'_> {
         })
     }
 
-    /// Whether the visit got from the field what it gives back: then it is not a result, but what the player carries.
+    /// Returns whether the visit got from the field what it gives back: then it is not a result, but what the player carries.
     fn is_handed_on(&self, operand: &Expression) -> bool {
         let Declared { spec, field, .. } = *self;
         let from_field = |rule: &Rule| match &rule.does {
@@ -127,7 +127,7 @@ impl Declared<'_> {
         )
     }
 
-    /// Whether a rule at a failure takes something that the last save still has.
+    /// Returns whether a rule at a failure takes something that the last save still has.
     fn is_price(&self, rule: &Rule) -> bool {
         let Declared { spec, field, .. } = *self;
         match &rule.does {

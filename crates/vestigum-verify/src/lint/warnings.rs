@@ -147,14 +147,14 @@ impl Declared<'_> {
         gifts.map(|gift| gift.value.as_float())
     }
 
-    /// Whether a source takes the value to the end of its range without any failure.
+    /// Returns whether a source takes the value to the end of its range without any failure.
     fn reaches_its_highest(&self, source: &Source, gift: f64) -> bool {
         let begins = if self.field.default.is_filled() { self.field.default.as_float() } else { 0.0 };
         let all = begins + gift * source.times as f64;
         self.field.limits.range.as_ref().is_some_and(|(_, highest)| all >= highest.as_float())
     }
 
-    /// Whether what a failure takes off the value is less than what was gained.
+    /// Returns whether what a failure takes off the value is less than what was gained.
     fn pays_less_than(&self, moment: Moment, gained: f64) -> bool {
         let less = |rule: &Rule| match &rule.does {
             Effect::Operation(Operation::Add, operand) => operand.bounds_in_ranges(self.spec).can_be_above(-gained),
@@ -280,7 +280,7 @@ impl Declared<'_> {
     }
 }
 
-/// Whether some rule can raise a field by what it takes from others.
+/// Returns whether some rule can raise a field by what it takes from others.
 fn grows_with(spec: &Model, field: &Field, fed: &FxHashSet<FieldId>) -> bool {
     spec.moments().any(|moment| grows_at(spec, field, moment, fed))
 }

@@ -438,7 +438,7 @@ impl<'s> Checker<'s, '_> {
         }
     }
 
-    /// Whether brackets behind a keyed field name a part of the value that it has where play stands, as in expressions: a
+    /// Returns whether brackets behind a keyed field name a part of the value that it has where play stands, as in expressions: a
     /// position or a text that stands alone.
     fn is_part(&self, field: &Field, keys: &[Bracketed]) -> bool {
         let spec = self.spec.model();

@@ -81,7 +81,7 @@ pub(super) fn change(
 }
 
 impl<L, G> LevelChange<L, G> {
-    /// Whether something of the player's is another thing afterwards, so that it is saved.
+    /// Returns whether something of the player's is another thing afterwards, so that it is saved.
     pub(super) fn is_saved(&self) -> bool {
         match self {
             LevelChange::Make | LevelChange::Remove(_) | LevelChange::Import(_) => true,

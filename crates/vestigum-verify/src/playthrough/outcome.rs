@@ -20,7 +20,7 @@ pub struct Run {
 }
 
 impl Run {
-    /// Whether everything went as the script says.
+    /// Returns whether everything went as the script says.
     pub fn passed(&self) -> bool {
         self.failure.is_none()
     }

@@ -70,7 +70,7 @@ impl Cell {
         Some(self.len.map_or_else(|| after.brief(), |len| after.counted(len)))
     }
 
-    /// Whether the statement changed the value.
+    /// Returns whether the statement changed the value.
     pub fn changed(&self) -> bool {
         self.before.is_some()
     }

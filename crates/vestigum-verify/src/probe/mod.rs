@@ -111,7 +111,7 @@ impl Probe {
         weaken::weakened(&self.spec)
     }
 
-    /// Whether anything notices the change, and if nothing does, what would.
+    /// Returns whether anything notices the change, and if nothing does, what would.
     pub fn verdict(&self, weakened: &Weakened) -> ProbeVerdict {
         self.verdict_within(weakened, &|| false)
     }

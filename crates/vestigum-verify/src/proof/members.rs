@@ -42,7 +42,7 @@ impl Prover<'_> {
         lost.map(|path| LostPart { entry: self.entry_name(field, slot), members: path.names }).collect()
     }
 
-    /// Whether another value of the member, and nothing else, makes another game.
+    /// Returns whether another value of the member, and nothing else, makes another game.
     fn member_matters(&self, field: &Field, slot: usize, path: &Path) -> bool {
         let kinds = [SampleKind::Smallest, SampleKind::Largest, SampleKind::Typical(40), SampleKind::Typical(91)];
         let whole = made(field, SampleKind::Typical(40), slot as u64);

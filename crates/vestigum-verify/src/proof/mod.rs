@@ -175,7 +175,7 @@ pub struct PlaceProof {
 }
 
 impl Proof {
-    /// Whether nothing is lost that no step drops, and every image came through.
+    /// Returns whether nothing is lost that no step drops, and every image came through.
     pub fn holds(&self) -> bool {
         self.versions.iter().all(|version| version.failures.is_empty() && version.lost().next().is_none())
     }
@@ -211,7 +211,7 @@ const ENTRIES: usize = 24;
 struct TriedSample {
     failure: Option<String>,
     place: Option<PlaceProof>,
-    /// The fields of which a value was clamped; none if the sample does not load.
+    /// The fields that had a value clamped; `None` if the sample does not load.
     clamped: Option<BTreeSet<Arc<str>>>,
 }
 
@@ -361,7 +361,7 @@ impl Prover<'_> {
         entry_name(&self.old, field, slot, &self.samples[0].state.made)
     }
 
-    /// Whether another value makes another game.
+    /// Returns whether another value makes another game.
     fn matters(&self, field: &Field, slot: usize) -> bool {
         let kinds = [
             SampleKind::Smallest,
@@ -376,7 +376,7 @@ impl Prover<'_> {
         values.iter().all(|value| *value == values[0]) || self.tells_apart(field, slot, &values)
     }
 
-    /// Whether some of these values of an entry make other games than others.
+    /// Returns whether some of these values of an entry make other games than others.
     fn tells_apart(&self, field: &Field, slot: usize, values: &[Value]) -> bool {
         let in_level = |sample: &&Sample| sample.state.position.is_level() || !field.needs_level();
         let bases = || self.samples.iter().filter(in_level);
@@ -427,7 +427,7 @@ impl Prover<'_> {
     }
 }
 
-/// Whether two loaded games are the same: place, values and marks.
+/// Returns whether two loaded games are the same: place, values and marks.
 fn is_same(one: &State, other: &State) -> bool {
     one.position == other.position
         && one.made == other.made

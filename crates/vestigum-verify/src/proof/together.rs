@@ -63,7 +63,7 @@ impl Prover<'_> {
         entries.iter().enumerate().filter(shows).map(|(_, (_, slot))| *slot).collect()
     }
 
-    /// The fields of which a save may hold something. Without saves made inside levels, nothing of a visit is ever saved.
+    /// The fields that a save may hold something of. Without saves made inside levels, nothing of a visit is ever saved.
     pub(super) fn saved_fields(&self, stopped: bool) -> Vec<&Field> {
         let saved = |field: &&Field| field.lasts != Span::Session && (stopped || !field.needs_level());
         self.old.fields.iter().filter(saved).collect()

@@ -131,7 +131,7 @@ impl Trace {
         )
     }
 
-    /// Whether a step drops the level, checkpoint or key of an entry.
+    /// Returns whether a step drops the level, checkpoint or key of an entry.
     /// `made` are the names that play has made in the old save.
     pub(super) fn drops_entry(&self, field: &Field, slot: usize, made: &MadeKeys) -> bool {
         let mut at = vec![(field.id, slot)];
@@ -243,7 +243,7 @@ impl Trace {
         dropped > 0 && choices(ty).is_some_and(|names| names.len() <= dropped + 1)
     }
 
-    /// Whether a step drops a member of a struct.
+    /// Returns whether a step drops a member of a struct.
     pub(super) fn drops_member(&self, of: &Arc<str>, member: &Arc<str>) -> bool {
         let mut name = member.clone();
         for way in self.plans() {

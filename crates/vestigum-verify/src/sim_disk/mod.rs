@@ -15,7 +15,7 @@ pub use outcomes::{PowerLoss, PowerLosses};
 
 use vestigum::{Disk, DiskFile, EntryKind, HeldLock, Lock};
 
-/// A disk in memory that logs every operation, fails where it is told to, and can lose its power after any of them.
+/// A disk in memory that logs every operation, fails on demand, and can lose its power after any of them.
 ///
 /// ```
 /// use std::path::Path;
@@ -113,7 +113,7 @@ pub enum DiskOperation {
 }
 
 impl DiskOperation {
-    /// Whether it can leave anything for a power loss to take.
+    /// Returns whether it can leave anything for a power loss to take.
     pub fn changes(&self) -> bool {
         match self {
             DiskOperation::LookAt(_) | DiskOperation::List(_) | DiskOperation::Read(_) => false,
@@ -177,7 +177,7 @@ pub enum Fault {
 }
 
 impl Fault {
-    /// Whether this can happen to that operation.
+    /// Returns whether this can happen to that operation.
     pub fn strikes(self, operation: &DiskOperation) -> bool {
         match self {
             // A look at a name asks for nothing that is on the file itself.
@@ -262,7 +262,7 @@ impl SimDisk {
         seen.collect()
     }
 
-    /// A disk of its own with the same files and folders, all of them durable, of which one file has another content.
+    /// Returns a disk of its own with the same files and folders, all of them durable, and another content in one file.
     #[must_use]
     pub fn with_content(&self, path: &Path, bytes: Vec<u8>) -> SimDisk {
         let mut state = (*self.lock_inner().state).clone();

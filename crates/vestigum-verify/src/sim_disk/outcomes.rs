@@ -141,7 +141,7 @@ impl Current {
 }
 
 impl Content {
-    /// Whether a power loss can find something else than what is seen.
+    /// Returns whether a power loss can find something else than what is seen.
     fn is_open(&self) -> bool {
         self.lost || self.seen != self.durable
     }

@@ -67,7 +67,7 @@ fn a_failure_that_brings_everything_back_is_proved_to_gain_nothing() {
     }
 }
 
-/// Where honest play was not seen to its end, it may have more than what failing was seen to give.
+/// A play that was not followed to its end may have more than what failing was seen to give.
 #[test]
 fn a_bound_raises_no_alarm() {
     // A fall gives ten at once; collecting gives thirty, and takes longer.

@@ -1,4 +1,4 @@
-//! `tests!` with `deny_open`: the tests of a pattern of which every promise is known.
+//! `tests!` with `deny_open`: the tests of a pattern that has every promise known.
 
 vestigum_verify::tests!("../../demo/patterns/gates/gates.toml", deny_open);
 

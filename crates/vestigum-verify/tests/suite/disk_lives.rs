@@ -24,7 +24,7 @@ type = "int"
 lasts = "device"
 "#;
 
-/// What happens; `cut` says after which of its operations a process is killed, as a share of all.
+/// Names what happens; `cut` says after which of its operations a process is killed, as a share of all.
 #[derive(Clone, Debug)]
 enum Act {
     /// `fail` is an operation of the commit, counted from its first.
@@ -46,10 +46,10 @@ enum Act {
     },
 }
 
-/// What a save holds.
+/// Holds the content of a save.
 #[derive(Clone, Copy, Debug)]
 enum What {
-    /// What a launch would load now.
+    /// Returns what a launch would load now.
     Loaded,
     New,
     /// One of a few values that come again and again: a game goes back to what it had, also after a save that failed.
@@ -75,7 +75,7 @@ fn act() -> impl Strategy<Value = (Act, Option<u8>)> {
     (act, proptest::option::weighted(0.25, any::<u8>()))
 }
 
-/// What may be loaded of an owner: what was acknowledged last, and what was on its way since.
+/// Lists what may be loaded of an owner: the save that was acknowledged last, and those that were on their way since.
 type Allowed = BTreeMap<Owner, BTreeSet<Option<String>>>;
 
 fn newest(store: &DirStore, owner: &Owner) -> Option<Image> {

@@ -169,7 +169,7 @@ fn step() -> impl Strategy<Value = FaultStep> {
     ]
 }
 
-/// What a step answers: whether it worked, and what was read.
+/// Holds what a step answers: whether it worked, and what was read.
 fn act(disk: &dyn Disk, root: &Path, step: &FaultStep) -> Option<String> {
     let at = |name: &usize| root.join(NAMES[*name]);
     match step {

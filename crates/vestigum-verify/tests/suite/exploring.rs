@@ -209,7 +209,7 @@ because = " "
     ");
 }
 
-/// What a planted counterexample must say: the text of its expectation.
+/// Returns what a planted counterexample must say: the text of its expectation.
 fn expected(promise: &str) -> String {
     let play = broken(&format!("{GAME}{promise}"), "p");
     play.lines().last().unwrap_or_default().to_owned()

@@ -39,7 +39,7 @@ struct Model<'s> {
 }
 
 impl Model<'_> {
-    /// What one entry of a field is after a moment.
+    /// Names what one entry of a field is after a moment.
     fn after(
         &self,
         field: &FieldSketch,

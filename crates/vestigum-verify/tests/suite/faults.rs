@@ -124,7 +124,7 @@ fn no_fault_under_a_change_of_players_breaks_a_promise() {
     }
 }
 
-/// What cannot be read now is no damage: a store that says so loses what was acknowledged.
+/// A save that cannot be read now is not damaged: a store that says so loses what was acknowledged.
 #[test]
 fn a_store_that_takes_what_it_cannot_read_for_nothing_is_caught() {
     caught(Mistake::TakesUnreadForNothing, FaultKind::Unavailable, "what could not be read now was taken for");

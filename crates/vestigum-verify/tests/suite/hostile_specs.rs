@@ -32,7 +32,7 @@ fn a_byte_order_mark_begins_a_script_as_it_begins_a_spec() {
     assert!(Script::from_text("marked.play", &text.replace("m ==", "n =="), &spec).is_ok());
 }
 
-/// What asks all items may stand in the brackets of what asks all items, and what is kept per level may ask all levels: neither may
+/// A quantifier over all items may not stand inside another, and a value per level may ask all levels: neither may
 /// be compiled again and again.
 #[test]
 fn what_asks_for_all_of_something_is_compiled_once() {

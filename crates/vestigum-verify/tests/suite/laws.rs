@@ -17,7 +17,7 @@ fn spec(sketch: &Sketch) -> Spec {
     Spec::from_toml(&toml).unwrap_or_else(|errors| panic!("the generator wrote a bad spec:\n{errors}\n{toml}"))
 }
 
-/// What a save would write, for the profile and for the device.
+/// Writes what a save would write, for the profile and for the device.
 fn images(game: &Progress) -> (Image, Image) {
     let suspended = game.suspend();
     (suspended.profile_image("player"), suspended.device_image())
@@ -253,7 +253,7 @@ proptest! {
         }
     }
 
-    /// What a reset puts back stays back: neither failing nor coming back brings the old value.
+    /// A value that a reset puts back stays back: neither failing nor coming back brings the old value.
     #[test]
     fn a_reset_field_stays_reset(sketch in without_price(), steps in play(25), field in 0usize..7) {
         let spec = spec(&sketch);

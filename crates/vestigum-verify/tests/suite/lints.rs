@@ -5,7 +5,7 @@ use vestigum_spec::codes;
 use vestigum_verify::lint::{Checked, check, check_beside};
 use vestigum_verify::render;
 
-/// Three levels, the last of which opens when `opens` holds.
+/// Three levels; the last opens when `opens` holds.
 fn world(opens: &str) -> String {
     format!(
         r#"
@@ -133,7 +133,7 @@ fn an_allowance_is_for_one_subject_or_for_all() {
     assert_eq!(codes_of(&checked), [codes::LOWERED_RECORD]);
 }
 
-/// What is close to a mistake and none.
+/// A spec that is close to a mistake has no finding.
 #[test]
 fn near_misses_are_not_reported() {
     let base = world("total >= 3");
@@ -306,7 +306,7 @@ fn each_warning_knows_its_mistake_in_every_dress() {
     assert_eq!(codes_of(&check("spec.toml", &text)), ["V105"]);
 }
 
-/// What thresholds ask for that steps, ranges and sources do not give, and conditions that contradict themselves.
+/// Thresholds that steps, ranges and sources do not reach are found, and conditions that contradict themselves.
 #[test]
 fn a_level_that_asks_for_more_than_there_is_never_opens() {
     let text = |opens: &str| {
@@ -413,7 +413,7 @@ after_failure = "keep"
     }
 }
 
-/// What is said of the files of two levels, of which one names its own.
+/// Returns the findings about the files of two levels; one of the two names its own.
 fn of_files(asset: &str, files: &[(&str, &[&str])]) -> Vec<(String, String)> {
     let text = format!(
         "[game]\nid = \"fellpost\"\n[levels]\norder = [\"mill_lane\", \"tarn_steps\"]\nassets = \"maps\"\n[level.tarn_steps]\n{asset}\n"

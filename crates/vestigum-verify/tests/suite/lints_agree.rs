@@ -10,7 +10,7 @@ use vestigum_testing::{Allowed, sketch};
 use vestigum_verify::explore::{Ending, Search, SearchBounds, questions};
 use vestigum_verify::lint::check;
 
-/// Whether exploring finds the question with that name broken; none where it has not seen everything.
+/// Returns whether exploring finds the question with that name broken; none where it has not seen everything.
 fn broken(text: &str, name: &str) -> Option<bool> {
     let spec = Spec::from_toml(text).unwrap_or_else(|errors| panic!("{errors}\n{text}"));
     let question = questions(&spec).into_iter().find(|question| question.name() == name)?;

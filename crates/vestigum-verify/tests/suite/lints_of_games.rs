@@ -12,7 +12,7 @@ fn codes(text: &str) -> Vec<&'static str> {
     checked.findings.list().iter().map(|finding| finding.code).collect()
 }
 
-/// What is found in a text, and what is not where a part of it is replaced.
+/// Returns the findings in a text, and those that go where a part of it is replaced.
 fn only_as_it_stands(text: &str, code: &str, fixed: &[(&str, &str)]) {
     assert_eq!(codes(text), [code], "{text}");
     for (from, to) in fixed {

@@ -19,7 +19,7 @@ fn merged(spec: &Spec, here: &Image, there: &Image) -> Merged {
     join(spec, here, there).expect("images of the same game are merged")
 }
 
-/// What two places have after they met.
+/// Holds what two places have after they met.
 fn met(spec: &Spec, here: &Image, there: &Image) -> Image {
     match meet(spec, Some(here), Some(there)).expect("images of the same game meet") {
         Meeting::Takes(Side::There) => there.clone(),
@@ -28,7 +28,7 @@ fn met(spec: &Spec, here: &Image, there: &Image) -> Image {
     }
 }
 
-/// What is left of a save when its level is given up without a price.
+/// Returns what is left of a save when its level is given up without a price.
 fn given_up(spec: &Spec, image: &Image) -> State {
     let mut state = held(spec, image);
     if let Some(level) = state.position.level() {
@@ -47,7 +47,7 @@ fn with_law<'s>(spec: &'s Spec, parted: &'s Parted, law: &'static str) -> impl I
     named.filter_map(|index| spec.fields().find(|field| field.name() == format!("f{index}")))
 }
 
-/// Whether a save inside a level sets a field back to its default, because a failure does: then what came from the other side is
+/// Returns whether a save inside a level sets a field back to its default, because a failure does: then what came from the other side is
 /// set back as well.
 fn is_set_back(spec: &Spec, image: &Image, field: &Field) -> bool {
     let model = spec.model();

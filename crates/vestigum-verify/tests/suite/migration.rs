@@ -245,7 +245,7 @@ fn code_takes_what_no_step_can_and_a_failure_says_what_and_where() {
             let stops = route.split(' ').map(|stop| Tree::Text(stop.into()));
             new.values.insert("route".into(), Tree::List(stops.collect()));
         }
-        // Whose it is and of which version is not for a hook to say.
+        // A hook has no say in whose image it is and which version it has.
         (new.version, new.generation, new.game, new.saved_at) = (99, 99, "tarn".into(), "never".into());
         new.owner = Owner::Profile("nobody".into());
         Ok(())
@@ -333,7 +333,7 @@ fn names_that_were_made_and_have_no_place_are_told() {
     assert_eq!(shown(&launched.progress, "found", &["ford"]), "1", "the name that was made first");
 }
 
-/// What goes to the device is the device's only, and a fill waits for the player who brings what it reads.
+/// A value that goes to the device is the device's only, and a fill waits for the player who brings what it reads.
 #[test]
 fn what_was_moved_is_in_one_image_only() {
     let device = |name: &str, more: &str| format!("[field.{name}]\ntype = \"int\"\nlasts = \"device\"\n{more}\n");

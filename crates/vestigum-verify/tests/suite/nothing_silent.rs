@@ -189,7 +189,7 @@ fn keys_that_open_or_close_take_their_values_along() {
     assert_eq!(dropped, ["visits[west]: no gate is called `west`"]);
 }
 
-/// What becomes of a value that is kept for each level now is said by fills, and by nothing else.
+/// A value that is kept for each level now comes from fills, and from nothing else.
 #[test]
 fn a_value_that_is_spread_goes_where_the_fill_says() {
     let old = spec(1, &format!("{PATHS}{}", field("best", "int", "")));

@@ -22,7 +22,7 @@ fn run(name: &str, range: &str) -> String {
 const LEVELS: &str = "[levels]\norder = [\"mill_lane\", \"tarn_steps\"]\n";
 const KIND: &str = "[keys.kind]\nnames = [\"calm\", \"gale\"]\n";
 
-/// What was played, the values that are written to it, the next version, a step that must be offered and the values that must be there.
+/// Holds what was played, the values that are written to it, the next version, a step that must be offered and the values that must be there.
 type Case<'a> = (
     &'a str,
     String,
@@ -178,7 +178,7 @@ fn what_is_offered_keeps_what_it_can() {
     }
 }
 
-/// What stands stays: where a step renames a field that no expression makes, the game's code does.
+/// A step that stands stays: where it renames a field that no expression makes, the game's code does.
 #[test]
 fn no_drop_is_offered_beside_a_rename() {
     let old = spec(1, &field("notes", "list of int", ""));

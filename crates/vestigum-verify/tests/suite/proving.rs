@@ -90,7 +90,7 @@ fn of_state(sketch: &Sketch, dice: &mut Dice<'_>) -> Option<String> {
     })
 }
 
-/// The same of the state before the moment.
+/// Reads the state before the moment.
 fn was(operand: &str) -> String {
     let mut said = String::new();
     let mut rest = operand;
@@ -368,7 +368,7 @@ fn what_is_nearly_so_is_not_proved() {
     assert!(is_broken(&text), "a visit in the menu");
 }
 
-/// What asks which levels are open is asked with the locks on.
+/// A condition that asks which levels are open is tried with the locks on.
 #[test]
 fn locks_stay_where_they_are_asked_for() {
     let text = "[game]\nid = \"fellpost\"\n[levels]\norder = [\"lane\", \"rise\"]\n\

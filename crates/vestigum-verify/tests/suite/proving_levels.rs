@@ -287,7 +287,7 @@ fn giving_up_is_followed_where_quitting_does_it() {
     }
 }
 
-/// What counts all levels is not told by one of them alone.
+/// A count over all levels is not decided by one of them alone.
 #[test]
 fn a_search_of_one_level_counts_no_others() {
     let text = format!(

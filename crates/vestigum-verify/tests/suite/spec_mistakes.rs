@@ -68,7 +68,7 @@ lasts = "profile"
 after_failure = "keep"
 "#;
 
-/// What is said first about each document, a line for the message and one for the help.
+/// Lists the first finding about each document, a line for the message and one for the help.
 fn said<'c>(cases: &[&'c str], document: impl Fn(&'c str) -> String) -> String {
     let sound = check("spec.toml", SPEC).findings;
     assert!(sound.list().is_empty(), "{sound}");

@@ -57,7 +57,7 @@ fn history() -> History {
     History::default().freeze(&old).unwrap().history
 }
 
-/// What is said about an update of the old spec, a line for each finding.
+/// Lists the findings about an update of the old spec, a line for each.
 fn said(version: i64, rest: &str) -> String {
     let findings = check_with_history("fellpost.toml", &text(version, rest), history()).findings;
     let said = findings.list().iter().map(|finding| match &finding.help {
@@ -67,7 +67,7 @@ fn said(version: i64, rest: &str) -> String {
     said.collect()
 }
 
-/// What is said about steps, each pair alone in a migration of a spec that has a new level, checkpoint and field.
+/// Lists the findings about steps, each pair alone in a migration of a spec that has a new level, checkpoint and field.
 fn said_of(steps: &[&str]) -> String {
     let rest =
         OLD.replace("\"attic\",", "\"attic\", \"mill_lane\",").replace("\"cairn\"]", "\"cairn\", \"bothy\"]").replace(
@@ -243,7 +243,7 @@ fn steps_that_cannot_be() {
     "#);
 }
 
-/// What an update must say that takes things away or narrows them.
+/// An update that takes things away or narrows them must say so.
 #[test]
 fn what_wants_a_step_or_a_raised_version() {
     let narrower = OLD

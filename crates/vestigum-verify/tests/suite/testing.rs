@@ -30,7 +30,7 @@ fn no_update_of_the_demo_loses_a_save() {
     assert_migrates(demo("fellpost.toml"));
 }
 
-/// What a test prints when it fails.
+/// Returns what a test prints when it fails.
 fn failure(test: impl FnOnce() + panic::UnwindSafe) -> String {
     let failed = panic::catch_unwind(test).expect_err("it passes");
     let text = failed.downcast_ref::<String>().cloned();

@@ -90,7 +90,7 @@ impl BlobShelf {
         self.removed.keys().find(|folder| !self.is_settled(folder)).cloned()
     }
 
-    /// Whether a generation, or a commit on its way, means a blob.
+    /// Returns whether a generation, or a commit on its way, means a blob.
     fn is_mentioned(&self, digest: &BlobDigest) -> bool {
         self.needed.contains_key(digest)
             || self.mentions.values().flat_map(BTreeMap::values).any(|means| means.contains(digest))
@@ -165,7 +165,7 @@ impl DirStore {
         Ok(needed)
     }
 
-    /// Whether a blob is there and whole. Somebody may have removed it since it was seen last, so that it is there is asked
+    /// Returns whether a blob is there and whole. Somebody may have removed it since it was seen last, so that it is there is asked
     /// each time; its bytes are read once.
     fn has_blob(&self, folder: &Path, digest: &BlobDigest, bytes: &[u8]) -> Result<bool, StoreError> {
         let path = folder.join(digest.to_string());
@@ -347,7 +347,7 @@ impl DirStore {
         Ok(there)
     }
 
-    /// The generations in some folders of which it is not known what they mention.
+    /// Lists the generations in some folders that could not be read: what they mention is not known.
     fn unread(&self, folders: &[PathBuf]) -> Result<Vec<(PathBuf, u64)>, StoreError> {
         let mut unread = Vec::new();
         for folder in folders {

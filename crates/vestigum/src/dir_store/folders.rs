@@ -76,7 +76,7 @@ fn in_the_way(kind: EntryKind) -> io::Error {
     io::Error::new(io::ErrorKind::NotADirectory, why)
 }
 
-/// Whether an error says that something else stands where a folder is expected.
+/// Returns whether an error says that something else stands where a folder is expected.
 pub(super) fn is_in_the_way(error: &io::Error) -> bool {
     error.kind() == io::ErrorKind::NotADirectory
 }

@@ -49,7 +49,7 @@ fn is_reserved(name: &str) -> bool {
     matches!(name, "con" | "prn" | "aux" | "nul") || numbered("com") || numbered("lpt")
 }
 
-/// Whether a folder is named by a hash, so that only what is inside tells whose it is.
+/// Returns whether a folder is named by a hash, so that only what is inside tells whose it is.
 pub(super) fn is_hashed(folder: &str) -> bool {
     folder.starts_with(HASHED)
 }

@@ -23,7 +23,7 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// What the system says; also if something of that name is there.
     fn make_folder(&self, path: &Path) -> io::Result<()>;
 
-    /// Whether there is a folder of that name, also through a link.
+    /// Returns whether there is a folder of that name, also through a link.
     ///
     /// # Errors
     /// What the system says where it cannot tell: a name that is not there is an answer, no error.
@@ -41,7 +41,7 @@ pub trait Disk: fmt::Debug + Send + Sync {
     /// What the system says.
     fn list(&self, folder: &Path) -> io::Result<Vec<String>>;
 
-    /// The content of a regular file, of which at most `most` bytes are read. Never waits for anything else that has the
+    /// Reads at most `most` bytes of a regular file. Never waits for anything else that has the
     /// name, and never follows a link.
     ///
     /// # Errors
@@ -146,7 +146,7 @@ pub enum Lock {
 
 /// A lock that is held. Dropping it gives it up.
 pub trait HeldLock: Send + Sync {
-    /// Whether it still keeps others out: the file that they would ask for is the locked one. It is not if the file was
+    /// Returns whether it still keeps others out: the file that they would ask for is the locked one. It is not if the file was
     /// removed.
     fn is_in_place(&self) -> bool;
 }

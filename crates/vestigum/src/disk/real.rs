@@ -158,12 +158,12 @@ fn is_a_link() -> io::Error {
     io::Error::other("it is a link, and links below a save folder are not followed")
 }
 
-/// Whether the system refused to follow a link.
+/// Returns whether the system refused to follow a link.
 fn is_loop(error: &io::Error) -> bool {
     cfg!(unix) && error.raw_os_error() == Some(libc::ELOOP)
 }
 
-/// Whether a file has more than one name.
+/// Returns whether a file has more than one name.
 fn has_other_names(metadata: &fs::Metadata) -> bool {
     #[cfg(unix)]
     {

@@ -24,7 +24,7 @@ pub struct Durability {
 }
 
 impl Durability {
-    /// Whether nobody is missing.
+    /// Returns whether nobody is missing.
     pub fn all_durable(&self) -> bool {
         self.not_durable.is_empty()
     }

@@ -125,7 +125,7 @@ enum Tried {
 }
 
 impl Shared {
-    /// What each of the roster's loaders does until the roster ends.
+    /// Loads players on one of the roster's threads until the roster ends.
     pub(super) fn load_players(&self) {
         while let Some(join) = self.next_join() {
             let result = match self.try_to_join(&join) {

@@ -251,7 +251,7 @@ impl Shared {
         self.leaves.notify_all();
     }
 
-    /// What the thread does that has the leases, until the roster ends.
+    /// Renews the leases on a thread of its own until the roster ends.
     fn keep_leases(&self) {
         let every = self.options.lease / 3;
         let mut renews_at = ends_at(every);
@@ -305,7 +305,7 @@ impl Shared {
         }
     }
 
-    /// Whether the store answered.
+    /// Returns whether the store answered.
     fn renew(&self) -> bool {
         let leases: Vec<Lease> = self.lock().leases.values().map(|held| held.lease.clone()).collect();
         let mut answered = true;

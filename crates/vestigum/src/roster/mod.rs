@@ -135,7 +135,7 @@ pub enum RosterEvent {
 }
 
 impl RosterEvent {
-    /// Whether it reports the arrival of a player: one who has gone before that was reported is not reported.
+    /// Returns whether it reports the arrival of a player: one who has gone before that was reported is not reported.
     fn is_joining_of(&self, name: &str) -> bool {
         matches!(self, RosterEvent::Joined { player } if player == name)
     }
@@ -249,7 +249,7 @@ impl Roster {
         self.seats.len()
     }
 
-    /// Whether nobody is here.
+    /// Returns whether nobody is here.
     pub fn is_empty(&self) -> bool {
         self.seats.is_empty()
     }

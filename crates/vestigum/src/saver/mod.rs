@@ -125,7 +125,7 @@ impl Saver {
         self.shared.device.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// Whether a session that has seen that version of the device's values has the newest.
+    /// Returns whether a session that has seen that version of the device's values has the newest.
     #[inline]
     pub(crate) fn is_newest_device(&self, seen: u64) -> bool {
         self.shared.device_version.load(Ordering::Acquire) == seen
@@ -163,7 +163,7 @@ impl Saver {
         SaveTicket::new(self.shared.writers.queue.clone(), targets)
     }
 
-    /// Whether everything that any session handed over is durable.
+    /// Returns whether everything that any session handed over is durable.
     pub fn settled(&self) -> bool {
         self.queue().all_settled()
     }

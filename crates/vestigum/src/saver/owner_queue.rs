@@ -251,7 +251,7 @@ impl OwnerQueue {
         Some(Job { owner, follows: self.saved.generation, at, content, lease, uncertain, number, turn, began })
     }
 
-    /// What a writer had comes back.
+    /// Takes back what a writer had.
     pub(super) fn give_back(&mut self, content: Content) {
         (self.busy, self.since) = (false, None);
         if let Content::Profile(replica, mut spare, following) = content {
@@ -287,7 +287,7 @@ impl OwnerQueue {
         self.forget_copies();
     }
 
-    /// Whether nobody misses it.
+    /// Returns whether nobody misses it.
     pub(super) fn is_over(&self) -> bool {
         self.retired
             && !self.running
@@ -298,7 +298,7 @@ impl OwnerQueue {
             && self.given_up.is_none()
     }
 
-    /// Whether the device's queue is as far as this one needs it.
+    /// Returns whether the device's queue is as far as this one needs it.
     pub(super) fn may_follow(&self, device: u64) -> bool {
         !matches!(self.after, After::Device(number) if device < number)
     }
@@ -335,7 +335,7 @@ impl OwnerQueue {
 }
 
 impl SaveFailure {
-    /// Whether tickets answer with it: trying again cannot help, or has not helped for a while.
+    /// Returns whether tickets answer with it: trying again cannot help, or has not helped for a while.
     pub(super) fn is_told(&self) -> bool {
         self.again.is_none() || self.tries >= TRIES
     }

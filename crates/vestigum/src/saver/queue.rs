@@ -97,7 +97,7 @@ impl SaveQueue {
         began.unwrap_or(false)
     }
 
-    /// What loading found: the newest generation is the one that the next commit follows. Old ones are removed when there is time,
+    /// Notes what loading found: the next commit follows the newest generation. Old ones are removed when there is time,
     /// now or, of a roster with its many players, when the player leaves.
     pub(crate) fn found(&self, owner: &Arc<Owner>, newest: u64, keep: u32, prune: bool) {
         self.lock().make(owner, |queue| {
@@ -119,7 +119,7 @@ impl SaveQueue {
         self.lock().change(owner, |queue| queue.after = After::Next);
     }
 
-    /// What the commits of an owner carry from now on.
+    /// Sets what the commits of an owner carry from now on.
     pub(crate) fn set_lease(&self, owner: &Arc<Owner>, lease: Option<Lease>) {
         self.lock().make(owner, |queue| queue.lease = lease);
     }
@@ -235,7 +235,7 @@ impl SaveQueue {
         owners
     }
 
-    /// Whether old saves are removed to make room: not again soon after there was nothing to remove.
+    /// Returns whether old saves are removed to make room: not again soon after there was nothing to remove.
     pub(super) fn may_make_room(&self) -> bool {
         self.lock().no_room_until.is_none_or(|until| Instant::now() >= until)
     }
@@ -245,7 +245,7 @@ impl SaveQueue {
         self.lock().no_room_until = (!removed).then(|| Instant::now() + NO_ROOM);
     }
 
-    /// What one step of a prune did.
+    /// Says what one step of a prune did.
     pub(super) fn pruned(&self, owner: &Owner, pruned: Pruned) {
         self.lock().change(owner, |queue| {
             queue.busy = false;
@@ -294,7 +294,7 @@ impl SaveQueue {
         failures.next()
     }
 
-    /// Whether everything these owners handed over is durable.
+    /// Returns whether everything these owners handed over is durable.
     pub(crate) fn settled(&self, owners: &[&Owner]) -> bool {
         let state = self.lock();
         owners.iter().filter_map(|owner| state.get(owner)).all(OwnerQueue::is_settled)
@@ -436,7 +436,7 @@ impl SaveQueue {
         }
     }
 
-    /// What came of commits.
+    /// Notes what came of commits.
     pub(super) fn tried(&self, tried: Vec<(Job, Result<Committed, StoreError>)>) {
         let mut state = self.lock();
         // All of a batch began at once, so what one found gone is written again once, however many found it.

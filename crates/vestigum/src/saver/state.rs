@@ -203,7 +203,7 @@ impl QueueState {
         if ready.is_empty() { Err(later) } else { Ok(ready) }
     }
 
-    /// Whether something waits that can be written now.
+    /// Returns whether something waits that can be written now.
     pub(super) fn has_due(&mut self, now: Instant) -> bool {
         self.may(now).is_ok() && self.ready(now, 1).is_ok()
     }
@@ -240,7 +240,7 @@ impl QueueState {
         Taken::Jobs(jobs)
     }
 
-    /// What waits after a failure that may pass is tried now.
+    /// Tries now what waits after a failure that may pass.
     pub(super) fn hurry(&mut self, now: Instant) {
         let owners: Vec<Arc<Owner>> = self.later.values().cloned().collect();
         for owner in owners {

@@ -301,7 +301,7 @@ impl Session {
         self.running.saver.queue().failure(&[&self.running.owner, &Owner::Device])
     }
 
-    /// Whether everything that was handed over is durable, of this player and of the device: the gate before a level
+    /// Returns whether everything that was handed over is durable, of this player and of the device: the gate before a level
     /// change.
     ///
     /// # Example

@@ -90,7 +90,7 @@ macro_rules! reads {
                 self.progress().map(at)
             }
 
-            /// Whether an optional field has a value.
+            /// Returns whether an optional field has a value.
             ///
             /// # Panics
             /// If the handle is of another spec.

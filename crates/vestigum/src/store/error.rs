@@ -214,7 +214,7 @@ impl RemoteTrouble {
 }
 
 impl StoreError {
-    /// Whether the same commit may succeed later: a full disk is emptied, a folder comes back, a database answers again. A
+    /// Returns whether the same commit may succeed later: a full disk is emptied, a folder comes back, a database answers again. A
     /// conflict stays, and so does a lease that is lost.
     pub fn may_pass(&self) -> bool {
         match self {
@@ -239,12 +239,12 @@ impl StoreError {
         }
     }
 
-    /// Whether somebody else has the owner, or has written for it: what this process has not saved, it never can.
+    /// Returns whether somebody else has the owner, or has written for it: what this process has not saved, it never can.
     pub(crate) fn is_someone_else(&self) -> bool {
         matches!(self, StoreError::Conflict { .. } | StoreError::Leased { .. } | StoreError::LeaseLost { .. })
     }
 
-    /// Whether there was no room for it.
+    /// Returns whether there was no room for it.
     pub fn is_full(&self) -> bool {
         use std::io::ErrorKind::{QuotaExceeded, StorageFull};
         match self {

@@ -40,7 +40,7 @@ impl Lease {
         Lease { owner, holder: holder.into(), token }
     }
 
-    /// Whose saves.
+    /// Returns whose saves.
     pub fn owner(&self) -> &Owner {
         &self.owner
     }
@@ -123,7 +123,7 @@ impl LeaseBook {
         Ok(Lease::new(owner.clone(), holder, token))
     }
 
-    /// Whether a commit is taken.
+    /// Returns whether a commit is taken.
     pub(crate) fn allows(&self, owner: &Owner, lease: Option<&Lease>) -> Result<(), StoreError> {
         match self.entries.get(owner) {
             Some(entry) => leased_to(owner, lease, entry.holder.as_deref(), entry.token, entry.left()),

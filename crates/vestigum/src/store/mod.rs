@@ -42,7 +42,7 @@ pub trait Store: Send + Sync {
     /// refuses a launch.
     ///
     /// # Errors
-    /// If there is none of that number, it is damaged, or the place cannot be read. A launch passes over what is
+    /// If no save has that number, it is damaged, or the place cannot be read. A launch passes over what is
     /// [damaged](StoreError::Damaged), that is: was read in full and does not verify, and takes the save before it. What cannot be
     /// read now is an error that [may pass](StoreError::may_pass): the launch asks again for less than a second, and is refused
     /// then.
@@ -276,7 +276,7 @@ pub fn prune_all(store: &dyn Store, owner: &Owner, keep: u32) -> Result<usize, S
 /// The most characters that the name of a profile may have.
 pub const PROFILE_NAME_LEN: usize = 60;
 
-/// Whether a text can be the name of a profile: 1 to [`PROFILE_NAME_LEN`] characters of any script.
+/// Returns whether a text can be the name of a profile: 1 to [`PROFILE_NAME_LEN`] characters of any script.
 ///
 /// # Errors
 /// [`StoreError::BadProfile`] if it cannot.

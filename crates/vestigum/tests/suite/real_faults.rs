@@ -40,7 +40,7 @@ fn spec() -> Spec {
 const FOLDER: &str = "VESTIGUM_CARRIER_FOLDER";
 const JOB: &str = "VESTIGUM_CARRIER_JOB";
 
-/// What the other processes of these tests do: this program calls itself.
+/// Plays the other processes of these tests: this program calls itself.
 #[test]
 #[ignore = "the tests of this file start it as a process of its own"]
 fn carrier() {
@@ -203,7 +203,7 @@ fn a_folder_that_is_removed_while_the_game_runs_is_made_again() {
     again.quit().unwrap();
 }
 
-/// Which image is the newest is told by its number, never by its time.
+/// The newest image is found by its number, never by its time.
 #[test]
 fn a_clock_that_goes_back_changes_nothing() {
     let store = MemoryStore::default();

@@ -219,7 +219,7 @@ fn who_waits_for_another_server_holds_up_nobody() {
     roster.shutdown(LONG);
 }
 
-/// What was said of a lease that is long gone must not throw out who has come back.
+/// A report about a lease that is long gone must not throw out a player who has come back.
 #[test]
 fn a_late_loss_throws_out_nobody_who_has_come_back() {
     let store = MemoryStore::default();
@@ -273,7 +273,7 @@ fn a_save_that_failed_often_does_not_hold_the_lease_back() {
     second.shutdown(LONG);
 }
 
-/// Who comes back at once is loaded with the last save, not with the one before.
+/// A player who comes back at once is loaded with the last save, not with the one before.
 #[test]
 fn who_comes_back_waits_for_the_last_save() {
     let store = MemoryStore::default();

@@ -34,7 +34,7 @@ fn ada() -> Owner {
     Owner::Profile("ada".into())
 }
 
-/// A store that waits at a gate before each commit, and fails as often as it is told to.
+/// A store that waits at a gate before each commit, and fails the number of times that it was asked to.
 #[derive(Clone, Default)]
 struct Gated {
     store: MemoryStore,
@@ -168,7 +168,7 @@ fn a_player_has_one_session_at_a_time() {
     Session::launch(&spec(), &saver, "ada").unwrap().quit().unwrap();
 }
 
-/// The same store as another process has it: nobody can tell that it is the same.
+/// Opens the store as another process has it: nobody can tell that both are the same.
 fn elsewhere(store: &MemoryStore) -> WatchedStore<MemoryStore> {
     WatchedStore::new(store.clone(), 1)
 }

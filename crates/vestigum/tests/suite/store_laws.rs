@@ -58,7 +58,7 @@ proptest! {
         prop_assert!(again.load_report().is_clean());
     }
 
-    /// What one player does changes no image of another.
+    /// A player's saves change no image of another.
     #[test]
     fn profiles_are_isolated(sketch in free(), first in play(20), second in play(20)) {
         let spec = spec(&sketch);

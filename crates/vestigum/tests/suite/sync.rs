@@ -52,7 +52,7 @@ fn has(store: &dyn Store) -> (i64, i64) {
     (int("pence", &[]), int("best", &["mill_lane"]))
 }
 
-/// How many writes still work, and whether the one that fails is done all the same.
+/// Counts the writes that still work, and says whether the one that fails is done all the same.
 #[derive(Clone)]
 struct Cut {
     left: Arc<AtomicUsize>,
@@ -553,7 +553,7 @@ fn an_update_maps_what_each_installation_gave() {
     }
 }
 
-/// What merging costs a save: nothing without `[merge]`, and some hundred bytes on the demo.
+/// Merging costs a save nothing without `[merge]`, and some hundred bytes on the demo.
 #[test]
 fn an_origin_of_four_installations_is_small() {
     let toml = include_str!("../../../../demo/fellpost/fellpost.toml");
@@ -616,7 +616,7 @@ fn two_deletions_come_to_one() {
     }
 }
 
-/// What a person took is a save that was given away: play goes on, older saves are pruned, and nobody is asked again.
+/// A line that a person took is given away: play goes on, older saves are pruned, and nobody is asked again.
 #[test]
 fn a_save_that_was_taken_is_known_later() {
     let [laptop, hand_held, cloud] = [(); 3].map(|()| MemoryStore::default());

@@ -128,7 +128,7 @@ fn every_player_of_every_version_comes_to_this_one() {
     }
 }
 
-/// A store that refuses the device's saves while it is told to.
+/// A store that refuses the device's saves on demand.
 #[derive(Clone)]
 struct NoDevice {
     store: DirStore,

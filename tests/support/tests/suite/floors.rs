@@ -31,7 +31,7 @@ fn sources(folder: &Path) -> Vec<PathBuf> {
     files
 }
 
-/// What a source file names by `crate::`, without comments and tests.
+/// Lists what a source file names by `crate::`, without comments and tests.
 fn named(source: &str) -> Vec<&str> {
     let code = source.split("#[cfg(test)]").next().unwrap_or_default();
     let first = |path: &'_ str| path.find(|c: char| !c.is_alphanumeric() && c != '_').unwrap_or(path.len());

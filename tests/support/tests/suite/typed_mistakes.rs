@@ -21,7 +21,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 }
 "#;
 
-/// What is written in `main`, and what the compiler must say.
+/// Holds what is written in `main`, and what the compiler must say.
 const WRONG: [(&str, &str, &[&str]); 8] = [
     ("misspelt_level", "let _ = p::BEST.at(p::Level::MilLane);", &["MilLane", "p::Level", "MillLane"]),
     ("wrong_type", "let _ = game().set(p::LETTERS, \"sixty\");", &["mismatched types", "expected `i64`, found `&str`"]),
@@ -146,7 +146,7 @@ fn written(edition: &str) -> PathBuf {
     folder
 }
 
-/// What the compiler says about each program.
+/// Returns what the compiler says about each program.
 fn compiled(folder: &Path) -> BTreeMap<String, String> {
     let output = Command::new(env!("CARGO"))
         .args(["check", "--offline", "--keep-going", "--bins", "--message-format", "json"])

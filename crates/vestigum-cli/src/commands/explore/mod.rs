@@ -48,7 +48,7 @@ pub(crate) struct Arguments {
     /// Fail on these answers too
     #[arg(long, value_enum, value_name = "WHAT")]
     deny: Option<Deny>,
-    /// How many threads; left out, one for each core
+    /// Threads to search with; left out, one for each core
     #[arg(long, value_name = "COUNT")]
     threads: Option<NonZero<usize>>,
     /// Write the answers into this file as JUnit XML, too

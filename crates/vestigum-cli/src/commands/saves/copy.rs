@@ -12,10 +12,10 @@ use crate::show::{BACK, BAD, GOOD, Output, STRONG, counted, paint, table_with_nu
 
 #[derive(clap::Args)]
 pub(super) struct Arguments {
-    /// Where the saves are: a save folder, sqlite:FILE or postgres://…
+    /// Place of the saves: a save folder, sqlite:FILE or postgres://…
     #[arg(value_parser = Place::parser())]
     from: Place,
-    /// Where they come to: a save folder, sqlite:FILE or postgres://…; made if it is not there
+    /// Place to copy them to: a save folder, sqlite:FILE or postgres://…; made if it is not there
     #[arg(value_parser = Place::parser())]
     to: Place,
     /// Only the saves of one player
@@ -105,7 +105,7 @@ pub(super) fn run(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdic
     Ok(verdict)
 }
 
-/// Whether all that a place has of an owner are saves that the other has under the same numbers.
+/// Returns whether all that a place has of an owner are saves that the other has under the same numbers.
 fn is_part_of(from: &AnyStore, to: &AnyStore, owner: &Owner, there: &[u64]) -> Result<bool, StoreError> {
     let (from, to) = (Patience::with(from), Patience::with(to));
     for generation in there {

@@ -205,7 +205,7 @@ fn removable(store: &AnyStore, files: &[File], keep: u32) -> Result<(usize, u64)
     Ok((all.0 + blobs.files, all.1 + blobs.bytes))
 }
 
-/// What lies in the folder and is no save of the game.
+/// Lists what lies in the folder and is not a save of the game.
 pub(super) fn show_strays(out: &Output, strays: &[Stray]) {
     for stray in strays.iter().filter(|stray| !stray.unread) {
         out.line(paint(QUIET, format_args!("passed over: {}: {}", stray.path.display(), stray.why)));

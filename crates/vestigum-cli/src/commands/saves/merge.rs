@@ -192,7 +192,7 @@ fn show_merged(
     });
 }
 
-/// What a merge did beside the values.
+/// Lists what a merge did beside the values.
 fn told(out: &Output, report: &MergeReport) {
     for level in &report.opened {
         out.line(format_args!("{} {level} opens", paint(GOOD, "→")));

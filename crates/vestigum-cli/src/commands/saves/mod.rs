@@ -113,7 +113,7 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     done.unwrap_or_else(|verdict| verdict)
 }
 
-/// Which player a command is about.
+/// Names the player that a command is about.
 #[derive(clap::Args)]
 struct Player {
     /// The player; not needed if there is only one
@@ -315,7 +315,7 @@ impl SaveState {
         }
     }
 
-    /// Whether it was read and verified.
+    /// Returns whether it was read and verified.
     fn is_whole(&self) -> bool {
         match self.worth {
             Worth::Whole => true,

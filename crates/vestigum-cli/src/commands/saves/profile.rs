@@ -94,7 +94,7 @@ fn told(action: &Action) -> String {
     }
 }
 
-/// Whether an action can be done to the players that there are.
+/// Returns whether an action can be done to the players that there are.
 fn allowed(action: &Action, listed: &[Profile]) -> Result<(), ProfileError> {
     let state = |name: &str| listed.iter().find(|profile| profile.name == name).map(|profile| &profile.state);
     let free = |name: &String| match state(name) {

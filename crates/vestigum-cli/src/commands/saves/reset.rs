@@ -19,7 +19,7 @@ pub(super) struct Arguments {
     /// The save folder, sqlite:FILE or postgres://…
     #[arg(value_parser = Place::parser())]
     folder: Place,
-    /// What is reset
+    /// Part to reset
     #[arg(value_enum)]
     scope: ResetScope,
     /// The level, or the field and the keys of one entry

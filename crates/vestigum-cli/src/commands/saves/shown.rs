@@ -9,7 +9,7 @@ use super::show::{Loaded, load};
 use crate::Verdict;
 use crate::show::Output;
 
-/// Where the saves are, and whose are wanted.
+/// Says where the saves are, and whose are wanted.
 #[derive(clap::Args)]
 pub(crate) struct Shown {
     /// Show saved progress: the save folder, sqlite:FILE or postgres://…

@@ -26,7 +26,7 @@ fn run(command: &mut Command) -> (i32, String, String) {
     (output.status.code().unwrap(), text(output.stdout), text(output.stderr))
 }
 
-/// The same as a user who may not read everything; none where there is no way to be one.
+/// Runs the program as a user who may not read everything; `None` where there is no way to be one.
 #[cfg(unix)]
 pub(crate) fn as_a_stranger(arguments: &[&str]) -> Option<(i32, String, String)> {
     let program = assert_cmd::cargo::cargo_bin("vestigum");

@@ -84,7 +84,7 @@ impl Save {
         self.pence.values().sum()
     }
 
-    /// What is in the purse for good.
+    /// Counts what is in the purse for good.
     pub(crate) fn purse(&self) -> i64 {
         self.purse.values().sum::<i64>() + self.claims.values().flat_map(Amounts::values).sum::<i64>()
     }
@@ -97,7 +97,7 @@ impl Save {
         self.gone.get(&visit.0).is_some_and(|gone| visit.1 <= *gone)
     }
 
-    /// What the run holds beside it.
+    /// Counts what the run holds beside it.
     pub(crate) fn pending(&self) -> i64 {
         let Some(visit) = self.run.visit.as_ref().filter(|visit| !self.is_gone(visit)) else { return 0 };
         let claimed = |id: &str| self.claims.get(visit).and_then(|claim| claim.get(id)).copied().unwrap_or(0);

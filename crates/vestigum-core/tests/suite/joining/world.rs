@@ -379,7 +379,7 @@ impl World {
         true
     }
 
-    /// The same numbers in both.
+    /// Expects the same numbers in both.
     fn check(&self, node: usize) {
         let Some((image, save)) = &self.nodes[node].newest else { return };
         let game = Progress::load(&self.spec, Some(image), None).unwrap();
@@ -427,7 +427,7 @@ impl World {
         }
     }
 
-    /// What both have to have, by the crate and by the model.
+    /// Expects what both have to have, by the crate and by the model.
     fn joined(&self, a: usize, b: usize) -> Option<(Both, bool, bool)> {
         let (here, there) = (&self.nodes[a].newest, &self.nodes[b].newest);
         let images = [here, there].map(|both| both.as_ref().map(|(image, _)| image));

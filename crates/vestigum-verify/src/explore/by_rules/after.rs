@@ -185,7 +185,7 @@ pub(super) struct Cases<'a> {
 }
 
 impl Cases<'_> {
-    /// Whether the condition holds in all of them, if this holds of the state before.
+    /// Returns whether the condition holds in all of them, if this holds of the state before.
     pub(super) fn all_hold(&self, given: &[Node]) -> Option<()> {
         let count = self.outcomes.iter().map(Vec::len).try_fold(1_usize, usize::checked_mul)?;
         (count <= CASES).then_some(())?;
@@ -245,7 +245,7 @@ fn chosen(outcomes: &[Vec<MomentOutcome>], mut case: usize) -> Vec<&MomentOutcom
     chosen
 }
 
-/// Whether everything that the condition reads can be followed through the moment; gathers what it reads of the state after.
+/// Returns whether everything that the condition reads can be followed through the moment; gathers what it reads of the state after.
 pub(super) fn is_followed(step: MomentStep<'_>, node: &Node, reads: &mut Vec<Read>) -> bool {
     let keeps = |field: FieldId| step.keeps(step.spec.field(field));
     if let Some(read) = Read::of(step.spec, node) {

@@ -44,7 +44,7 @@ pub(super) fn proof(of: &Spec, condition: &Expression, moments: &[Moment], lemma
     Some(proof.with(lemmas))
 }
 
-/// Whether the condition holds in a state where nothing was played, of every level.
+/// Returns whether the condition holds in a state where nothing was played, of every level.
 fn holds_at_first(spec: &Model, condition: &Expression) -> bool {
     let state = State::fresh(spec);
     let holds = |level| condition.holds(&Env::new(spec, &state, level, None));

@@ -26,7 +26,7 @@ impl Default for Budget {
 }
 
 impl Budget {
-    /// Whether nothing is left for something of this cost.
+    /// Returns whether nothing is left for something of this cost.
     pub(super) fn is_spent_on(&self, cost: usize) -> bool {
         let left = self.0.get();
         self.0.set(left.saturating_sub(cost));
@@ -109,7 +109,7 @@ impl<'a> Known<'a> {
         possible
     }
 
-    /// Whether the answer is yes under one more condition, or the condition cannot have that outcome.
+    /// Returns whether the answer is yes under one more condition, or the condition cannot have that outcome.
     pub(super) fn under(&self, node: &Node, holds: bool, answer: impl FnOnce() -> bool) -> bool {
         let (facts, assumptions) = (self.facts.borrow().len(), self.fields.assumptions());
         let proved = !self.suppose(node, holds) || answer();
@@ -152,7 +152,7 @@ impl<'a> Known<'a> {
         self.budget.is_spent_on(1)
     }
 
-    /// Whether the condition certainly has this outcome.
+    /// Returns whether the condition certainly has this outcome.
     pub(super) fn proves(&self, node: &Node, holds: bool) -> bool {
         if self.is_spent() {
             return false;
@@ -222,7 +222,7 @@ impl<'a> Known<'a> {
         }
     }
 
-    /// Whether a fact says so in as many words.
+    /// Returns whether a fact says so in as many words.
     fn is_said(&self, operator: Operator, left: &Node, right: &Node) -> bool {
         self.facts.borrow().iter().any(|(fact, holds)| {
             let Node::Binary(said, a, b) = fact else { return false };
@@ -242,7 +242,7 @@ impl<'a> Known<'a> {
         matches!((truth(left), truth(right)), (Some(a), Some(b)) if a == b)
     }
 
-    /// Whether a fact says that the first is never below the second, or that it is always above it.
+    /// Returns whether a fact says that the first is never below the second, or that it is always above it.
     fn is_ordered(&self, above: &Node, below: &Node, strictly: bool) -> bool {
         self.facts.borrow().iter().any(|(fact, holds)| {
             let Node::Binary(said, a, b) = fact else { return false };
@@ -384,7 +384,7 @@ pub(super) fn range_of(spec: &Model, field: FieldId) -> Bounds {
     if field.optional { range.or(Bounds::of(&field.ty.zero())) } else { range }
 }
 
-/// Whether the type is one that the prover works with: its values are written as they are.
+/// Returns whether the type is one that the prover works with: its values are written as they are.
 pub(super) fn is_plain(ty: &Type) -> bool {
     match ty {
         Type::Bool | Type::Int | Type::Float | Type::Choice(_) => true,

@@ -193,7 +193,7 @@ impl Rising<'_> {
             && self.gifts().all(|gift| raises(&gift.value))
     }
 
-    /// Whether, in a level, the field is what both marks hold: nothing changes it there.
+    /// Returns whether, in a level, the field is what both marks hold: nothing changes it there.
     fn steady(&self) -> bool {
         let Rising { spec, field, .. } = *self;
         let stays = |simple: PlainFate| simple != PlainFate::Reset;
@@ -213,7 +213,7 @@ impl Rising<'_> {
     }
 }
 
-/// Whether a source that gives this lets nothing fall.
+/// Returns whether a source that gives this lets nothing fall.
 fn raises(value: &Value) -> bool {
     match value {
         Value::Int(int) => *int >= 0,

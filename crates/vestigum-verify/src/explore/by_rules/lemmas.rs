@@ -115,7 +115,7 @@ fn near(spec: &Spec, condition: &Expression) -> Vec<FieldId> {
     near
 }
 
-/// Lists, for the levels of which a condition asks whether they are open, what is true once they are.
+/// Lists what is true of each level once it is open, for the levels that a condition asks about.
 fn of_openings(spec: &Spec, node: &Node, moments: &[Moment]) -> Vec<Lemma> {
     let mut levels = Vec::new();
     gather_levels(spec.model(), node, &mut levels);

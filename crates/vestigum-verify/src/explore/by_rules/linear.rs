@@ -46,7 +46,7 @@ impl Sum {
 }
 
 impl Known<'_> {
-    /// Whether the first is certainly more than the second by that much, as sums of ints.
+    /// Returns whether the first is certainly more than the second by that much, as sums of ints.
     pub(super) fn is_apart(&self, a: &Node, b: &Node, least: i128) -> bool {
         let mut sum = Sum::default();
         self.gather(a, 1, &mut sum).and_then(|()| self.gather(b, -1, &mut sum)).is_some()
@@ -76,7 +76,7 @@ impl Known<'_> {
             })
     }
 
-    /// The sums of which facts say how much they are at the least.
+    /// Lists the sums that facts give a lowest value.
     fn sums_known(&self) -> Vec<(Sum, i128)> {
         let mut sums = Vec::new();
         let mut say = |above: &Node, below: &Node, least: i128| {

@@ -47,7 +47,7 @@ pub struct RuleProof {
     pub grounds: Vec<RuleGround>,
     /// Says whether it holds from the default on, step by step; otherwise it holds from any state whatever.
     pub from_default: bool,
-    /// Names the other promises that the proof takes as known, each of which is proved itself.
+    /// Names the other promises that the proof takes as known; each is proved itself.
     pub promises: Vec<Arc<str>>,
     /// Lists what the proof leaves out.
     pub gaps: Vec<Gap>,

@@ -51,7 +51,7 @@ impl Always<'_> {
         for read in &self.reads {
             if of_device(self.spec.field(read.field())) { device = true } else { other = true }
         }
-        // The fields of the device alone change by the steps of some player, each of which keeps the condition.
+        // The fields of the device alone change by the steps of some player, and each step keeps the condition.
         if !(device && other) {
             return Some(());
         }

@@ -69,7 +69,7 @@ pub(super) struct MomentStep<'a> {
 }
 
 impl MomentStep<'_> {
-    /// Whether the moment leaves the field as it is, in every state.
+    /// Returns whether the moment leaves the field as it is, in every state.
     pub(super) fn keeps(&self, field: &Field) -> bool {
         // Levels are opened outside of them.
         let opens = field.id == self.spec.opened && !self.moment.stays_in_level() && self.moment != Moment::Checkpoint;
@@ -119,7 +119,7 @@ impl MomentStep<'_> {
         }
     }
 
-    /// Whether the same keys are meant before and after the moment.
+    /// Returns whether the same keys are meant before and after the moment.
     pub(super) fn is_steady(&self, entry: &EntryRef) -> bool {
         let EntryRef::Picked(picks) = entry else { return true };
         picks.iter().all(|pick| match pick {

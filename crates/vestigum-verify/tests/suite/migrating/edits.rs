@@ -30,7 +30,7 @@ pub(crate) enum Edit {
     Words(usize),
 }
 
-/// What an update does to the struct, the choices and the key sets that every sketch has.
+/// Says what an update does to the struct, the choices and the key sets that every sketch has.
 pub(crate) const WORDS: [(&str, &[(&str, &str)]); 12] = [
     ("thing", &[("n = \"int\"\nname = \"text\"", "n = \"int\"\nways = \"list of int\"")]),
     ("thing", &[("\nn = \"int\"", "\nnumber = \"int\""), ("{ n =", "{ number ="), (".n >", ".number >")]),
@@ -149,7 +149,7 @@ pub(crate) fn versioned(draft: &Draft, version: i64, migrations: &str) -> String
     format!("{text}{migrations}")
 }
 
-/// Whether a step says what becomes of a value: of its field, its struct, or a key of its entry.
+/// Returns whether a step says what becomes of a value: of its field, its struct, or a key of its entry.
 pub(crate) fn said_of(sketch: &Sketch, migrations: &str, name: &str) -> bool {
     let field = name.split('[').next().unwrap_or_default();
     let ty =
@@ -206,7 +206,7 @@ pub(crate) fn load(spec: &Spec, (profile, device): &(Image, Image)) -> Launched 
     Progress::load(spec, Some(profile), Some(device)).unwrap_or_else(|error| panic!("{error}"))
 }
 
-/// What of a load another load does not have: entries of saved fields for which `named` does not hold, by their names.
+/// Lists what another load lacks of a load: entries of saved fields for which `named` does not hold, by their names.
 pub(crate) fn lost(old: &Sketch, before: &Progress, after: &Progress, named: impl Fn(&str) -> bool) -> Option<String> {
     let after_values = |name: &str| {
         let (field, keys) = name.split_once('[').unwrap_or((name, "]"));

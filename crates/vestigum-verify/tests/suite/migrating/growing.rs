@@ -28,7 +28,7 @@ fn patch(base: &Draft, edits: &[Edit], history: &History) -> Option<(Draft, Spec
     Some((grown, spec))
 }
 
-/// What is the same of two loads: the progress as a save would have it.
+/// Returns the progress as a save would have it, to compare two loads.
 fn progress(launched: &Launched) -> (String, String) {
     let suspended = launched.progress.suspend();
     (suspended.profile_image("player").digest(), suspended.device_image().digest())
@@ -37,7 +37,7 @@ fn progress(launched: &Launched) -> (String, String) {
 proptest! {
     #![proptest_config(cases(250))]
 
-    /// Whether a patch was frozen or not, what its saves hold is carried, or told.
+    /// Returns whether a patch was frozen or not, what its saves hold is carried, or told.
     #[test]
     fn a_patch_loses_nothing_in_silence(
         base in sketch(ALLOWED), grow in vec(growth(), 1..4), edits in vec(edit(), 0..4), steps in play(40), freezes in any::<bool>(),

@@ -12,7 +12,7 @@ use vestigum_testing::hunting::config;
 use vestigum_testing::{Sketch, play, sketch, values};
 use vestigum_verify::proof::{Options, prove};
 
-/// The same document with other names for everything that saves hold, and the steps that say so.
+/// Gives everything that saves hold other names in a document, and the steps that say so.
 fn renamed(sketch: &Sketch) -> (String, String) {
     let mut text = sketch.toml();
     let mut steps = Vec::new();

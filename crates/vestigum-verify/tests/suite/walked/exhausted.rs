@@ -55,7 +55,7 @@ fn steps(spec: &Spec, fields: &[Field]) -> Vec<String> {
     steps
 }
 
-/// What a play of these steps comes to.
+/// Returns what a play of these steps comes to.
 enum Came {
     /// A promise is broken: its name, and what is wrong.
     Broken(String, String),

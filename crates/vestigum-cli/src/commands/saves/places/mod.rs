@@ -81,7 +81,7 @@ impl Place {
         }
     }
 
-    /// Whether there is something at the place. A database that cannot be reached may hold something.
+    /// Returns whether there is something at the place. A database that cannot be reached may hold something.
     pub(super) fn is_there(&self) -> bool {
         match self {
             Place::Folder(path) => path.is_dir(),
