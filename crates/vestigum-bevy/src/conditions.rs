@@ -30,36 +30,113 @@ use crate::seat::{FirstSeat, Seat};
 use crate::session::PlayerSession;
 
 /// Returns whether the player is in that level.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::in_level;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(in_level("mill_lane")));
+/// ```
 pub fn in_level(level: impl AsRef<str>) -> impl FnMut(Option<Res<PlayerSession>>) -> bool + Clone {
     FirstSeat::in_level(level)
 }
 
 /// Returns whether the player is in some level.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::in_any_level;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(in_any_level));
+/// ```
 pub fn in_any_level(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::in_any_level(game)
 }
 
 /// Returns whether the player is in no level, and the run goes on.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::in_menu;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(in_menu));
+/// ```
 pub fn in_menu(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::in_menu(game)
 }
 
 /// Returns whether the player's run is over.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::run_over;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(run_over));
+/// ```
 pub fn run_over(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::run_over(game)
 }
 
 /// Returns whether somebody plays, and all that was handed over to be saved is durable.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::settled;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(settled));
+/// ```
 pub fn settled(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::settled(game)
 }
 
 /// Returns whether somebody plays.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::playing;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(playing));
+/// ```
 pub fn playing(game: Option<Res<PlayerSession>>) -> bool {
     FirstSeat::playing(game)
 }
 
 /// Returns whether a session is being launched or left: for a loading screen.
+///
+/// # Example
+///
+/// ```
+/// # use bevy_app::{App, Update};
+/// # use bevy_ecs::prelude::*;
+/// # use vestigum_bevy::conditions::busy;
+/// # fn draw() {}
+/// # let mut app = App::new();
+/// app.add_systems(Update, draw.run_if(busy));
+/// ```
 pub fn busy(launcher: Option<Res<PlayerLauncher>>) -> bool {
     FirstSeat::busy(launcher)
 }

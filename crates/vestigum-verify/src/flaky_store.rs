@@ -113,6 +113,14 @@ impl<S: Store> FlakyStore<S> {
     }
 
     /// One call in this number fails before anything is done; 0: none.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use vestigum::MemoryStore;
+    /// use vestigum_verify::FlakyStore;
+    /// let store = FlakyStore::new(MemoryStore::default(), 7).fail_one_in(10);
+    /// ```
     #[must_use]
     pub fn fail_one_in(self, calls: u64) -> Self {
         self.state().fail_one_in = calls;
@@ -120,6 +128,14 @@ impl<S: Store> FlakyStore<S> {
     }
 
     /// The answer to one commit in this number is lost: the commit is done and reported as failed; 0: to none.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use vestigum::MemoryStore;
+    /// use vestigum_verify::FlakyStore;
+    /// let store = FlakyStore::new(MemoryStore::default(), 7).lose_one_answer_in(20);
+    /// ```
     #[must_use]
     pub fn lose_one_answer_in(self, commits: u64) -> Self {
         self.state().lose_one_in = commits;
@@ -141,6 +157,15 @@ impl<S: Store> FlakyStore<S> {
     }
 
     /// Delays every call, and every commit of a batch, by at most `longest`.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use std::time::Duration;
+    /// use vestigum::MemoryStore;
+    /// use vestigum_verify::FlakyStore;
+    /// let store = FlakyStore::new(MemoryStore::default(), 7).latency(Duration::from_millis(5));
+    /// ```
     #[must_use]
     pub fn latency(self, longest: Duration) -> Self {
         self.state().latency = longest;

@@ -54,6 +54,12 @@ const TIME: std::time::Duration = std::time::Duration::from_secs(60);
 ///
 /// # Panics
 /// If it cannot be read or is wrong, with the findings over its text.
+///
+/// # Example
+///
+/// ```no_run
+/// let spec = vestigum_verify::testing::spec_in("progress.toml");   // with the history beside it
+/// ```
 #[track_caller]
 pub fn spec_in(path: impl AsRef<Path>) -> Spec {
     let path = path.as_ref();
@@ -65,10 +71,16 @@ pub fn spec_in(path: impl AsRef<Path>) -> Spec {
     spec.unwrap_or_else(|findings| panic!("{}", render(&findings, false)))
 }
 
-/// That `vestigum check --deny warnings` finds nothing.
+/// Asserts that `vestigum check --deny warnings` finds nothing.
 ///
 /// # Panics
 /// If it does, with the findings over the text.
+///
+/// # Example
+///
+/// ```no_run
+/// vestigum_verify::testing::assert_sound("progress.toml");
+/// ```
 #[track_caller]
 pub fn assert_sound(path: impl AsRef<Path>) {
     let path = path.as_ref();
@@ -80,10 +92,16 @@ pub fn assert_sound(path: impl AsRef<Path>) {
     assert!(!found, "{}", render(&checked.findings, false));
 }
 
-/// That every playthrough passes which belongs to the spec: all `.play` files in its folder and in the folders beside it.
+/// Asserts that every playthrough passes which belongs to the spec: all `.play` files in its folder and in the folders beside it.
 ///
 /// # Panics
 /// If one fails, with what was expected, what was found and which statement changed it last; and if there is none.
+///
+/// # Example
+///
+/// ```no_run
+/// vestigum_verify::testing::assert_plays("progress.toml");
+/// ```
 #[track_caller]
 pub fn assert_plays(path: impl AsRef<Path>) {
     let path = path.as_ref();
@@ -106,10 +124,16 @@ pub fn assert_plays(path: impl AsRef<Path>) {
     assert!(failures.is_empty(), "{} of {count} playthroughs failed\n\n{}", failures.len(), failures.join("\n\n"));
 }
 
-/// That one playthrough of a file passes.
+/// Asserts that one playthrough of a file passes.
 ///
 /// # Panics
 /// If it fails, as [`assert_plays`] tells it; and if the file has none of that name.
+///
+/// # Example
+///
+/// ```no_run
+/// vestigum_verify::testing::assert_play("progress.toml", "plays/deaths.play", "a death takes what the walk earned");
+/// ```
 #[track_caller]
 pub fn assert_play(path: impl AsRef<Path>, file: impl AsRef<Path>, playthrough: &str) {
     let (spec, file) = (spec_in(path), file.as_ref());
@@ -123,10 +147,16 @@ pub fn assert_play(path: impl AsRef<Path>, file: impl AsRef<Path>, playthrough: 
     }
 }
 
-/// That one promise of the spec is not broken.
+/// Asserts that one promise of the spec is not broken.
 ///
 /// # Panics
 /// If it is, with the shortest play that breaks it; and if the spec has none of that name.
+///
+/// # Example
+///
+/// ```no_run
+/// vestigum_verify::testing::assert_promise("progress.toml", "a replay never lowers a record");
+/// ```
 #[track_caller]
 pub fn assert_promise(path: impl AsRef<Path>, promise: &str) {
     let (asked, answers) = answered(path, promise);
@@ -146,10 +176,16 @@ pub fn assert_promise_known(path: impl AsRef<Path>, promise: &str) {
     assert!(failed.is_empty(), "{}", failed.join("\n"));
 }
 
-/// That no promise of the spec is broken, and nothing that is asked of every game: what `vestigum explore` asks, within a minute.
+/// Asserts that no promise of the spec is broken, and nothing that is asked of every game: what `vestigum explore` asks, within a minute.
 ///
 /// # Panics
 /// If one is broken, with the shortest play that breaks it.
+///
+/// # Example
+///
+/// ```no_run
+/// vestigum_verify::testing::assert_promises("progress.toml");
+/// ```
 #[track_caller]
 pub fn assert_promises(path: impl AsRef<Path>) {
     let spec = spec_in(path);
@@ -208,10 +244,16 @@ fn tell_open(asked: &[Question], answers: &[Explored]) {
     open(asked, answers).for_each(|told| println!("{told}"));
 }
 
-/// That saves of every version which shipped come to this one and lose nothing that no step drops: `vestigum migrate --prove`.
+/// Asserts that saves of every version which shipped come to this one and lose nothing that no step drops: `vestigum migrate --prove`.
 ///
 /// # Panics
 /// If something is lost, with its name and its version; and if there is no history beside the spec.
+///
+/// # Example
+///
+/// ```no_run
+/// vestigum_verify::testing::assert_migrates("progress.toml");
+/// ```
 #[track_caller]
 pub fn assert_migrates(path: impl AsRef<Path>) {
     let path = path.as_ref();

@@ -120,6 +120,23 @@ impl Profiles {
     ///
     /// # Errors
     /// If the store cannot tell who has saves.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, ProfileState, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// # profiles.create("ada")?;
+    /// for player in profiles.list()? {
+    ///     match player.state {
+    ///         ProfileState::Saved => println!("{}: {:?}", player.name, player.level),
+    ///         other => println!("{}: {other:?}", player.name),
+    ///     }
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn list(&self) -> Result<Vec<Profile>, StoreError> {
         let patience = Patience::with(self.saver.store());
         let mut listed = Vec::new();
@@ -135,6 +152,18 @@ impl Profiles {
     ///
     /// # Errors
     /// If the name is taken or cannot be one, or the store fails.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// profiles.create("ada")?;
+    /// assert_eq!(profiles.list()?[0].name, "ada");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn create(&self, name: &str) -> Result<(), ProfileError> {
         let _changing = self.changing(name)?;
         create(self.saver.store(), &self.spec, name)
@@ -144,6 +173,18 @@ impl Profiles {
     ///
     /// # Errors
     /// If there is nothing to copy, a session of it runs, the name is taken or cannot be one, or the store fails.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// # profiles.create("ada")?;
+    /// profiles.copy("ada", "bo")?;                 // "save as", with all that ada has
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn copy(&self, from: &str, to: &str) -> Result<(), ProfileError> {
         let _changing = (self.changing(from)?, self.other(from, to)?);
         copy(self.saver.store(), from, to)
@@ -154,6 +195,18 @@ impl Profiles {
     ///
     /// # Errors
     /// As [`Profiles::copy`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// # profiles.create("ada")?;
+    /// profiles.rename("ada", "Ada of the Fells")?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn rename(&self, from: &str, to: &str) -> Result<(), ProfileError> {
         let _changing = (self.changing(from)?, self.other(from, to)?);
         rename(self.saver.store(), &self.spec, from, to)
@@ -164,6 +217,19 @@ impl Profiles {
     ///
     /// # Errors
     /// If there is no such player, a session of it runs, its saves cannot be read now, or the store fails.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// # profiles.create("ada")?;
+    /// profiles.delete("ada")?;
+    /// profiles.restore("ada")?;                    // until it is purged
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn delete(&self, name: &str) -> Result<(), ProfileError> {
         let _changing = self.changing(name)?;
         delete(self.saver.store(), &self.spec, name)
@@ -173,6 +239,19 @@ impl Profiles {
     ///
     /// # Errors
     /// If the player is not deleted, none of its saves can be read, or the store fails.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// # profiles.create("ada")?;
+    /// # profiles.delete("ada")?;
+    /// profiles.restore("ada")?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn restore(&self, name: &str) -> Result<(), ProfileError> {
         let _changing = self.changing(name)?;
         restore(self.saver.store(), &self.spec, name)
@@ -182,6 +261,20 @@ impl Profiles {
     ///
     /// # Errors
     /// If the player is not deleted, or the store fails.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Profiles, Saver, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let saver = Saver::new(MemoryStore::default());
+    /// let profiles = Profiles::new(&spec, &saver);
+    /// # profiles.create("ada")?;
+    /// profiles.delete("ada")?;
+    /// profiles.purge("ada")?;                      // nothing can be brought back
+    /// profiles.create("ada")?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn purge(&self, name: &str) -> Result<(), ProfileError> {
         let _changing = self.changing(name)?;
         purge(self.saver.store(), name)

@@ -158,6 +158,17 @@ pub(crate) fn promises(spec: &Spec) -> Vec<Question> {
 }
 
 /// Everything that can be asked of a spec: its promises first.
+///
+/// # Example
+///
+/// ```
+/// use vestigum_verify::explore::questions;
+/// # let spec = vestigum::Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+/// for question in questions(&spec) {
+///     println!("{}", question.name());
+/// }
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn questions(spec: &Spec) -> Vec<Question> {
     let mut questions = promises(spec);
     let mut ask = |name: Arc<str>, asked: Asked| {

@@ -18,6 +18,18 @@ const PART: usize = 128;
 /// A mistake is mostly found soon, in whatever question, so each question first gets a small share; what is not answered by
 /// then is asked again, with the time that is left. `watch` hears after each round which question it is and how much was
 /// seen of it. An answer that was cut short says so: see [`Seen::stopped`].
+///
+/// # Example
+///
+/// ```
+/// use vestigum_verify::explore::{SearchBounds, explore_all, questions};
+/// # let spec = vestigum::Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+/// let asked = questions(&spec);
+/// for answer in explore_all(&spec, &asked, &SearchBounds::default(), None, None, &mut |_, _| {}) {
+///     println!("{}", answer.ending.how_known());
+/// }
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn explore_all(
     spec: &Spec,
     questions: &[Question],

@@ -97,6 +97,14 @@ pub(crate) struct Finding {
 }
 
 /// Reads a spec and finds everything that is wrong with it or probably not meant.
+///
+/// # Example
+///
+/// ```
+/// let checked = vestigum_verify::lint::check("progress.toml", "[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"");
+/// assert!(checked.spec.is_none());              // nothing says how long `xp` lasts
+/// println!("{}", vestigum_verify::render(&checked.findings, false));
+/// ```
 pub fn check(name: &str, text: &str) -> Checked {
     check_against(name, text, None, None)
 }

@@ -67,6 +67,16 @@ impl Script {
     ///
     /// # Errors
     /// Everything that is wrong with it, at once, each with its place.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use vestigum_verify::playthrough::Script;
+    /// # let spec = vestigum::Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+    /// let script = Script::from_text("xp.play", "playthrough \"xp\"\nlaunch\nxp += 5\nquit", &spec)?;
+    /// assert_eq!(script.playthroughs()[0].name(), "xp");
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn from_text(name: &str, text: &str, spec: &Spec) -> Result<Script, Diagnostics> {
         Script::from_text_with(name, text, spec, &|_, _| Err("this script is read without files".into()))
     }

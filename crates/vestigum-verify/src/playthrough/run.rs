@@ -31,6 +31,20 @@ use super::written::How;
 use crate::explore::{Played, newcomer};
 
 /// Runs a playthrough. It begins with nothing but what is on the shelf; no session runs before the first `launch`.
+///
+/// # Example
+///
+/// ```
+/// use vestigum_verify::playthrough::{MemorySaves, Script, run};
+/// # let spec = vestigum::Spec::from_toml("[game]\nid = \"fellpost\"\n[field.xp]\ntype = \"int\"\nlasts = \"profile\"\nafter_failure = \"keep\"")?;
+/// # let script = Script::from_text("xp.play", "playthrough \"xp\"\nlaunch\nxp += 5\nquit", &spec)?;
+/// for playthrough in script.playthroughs() {
+///     if let Some(failure) = run(&spec, playthrough, &mut MemorySaves::default()).failure {
+///         println!("{failure}");
+///     }
+/// }
+/// # Ok::<(), Box<dyn std::error::Error>>(())
+/// ```
 pub fn run(spec: &Spec, playthrough: &Playthrough, saves: &mut dyn Saves) -> Run {
     let mut runner = Runner {
         spec,

@@ -206,6 +206,14 @@ impl SimDisk {
     }
 
     /// Lets the operation with that number (from 0) fail, besides those that are to fail already.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use vestigum_verify::{Fault, SimDisk};
+    /// let disk = SimDisk::default();
+    /// disk.fail(disk.count() + 2, Fault::Full);     // the third operation from now on
+    /// ```
     pub fn fail(&self, operation: usize, fault: Fault) {
         self.lock_inner().faults.push((operation, fault));
     }
@@ -226,6 +234,17 @@ impl SimDisk {
     }
 
     /// Every state in which the disk can be found if the power fails now.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use vestigum_verify::SimDisk;
+    /// let disk = SimDisk::default();
+    /// for loss in disk.power_loss() {
+    ///     let found = loss.disk();                  // a disk of its own, to open the store on
+    ///     println!("{} files", found.files().len());
+    /// }
+    /// ```
     pub fn power_loss(&self) -> PowerLosses {
         PowerLosses::of((*self.lock_inner().state).clone())
     }
@@ -239,6 +258,17 @@ impl SimDisk {
     /// A disk of its own as it was after a number of operations, with its log up to there: the process that used it was
     /// killed, and the power stayed on. So everything that was seen is there, and what was not synced is still not
     /// durable. Nobody holds a lock.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// use vestigum_verify::SimDisk;
+    /// let disk = SimDisk::default();
+    /// for operations in 0..=disk.count() {
+    ///     let found = disk.killed_after(operations); // what the next process finds
+    ///     println!("{} files", found.files().len());
+    /// }
+    /// ```
     #[must_use]
     pub fn killed_after(&self, operations: usize) -> SimDisk {
         let inner = self.lock_inner();

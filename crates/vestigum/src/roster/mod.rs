@@ -181,6 +181,20 @@ impl Roster {
 
     /// Lets a player in: takes the lease, and loads or begins. It returns at once; the ticket, or [`Roster::tick`], tells what came of it.
     /// A player who has the lease elsewhere is refused with [`JoinError::Held`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// roster.join("ada").wait()?;
+    /// roster.tick();
+    /// assert_eq!(roster.len(), 1);
+    /// # roster.shutdown(std::time::Duration::from_secs(5));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn join(&mut self, player: &str) -> JoinTicket {
         self.join_within(player, Duration::ZERO)
     }
@@ -225,6 +239,21 @@ impl Roster {
     }
 
     /// A player who is here, to play.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// # roster.join("ada").wait()?;
+    /// if let Some(game) = roster.get_mut("ada") {
+    ///     game.enter("mill_lane")?;
+    /// }
+    /// # roster.shutdown(std::time::Duration::from_secs(5));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn get_mut(&mut self, player: &str) -> Option<&mut Session> {
         if !self.seats.contains_key(player) {
             self.take_in();
@@ -255,6 +284,23 @@ impl Roster {
     }
 
     /// Returns how a player is on the roster; none for one who is not, and is not expected.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// use vestigum::roster::PlayerState;
+    /// roster.join("ada");
+    /// match roster.state("ada") {
+    ///     Some(PlayerState::Unsaved(why)) => println!("ada is not saved: {why}"),
+    ///     other => println!("{other:?}"),
+    /// }
+    /// # roster.shutdown(std::time::Duration::from_secs(5));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn state(&self, player: &str) -> Option<PlayerState> {
         if let Some(seat) = self.seats.get(player) {
             let failure = self.shared.saver.queue().failure(&[&*seat.owner]);
@@ -267,6 +313,27 @@ impl Roster {
     }
 
     /// Takes in who has come, notices who is lost, and saves those whose time it is: call it once a frame.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// use vestigum::roster::RosterEvent;
+    /// # roster.join("ada").wait()?;
+    /// for event in roster.tick() {                  // once a frame
+    ///     match event {
+    ///         RosterEvent::Joined { player } => println!("{player} is here"),
+    ///         RosterEvent::Refused { player, why } => println!("{player} cannot play here: {why}"),
+    ///         RosterEvent::Lost { player, why } => println!("{player} is on another server: {why}"),
+    ///         other => println!("{other:?}"),
+    ///     }
+    /// }
+    /// # roster.shutdown(std::time::Duration::from_secs(5));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn tick(&mut self) -> Vec<RosterEvent> {
         self.take_in();
         for (lease, why) in self.shared.saver.queue().take_lost() {
@@ -341,6 +408,22 @@ impl Roster {
 
     /// Saves a player and lets go of it: when the save is durable, the lease is given back. It returns at once. None for one who is not
     /// here; one who is still joining is turned back.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// # roster.join("ada").wait()?;
+    /// roster.tick();
+    /// if let Some(ticket) = roster.leave("ada") {
+    ///     ticket.wait()?;                           // another server can have ada now
+    /// }
+    /// # roster.shutdown(std::time::Duration::from_secs(5));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn leave(&mut self, player: &str) -> Option<SaveTicket> {
         if let Some(joining) = self.joining.get_mut(player) {
             joining.called_off = true;
@@ -361,6 +444,21 @@ impl Roster {
     }
 
     /// Saves everyone who may have changed. It returns at once.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// use std::time::Duration;
+    /// # roster.join("ada").wait()?;
+    /// let saved = roster.save_all().wait(Duration::from_secs(5));
+    /// assert!(saved.all_durable());
+    /// # roster.shutdown(std::time::Duration::from_secs(5));
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn save_all(&mut self) -> SavingAll {
         self.take_in();
         for seat in self.seats.values_mut() {
@@ -377,6 +475,22 @@ impl Roster {
 
     /// Ends the roster: lets nobody in any more, saves everyone, also those who have left and are on their way, and gives the leases back of
     /// those who are durable. It takes no longer than `timeout`, and tells who is durable by then. What is not is lost.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::roster::{Roster, RosterOptions};
+    /// # use vestigum::{MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut roster = Roster::new(&spec, MemoryStore::default(), RosterOptions::new("server 1"));
+    /// use std::time::Duration;
+    /// # roster.join("ada").wait()?;
+    /// let told = roster.shutdown(Duration::from_secs(10));
+    /// for (player, why) in &told.not_durable {
+    ///     println!("{player} is not saved: {why:?}");
+    /// }
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn shutdown(mut self, timeout: Duration) -> Durability {
         let until = Instant::now().checked_add(timeout);
         let left =

@@ -93,6 +93,19 @@ impl From<&Saver> for Saver {
 
 impl Saver {
     /// Returns the saver of a store: the one that its [clones](Store::identity) have already in this process, or a new one.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Saver, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// let saver = Saver::new(MemoryStore::default());
+    /// let ada = Session::launch(&spec, &saver, "ada")?;
+    /// let bo = Session::launch(&spec, &saver, "bo")?;      // a second player on the same sofa
+    /// # ada.quit()?;
+    /// # bo.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn new(store: impl Store + 'static) -> Saver {
         let Some(identity) = store.identity() else { return Saver::alone(store) };
         let mut known = KNOWN.lock().unwrap_or_else(PoisonError::into_inner);
@@ -172,6 +185,20 @@ impl Saver {
     ///
     /// # Errors
     /// If that takes longer than `timeout`, with the reason why the last try failed. It is still being tried.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Saver, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// use std::time::Duration;
+    /// let saver = Saver::new(MemoryStore::default());
+    /// # let mut ada = Session::launch(&spec, &saver, "ada")?;
+    /// ada.save();
+    /// saver.flush(Duration::from_secs(3))?;        // before the process is replaced by another
+    /// # ada.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn flush(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
         self.queue().settle_all(timeout)
     }

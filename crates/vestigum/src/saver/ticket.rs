@@ -47,6 +47,22 @@ impl SaveTicket {
 
     /// Returns what came of it; none while it is being tried. After some tries have failed it is an error; the saver goes on
     /// trying (unless that cannot help), and when it succeeds, so does the ticket.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let ticket = game.save();
+    /// match ticket.poll() {
+    ///     None => println!("saving …"),
+    ///     Some(Ok(saved)) => println!("saved as generation {}", saved.generation),
+    ///     Some(Err(why)) => println!("not saved yet: {why}"),
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn poll(&self) -> Option<Result<Saved, Arc<StoreError>>> {
         match self.queue.target_state(&self.targets) {
             TargetState::Waiting => None,
@@ -59,11 +75,37 @@ impl SaveTicket {
     ///
     /// # Errors
     /// If several tries in a row failed, or trying again cannot help.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let saved = game.save().wait()?;
+    /// println!("generation {} is durable", saved.generation);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn wait(&self) -> Result<Saved, Arc<StoreError>> {
         self.queue.wait(&self.targets, None).unwrap_or_else(|| Err(Arc::new(StoreError::Closed)))
     }
 
     /// Waits until it is durable, but not longer than `timeout`; none if it is still being tried then.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use std::time::Duration;
+    /// if game.save().wait_timeout(Duration::from_secs(1)).is_none() {
+    ///     println!("the disk is slow; it is still being tried");
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn wait_timeout(&self, timeout: Duration) -> Option<Result<Saved, Arc<StoreError>>> {
         self.queue.wait(&self.targets, Some(timeout))
     }

@@ -78,6 +78,17 @@ impl<'a> Launch<'a> {
     }
 
     /// Begins a new game where there are saves and none is whole: see [`Session::launch_anew`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{Launch, MemoryStore, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let store = MemoryStore::default();
+    /// let game = Launch::new(&spec, store, "ada").anew().begin()?;
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn anew(mut self) -> Launch<'a> {
         self.decisions.anew = true;
         self
@@ -87,6 +98,21 @@ impl<'a> Launch<'a> {
     ///
     /// # Errors
     /// As [`Session::launch`], but for what was decided.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{Launch, MemoryStore, SessionError, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let store = MemoryStore::default();
+    /// let game = match Launch::new(&spec, store.clone(), "ada").begin() {
+    ///     // Only where the player was asked: the newest save is there, and cannot be read now.
+    ///     Err(SessionError::Store(why)) if why.may_pass() => Launch::new(&spec, store, "ada").passing_over(7).begin()?,
+    ///     other => other?,
+    /// };
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn begin(self) -> Result<Session, SessionError> {
         self.open(Progress::launch)
     }

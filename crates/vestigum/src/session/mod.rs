@@ -131,6 +131,20 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::launch`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let store = MemoryStore::default();
+    /// # Session::launch(&spec, store.clone(), "ada")?.quit()?;
+    /// let score = spec.int("score")?;
+    /// let mut ada = Session::repair(&spec, store, "ada")?;   // as it was saved: no rule of `launch` has run
+    /// ada.set(score, 120)?;
+    /// ada.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn repair(spec: &Spec, saves: impl Into<Saver>, profile: &str) -> Result<Session, SessionError> {
         Launch::new(spec, saves, profile).open(Progress::load)
     }
@@ -274,21 +288,71 @@ impl Session {
     }
 
     /// The newest generation of the profile that is durable; 0 if nothing was saved yet.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// assert_eq!(game.generation(), 0);           // nothing was saved yet
+    /// game.save().wait()?;
+    /// assert_eq!(game.generation(), 1);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn generation(&self) -> u64 {
         self.running.saver.queue().generation(&self.running.owner)
     }
 
     /// Returns what loading did.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let report = game.load_report();
+    /// if !report.is_clean() {
+    ///     println!("{report}");                    // what was passed over, migrated, dropped or brought into limits
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn load_report(&self) -> &LoadReport {
         &self.report
     }
 
     /// Returns what the rules of `launch` did, and where to put the player.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// // The screen to begin with: a level with its checkpoint, or the menu.
+    /// println!("{}", game.launch_outcome().place);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn launch_outcome(&self) -> &Outcome {
         &self.launched
     }
 
     /// The player.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// assert_eq!(game.profile(), "ada");
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn profile(&self) -> &str {
         match &*self.running.owner {
             Owner::Profile(name) => name,
@@ -297,6 +361,19 @@ impl Session {
     }
 
     /// Returns why the last save failed, while none has succeeded since.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// if let Some(why) = game.save_failure() {
+    ///     println!("your progress is not saved: {why}");   // play goes on, and the save is tried again
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn save_failure(&self) -> Option<Arc<StoreError>> {
         self.running.saver.queue().failure(&[&self.running.owner, &Owner::Device])
     }
@@ -326,12 +403,38 @@ impl Session {
     ///
     /// # Errors
     /// If that takes longer than `timeout`, with the reason why the last try failed. It is still being tried.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use std::time::Duration;
+    /// game.save();
+    /// game.settle(Duration::from_secs(3))?;        // behind a loading screen
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn settle(&self, timeout: Duration) -> Result<(), Arc<StoreError>> {
         self.running.saver.queue().settle(&[&self.running.owner, &Owner::Device], timeout)
     }
 
     /// Saves what the player would have if they quit now: works it out, hands it over and returns. The ticket tells
     /// when it is durable; dropping the ticket changes nothing.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let ticket = game.save();                    // returns at once
+    /// let saved = ticket.wait()?;
+    /// assert_eq!(saved.generation, 1);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn save(&mut self) -> SaveTicket {
         self.sync_device();
         self.running.saver.hand_over(&self.running.owner, &mut self.progress, self.saves_device)
@@ -341,6 +444,18 @@ impl Session {
     ///
     /// # Errors
     /// As [`Session::quit_within`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// game.checkpoint("ford")?;
+    /// game.quit()?;                                // the next launch goes on at the ford
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn quit(self) -> Result<Saved, QuitError> {
         self.quit_within(QUIT_WAITS)
     }

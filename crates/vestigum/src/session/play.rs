@@ -60,30 +60,166 @@ macro_rules! moments {
 
 moments! {
     /// "New game": a new run begins.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.new_run()?;                             // values of the run begin anew, records stay
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     new_run() => Call::NewRun;
     /// Play begins in a level that has finished loading.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;                    // when the level has loaded
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     enter(level: impl AsRef<str>) => Call::enter(level.as_ref());
     /// Play begins at a checkpoint of a level.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// game.checkpoint("ford")?;
+    /// game.travel()?;
+    /// game.enter_at("mill_lane", "ford")?;
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     enter_at(level: impl AsRef<str>, checkpoint: impl AsRef<str>) => Call::enter(level.as_ref()).at(checkpoint.as_ref());
     /// Enters a level whether it is open or not.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter_any("heather_rise", None)?;       // a console command: locks do not count
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     enter_any(level: impl AsRef<str>, checkpoint: Option<&str>) => Call::Enter { level: level.as_ref(), checkpoint, locked: false };
     /// A checkpoint was reached.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// let reached = game.checkpoint("ford")?;
+    /// assert!(reached.save_due);                   // the spec saves at checkpoints
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     checkpoint(name: impl AsRef<str>) => Call::Checkpoint(name.as_ref());
     /// The player died.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// let fell = game.death()?;
+    /// for change in &fell.changes {
+    ///     println!("{change}");                    // "lanterns: 3 → 2"
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     death() => Call::Death;
     /// The player starts the level again.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// game.restart()?;
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     restart() => Call::Restart;
     /// The level was passed.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// let done = game.complete()?;
+    /// assert_eq!(done.next_level(), Some("heather_rise"));
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     complete() => Call::Complete;
     /// The level was passed through one of its exits.
     complete_by(exit: impl AsRef<str>) => Call::CompleteBy(exit.as_ref());
     /// The level was left without passing it and without failing.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// game.travel()?;                              // to another level, or to the map
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     travel() => Call::Travel;
     /// The level was given up.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.enter("mill_lane")?;
+    /// game.abandon()?;                             // "give up": a failure
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     abandon() => Call::Abandon;
     /// The run is over.
     game_over() => Call::GameOver;
     /// One of the game's own moments.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.own_moment("new_day")?;                 // named by `[moments] names`
+    /// assert_eq!(game.value("days", &[])?, 1.into());
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     own_moment(name: impl AsRef<str>) => Call::Own(name.as_ref());
 }
 
@@ -95,6 +231,19 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let score = spec.int("score")?;              // a handle, once
+    /// game.set(score, 120)?;
+    /// assert_eq!(game.get(score), 120);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[inline]
     pub fn set<T: FieldValue + ?Sized>(&mut self, at: Handle<T>, value: T::Write<'_>) -> Result<Written, AccessError> {
         let written = match at.is_of_device() {
@@ -111,6 +260,20 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let letters = spec.int("letters")?;
+    /// game.enter("mill_lane")?;
+    /// game.add(letters, 60)?;
+    /// assert_eq!(game.get(letters), 60);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     #[inline]
     pub fn add<T: Number>(&mut self, at: Handle<T>, by: T) -> Result<Written, AccessError> {
         let written = match at.is_of_device() {
@@ -127,6 +290,19 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let letters = spec.int_per_level("best_letters")?.at("mill_lane")?;
+    /// assert!(game.raise(letters, 60)?.beaten());
+    /// assert!(!game.raise(letters, 40)?.beaten()); // the record stays
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn raise<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
         self.act_on(at, |progress| progress.raise(at, to))
     }
@@ -138,6 +314,19 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let time = spec.field_per::<Option<i64>, 1>("best_time")?.at("mill_lane")?;
+    /// assert!(game.lower(time, Some(61_500))?.beaten());
+    /// assert!(!game.lower(time, Some(70_000))?.beaten());
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn lower<T: FieldValue>(&mut self, at: Handle<T>, to: T::Write<'_>) -> Result<Written, AccessError> {
         self.act_on(at, |progress| progress.lower(at, to))
     }
@@ -171,6 +360,19 @@ impl Session {
     ///
     /// # Panics
     /// If the handle is of another spec.
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// let score = spec.int("score")?;
+    /// game.update(score, |score| *score = *score * 2 + 10)?;
+    /// assert_eq!(game.get(score), 10);
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn update<T>(&mut self, at: Handle<T>, change: impl FnOnce(&mut T)) -> Result<Written, AccessError>
     where
         T: for<'a> FieldValue<Read<'a> = T, Write<'a> = T>,
@@ -184,6 +386,20 @@ impl Session {
     }
 
     /// A set, to be changed item by item; see [`Progress::list`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use std::collections::BTreeSet;
+    /// let stamps = spec.field::<BTreeSet<String>>("stamps")?;
+    /// game.set_of_mut(stamps).insert("post horn")?;
+    /// assert!(game.set_of(stamps).contains("post horn"));
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn set_of_mut<S: SetValue>(&mut self, at: Handle<S>) -> SetMut<'_, Session, S> {
         SetMut::new(self, at)
     }
@@ -215,6 +431,18 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::tick`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use std::time::Duration;
+    /// game.tick(Duration::from_millis(16))?;       // once a frame: every field with `counts` gets it
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn tick(&mut self, passed: Duration) -> Result<Written, AccessError> {
         if self.counts_on_device {
             self.act(|progress| progress.tick(passed))
@@ -235,6 +463,19 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::write`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use vestigum::Value;
+    /// game.write("best_letters", &["mill_lane"], Value::Int(60))?;   // names from data, a script or a console
+    /// assert_eq!(game.value("best_letters", &["mill_lane"])?, Value::Int(60));
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn write(&mut self, field: &str, keys: &[&str], value: Value) -> Result<Written, AccessError> {
         self.write_field(field, |progress| progress.write(field, keys, value))
     }
@@ -243,6 +484,19 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::write_add`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use vestigum::Value;
+    /// game.write_add("score", &[], Value::Int(60))?;
+    /// assert_eq!(game.value("score", &[])?, Value::Int(60));
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn write_add(&mut self, field: &str, keys: &[&str], by: Value) -> Result<Written, AccessError> {
         self.write_field(field, |progress| progress.write_add(field, keys, by))
     }
@@ -251,6 +505,18 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::insert`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use vestigum::Value;
+    /// game.insert("stamps", &[], Value::from("post horn"))?;
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn insert(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         self.write_field(field, |progress| progress.insert(field, keys, item))
     }
@@ -267,6 +533,19 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::remove`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// use vestigum::Value;
+    /// game.insert("stamps", &[], Value::from("post horn"))?;
+    /// game.remove("stamps", &[], Value::from("post horn"))?;
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn remove(&mut self, field: &str, keys: &[&str], item: Value) -> Result<Written, AccessError> {
         self.write_field(field, |progress| progress.remove(field, keys, item))
     }
@@ -275,11 +554,39 @@ impl Session {
     ///
     /// # Errors
     /// As [`Progress::write_from`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// game.write_from("name", &[], &"Ada")?;
+    /// assert_eq!(game.read_as::<String>("name", &[])?, "Ada");
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn write_from<T: Serialize>(&mut self, field: &str, keys: &[&str], value: &T) -> Result<Written, AccessError> {
         self.write_field(field, |progress| progress.write_from(field, keys, value))
     }
 
     /// Returns what changed since the last call, for a display; see [`Progress::drain_changes`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Session, Spec};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+    /// # let score = spec.int("score")?;
+    /// game.drain_changes();                        // what was there when the display was drawn
+    /// game.add(score, 60)?;
+    /// for update in game.drain_changes() {
+    ///     println!("{}", update.path());
+    /// }
+    /// # game.quit()?;
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn drain_changes(&mut self) -> Vec<Update> {
         self.act_alone(Progress::drain_changes)
     }

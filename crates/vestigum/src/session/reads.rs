@@ -22,11 +22,36 @@ macro_rules! reads {
             }
 
             /// Returns where the player stands.
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// game.enter("mill_lane")?;
+            /// println!("{}", game.place());
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn place(&self) -> Place {
                 self.progress().place()
             }
 
             /// The level overview, in the order of the levels; see [`Progress::board`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// for row in game.board() {
+            ///     println!("{}: {}", row.title, if row.lock.is_none() { "open" } else { "locked" });
+            /// }
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn board(&self) -> Vec<BoardRow> {
                 self.progress().board()
             }
@@ -40,6 +65,19 @@ macro_rules! reads {
             ///
             /// # Errors
             /// As [`Progress::lock_reason`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// if let Some(reason) = game.lock_reason("heather_rise")? {
+            ///     println!("{reason}");                    // what is missing, in words
+            /// }
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn lock_reason(&self, level: &str) -> Result<Option<LockReason>, Refused> {
                 self.progress().lock_reason(level)
             }
@@ -53,6 +91,19 @@ macro_rules! reads {
             }
 
             /// Every value; see [`Progress::entries`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// for entry in game.entries() {
+            ///     println!("{entry:?}");
+            /// }
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn entries(&self) -> Vec<Entry> {
                 self.progress().entries()
             }
@@ -61,6 +112,18 @@ macro_rules! reads {
             ///
             /// # Panics
             /// If the handle is of another spec.
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// let best = spec.int_per_level("best_letters")?.at("mill_lane")?;
+            /// assert_eq!(game.get(best), 0);               // the default of a newcomer
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             #[inline(always)]
             pub fn get<H: Reads>(&self, at: H) -> H::Value<'_> {
                 self.progress().get(at)
@@ -94,6 +157,18 @@ macro_rules! reads {
             ///
             /// # Panics
             /// If the handle is of another spec.
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// let time = spec.field_per::<Option<i64>, 1>("best_time")?.at("mill_lane")?;
+            /// assert!(!game.filled(time));                 // never completed yet
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn filled<T: ?Sized>(&self, at: Handle<T>) -> bool {
                 self.progress().filled(at)
             }
@@ -102,6 +177,18 @@ macro_rules! reads {
             ///
             /// # Errors
             /// As [`Progress::value`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// use vestigum::Value;
+            /// assert_eq!(game.value("lanterns", &[])?, Value::Int(3));
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn value(&self, field: &str, keys: &[&str]) -> Result<Value, AccessError> {
                 self.progress().value(field, keys)
             }
@@ -110,6 +197,18 @@ macro_rules! reads {
             ///
             /// # Errors
             /// As [`Progress::derived`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// use vestigum::Value;
+            /// assert_eq!(game.derived("paths_done")?, Value::Int(0));
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn derived(&self, name: &str) -> Result<Value, AccessError> {
                 self.progress().derived(name)
             }
@@ -126,6 +225,17 @@ macro_rules! reads {
             ///
             /// # Errors
             /// As [`Progress::read_as`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// let name: String = game.read_as("name", &[])?;
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn read_as<T: DeserializeOwned>(&self, field: &str, keys: &[&str]) -> Result<T, AccessError> {
                 self.progress().read_as(field, keys)
             }
@@ -134,11 +244,37 @@ macro_rules! reads {
             ///
             /// # Errors
             /// As [`Progress::reset`].
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// use vestigum::Reset;
+            /// for change in game.preview_reset(&Reset::Level("mill_lane".into()))? {
+            ///     println!("{change}");                    // "best_letters[mill_lane]: 60 → 0"
+            /// }
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn preview_reset(&self, reset: &Reset) -> Result<Vec<Change>, AccessError> {
                 self.progress().preview_reset(reset)
             }
 
             /// Returns what a save would write now: the player's progress as it would be after quitting.
+            ///
+            /// # Example
+            ///
+            /// ```
+            /// # use vestigum::{MemoryStore, Session, Spec};
+            /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// let saved = game.suspend();
+            /// assert_eq!(saved.profile.version, 1);        // the image of the player; nothing is written
+            /// # game.quit()?;
+            /// # Ok::<(), Box<dyn std::error::Error>>(())
+            /// ```
             pub fn suspend(&self) -> Suspended {
                 self.progress().suspend()
             }

@@ -209,6 +209,17 @@ impl<'a> PlayerSync<'a> {
     ///
     /// # Errors
     /// As [`PlayerSync::run`].
+    ///
+    /// # Example
+    ///
+    /// ```
+    /// # use vestigum::{MemoryStore, Spec, sync::PlayerSync};
+    /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
+    /// # let (laptop, handheld) = (MemoryStore::default(), MemoryStore::default());
+    /// let preview = PlayerSync::new(&spec, &laptop, &handheld, "ada").preview()?;
+    /// println!("{:?}", preview.meeting);           // nothing is written
+    /// # Ok::<(), Box<dyn std::error::Error>>(())
+    /// ```
     pub fn preview(&self) -> Result<SyncPreview, SyncError> {
         let found = [self.find(Side::Here)?, self.find(Side::There)?];
         let meeting = self.meeting([&found[0], &found[1]])?;
