@@ -192,6 +192,19 @@ impl State {
         debug_assert!(self.values == origin.values, "all that was written is known");
     }
 
+    /// Returns the slots that were written since [`State::track`] or [`State::go_back_to`], and whether a mark was taken or given up;
+    /// `None` where nobody tracks it.
+    pub fn written(&self) -> Option<(&[usize], bool)> {
+        let unheard = self.unheard.as_ref()?;
+        let marks_kept = matches!(unheard.checkpoint, CheckpointMark::Kept) && !unheard.marks_taken;
+        Some((&unheard.slots, !marks_kept))
+    }
+
+    /// Returns the slots for which a mark has noted a value, in any order; those of both marks come twice.
+    pub fn marked_slots(&self) -> impl Iterator<Item = usize> + '_ {
+        self.entry.keys().chain(self.checkpoint.keys()).copied()
+    }
+
     /// Uses the memory of a list of slots again, which has been told.
     fn reuse(&mut self, mut slots: Vec<usize>) {
         slots.clear();

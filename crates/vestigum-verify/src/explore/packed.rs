@@ -2,8 +2,13 @@
 //!
 //! The bytes hold the place and every value that matters, each with its marks where they are other values. A value begins with a
 //! sign: what it is, or the value itself if it is a small number.
+//!
+//! What tells two states apart is a number of 128 bits: the sum of one hash for the place and one for each value with its marks. A step
+//! changes few values, so the sum after it is worked out from those. Tests compare it with the sum over everything at every step.
 
 use std::sync::Arc;
+
+use xxhash_rust::xxh3::{xxh3_64, xxh3_128};
 
 use vestigum_core::Value;
 use vestigum_core::state::State;
@@ -28,6 +33,8 @@ const SMALL: u8 = 100;
 #[derive(Clone, Debug)]
 pub(crate) struct Packing {
     slots: Vec<PackedSlot>,
+    /// For each slot of the state its index in `slots`; `None` for one that does not matter.
+    places: Vec<Option<u32>>,
 }
 
 #[derive(Clone, Debug)]
@@ -59,7 +66,56 @@ impl Packing {
             let followed = field.slots().filter(|slot| follows(field, *slot));
             slots.extend(followed.map(|slot| PackedSlot { slot, cut, names: names.clone() }));
         }
-        Packing { slots }
+        let mut places = vec![None; slots.iter().map(|place| place.slot + 1).max().unwrap_or(0)];
+        for (place, index) in slots.iter().zip(0..) {
+            places[place.slot] = Some(index);
+        }
+        Packing { slots, places }
+    }
+
+    /// Returns the sum over all values that matter.
+    pub(super) fn sum(&self, state: &State) -> u128 {
+        let in_level = state.position.is_level();
+        self.slots.iter().fold(0, |sum, place| sum.wrapping_add(place.hash(state, in_level)))
+    }
+
+    /// Returns the sum after a step from `before`, whose sum is known. `touched` is memory to work in.
+    pub(super) fn sum_after(&self, before: &State, sum: u128, after: &State, touched: &mut Vec<usize>) -> u128 {
+        // A relaunch makes another state, and nobody knows what was written to it.
+        let Some((written, marks)) = after.written() else { return self.sum(after) };
+        touched.clear();
+        touched.extend_from_slice(written);
+        let (was_in, is_in) = (before.position.is_level(), after.position.is_level());
+        if marks || was_in != is_in {
+            touched.extend(before.marked_slots());
+            touched.extend(after.marked_slots());
+            touched.sort_unstable();
+            touched.dedup();
+        }
+        touched.iter().fold(sum, |sum, slot| match self.places.get(*slot) {
+            Some(Some(index)) => {
+                let place = &self.slots[*index as usize];
+                sum.wrapping_sub(place.hash(before, was_in)).wrapping_add(place.hash(after, is_in))
+            }
+            Some(None) | None => sum,
+        })
+    }
+
+    /// Returns what is added to the sum for where the player stands, and for how many levels were entered.
+    pub(super) fn place(position: &Position, enters: u8) -> u128 {
+        let (kind, standing) = match position {
+            Position::Menu => (0, None),
+            Position::RunOver => (1, None),
+            Position::Level(standing) => (2, Some(standing)),
+        };
+        let mut bytes = [0; 22];
+        (bytes[0], bytes[1]) = (enters, kind);
+        if let Some(standing) = standing {
+            bytes[2..6].copy_from_slice(&standing.level.to_le_bytes());
+            bytes[6..14].copy_from_slice(&checkpoint_key(standing.checkpoint.as_ref()).to_le_bytes());
+            bytes[14..].copy_from_slice(&checkpoint_key(standing.entered_at.as_ref()).to_le_bytes());
+        }
+        xxh3_128(&bytes)
     }
 
     /// Everything, as it is.
@@ -142,6 +198,54 @@ impl Packing {
             state.put_back(place.slot, value, entry, checkpoint);
         }
         Some(())
+    }
+}
+
+/// What a hash is of: the value itself, or what a mark has instead.
+#[derive(Clone, Copy)]
+enum Hashed {
+    Value = 0,
+    EntryMark = 1,
+    CheckpointMark = 2,
+}
+
+impl PackedSlot {
+    /// Returns the hash of the value, and of its marks where they are other values.
+    fn hash(&self, state: &State, in_level: bool) -> u128 {
+        let value = state.value(self.slot);
+        let mut hash = self.hash_of(value, Hashed::Value);
+        if in_level && state.is_noted(self.slot) {
+            let (entry, checkpoint) = state.noted_marks(self.slot);
+            for (mark, of) in [(entry, Hashed::EntryMark), (checkpoint, Hashed::CheckpointMark)] {
+                if let Some(mark) = mark.filter(|mark| !is_same(mark, value, self.cut)) {
+                    hash = hash.wrapping_add(self.hash_of(mark, of));
+                }
+            }
+        }
+        hash
+    }
+
+    #[inline]
+    fn hash_of(&self, value: &Value, of: Hashed) -> u128 {
+        let (kind, word) = match value {
+            Value::Unfilled => (0, 0),
+            Value::Bool(bool) => (1, u64::from(*bool)),
+            Value::Int(int) => (3, (*int).min(self.cut).cast_unsigned()),
+            Value::Float(float) => (4, float.get().to_bits()),
+            Value::Choice(chosen) => (6, u64::from(chosen.index)),
+            Value::Text(_)
+            | Value::Bytes(_)
+            | Value::Vec2(_)
+            | Value::Vec3(_)
+            | Value::Struct(..)
+            | Value::List(_)
+            | Value::Set(_)
+            | Value::Map(_) => (5, xxh3_64(value.to_string().as_bytes())),
+        };
+        let mut bytes = [0; 16];
+        bytes[..8].copy_from_slice(&word.to_le_bytes());
+        bytes[8..].copy_from_slice(&((self.slot as u64) << 8 | (of as u64) << 4 | kind).to_le_bytes());
+        xxh3_128(&bytes)
     }
 }
 

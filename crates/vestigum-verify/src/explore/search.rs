@@ -3,7 +3,6 @@
 use std::sync::{Mutex, PoisonError};
 
 use rustc_hash::FxHashSet;
-use xxhash_rust::xxh3::xxh3_128;
 
 use vestigum_core::state::State;
 use vestigum_core::state::position::Position;
@@ -36,6 +35,7 @@ struct SearchNode {
     id: u32,
     state: Packed,
     enters: u8,
+    key: u128,
 }
 
 /// Describes what one thread works with: progress to write into, on a spec of its own, so that no counter is shared between threads.
@@ -48,6 +48,7 @@ struct Worker {
     /// Whether `after` was `before` but for what it has tracked.
     is_near: bool,
     bytes: Vec<u8>,
+    touched: Vec<usize>,
 }
 
 /// A step from the frontier to a state that was not seen in an earlier round.
@@ -57,7 +58,7 @@ pub struct Expansion {
     act: Act,
     key: u128,
     next: Option<(Packed, u8)>,
-    broken: Option<Broken>,
+    broken: Option<Box<Broken>>,
     transitions: usize,
 }
 
@@ -270,7 +271,7 @@ impl<'s> Search<'s> {
             spec,
         };
         search.judged = Judged::of(&search.question.asked);
-        let key = search.key(&mut Vec::new(), game.state(), 0);
+        let key = search.key(game.state(), 0);
         search.visited.insert(key);
         search.visits.push(Visit { parent: 0, act: Act::Relaunch });
         search.traps = search.question.asked.goals(search.spec.model()).map(Traps::of);
@@ -285,7 +286,7 @@ impl<'s> Search<'s> {
             search.ended = Some(search.told(&[], &broken));
         }
         let state = Packed::Whole(Box::new(game.into_state()));
-        search.frontier.push(SearchNode { id: 0, state, enters: 0 });
+        search.frontier.push(SearchNode { id: 0, state, enters: 0, key });
         search
     }
 
@@ -314,6 +315,9 @@ impl<'s> Search<'s> {
         for node in &self.frontier[part] {
             self.cone.packing.unpack(&node.state, worker.before.state_mut(), &self.fresh);
             worker.is_near = false;
+            let before = worker.before.state();
+            let sum = node.key.wrapping_sub(Packing::place(&before.position, node.enters));
+            debug_assert!(sum == self.cone.packing.sum(before), "a state is unpacked as it was packed");
             let acts = self.repertoire.acts(&worker.spec, &worker.before);
             let mut transitions = acts.len();
             for act in acts {
@@ -322,18 +326,24 @@ impl<'s> Search<'s> {
                 if enters > VISITS && self.counts_visits() {
                     continue;
                 }
-                let after = worker.after.state();
-                let key = self.key(&mut worker.bytes, after, enters);
+                let Worker { before, after, bytes, touched, .. } = &mut worker;
+                let after = after.state();
+                let sum = self.cone.packing.sum_after(before.state(), sum, after, touched);
+                debug_assert!(sum == self.cone.packing.sum(after), "every value that a step changes is known");
+                let key = sum.wrapping_add(Packing::place(&after.position, enters));
                 let new = !self.visited.contains(&key) && known.insert(key);
                 if new || broken.is_some() || self.traps.is_some() {
-                    // The first byte of the key is the number of visits.
-                    let next = new.then(|| (self.cone.packing.pack(after, &worker.bytes[1..]), enters));
+                    let next = new.then(|| {
+                        bytes.clear();
+                        self.cone.packing.put(bytes, after);
+                        (self.cone.packing.pack(after, bytes), enters)
+                    });
                     found.push(Expansion {
                         parent: node.id,
                         act,
                         key,
                         next,
-                        broken,
+                        broken: broken.map(Box::new),
                         transitions: std::mem::take(&mut transitions),
                     });
                 }
@@ -354,7 +364,15 @@ impl<'s> Search<'s> {
             let (spec, _) = self.plain.with_counters();
             let mut before = Progress::at(spec.model(), State::fresh(spec.model()));
             before.set_quiet(true);
-            Worker { spec, after: before.clone(), failed: before.clone(), before, is_near: false, bytes: Vec::new() }
+            Worker {
+                spec,
+                after: before.clone(),
+                failed: before.clone(),
+                before,
+                is_near: false,
+                bytes: Vec::new(),
+                touched: Vec::new(),
+            }
         })
     }
 
@@ -414,7 +432,7 @@ impl<'s> Search<'s> {
                     return false;
                 }
             }
-            next.push(SearchNode { id, state, enters });
+            next.push(SearchNode { id, state, enters, key: found.key });
         }
         if !whole {
             self.seen = Seen { depth, stopped: true, ..self.seen };
@@ -561,11 +579,8 @@ impl<'s> Search<'s> {
     }
 
     /// Returns what tells states apart: the place, and every value that matters with its marks.
-    fn key(&self, bytes: &mut Vec<u8>, state: &State, enters: u8) -> u128 {
-        bytes.clear();
-        bytes.push(enters);
-        self.cone.packing.put(bytes, state);
-        xxh3_128(bytes)
+    fn key(&self, state: &State, enters: u8) -> u128 {
+        self.cone.packing.sum(state).wrapping_add(Packing::place(&state.position, enters))
     }
 
     fn end_broken(&mut self, parent: u32, act: Act, broken: &Broken) {
