@@ -4,6 +4,8 @@
 //! has, so that the two lists cannot differ.
 
 use vestigum_spec::migration::KINDS;
+use vestigum_spec::model::table::MAX_STEPS;
+use vestigum_spec::reading::{MAX_KEEP, MAX_KEYS, MAX_LEN, MAX_MADE, MAX_TIMES};
 use vestigum_spec::vocabulary::fate::{Operation, PlainFate};
 use vestigum_spec::vocabulary::merging::MergeLaw;
 use vestigum_spec::vocabulary::policy::{Accept, CodeForm, NewerSaves, OpeningOrder, Respawn, Resume};
@@ -47,8 +49,19 @@ pub struct SpecKey {
     pub holds: Holds,
     /// Says what it means, in a sentence.
     pub about: &'static str,
-    /// Whether it must be there.
-    pub needed: bool,
+    /// Says whether it must be there.
+    pub stands: Stands,
+}
+
+/// Describes when a key stands in its table.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stands {
+    /// Where the author wants it.
+    Freely,
+    /// Always.
+    Always,
+    /// Exactly one of the keys that say this stands in a table.
+    AsOneOf,
 }
 
 /// Describes what stands behind a key.
@@ -74,6 +87,8 @@ pub enum Holds {
     Expression,
     /// A whole number.
     Int,
+    /// A whole number from the first to the second of these.
+    Count(i64, i64),
     /// A number.
     Number,
     /// A list of numbers.
@@ -126,6 +141,7 @@ impl Holds {
             | Holds::Type
             | Holds::Expression
             | Holds::Int
+            | Holds::Count(..)
             | Holds::Number
             | Holds::Numbers
             | Holds::Bool
@@ -158,11 +174,15 @@ pub enum NameOf {
 }
 
 const fn key(name: &'static str, holds: Holds, about: &'static str) -> SpecKey {
-    SpecKey { name, holds, about, needed: false }
+    SpecKey { name, holds, about, stands: Stands::Freely }
 }
 
 const fn needed(name: &'static str, holds: Holds, about: &'static str) -> SpecKey {
-    SpecKey { name, holds, about, needed: true }
+    SpecKey { name, holds, about, stands: Stands::Always }
+}
+
+const fn one_of(name: &'static str, holds: Holds, about: &'static str) -> SpecKey {
+    SpecKey { name, holds, about, stands: Stands::AsOneOf }
 }
 
 /// The words of an enum, as a function that gives them.
@@ -311,7 +331,7 @@ pub const TABLES: &[SpecTable] = &[
 const GAME: &[SpecKey] = &[
     needed("id", Holds::NewName, "The name of the game in its saves: lower case letters, digits and underscores."),
     key("title", Holds::Text, "What players call the game."),
-    key("version", Holds::Int, "Raised when saved data changes shape; 1 if left out."),
+    key("version", Holds::Count(1, i64::MAX), "Raised when saved data changes shape; 1 if left out."),
 ];
 
 const LEVELS: &[SpecKey] = &[
@@ -328,7 +348,7 @@ const LEVELS: &[SpecKey] = &[
 ];
 
 const MADE: &[SpecKey] = &[
-    needed("max", Holds::Int, "How many a player can have, 1 to 10,000."),
+    needed("max", Holds::Count(1, MAX_MADE), "How many a player can have, 1 to 1,000."),
     key("title", Holds::Name(NameOf::Field), "The field that holds their titles."),
     key("carries", Holds::Names(NameOf::Field), "The fields that go along when a level is exported."),
 ];
@@ -347,7 +367,7 @@ const LEVEL: &[SpecKey] = &[
 const KEYS: &[SpecKey] = &[
     key("names", Holds::NewNames, "The keys."),
     key("open", Holds::Bool, "Whether play makes more of them."),
-    key("max", Holds::Int, "How many there can be, where it is open."),
+    key("max", Holds::Count(1, MAX_KEYS as i64), "How many there can be, where it is open: 1 to 100,000."),
     key("current", Holds::Name(NameOf::Field), "The field that holds the key that is meant where none is named."),
 ];
 
@@ -357,7 +377,7 @@ const MEMBER_KEYS: &[SpecKey] = &[
     key("of", Holds::NewNames, "The names of a choice, in their order."),
     key("range", Holds::Range, "The lowest and the highest number."),
     key("default", Holds::Value, "The value it begins with."),
-    key("max_len", Holds::Int, "The most characters, bytes or values."),
+    key("max_len", Holds::Count(1, MAX_LEN), "The most characters, bytes or values."),
 ];
 
 const TABLE: &[SpecKey] = &[
@@ -365,7 +385,7 @@ const TABLE: &[SpecKey] = &[
     key("first", Holds::Number, "The first step of a row that is made."),
     key("times", Holds::Number, "By what each further step is multiplied."),
     key("add", Holds::Number, "How much is added for each further step."),
-    key("count", Holds::Int, "How many steps there are."),
+    key("count", Holds::Count(1, MAX_STEPS as i64), "How many steps there are: 1 to 10,000."),
     key("falling", Holds::Bool, "Whether less is better, as with times."),
 ];
 
@@ -391,7 +411,7 @@ const FIELD: &[SpecKey] = &[
     key("range", Holds::Range, "The lowest and the highest number; values outside are brought inside."),
     key("default", Holds::Value, "The value it begins with."),
     key("by", Holds::SortedBy, "Of a ranking: by what it is sorted, as in `[\"highest letters\", \"lowest time\"]`."),
-    key("max_len", Holds::Int, "The most characters, bytes or values."),
+    key("max_len", Holds::Count(1, MAX_LEN), "The most characters, bytes or values."),
     key("optional", Holds::Bool, "Whether it begins without a value; `max` and `min` take the first one."),
     key("label", Holds::Text, "What players call it, in the reasons of locks."),
     key("save", Holds::Bool, "Whether a write of play that changes it asks for a save at once."),
@@ -414,13 +434,13 @@ const RULE: Holds = Holds::Either(&[
 const OPERAND: Holds = Holds::Either(&[Holds::Expression, Holds::Number, Holds::Bool]);
 const RULE_KEYS: &[SpecKey] = &[
     key("when", Holds::Expression, "The condition under which it happens."),
-    key("do", Holds::Words(plain_fates), "A fate, where there is a condition."),
-    key(Operation::Set.word(), OPERAND, "The value becomes this."),
-    key(Operation::Add.word(), OPERAND, "This is added to it."),
-    key(Operation::Max.word(), OPERAND, "It becomes this if that is higher: a record."),
-    key(Operation::Min.word(), OPERAND, "It becomes this if that is lower: a record of times."),
-    key(Operation::Union.word(), OPERAND, "It takes in what is in this."),
-    key(Operation::Rank.word(), OPERAND, "This comes into the ranking where it belongs."),
+    one_of("do", Holds::Words(plain_fates), "A fate, where there is a condition."),
+    one_of(Operation::Set.word(), OPERAND, "The value becomes this."),
+    one_of(Operation::Add.word(), OPERAND, "This is added to it."),
+    one_of(Operation::Max.word(), OPERAND, "It becomes this if that is higher: a record."),
+    one_of(Operation::Min.word(), OPERAND, "It becomes this if that is lower: a record of times."),
+    one_of(Operation::Union.word(), OPERAND, "It takes in what is in this."),
+    one_of(Operation::Rank.word(), OPERAND, "This comes into the ranking where it belongs."),
 ];
 
 const DERIVED: Holds = Holds::Either(&[Holds::Expression, Holds::Table(DERIVED_KEYS)]);
@@ -446,7 +466,7 @@ const SAVE: &[SpecKey] = &[
         words!(NewerSaves),
         "What a launch does with a save of its own version that holds values it has no place for.",
     ),
-    key("keep", Holds::Int, "How many saves of each player are kept, 1 to 100."),
+    key("keep", Holds::Count(1, MAX_KEEP as i64), "How many saves of each player are kept, 1 to 1,000."),
 ];
 const MERGE: &[SpecKey] =
     &[key("run", Holds::Expression, "The number by which runs are compared: the higher one goes on.")];
@@ -466,17 +486,17 @@ const SOURCE: &[SpecKey] = &[
     needed("name", Holds::Text, "What play finds."),
     key("in", Holds::OneOrMore(NameOf::Level), "The levels in which it is found; all if left out."),
     needed("gives", Holds::Values(NameOf::Field), "What it adds to fields."),
-    key("times", Holds::Int, "How often it is found."),
+    key("times", Holds::Count(1, MAX_TIMES), "How often it is found, 1 to 1,000,000."),
     key("lasts", Holds::Words(source_spans), "How long it stays found."),
     key("after_failure", Holds::Words(after_failures), "Whether a failure brings it back."),
 ];
 
 const PROMISE: &[SpecKey] = &[
     needed("name", Holds::Text, "What is promised."),
-    key("never_falls", Holds::OneOrMore(NameOf::Field), "Fields that never become lower."),
-    key("holds", Holds::Expression, "What holds in every state, or after the moments that `after` names."),
+    one_of("never_falls", Holds::OneOrMore(NameOf::Field), "Fields that never become lower."),
+    one_of("holds", Holds::Expression, "What holds in every state, or after the moments that `after` names."),
     key("after", Holds::OneOrMore(NameOf::Moment), "The moments after which it holds."),
-    key("can", Holds::Expression, "What some play can still make so, from every state."),
+    one_of("can", Holds::Expression, "What some play can still make so, from every state."),
     key("without", Holds::OneOrMore(NameOf::Moment), "The moments that a play to what `can` says does not say."),
 ];
 
@@ -487,15 +507,19 @@ const ALLOW: &[SpecKey] = &[
 ];
 
 const MIGRATION: &[SpecKey] = &[
-    needed("to", Holds::Int, "The version that it leads to."),
+    needed("to", Holds::Count(1, i64::MAX), "The version that it leads to."),
     key("steps", Holds::List(&Holds::Table(STEP)), "What becomes of the old values, step by step."),
 ];
 const STEP: &[SpecKey] = &[
-    key("rename", Holds::Words(things), "What kind of thing has another name now; with `from` and `to`."),
-    key("fill", Holds::Name(NameOf::Anything), "A field or an entry that takes old values; with `with`."),
-    key("drop", Holds::Words(things), "What kind of thing is gone; with `name`."),
-    key("move", Holds::Name(NameOf::Anything), "A field that belongs to the device or to the player now; with `to`."),
-    key("hook", Holds::Name(NameOf::Anything), "A field that the game's own code migrates."),
+    one_of("rename", Holds::Words(things), "What kind of thing has another name now; with `from` and `to`."),
+    one_of("fill", Holds::Name(NameOf::Anything), "A field or an entry that takes old values; with `with`."),
+    one_of("drop", Holds::Words(things), "What kind of thing is gone; with `name`."),
+    one_of(
+        "move",
+        Holds::Name(NameOf::Anything),
+        "A field that belongs to the device or to the player now; with `to`.",
+    ),
+    one_of("hook", Holds::Name(NameOf::Anything), "A field that the game's own code migrates."),
     key("of", Holds::Name(NameOf::Anything), "Of what it is a part."),
     key("from", Holds::Name(NameOf::Anything), "Its name before."),
     key("to", Holds::Name(NameOf::Anything), "Its name now, or whose it is."),

@@ -4,7 +4,7 @@ use vestigum_core::Moment;
 use vestigum_spec::diagnostic::SourceSpan;
 use vestigum_spec::vocabulary::keyword::Keyword;
 
-use crate::mentions::{Kind, Mention, of_expression};
+use crate::mentions::{Kind, Mention, Where, of_expression};
 
 /// A file of playthroughs.
 #[derive(Clone, Debug, Default)]
@@ -36,7 +36,13 @@ impl PlayView {
         let mut name = |text: &str, at: usize, kinds: &'static [Kind]| {
             if !text.is_empty() {
                 let span = SourceSpan::new(at, at + text.len());
-                self.mentions.push(Mention { name: text.to_owned(), span, kinds, declares: false });
+                self.mentions.push(Mention {
+                    name: text.to_owned(),
+                    span,
+                    kinds,
+                    declares: false,
+                    place: Where::Anywhere,
+                });
             }
         };
         match (Moment::from_word(word), Keyword::from_word(word)) {
@@ -107,14 +113,14 @@ impl PlayView {
                     | Keyword::Lower
                     | Keyword::Reset,
                 ),
-            ) => of_expression(rest, start_of_rest, &mut self.mentions),
+            ) => of_expression(rest, start_of_rest, None, &mut self.mentions),
             (None, None) => {
                 // A write, or one of the game's own moments.
                 let alone = rest.trim().is_empty();
                 let kinds: &'static [Kind] =
                     if alone { &[Kind::Moment, Kind::Field] } else { &[Kind::Field, Kind::Derived] };
                 name(word, start + at, kinds);
-                of_expression(rest, start_of_rest, &mut self.mentions);
+                of_expression(rest, start_of_rest, Some(word), &mut self.mentions);
             }
         }
     }

@@ -2,7 +2,9 @@
 
 use serde_json::{Map, Value as Json, json};
 
-use crate::keys::{Form, Holds, SpecKey, TABLES};
+use vestigum_spec::reading::ELSEWHERE;
+
+use crate::keys::{Form, Holds, SpecKey, Stands, TABLES};
 
 /// Says where the schema is kept, as the first line of a new spec names it.
 pub const SCHEMA_FILE: &str = "vestigum.schema.json";
@@ -48,35 +50,55 @@ fn keyed(keys: &[SpecKey]) -> Json {
             (key.name.to_owned(), said)
         })
         .collect();
-    let needed: Vec<&str> = keys.iter().filter(|key| key.needed).map(|key| key.name).collect();
+    let stand = |stands: Stands| keys.iter().filter(move |key| key.stands == stands).map(|key| key.name);
+    let always: Vec<&str> = stand(Stands::Always).collect();
+    let one_of: Vec<Json> = stand(Stands::AsOneOf).map(|name| json!({ "required": [name] })).collect();
     let mut table = json!({ "type": "object", "properties": properties, "additionalProperties": false });
-    if !needed.is_empty() {
-        table["required"] = json!(needed);
+    if !always.is_empty() {
+        table["required"] = json!(always);
+    }
+    if !one_of.is_empty() {
+        table["oneOf"] = json!(one_of);
     }
     table
 }
 
+/// What a name looks like.
+const NAME: &str = "^[A-Za-z_][A-Za-z0-9_]*$";
+
 /// A table whose keys are names of the author's.
 fn named(each: Json) -> Json {
+    json!({ "type": "object", "propertyNames": { "pattern": NAME }, "additionalProperties": each })
+}
+
+/// A table whose keys name entries of fields: `letters` or `letters[mill_lane]`.
+fn by_entry(each: Json) -> Json {
     json!({ "type": "object", "additionalProperties": each })
 }
 
 fn held(holds: &Holds) -> Json {
     let text = || json!({ "type": "string" });
+    let name = || json!({ "type": "string", "pattern": NAME });
     let list = |of: Json| json!({ "type": "array", "items": of });
     match holds {
-        Holds::Text | Holds::NewName | Holds::Name(_) | Holds::Type | Holds::Expression => text(),
+        Holds::Text | Holds::Name(_) | Holds::Expression => text(),
+        Holds::NewName => name(),
+        // A struct may have any name but the words that other languages have for types.
+        Holds::Type => json!({ "type": "string", "not": { "pattern": foreign_type() } }),
         Holds::Code => json!({ "type": "string", "pattern": "^[Vv][0-9]{3}$" }),
-        Holds::NewNames | Holds::Names(_) => list(text()),
+        Holds::NewNames => list(name()),
+        Holds::Names(_) => list(text()),
         Holds::OneOrMore(_) | Holds::SortedBy => json!({ "anyOf": [text(), list(text())] }),
         Holds::Words(words) => json!({ "type": "string", "enum": words() }),
         Holds::Int => json!({ "type": "integer" }),
+        Holds::Count(least, i64::MAX) => json!({ "type": "integer", "minimum": least }),
+        Holds::Count(least, most) => json!({ "type": "integer", "minimum": least, "maximum": most }),
         Holds::Number => json!({ "type": "number" }),
         Holds::Numbers => list(json!({ "type": "number" })),
         Holds::Bool => json!({ "type": "boolean" }),
         Holds::Value => json!({}),
         Holds::Range => json!({ "type": "array", "items": { "type": "number" }, "minItems": 2, "maxItems": 2 }),
-        Holds::Values(_) => named(json!({})),
+        Holds::Values(_) => by_entry(json!({})),
         Holds::NewNamesTo(_) => named(text()),
         Holds::NumbersOf(_) => named(list(json!({ "type": "number" }))),
         Holds::Table(keys) => keyed(keys),
@@ -84,4 +106,10 @@ fn held(holds: &Holds) -> Json {
         Holds::List(of) => list(held(of)),
         Holds::Rules(rule) => named(held(rule)),
     }
+}
+
+/// Matches a type in the words of another language, alone or inside a container.
+fn foreign_type() -> String {
+    let words: Vec<&str> = ELSEWHERE.iter().map(|(word, _)| *word).collect();
+    format!("(^| of )({})( of |$)", words.join("|"))
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use vestigum_spec::diagnostic::SourceSpan;
 
 use crate::keys::{Form, Holds, NameOf, SpecKey, table};
-use crate::mentions::{Kind, Mention, of_expression};
+use crate::mentions::{Kind, Mention, Where, of_expression};
 use crate::toml_view::{Piece, Segment, pieces};
 
 /// Describes what stands at a path of a spec.
@@ -69,6 +69,7 @@ fn below(at: At, path: &[impl AsRef<str>]) -> Option<At> {
             | Holds::Type
             | Holds::Expression
             | Holds::Int
+            | Holds::Count(..)
             | Holds::Number
             | Holds::Numbers
             | Holds::Bool
@@ -80,12 +81,27 @@ fn below(at: At, path: &[impl AsRef<str>]) -> Option<At> {
     }
 }
 
+/// Returns what each name in the brackets behind a field is the name of; a checkpoint has two names, that of its level and its own.
+fn key_kinds(axes: &[String]) -> impl Iterator<Item = Kind> {
+    let of_axis = |axis: &String| -> &'static [Kind] {
+        match axis.as_str() {
+            "level" => &[Kind::Level],
+            "checkpoint" => &[Kind::Level, Kind::Checkpoint],
+            _ => &[Kind::Key],
+        }
+    };
+    axes.iter().flat_map(of_axis).copied()
+}
+
 /// The names of a spec.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct SpecView {
     pub mentions: Vec<Mention>,
     /// Says what is named, and where the names are given.
     pub declared: BTreeMap<(Kind, String), Vec<SourceSpan>>,
+    /// The axes of each field that has any, as its `per` names them, and its type.
+    axes: BTreeMap<String, Vec<String>>,
+    types: BTreeMap<String, String>,
     /// The checkpoints of each level.
     pub checkpoints: BTreeMap<String, Vec<String>>,
 }
@@ -112,7 +128,19 @@ impl SpecView {
 
     /// Of what a mention is the name, of all that the spec has.
     pub(crate) fn kind(&self, mention: &Mention) -> Option<Kind> {
-        mention.kinds.iter().copied().find(|kind| self.declared.contains_key(&(*kind, mention.name.clone())))
+        let has = |kind: &Kind| self.declared.contains_key(&(*kind, mention.name.clone()));
+        match &mention.place {
+            Where::Anywhere => mention.kinds.iter().copied().find(has),
+            Where::Key(field, key) => match self.axes.get(field) {
+                Some(axes) => key_kinds(axes).nth(*key).filter(has),
+                None => mention.kinds.iter().copied().find(has),
+            },
+            // `level` is the name of one; a field that holds texts may hold one.
+            Where::Text(other) => {
+                let holds_text = self.types.get(other).is_none_or(|ty| ty.contains("text"));
+                mention.kinds.iter().copied().find(|kind| holds_text && has(kind))
+            }
+        }
     }
 
     /// All names of a kind.
@@ -121,7 +149,8 @@ impl SpecView {
     }
 
     fn say(&mut self, segment: &Segment, kinds: &'static [Kind], declares: bool) {
-        self.mentions.push(Mention { name: segment.name.clone(), span: segment.span, kinds, declares });
+        let (name, place) = (segment.name.clone(), Where::Anywhere);
+        self.mentions.push(Mention { name, span: segment.span, kinds, declares, place });
     }
 
     /// Notes the names in a path; its last `own` segments stand here.
@@ -140,7 +169,11 @@ impl SpecView {
                 ["field", _, "on"] => (&[Kind::Moment], false),
                 ["level", _, "exits"] => (&[Kind::Exit], true),
                 ["level", _, "steps"] => (&[Kind::Table], false),
-                ["source", "gives"] => (&[Kind::Field], false),
+                // `"letters[mill_lane]"` names an entry.
+                ["source", "gives"] => {
+                    of_expression(&segment.name, segment.span.start, None, &mut self.mentions);
+                    continue;
+                }
                 _ => continue,
             };
             self.say(segment, kinds, declares);
@@ -158,6 +191,11 @@ impl SpecView {
             ["moments", "names" | "new_runs"] => Some(&[Kind::Moment]),
             _ => None,
         };
+        match &names[..] {
+            ["field", field, "per"] => self.axes.entry((*field).to_owned()).or_default().push(inner.to_owned()),
+            ["field", field, "type"] => drop(self.types.insert((*field).to_owned(), inner.to_owned())),
+            _ => {}
+        }
         if let Some(kinds) = declares {
             if let ["level", level, "checkpoints"] = &names[..] {
                 self.checkpoints.entry((*level).to_owned()).or_default().push(inner.to_owned());
@@ -185,7 +223,7 @@ impl SpecView {
                 };
                 self.say(text, kinds, false);
             }
-            Holds::Expression => of_expression(&text.name, text.span.start, &mut self.mentions),
+            Holds::Expression => of_expression(&text.name, text.span.start, None, &mut self.mentions),
             Holds::Type => {
                 for (name, at) in crate::mentions::names(&text.name) {
                     let span = SourceSpan::new(text.span.start + at, text.span.start + at + name.len());
@@ -207,6 +245,7 @@ impl SpecView {
             | Holds::NewNames
             | Holds::Words(_)
             | Holds::Int
+            | Holds::Count(..)
             | Holds::Number
             | Holds::Numbers
             | Holds::Bool

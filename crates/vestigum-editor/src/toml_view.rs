@@ -93,7 +93,8 @@ impl<'t> Scanner<'t> {
     fn new(text: &'t str) -> Scanner<'t> {
         Scanner {
             text,
-            at: 0,
+            // Some editors begin a file with a mark of its byte order.
+            at: text.len() - text.trim_start_matches('\u{feff}').len(),
             pieces: Vec::new(),
             header: Vec::new(),
             keys: Vec::new(),

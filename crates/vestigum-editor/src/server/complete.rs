@@ -131,6 +131,7 @@ fn values(view: &SpecView, holds: &Holds, quotes: bool) -> Vec<CompletionItem> {
         | Holds::NewNames
         | Holds::Expression
         | Holds::Int
+        | Holds::Count(..)
         | Holds::Number
         | Holds::Numbers
         | Holds::Value

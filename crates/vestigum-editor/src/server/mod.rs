@@ -1,7 +1,10 @@
 //! The language server: a loop over the editor's messages.
 //!
-//! Requests are answered in their order. Findings are told when no message waits, so that whoever types fast is not answered for every
-//! key that is already history.
+//! Requests are answered in their order. Findings are published when no message came for 20 milliseconds, so that an editor that sends
+//! every key gets the findings of the last one only.
+//!
+//! The life of a connection is that of the protocol: before `initialize` every other request is an error, after `shutdown`, too, and
+//! notifications that come too early or too late change nothing. `exit` ends the server, and [`Ended`] says whether a `shutdown` came before it.
 
 mod actions;
 mod complete;
@@ -14,7 +17,9 @@ mod workspace;
 
 use std::error::Error;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
+use crossbeam_channel::RecvTimeoutError;
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, Response};
 use lsp_types::{
     CodeActionKind, CodeActionOptions, CodeActionParams, CodeActionProviderCapability, CompletionOptions,
@@ -22,14 +27,27 @@ use lsp_types::{
     DidOpenTextDocumentParams, DocumentSymbolParams, DocumentSymbolResponse, GotoDefinitionParams,
     GotoDefinitionResponse, Hover, HoverContents, HoverParams, HoverProviderCapability, InitializeParams,
     MarkupContent, MarkupKind, OneOf, Position, PublishDiagnosticsParams, ReferenceParams, RenameOptions, RenameParams,
-    ServerCapabilities, TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind, Uri,
+    ServerCapabilities, TextDocumentPositionParams, TextDocumentSyncCapability, TextDocumentSyncKind,
+    TextDocumentSyncOptions, TextDocumentSyncSaveOptions, Uri,
 };
 use serde_json::{Value as Json, json};
 
 use crate::lines::Units;
 use crate::spec_view::SpecView;
 use navigate::Found;
-use workspace::{Project, Workspace, path_of, uri_of};
+use workspace::{FOLDERS_UP, Project, Role, Workspace, path_of, uri_of};
+
+/// Findings wait for as long as messages come closer together than this.
+const SETTLES: Duration = Duration::from_millis(20);
+
+/// Describes how the editor ended the server. A process that serves exits with 1 for all but the first.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Ended {
+    /// It said `shutdown` and `exit`, or closed the connection.
+    Shutdown,
+    /// It said `exit` without a `shutdown` before it.
+    Exit,
+}
 
 /// Describes why the server ended before the editor asked it to.
 pub type ServerError = Box<dyn Error + Send + Sync>;
@@ -38,40 +56,82 @@ pub type ServerError = Box<dyn Error + Send + Sync>;
 ///
 /// # Errors
 /// If the editor breaks the protocol or the pipe.
-pub fn serve_stdio() -> Result<(), ServerError> {
+pub fn serve_stdio() -> Result<Ended, ServerError> {
     let (connection, writer) = stdio::connect();
-    serve(&connection)?;
+    let served = serve(&connection);
     // The writer ends when nothing can be sent any more.
     drop(connection);
     match writer.join() {
-        Ok(written) => Ok(written?),
-        Err(_) => Err("the answers could not be written".into()),
+        Ok(written) => written?,
+        Err(_) => return Err("the answers could not be written".into()),
     }
+    served
 }
 
 /// Serves an editor on a connection.
 ///
 /// # Errors
-/// If the editor breaks the protocol.
-pub fn serve(connection: &Connection) -> Result<(), ServerError> {
-    let (id, params) = connection.initialize_start()?;
-    let params: InitializeParams = serde_json::from_value(params)?;
-    let offered = params.capabilities.general.and_then(|general| general.position_encodings);
-    let units = Units::agreed(offered.as_deref());
-    connection.initialize_finish(
-        id,
-        json!({
+/// If the connection ends before `initialize`, or breaks.
+pub fn serve(connection: &Connection) -> Result<Ended, ServerError> {
+    let Some(client) = initialized(connection)? else { return Ok(Ended::Exit) };
+    let workspace = Workspace::new(client.units);
+    Server { connection, workspace, stale: Vec::new(), watches: client.watches, is_down: false }.run()
+}
+
+/// Describes what the server has to know of the editor.
+struct Client {
+    units: Units,
+    /// Whether the editor watches files for a server that asks it to.
+    watches: bool,
+}
+
+/// Waits for `initialize` and answers it; nothing if the editor says `exit` before.
+fn initialized(connection: &Connection) -> Result<Option<Client>, ServerError> {
+    loop {
+        let message = connection.receiver.recv().map_err(|_| "expected `initialize`, found the end of the input")?;
+        let request = match message {
+            Message::Request(request) => request,
+            Message::Notification(notification) if notification.method == "exit" => return Ok(None),
+            Message::Notification(_) | Message::Response(_) => continue,
+        };
+        let id = request.id.clone();
+        if request.method != "initialize" {
+            let why = format!("expected `initialize`, found `{}`", request.method);
+            connection.sender.send(Response::new_err(id, ErrorCode::ServerNotInitialized as i32, why).into())?;
+            continue;
+        }
+        let params: InitializeParams = match parsed(request) {
+            Ok(params) => params,
+            Err(why) => {
+                connection.sender.send(Response::new_err(id, ErrorCode::InvalidParams as i32, why).into())?;
+                continue;
+            }
+        };
+        let offered = params.capabilities.general.and_then(|general| general.position_encodings);
+        let units = Units::agreed(offered.as_deref());
+        let watched = params.capabilities.workspace.and_then(|workspace| workspace.did_change_watched_files);
+        let watches = watched.and_then(|watched| watched.dynamic_registration).unwrap_or_default();
+        let answer = json!({
             "capabilities": capabilities(units),
             "serverInfo": { "name": "vestigum", "version": env!("CARGO_PKG_VERSION") },
-        }),
-    )?;
-    Server { connection, workspace: Workspace::new(units), stale: Vec::new() }.run()
+        });
+        connection.sender.send(Response::new_ok(id, answer).into())?;
+        return Ok(Some(Client { units, watches }));
+    }
 }
+
+/// The files whose changes on the disk change findings.
+const WATCHED: [&str; 3] = ["**/*.toml", "**/*.play", "**/*.history.json"];
 
 fn capabilities(units: Units) -> ServerCapabilities {
     ServerCapabilities {
         position_encoding: Some(units.kind()),
-        text_document_sync: Some(TextDocumentSyncCapability::Kind(TextDocumentSyncKind::FULL)),
+        text_document_sync: Some(TextDocumentSyncCapability::Options(TextDocumentSyncOptions {
+            open_close: Some(true),
+            change: Some(TextDocumentSyncKind::FULL),
+            save: Some(TextDocumentSyncSaveOptions::Supported(true)),
+            ..TextDocumentSyncOptions::default()
+        })),
         hover_provider: Some(HoverProviderCapability::Simple(true)),
         completion_provider: Some(CompletionOptions {
             trigger_characters: Some(["\"", "[", "(", " ", ".", "="].map(str::to_owned).into()),
@@ -95,41 +155,51 @@ fn capabilities(units: Units) -> ServerCapabilities {
 struct Server<'c> {
     connection: &'c Connection,
     workspace: Workspace,
-    /// The documents whose findings are to be told.
+    /// The documents whose findings are to be published.
     stale: Vec<PathBuf>,
+    watches: bool,
+    /// Whether the editor has said `shutdown`.
+    is_down: bool,
 }
 
 impl Server<'_> {
-    fn run(&mut self) -> Result<(), ServerError> {
+    fn run(&mut self) -> Result<Ended, ServerError> {
         loop {
-            let message = match self.connection.receiver.try_recv() {
+            let waiting = match self.stale.is_empty() {
+                true => self.connection.receiver.recv().map_err(|_| RecvTimeoutError::Disconnected),
+                false => self.connection.receiver.recv_timeout(SETTLES),
+            };
+            let message = match waiting {
                 Ok(message) => message,
-                Err(_) => {
-                    self.tell_findings()?;
-                    match self.connection.receiver.recv() {
-                        Ok(message) => message,
-                        // The editor is gone without a word.
-                        Err(_) => return Ok(()),
-                    }
+                Err(RecvTimeoutError::Timeout) => {
+                    self.publish_findings()?;
+                    continue;
                 }
+                // The editor is gone without a word.
+                Err(RecvTimeoutError::Disconnected) => return Ok(Ended::Shutdown),
             };
             match message {
                 Message::Request(request) => {
-                    if self.connection.handle_shutdown(&request)? {
-                        return Ok(());
-                    }
                     let response = self.answer(request);
                     self.connection.sender.send(Message::Response(response))?;
                 }
-                Message::Notification(notification) => self.hear(notification),
-                Message::Response(_) => {}
+                Message::Notification(notification) if notification.method == "exit" => {
+                    return Ok(if self.is_down { Ended::Shutdown } else { Ended::Exit });
+                }
+                Message::Notification(notification) if !self.is_down => self.hear(notification)?,
+                Message::Notification(_) | Message::Response(_) => {}
             }
         }
     }
 
-    fn hear(&mut self, notification: Notification) {
-        // What cannot be understood is passed over: there is nobody to tell.
+    fn hear(&mut self, notification: Notification) -> Result<(), ServerError> {
+        // What cannot be understood is passed over: nobody waits for an answer.
         match notification.method.as_str() {
+            "initialized" if self.watches => self.watch_files()?,
+            // A file that the editor does not have open may be the spec or the history of one that it has.
+            "textDocument/didSave" | "workspace/didChangeWatchedFiles" => {
+                self.stale = self.workspace.open_paths().cloned().collect();
+            }
             "textDocument/didOpen" => {
                 if let Ok(params) = serde_json::from_value::<DidOpenTextDocumentParams>(notification.params) {
                     self.take(&params.text_document.uri, params.text_document.text);
@@ -148,33 +218,53 @@ impl Server<'_> {
                 {
                     self.workspace.close(&path);
                     self.stale.retain(|stale| *stale != path);
-                    let _ = self.publish(&path, Vec::new());
+                    self.publish(&path, Vec::new())?;
+                    // What the disk has counts from now on.
+                    self.concern(&path);
                 }
             }
             _ => {}
         }
+        Ok(())
     }
 
-    /// Takes a document as it is now. A spec that changes may change what is wrong with its playthroughs.
+    /// Asks the editor to report when a file changes on the disk.
+    fn watch_files(&self) -> Result<(), ServerError> {
+        let watchers: Vec<Json> = WATCHED.iter().map(|pattern| json!({ "globPattern": pattern })).collect();
+        let registration = json!({
+            "id": "files",
+            "method": "workspace/didChangeWatchedFiles",
+            "registerOptions": { "watchers": watchers },
+        });
+        let params = json!({ "registrations": [registration] });
+        let request = Request::new("files".to_owned().into(), "client/registerCapability".to_owned(), params);
+        self.connection.sender.send(Message::Request(request))?;
+        Ok(())
+    }
+
+    /// Takes a document as it is now.
     fn take(&mut self, uri: &Uri, text: String) {
         let Some(path) = path_of(uri) else { return };
         self.workspace.open(path.clone(), text);
-        let open: Vec<PathBuf> = self.workspace.open_paths().cloned().collect();
-        let concerned = open
-            .into_iter()
-            .filter(|other| *other == path || self.workspace.spec_of(other).is_some_and(|spec| spec == path));
-        for path in concerned.collect::<Vec<_>>() {
-            if !self.stale.contains(&path) {
-                self.stale.push(path);
-            }
-        }
+        self.concern(&path);
     }
 
-    fn tell_findings(&mut self) -> Result<(), ServerError> {
+    /// Notes the open documents whose findings may change with a document: the document, and where it is TOML the playthroughs beside it
+    /// and below it, also if it is not a spec any more.
+    fn concern(&mut self, path: &Path) {
+        let may_be_spec = Role::of(path) == Some(Role::Spec);
+        let is_near =
+            |other: &Path| other.ancestors().skip(1).take(FOLDERS_UP).any(|folder| path.parent() == Some(folder));
+        let concerned = self.workspace.open_paths().filter(|other| *other == path || (may_be_spec && is_near(other)));
+        let concerned: Vec<PathBuf> = concerned.filter(|other| !self.stale.contains(other)).cloned().collect();
+        self.stale.extend(concerned);
+    }
+
+    fn publish_findings(&mut self) -> Result<(), ServerError> {
         for path in std::mem::take(&mut self.stale) {
-            if let Some(findings) = diagnose::diagnose(&mut self.workspace, &path) {
-                self.publish(&path, findings)?;
-            }
+            // A document of which nothing can be said, such as one that is not a spec any more, has none.
+            let findings = diagnose::diagnose(&mut self.workspace, &path).unwrap_or_default();
+            self.publish(&path, findings)?;
         }
         Ok(())
     }
@@ -189,7 +279,16 @@ impl Server<'_> {
 
     fn answer(&mut self, request: Request) -> Response {
         let id = request.id.clone();
+        if self.is_down || request.method == "initialize" {
+            let why = if self.is_down { "the server is shut down" } else { "the server is initialized already" };
+            return Response::new_err(id, ErrorCode::InvalidRequest as i32, why.to_owned());
+        }
         let answer = match request.method.as_str() {
+            "shutdown" => {
+                self.is_down = true;
+                self.stale.clear();
+                Ok(Json::Null)
+            }
             "textDocument/hover" => parsed(request).map(|params: HoverParams| self.hover(&params)),
             "textDocument/completion" => parsed(request).map(|params: CompletionParams| self.complete(&params)),
             "textDocument/definition" => parsed(request).map(|params: GotoDefinitionParams| self.define(&params)),

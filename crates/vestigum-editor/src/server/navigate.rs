@@ -4,9 +4,10 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use lsp_types::{DocumentSymbol, Location, Range, SymbolKind, TextEdit, Uri, WorkspaceEdit};
+use vestigum_core::{Diagnostics, Spec};
 use vestigum_spec::diagnostic::SourceSpan;
-use vestigum_verify::playthrough::Script;
-use vestigum_verify::{imported_file, lint};
+use vestigum_verify::imported_file;
+use vestigum_verify::playthrough::{MemorySaves, Playthrough, Script, run};
 
 use super::workspace::{Project, Role, Workspace, uri_of};
 use crate::lines::Lines;
@@ -139,7 +140,10 @@ pub(crate) fn rename(
     Ok(WorkspaceEdit { changes: Some(changes), ..WorkspaceEdit::default() })
 }
 
-/// Tries the new name: nothing that can be read now may have errors then.
+/// A rename runs playthroughs of at most this many statements.
+const MOST_STATEMENTS: u64 = 20_000;
+
+/// Tries the new name: the spec and every playthrough can be read then, and what passes now passes then.
 fn still_understood(project: &Project, by_file: &HashMap<PathBuf, Vec<SourceSpan>>, to: &str) -> Result<(), String> {
     let after = |path: &Path, lines: &Lines| {
         let mut spans = by_file.get(path).cloned().unwrap_or_default();
@@ -151,25 +155,41 @@ fn still_understood(project: &Project, by_file: &HashMap<PathBuf, Vec<SourceSpan
     };
     let name = project.spec.display().to_string();
     let text = after(&project.spec, &project.spec_text);
-    let before = lint::check(&name, &project.spec_text.text);
     // A saved name that changes needs a migration, which is the next thing to do: the history does not count here.
-    let checked = lint::check(&name, &text);
-    if before.findings.errors() == 0 && checked.findings.errors() > 0 {
-        let why = checked.findings.list().first().map(|finding| finding.message.clone()).unwrap_or_default();
-        return Err(format!("the spec could not be read any more: {why}"));
-    }
-    let (Some(old), Some(new)) = (&before.spec, &checked.spec) else { return Ok(()) };
+    let read = |text: &str| Spec::from_named_toml(&name, text);
+    let old = read(&project.spec_text.text)
+        .map_err(|errors| format!("expected a spec without errors, found: {}; fix it, then rename", first(&errors)))?;
+    let new = read(&text).map_err(|errors| format!("the spec could not be read any more: {}", first(&errors)))?;
     for (path, lines) in &project.plays {
         let name = path.display().to_string();
         let read = |text: &str, spec| Script::from_text_with(&name, text, spec, &imported_file);
-        if read(&lines.text, old).is_ok()
-            && let Err(errors) = read(&after(path, lines), new)
-        {
-            let why = errors.list().first().map(|finding| finding.message.clone()).unwrap_or_default();
-            return Err(format!("{name} could not be read any more: {why}"));
+        let was = read(&lines.text, &old);
+        let is = read(&after(path, lines), &new);
+        let (was, is) = match (was, is) {
+            (Ok(was), Ok(is)) => (was, is),
+            (Ok(_), Err(errors)) => return Err(format!("{name} could not be read any more: {}", first(&errors))),
+            (Err(errors), _) if by_file.contains_key(path) => {
+                let why = first(&errors);
+                return Err(format!(
+                    "expected a playthrough without errors, found in {name}: {why}; fix it, then rename"
+                ));
+            }
+            (Err(_), _) => continue,
+        };
+        if was.playthroughs().iter().map(Playthrough::statements).sum::<u64>() > MOST_STATEMENTS {
+            continue;
+        }
+        let passes = |spec, playthrough: &Playthrough| run(spec, playthrough, &mut MemorySaves::default()).passed();
+        let mut pairs = was.playthroughs().iter().zip(is.playthroughs());
+        if let Some((broken, _)) = pairs.find(|(was, is)| passes(&old, was) && !passes(&new, is)) {
+            return Err(format!("\"{}\" in {name} would fail", broken.name()));
         }
     }
     Ok(())
+}
+
+fn first(errors: &Diagnostics) -> String {
+    errors.list().first().map(|finding| finding.message.clone()).unwrap_or_default()
 }
 
 /// Returns what a document has, for an outline.

@@ -4,24 +4,36 @@
 use std::io::{self, BufRead, Read, Write};
 use std::thread::{self, JoinHandle};
 
-use crossbeam_channel::bounded;
-use lsp_server::{Connection, Message};
+use crossbeam_channel::{Receiver, bounded, never, select};
+use lsp_server::{Connection, ErrorCode, Message};
+use serde_json::json;
 
 /// A longer message is refused: documents are sent whole, and are not as long as that.
 const MAX_BYTES: usize = 64 << 20;
 /// The most bytes of one line of a heading.
 const MAX_LINE: u64 = 4096;
 
+/// The most messages that are read ahead: what an editor sends for a few seconds of typing.
+const AHEAD: usize = 256;
+
 /// Connects the process's standard input and output. The thread writes, and ends when nothing can be sent any more.
 pub(super) fn connect() -> (Connection, JoinHandle<io::Result<()>>) {
-    let (heard, receiver) = bounded::<Message>(0);
+    let (heard, receiver) = bounded::<Message>(AHEAD);
     let (sender, to_say) = bounded::<Message>(0);
+    let (malformed, to_refuse) = bounded::<String>(0);
     // It may wait for the editor when the process ends; nobody waits for it.
     thread::spawn(move || {
         let mut input = io::stdin().lock();
         while let Ok(Some(body)) = body(&mut input) {
-            // What is in the frame of a message and is none is passed over.
-            let Ok(message) = serde_json::from_slice::<Message>(&body) else { continue };
+            let message = match serde_json::from_slice::<Message>(&body) {
+                Ok(message) => message,
+                Err(error) => {
+                    if malformed.send(error.to_string()).is_err() {
+                        return;
+                    }
+                    continue;
+                }
+            };
             let ends = matches!(&message, Message::Notification(told) if told.method == "exit");
             if heard.send(message).is_err() || ends {
                 return;
@@ -30,12 +42,40 @@ pub(super) fn connect() -> (Connection, JoinHandle<io::Result<()>>) {
     });
     let writer = thread::spawn(move || {
         let mut output = io::stdout().lock();
-        for message in to_say {
-            message.write(&mut output)?;
-        }
+        say(&mut output, &to_say, &to_refuse)?;
         output.flush()
     });
     (Connection { sender, receiver }, writer)
+}
+
+/// Writes what is to be said until nothing can be said any more.
+fn say(output: &mut impl Write, to_say: &Receiver<Message>, to_refuse: &Receiver<String>) -> io::Result<()> {
+    let none = never();
+    let mut to_refuse = to_refuse;
+    loop {
+        let refused = select! {
+            recv(to_say) -> message => match message {
+                Ok(message) => {
+                    message.write(output)?;
+                    continue;
+                }
+                Err(_) => return Ok(()),
+            },
+            recv(to_refuse) -> refused => refused,
+        };
+        match refused {
+            Ok(why) => refuse(output, &why)?,
+            Err(_) => to_refuse = &none,
+        }
+    }
+}
+
+/// Answers what is not a message: nobody knows its id, so the answer has none.
+fn refuse(output: &mut impl Write, why: &str) -> io::Result<()> {
+    let error = json!({ "code": ErrorCode::ParseError as i32, "message": why });
+    let body = json!({ "jsonrpc": "2.0", "id": null, "error": error }).to_string();
+    write!(output, "Content-Length: {}\r\n\r\n{body}", body.len())?;
+    output.flush()
 }
 
 /// The body of the next message; none if there is no other, or if it cannot be one.

@@ -10,11 +10,12 @@ use vestigum_core::{History, Spec};
 use vestigum_verify::scripts_beside;
 
 use crate::lines::{Lines, Units};
+use crate::toml_view::{Piece, Segment, pieces};
 
 /// Larger files are not what they seem.
 const MAX_BYTES: u64 = 4 << 20;
 /// A spec is looked for in 2 folders: that of the playthrough and the one above, as `play` finds it.
-const FOLDERS_UP: usize = 2;
+pub(crate) const FOLDERS_UP: usize = 2;
 
 /// Describes what a document is, by its name.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -110,10 +111,13 @@ impl Workspace {
 
     /// Returns whether a TOML document is a spec: there are many that are not.
     fn is_spec(&self, path: &Path) -> bool {
-        self.text(path).is_some_and(|lines| {
-            let mut headers = lines.text.lines().map(str::trim_start).filter(|line| line.starts_with('['));
-            headers.any(|line| line.starts_with("[game]"))
-        })
+        let is_game = |path: &[Segment]| path.first().is_some_and(|segment| segment.name == "game");
+        let begins = |piece: &Piece| match piece {
+            Piece::Header { path, several } => !several && is_game(path),
+            Piece::Key { path, own } => path.len() == *own && is_game(path),
+            Piece::Text { .. } => false,
+        };
+        self.text(path).is_some_and(|lines| pieces(&lines.text).iter().any(begins))
     }
 
     /// The spec of a document and all its playthroughs.
@@ -147,10 +151,12 @@ impl Workspace {
             return Some(spec.clone());
         }
         let name = path.display().to_string();
-        let spec = match self.history(path) {
+        let read = match self.history(path) {
             Some(history) => Spec::from_named_toml_with_history(&name, &text, history),
             None => Spec::from_named_toml(&name, &text),
         };
+        // Until a migration has its steps, the spec says how the game is played all the same: playthroughs are read by it.
+        let spec = read.or_else(|_| Spec::from_named_toml(&name, &text));
         match spec {
             Ok(spec) => {
                 self.read.insert(path.to_owned(), (text, spec.clone()));

@@ -1,44 +1,26 @@
 //! Whatever stands in the documents, every question is answered and the server lives on.
 
-use std::thread;
-
-use lsp_server::{Connection, Message, Notification, Request, RequestId};
 use proptest::prelude::*;
 use serde_json::{Value as Json, json};
-use vestigum_editor::server::serve;
 use vestigum_testing::hunting;
+
+use crate::client::Client;
 
 const SPEC: &str = include_str!("../../../../demo/fellpost/fellpost.toml");
 const PLAYS: &str = include_str!("../../../../demo/fellpost/plays/byways.play");
 
 /// Asks everything that can be asked at some places of a document.
 fn ask_everything(documents: &[(&str, &str)], asked: &str, places: &[(u32, u32)]) -> Vec<Json> {
-    let (server, client) = Connection::memory();
-    let served = thread::spawn(move || serve(&server).unwrap());
-    let mut id = 0;
-    let mut call = |method: &str, params: Json| {
-        id += 1;
-        client.sender.send(Message::Request(Request::new(RequestId::from(id), method.to_owned(), params))).unwrap();
-        loop {
-            match client.receiver.recv().unwrap() {
-                Message::Response(answer) if answer.id == RequestId::from(id) => return json!(answer),
-                Message::Response(_) | Message::Request(_) | Message::Notification(_) => {}
-            }
-        }
-    };
-    call("initialize", json!({ "capabilities": { "general": { "positionEncodings": ["utf-8"] } } }));
-    let tell = |method: &str, params: Json| {
-        client.sender.send(Message::Notification(Notification::new(method.to_owned(), params))).unwrap();
-    };
-    tell("initialized", json!({}));
+    let mut client = Client::start();
+    let call = |client: &mut Client, method: &str, params: Json| client.answer(method, params);
     for (uri, text) in documents {
-        tell(
+        client.tell(
             "textDocument/didOpen",
             json!({ "textDocument": { "uri": uri, "languageId": "", "version": 1, "text": text } }),
         );
     }
     let document = json!({ "uri": asked });
-    let mut answers = vec![call("textDocument/documentSymbol", json!({ "textDocument": document }))];
+    let mut answers = vec![call(&mut client, "textDocument/documentSymbol", json!({ "textDocument": document }))];
     for (line, character) in places {
         let at = json!({ "line": line, "character": character });
         let place = json!({ "textDocument": document, "position": at });
@@ -47,21 +29,24 @@ fn ask_everything(documents: &[(&str, &str)], asked: &str, places: &[(u32, u32)]
             params.as_object_mut().unwrap().extend(more.as_object().unwrap().clone());
             params
         };
-        answers.push(call("textDocument/hover", place.clone()));
-        answers.push(call("textDocument/completion", place.clone()));
-        answers.push(call("textDocument/definition", place.clone()));
-        answers.push(call("textDocument/prepareRename", place.clone()));
-        answers.push(call("textDocument/references", with(json!({ "context": { "includeDeclaration": true } }))));
-        answers.push(call("textDocument/rename", with(json!({ "newName": "other_name" }))));
+        answers.push(call(&mut client, "textDocument/hover", place.clone()));
+        answers.push(call(&mut client, "textDocument/completion", place.clone()));
+        answers.push(call(&mut client, "textDocument/definition", place.clone()));
+        answers.push(call(&mut client, "textDocument/prepareRename", place.clone()));
+        answers.push(call(
+            &mut client,
+            "textDocument/references",
+            with(json!({ "context": { "includeDeclaration": true } })),
+        ));
+        answers.push(call(&mut client, "textDocument/rename", with(json!({ "newName": "other_name" }))));
         let range = json!({ "start": at, "end": at });
         answers.push(call(
+            &mut client,
             "textDocument/codeAction",
             json!({ "textDocument": document, "range": range, "context": { "diagnostics": [] } }),
         ));
     }
-    call("shutdown", Json::Null);
-    tell("exit", Json::Null);
-    served.join().unwrap();
+    client.end();
     answers
 }
 

@@ -50,6 +50,15 @@ fn every_spec_of_the_demo_is_valid_and_a_misspelt_key_is_not() {
         "[game]\nid = \"x\"\n[[source]]\nname = \"letter\"",
         "[game]\nid = \"x\"\n[save]\nkeep = \"3\"",
         "[gmae]\nid = \"x\"",
+        "[game]\nid = \"x\"\n[field.xp]\ntype = \"integer\"\nlasts = \"run\"",
+        "[game]\nid = \"x\"\n[field.xp]\ntype = \"list of string\"\nlasts = \"run\"",
+        "[game]\nid = \"x\"\n[field.xp]\ntype = \"text\"\nlasts = \"run\"\nmax_len = -1",
+        "[game]\nid = \"x\"\n[field.\"two words\"]\ntype = \"int\"\nlasts = \"run\"",
+        "[game]\nid = \"x\"\n[field.xp]\ntype = \"int\"\nlasts = \"run\"\non.death = { add = 1, max = \"xp\" }",
+        "[game]\nid = \"x\"\n[levels]\norder = [\"mill lane\"]",
+        "[game]\nid = \"x\"\n[save]\nkeep = 0",
+        "[game]\nid = \"x\"\n[[promise]]\nname = \"nothing is claimed\"",
+        "[game]\nid = \"x\"\n[[promise]]\nname = \"two claims\"\nholds = \"true\"\ncan = \"true\"",
     ] {
         assert!(!validator.is_valid(&as_json(wrong)), "{wrong}");
     }

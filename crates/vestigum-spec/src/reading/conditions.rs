@@ -13,6 +13,9 @@ use crate::value::types::Type;
 use crate::vocabulary::moment::Moment;
 use crate::vocabulary::policy::OpeningOrder;
 
+/// The most generations of a save that can be kept.
+pub const MAX_KEEP: u32 = 1_000;
+
 /// 3 older generations are kept where the spec says nothing.
 const KEEP: u32 = 3;
 
@@ -70,8 +73,8 @@ impl Resolver<'_> {
     /// Returns how many older generations are kept.
     pub(super) fn keep(&mut self) -> u32 {
         let Some(Spanned { value, span }) = &self.document.save.keep else { return KEEP };
-        u32::try_from(*value).ok().filter(|keep| (1..=1000).contains(keep)).unwrap_or_else(|| {
-            self.error(codes::OUT_OF_RANGE, *span, "`keep` goes from 1 to 1000");
+        u32::try_from(*value).ok().filter(|keep| (1..=MAX_KEEP).contains(keep)).unwrap_or_else(|| {
+            self.error(codes::OUT_OF_RANGE, *span, format!("`keep` goes from 1 to {MAX_KEEP}"));
             KEEP
         })
     }

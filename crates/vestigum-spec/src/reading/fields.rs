@@ -17,6 +17,9 @@ use crate::value::{Value, below};
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::{Lasts, Span, WrittenBy};
 
+/// The most characters, bytes or values that `max_len` can allow.
+pub const MAX_LEN: i64 = 64 << 20;
+
 impl Resolver<'_> {
     /// The second stage: names become fields with types.
     pub(super) fn types(&mut self, names: Names) -> Types {
@@ -189,10 +192,10 @@ impl Resolver<'_> {
                 self.error(codes::WRONG_TYPE, len.span, format!("a field of type {ty} has no length"));
                 Limits::DEFAULT_MAX_LEN
             }
-            Some(len) => match usize::try_from(len.value).ok().filter(|len| (1..=64 << 20).contains(len)) {
+            Some(len) => match usize::try_from(len.value).ok().filter(|len| (1..=MAX_LEN as usize).contains(len)) {
                 Some(len) => len,
                 None => {
-                    self.error(codes::OUT_OF_RANGE, len.span, "`max_len` goes from 1 to 67108864");
+                    self.error(codes::OUT_OF_RANGE, len.span, format!("`max_len` goes from 1 to {MAX_LEN}"));
                     Limits::DEFAULT_MAX_LEN
                 }
             },

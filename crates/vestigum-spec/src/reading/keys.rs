@@ -10,7 +10,7 @@ use crate::model::{Names, Types};
 use crate::reading::Resolver;
 
 /// The most names an open key set can have.
-const MAX_KEYS: u32 = 100_000;
+pub const MAX_KEYS: u32 = 100_000;
 
 impl Resolver<'_> {
     /// Key sets; their `current` is found when the fields are known.

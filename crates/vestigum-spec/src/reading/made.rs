@@ -12,7 +12,7 @@ use crate::value::types::Type;
 use crate::vocabulary::span::Span;
 
 /// The most levels that players may make.
-const MAX_MADE: i64 = 1_000;
+pub const MAX_MADE: i64 = 1_000;
 
 impl Resolver<'_> {
     /// The places of the levels that players make, behind all that were shipped.

@@ -24,7 +24,13 @@ pub(crate) mod tables;
 pub(crate) mod types;
 
 pub use compile::{DerivedKey, Scope, compile};
+pub use conditions::MAX_KEEP;
+pub use fields::MAX_LEN;
 pub use fills::compile_of_item;
+pub use keys::MAX_KEYS;
+pub use made::MAX_MADE;
+pub use sources::MAX_TIMES;
+pub use types::ELSEWHERE;
 
 use std::sync::Arc;
 

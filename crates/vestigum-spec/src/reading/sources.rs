@@ -14,6 +14,9 @@ use crate::value::Value;
 use crate::vocabulary::fate::PlainFate;
 use crate::vocabulary::span::Span;
 
+/// The most times that a source can be taken.
+pub const MAX_TIMES: i64 = 1_000_000;
+
 impl Resolver<'_> {
     pub(super) fn sources(&mut self, spec: &Readable) -> Vec<Source> {
         let document = self.document;
@@ -70,9 +73,9 @@ impl Resolver<'_> {
                 Some("an attempt is over at every failure, and a session goes on through all of them".into());
         }
         let times = entry.times.as_ref().map_or(1, |times| times.value);
-        if !(1..=1_000_000).contains(&times) {
+        if !(1..=MAX_TIMES).contains(&times) {
             let span = entry.times.as_ref().map_or(entry.name.span, |times| times.span);
-            self.error(codes::OUT_OF_RANGE, span, "a source can be taken from 1 to 1000000 times");
+            self.error(codes::OUT_OF_RANGE, span, format!("a source can be taken from 1 to {MAX_TIMES} times"));
         }
         let gives = gives.into_iter().collect::<Option<Vec<_>>>()?;
         Some(Source { name: entry.name.value.as_str().into(), levels, gives, times, lasts, after_failure })

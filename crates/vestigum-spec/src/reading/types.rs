@@ -151,8 +151,8 @@ impl Resolver<'_> {
     }
 }
 
-/// Says what other languages call the types, and what a spec calls them.
-const ELSEWHERE: [(&str, Class); 22] = [
+/// Lists what other languages call the types, and what a spec calls them.
+pub const ELSEWHERE: [(&str, Class); 22] = [
     ("string", Class::Text),
     ("str", Class::Text),
     ("integer", Class::Int),

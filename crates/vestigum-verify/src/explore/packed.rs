@@ -201,7 +201,7 @@ impl Packing {
     }
 }
 
-/// What a hash is of: the value itself, or what a mark has instead.
+/// Names what a hash is of: the value itself, or what a mark has instead.
 #[derive(Clone, Copy)]
 enum Hashed {
     Value = 0,

@@ -297,9 +297,9 @@ impl Session {
     /// # use vestigum::{MemoryStore, Session, Spec};
     /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
     /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
-    /// let letters = spec.int_per_level("best_letters")?.at("mill_lane")?;
-    /// assert!(game.raise(letters, 60)?.beaten());
-    /// assert!(!game.raise(letters, 40)?.beaten()); // the record stays
+    /// let score = spec.int("score")?;
+    /// assert!(game.raise(score, 60)?.beaten());
+    /// assert!(!game.raise(score, 40)?.beaten());   // the record stays
     /// # game.quit()?;
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
@@ -395,7 +395,7 @@ impl Session {
     /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
     /// use std::collections::BTreeSet;
     /// let stamps = spec.field::<BTreeSet<String>>("stamps")?;
-    /// game.set_of_mut(stamps).insert("post horn")?;
+    /// game.set_of_mut(stamps).insert("post horn".to_owned())?;
     /// assert!(game.set_of(stamps).contains("post horn"));
     /// # game.quit()?;
     /// # Ok::<(), Box<dyn std::error::Error>>(())
@@ -471,8 +471,8 @@ impl Session {
     /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
     /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
     /// use vestigum::Value;
-    /// game.write("best_letters", &["mill_lane"], Value::Int(60))?;   // names from data, a script or a console
-    /// assert_eq!(game.value("best_letters", &["mill_lane"])?, Value::Int(60));
+    /// game.write("best_time", &["mill_lane"], Value::Int(61_500))?;  // names from data, a script or a console
+    /// assert_eq!(game.value("best_time", &["mill_lane"])?, Value::Int(61_500));
     /// # game.quit()?;
     /// # Ok::<(), Box<dyn std::error::Error>>(())
     /// ```
@@ -582,7 +582,7 @@ impl Session {
     /// game.drain_changes();                        // what was there when the display was drawn
     /// game.add(score, 60)?;
     /// for update in game.drain_changes() {
-    ///     println!("{}", update.path());
+    ///     println!("{}: {}", update.name(), update.after);
     /// }
     /// # game.quit()?;
     /// # Ok::<(), Box<dyn std::error::Error>>(())

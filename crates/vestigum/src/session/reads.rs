@@ -269,9 +269,11 @@ macro_rules! reads {
             /// ```
             /// # use vestigum::{MemoryStore, Session, Spec};
             /// # let spec = Spec::from_toml(include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/docs/example.toml")))?;
-            /// # let game = Session::launch(&spec, MemoryStore::default(), "ada")?;
-            /// let saved = game.suspend();
-            /// assert_eq!(saved.profile.version, 1);        // the image of the player; nothing is written
+            /// # let mut game = Session::launch(&spec, MemoryStore::default(), "ada")?;
+            /// let score = spec.int("score")?;
+            /// game.set(score, 120)?;
+            /// let saved = game.suspend();                  // nothing is written
+            /// assert_eq!(saved.relaunched().get(score), 120);
             /// # game.quit()?;
             /// # Ok::<(), Box<dyn std::error::Error>>(())
             /// ```
