@@ -386,5 +386,8 @@ fn what_is_no_conversation_ends_it() {
         let done = assert_cmd::Command::cargo_bin("vestigum").unwrap().arg("lsp").write_stdin(said).output().unwrap();
         assert_eq!(done.status.code(), Some(2), "{said}");
         assert!(String::from_utf8(done.stderr).unwrap().contains("do not understand each other"), "{said}");
+        // What has the frame of a message is answered, whatever is in it.
+        let refused = String::from_utf8(done.stdout).unwrap().contains("-32700");
+        assert_eq!(refused, said.ends_with("2\r\n\r\n{}"), "{said}");
     }
 }

@@ -116,6 +116,7 @@ on.complete = { set = "level" }
 [[source]]
 name = "letter"
 gives = { letters = 1 }
+after_failure = "entry"
 "#;
 
 const PLAY: &str = "playthrough \"a walk\"
