@@ -35,6 +35,8 @@ pub struct PlayerLauncher<P: Seat = FirstSeat> {
     saver: Saver,
     pub(crate) limit: Duration,
     state: State,
+    /// Whether somebody plays.
+    playing: bool,
     seat: PhantomData<fn() -> P>,
 }
 
@@ -47,6 +49,12 @@ enum State {
     Busy { profile: String, done: Mutex<Receiver<Done>> },
 }
 
+/// Describes a player who has left, with everything saved.
+pub(crate) struct Gone {
+    pub profile: String,
+    pub generation: u64,
+}
+
 enum Wanted {
     Launch { profile: String, anew: bool },
     Leave,
@@ -54,13 +62,18 @@ enum Wanted {
 
 /// Describes what a thread comes back with.
 pub(crate) enum Done {
-    Launched(Result<Box<Session>, SessionError>),
-    Left(Result<Saved, QuitError>),
+    /// A session, and who has left for it.
+    Launched(Box<Session>, Option<Gone>),
+    /// A player who could not be launched, and the session of whoever plays still.
+    Refused(SessionError, Option<Box<Session>>),
+    Left(Gone),
+    /// The last save failed: the session is there still.
+    Stays(QuitError),
 }
 
 impl<P: Seat> PlayerLauncher<P> {
     pub(crate) fn new(spec: Spec, saver: Saver, limit: Duration) -> PlayerLauncher<P> {
-        PlayerLauncher { spec, saver, limit, state: State::Idle, seat: PhantomData }
+        PlayerLauncher { spec, saver, limit, state: State::Idle, playing: false, seat: PhantomData }
     }
 
     /// The saver, for [`Profiles`](vestigum::Profiles) and for peeking on a title screen.
@@ -79,8 +92,10 @@ impl<P: Seat> PlayerLauncher<P> {
     }
 
     /// Launches a player's session: it is read on a thread of its own, and [`PlayerLaunched`](crate::messages::PlayerLaunched) tells when it
-    /// is there. If somebody plays, that session is left first; where it cannot be saved, the player stays, and
-    /// [`PlayerLeaveFailed`](crate::messages::PlayerLeaveFailed) tells. False if the launcher is busy: then nothing is done.
+    /// is there. If somebody else plays, that session is left once the new one is read, and [`PlayerLeft`](crate::messages::PlayerLeft) tells
+    /// it. Where the new one cannot be launched, or the old one cannot be saved, the old one plays on, and
+    /// [`PlayerLaunchFailed`](crate::messages::PlayerLaunchFailed) or [`PlayerLeaveFailed`](crate::messages::PlayerLeaveFailed) says why.
+    /// Returns `false` if the launcher is busy: then nothing is done.
     pub fn launch(&mut self, profile: &str) -> bool {
         self.want(Wanted::Launch { profile: profile.to_owned(), anew: false })
     }
@@ -91,9 +106,14 @@ impl<P: Seat> PlayerLauncher<P> {
     }
 
     /// Leaves the session of whoever plays: it is saved on a thread of its own, and [`PlayerLeft`](crate::messages::PlayerLeft) tells when
-    /// that is durable. Until then there is no [`PlayerSession`](crate::PlayerSession). False if the launcher is busy.
+    /// that is durable. Until then there is no [`PlayerSession`](crate::PlayerSession). Returns `false` if the launcher is busy or nobody plays: then nothing is done.
     pub fn leave(&mut self) -> bool {
-        self.want(Wanted::Leave)
+        self.playing && self.want(Wanted::Leave)
+    }
+
+    /// Notes whether somebody plays from now on.
+    pub(crate) fn plays(&mut self, playing: bool) {
+        self.playing = playing;
     }
 
     fn want(&mut self, wanted: Wanted) -> bool {
@@ -119,17 +139,14 @@ impl<P: Seat> PlayerLauncher<P> {
                 let (spec, saver, limit) = (self.spec.clone(), self.saver.clone(), self.limit);
                 let launch = if anew { Session::launch_anew } else { Session::launch };
                 let name = profile.clone();
-                self.run(name, move || match running.map(|session| session.quit_within(limit)) {
-                    Some(Err(stuck)) => Done::Left(Err(stuck)),
-                    Some(Ok(_)) | None => Done::Launched(launch(&spec, saver, &profile).map(Box::new)),
-                });
+                self.run(name, move || switch(running, limit, &profile, || launch(&spec, saver, &profile)));
             }
         }
     }
 
     fn quit(&mut self, session: Session) {
         let limit = self.limit;
-        self.run(session.profile().to_owned(), move || Done::Left(session.quit_within(limit)));
+        self.run(session.profile().to_owned(), move || leave(session, limit).map_or_else(Done::Stays, Done::Left));
     }
 
     fn run(&mut self, profile: String, work: impl FnOnce() -> Done + Send + 'static) {
@@ -166,6 +183,42 @@ impl<P: Seat> PlayerLauncher<P> {
         let State::Busy { done, .. } = &mut self.state else { return None };
         let receiver = done.get_mut().ok()?;
         receiver.recv_timeout(limit).ok()
+    }
+}
+
+/// Quits a session.
+fn leave(session: Session, limit: Duration) -> Result<Gone, QuitError> {
+    let profile = session.profile().to_owned();
+    let Saved { generation, .. } = session.quit_within(limit)?;
+    Ok(Gone { profile, generation })
+}
+
+/// Launches a player in place of whoever plays. The new session comes first, so that a launch that fails leaves the old one as it is; only a player
+/// who is launched anew has to leave before.
+fn switch(
+    running: Option<Session>,
+    limit: Duration,
+    profile: &str,
+    launch: impl FnOnce() -> Result<Session, SessionError>,
+) -> Done {
+    let launched = |launched: Result<Session, SessionError>, gone| match launched {
+        Ok(session) => Done::Launched(Box::new(session), gone),
+        Err(error) => Done::Refused(error, None),
+    };
+    match running {
+        None => launched(launch(), None),
+        Some(old) if old.profile() == profile => match leave(old, limit) {
+            Ok(gone) => launched(launch(), Some(gone)),
+            Err(stuck) => Done::Stays(stuck),
+        },
+        Some(old) => match launch() {
+            Err(error) => Done::Refused(error, Some(Box::new(old))),
+            Ok(new) => match leave(old, limit) {
+                Ok(gone) => Done::Launched(Box::new(new), Some(gone)),
+                // Nothing was played in the new one.
+                Err(stuck) => Done::Stays(stuck),
+            },
+        },
     }
 }
 

@@ -68,7 +68,7 @@ mod session;
 mod systems;
 
 pub use launcher::PlayerLauncher;
-pub use plugin::{ProgressPlugin, ProgressSystems};
+pub use plugin::{ProgressExit, ProgressPlugin, ProgressSystems};
 pub use seat::{FirstSeat, Seat};
 pub use session::PlayerSession;
 

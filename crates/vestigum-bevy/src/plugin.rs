@@ -3,8 +3,9 @@
 use std::marker::PhantomData;
 use std::time::Duration;
 
-use bevy_app::{App, AppExit, Last, Plugin, PostUpdate, PreUpdate};
+use bevy_app::{App, AppExit, Last, MainScheduleOrder, Plugin, PostUpdate, PreUpdate};
 use bevy_ecs::prelude::*;
+use bevy_ecs::schedule::ScheduleLabel;
 use vestigum::{Saver, Spec};
 
 use crate::launcher::PlayerLauncher;
@@ -22,9 +23,13 @@ pub enum ProgressSystems {
     Arrive,
     /// In `PostUpdate`: what happened in this frame is told as messages.
     Tell,
-    /// In `Last`, after the app was told to exit: the last save is waited for.
+    /// In [`ProgressExit`], after the app was told to exit: the last save is waited for.
     Exit,
 }
+
+/// The schedule behind `Last`: a system that writes `AppExit` there is in time.
+#[derive(ScheduleLabel, Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct ProgressExit;
 
 /// Brings a player's progress into an app; see the [crate](crate).
 pub struct ProgressPlugin<P: Seat = FirstSeat> {
@@ -90,6 +95,12 @@ impl<P: Seat> Plugin for ProgressPlugin<P> {
                     .in_set(ProgressSystems::Arrive),
             )
             .add_systems(PostUpdate, systems::tell::<P>.in_set(ProgressSystems::Tell))
-            .add_systems(Last, systems::exit::<P>.run_if(on_message::<AppExit>).in_set(ProgressSystems::Exit));
+            .init_schedule(ProgressExit)
+            .add_systems(ProgressExit, systems::exit::<P>.run_if(on_message::<AppExit>).in_set(ProgressSystems::Exit));
+        let mut order = app.world_mut().resource_mut::<MainScheduleOrder>();
+        // Another seat may have put it there.
+        if !order.labels.contains(&ProgressExit.intern()) {
+            order.insert_after(Last, ProgressExit);
+        }
     }
 }

@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 use bevy_ecs::prelude::*;
 use vestigum::{QuitError, StoreError};
 
-use crate::launcher::{Done, PlayerLauncher};
+use crate::launcher::{Done, Gone, PlayerLauncher};
 use crate::messages::{
     MomentHappened, PlayerLaunchFailed, PlayerLaunched, PlayerLeaveFailed, PlayerLeft, PlayerSaveFailed, PlayerSaved,
     ValueChanged,
@@ -23,7 +23,9 @@ pub(crate) fn is_wanted<P: Seat>(launcher: Res<'_, PlayerLauncher<P>>) -> bool {
 pub(crate) fn begin<P: Seat>(world: &mut World) {
     tell_all::<P>(world);
     let running = world.remove_resource::<PlayerSession<P>>().map(PlayerSession::into_session);
-    world.resource_mut::<PlayerLauncher<P>>().begin(running);
+    let mut launcher = world.resource_mut::<PlayerLauncher<P>>();
+    launcher.plays(false);
+    launcher.begin(running);
 }
 
 /// Holds what is reported before a session goes.
@@ -43,26 +45,36 @@ pub(crate) fn arrive<P: Seat>(
     mut left: MessageWriter<'_, PlayerLeft<P>>,
     mut leave_failed: MessageWriter<'_, PlayerLeaveFailed<P>>,
 ) {
-    let Some((profile, done)) = launcher.bypass_change_detection().done() else { return };
-    match done {
-        Done::Launched(Ok(session)) => {
+    let launcher = launcher.bypass_change_detection();
+    let Some((profile, done)) = launcher.done() else { return };
+    let session = match done {
+        Done::Launched(session, gone) => {
+            if let Some(Gone { profile, generation }) = gone {
+                left.write(PlayerLeft::new(profile, generation));
+            }
             launched.write(PlayerLaunched::new(
                 profile,
                 session.load_report().clone(),
                 session.launch_outcome().clone(),
             ));
-            commands.insert_resource(PlayerSession::<P>::new(*session));
+            Some(session)
         }
-        Done::Launched(Err(error)) => {
+        Done::Refused(error, playing) => {
             launch_failed.write(PlayerLaunchFailed::new(profile, Arc::new(error)));
+            playing
         }
-        Done::Left(Ok(saved)) => {
-            left.write(PlayerLeft::new(profile, saved.generation));
+        Done::Left(Gone { profile, generation }) => {
+            left.write(PlayerLeft::new(profile, generation));
+            None
         }
-        Done::Left(Err(QuitError { error, session, .. })) => {
+        Done::Stays(QuitError { error, session, .. }) => {
             leave_failed.write(PlayerLeaveFailed::new(session.profile().to_owned(), error));
-            commands.insert_resource(PlayerSession::<P>::new(*session));
+            Some(session)
         }
+    };
+    if let Some(session) = session {
+        launcher.plays(true);
+        commands.insert_resource(PlayerSession::<P>::new(*session));
     }
 }
 
@@ -124,9 +136,9 @@ pub(crate) fn exit<P: Seat>(world: &mut World) {
     // A session that is under way: launched it is not missed, left it is saved.
     let under_way = world.resource_mut::<PlayerLauncher<P>>().wait(left(until));
     let running = match under_way {
-        Some(Done::Launched(Ok(session))) => Some(*session),
-        Some(Done::Left(Err(QuitError { session, .. }))) => Some(*session),
-        Some(Done::Launched(Err(_)) | Done::Left(Ok(_))) | None => {
+        Some(Done::Launched(session, _) | Done::Refused(_, Some(session))) => Some(*session),
+        Some(Done::Stays(QuitError { session, .. })) => Some(*session),
+        Some(Done::Refused(_, None) | Done::Left(_)) | None => {
             world.remove_resource::<PlayerSession<P>>().map(PlayerSession::into_session)
         }
     };

@@ -3,7 +3,7 @@
 use std::thread::sleep;
 use std::time::{Duration, Instant};
 
-use bevy_app::{App, AppExit, PostUpdate, Update};
+use bevy_app::{App, AppExit, Last, PostUpdate, Update};
 use bevy_ecs::message::MessageCursor;
 use bevy_ecs::prelude::*;
 use vestigum::{MemoryStore, Moment, Owner, Saver, Session, SessionError, Spec, Store};
@@ -325,20 +325,76 @@ fn two_players_of_one_app_share_the_device_and_nothing_else() {
     assert_eq!(moments.map(|happened| happened.outcome.moment).collect::<Vec<_>>(), [Moment::Enter]);
 }
 
+/// A switch told nothing of the player who left, and a switch that failed left nobody playing.
+#[test]
+fn a_switch_reports_who_left_and_a_failed_one_leaves_the_old_player() {
+    let store = WatchedStore::new(MemoryStore::default(), 1);
+    let saver = Saver::new(store.clone());
+    let mut app = app(&saver, Some("ada"));
+    until(&mut app, |app| app.world().contains_resource::<PlayerSession>());
+    game(&mut app).enter("mill_lane").unwrap();
+    // Somebody has the player elsewhere in this process.
+    let other = Session::launch(&spec(), &saver, "bo").unwrap();
+    app.world_mut().resource_mut::<PlayerLauncher>().launch("bo");
+    until(&mut app, |app| heard(app, "bo not launched"));
+    until(&mut app, |app| app.world().contains_resource::<PlayerSession>());
+    assert_eq!(game(&mut app).profile(), "ada");
+    assert!(matches!(game(&mut app).place(), vestigum::Place::InLevel { .. }), "the visit goes on");
+    assert!(!heard(&app, "ada left"));
+    other.quit().unwrap();
+    // The old one cannot be saved.
+    store.cut_off(true);
+    app.world_mut().resource_mut::<PlayerLauncher>().launch("bo");
+    until(&mut app, |app| heard(app, "not launched") || heard(app, "ada stays"));
+    until(&mut app, |app| app.world().contains_resource::<PlayerSession>());
+    assert_eq!(game(&mut app).profile(), "ada");
+    store.cut_off(false);
+    app.world_mut().resource_mut::<PlayerLauncher>().launch("bo");
+    until(&mut app, |app| heard(app, "bo launched"));
+    assert!(heard(&app, "ada left with"));
+    assert_eq!(game(&mut app).profile(), "bo");
+}
+
+#[test]
+fn nobody_can_leave_where_nobody_plays() {
+    let mut app = app(&Saver::new(MemoryStore::default()), None);
+    app.update();
+    assert!(!app.world_mut().resource_mut::<PlayerLauncher>().leave());
+    assert!(!app.world().resource::<PlayerLauncher>().is_busy());
+}
+
+/// The save was lost where a system behind the plugin's own wrote the message.
+#[test]
+fn an_exit_that_is_written_last_of_all_is_in_time() {
+    let store = MemoryStore::default();
+    let mut app = launched(store.clone());
+    app.add_systems(
+        Last,
+        (|mut exit: MessageWriter<AppExit>| {
+            exit.write(AppExit::Success);
+        })
+        .after(ProgressSystems::Exit),
+    );
+    let volume = game(&mut app).spec().int("volume").unwrap();
+    game(&mut app).set(volume, 40).unwrap();
+    app.update();
+    assert!(!app.world().contains_resource::<PlayerSession>());
+    assert_eq!(Session::peek(&spec(), &store, "ada").unwrap().get(volume), 40);
+}
+
 /// A moment that only the session has would be said through it, and told to nobody.
 #[test]
-fn every_moment_of_a_session_is_one_of_the_resource() {
+fn everything_that_changes_a_session_is_there_on_the_resource() {
     let here = std::path::Path::new(env!("CARGO_MANIFEST_DIR"));
     let interface = std::fs::read_to_string(here.join("../../docs/api/vestigum.txt")).unwrap();
     let resource = std::fs::read_to_string(here.join("src/session.rs")).unwrap();
     let methods = interface.lines().filter_map(|line| line.strip_prefix("vestigum::Session: pub fn "));
-    let moments: Vec<&str> = methods
-        .filter(|method| method.ends_with("-> Result<Outcome, Refused>"))
-        .filter_map(|method| method.split('(').next())
-        .collect();
-    assert!(moments.len() >= 13, "{moments:?}");
-    for moment in moments {
-        let has = ["    ", "fn "].iter().any(|before| resource.contains(&format!("{before}{moment}(")));
-        assert!(has, "`{moment}` of a session is not one of `PlayerSession`");
+    let changing = methods.filter(|method| method.contains("&mut self"));
+    let changing: Vec<&str> = changing.filter_map(|method| method.split(['(', '<']).next()).collect();
+    assert!(changing.len() >= 36, "{changing:?}");
+    for method in changing {
+        let has = [("    ", "("), ("fn ", "("), ("    ", "[")];
+        let has = has.iter().any(|(before, behind)| resource.contains(&format!("{before}{method}{behind}")));
+        assert!(has, "`{method}` of a session is not one of `PlayerSession`");
     }
 }

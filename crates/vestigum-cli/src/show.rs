@@ -1,5 +1,6 @@
 //! How results look: colours, tables, errors.
 
+use std::cell::RefCell;
 use std::io::Write;
 
 use anstream::{AutoStream, ColorChoice};
@@ -8,6 +9,7 @@ use clap::ValueEnum;
 use comfy_table::{CellAlignment, ContentArrangement, LineStyle, Table, TableStyle};
 use serde_json::{Value as Json, json};
 use vestigum::tools::{is_unseen, shown};
+use vestigum_report::Unusable;
 
 use vestigum::{BoardRow, Diagnostics, LockReason, Severity, Value};
 
@@ -86,6 +88,8 @@ pub(crate) struct Output {
     /// Whether machines read it.
     pub json: bool,
     choice: ColorChoice,
+    /// Collects what was unusable so far, for the reports of build servers.
+    unusable: RefCell<Vec<Unusable>>,
 }
 
 impl Output {
@@ -95,7 +99,7 @@ impl Output {
             ColorWhen::Always => ColorChoice::Always,
             ColorWhen::Never => ColorChoice::Never,
         };
-        Output { json, choice }
+        Output { json, choice, unusable: RefCell::default() }
     }
 
     /// Prints for people, in lines that fit the terminal.
@@ -121,8 +125,14 @@ impl Output {
         let _ = writeln!(std::io::stdout(), "{text}");
     }
 
+    /// Returns everything that was unusable so far.
+    pub(crate) fn all_unusable(&self) -> Vec<Unusable> {
+        self.unusable.borrow().clone()
+    }
+
     /// Says that the input cannot be used.
     pub(crate) fn unusable(&self, message: &str) -> Verdict {
+        self.unusable.borrow_mut().push(Unusable { name: message.to_owned(), why: message.to_owned() });
         if self.json {
             self.json(&json!({ "error": message }));
         } else {
@@ -133,6 +143,8 @@ impl Output {
 
     /// Shows what is wrong with a document that another command needs.
     pub(crate) fn unreadable(&self, diagnostics: &Diagnostics) -> Verdict {
+        let why = vestigum_verify::render(diagnostics, false);
+        self.unusable.borrow_mut().push(Unusable { name: diagnostics.name().to_owned(), why });
         if self.json {
             self.json(&json!({ "error": "the document has errors", "findings": findings(diagnostics) }));
         } else {

@@ -56,9 +56,9 @@ pub struct SpecKey {
 /// Describes when a key stands in its table.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stands {
-    /// Where the author wants it.
+    /// It stands where the author wants it.
     Freely,
-    /// Always.
+    /// It always stands.
     Always,
     /// Exactly one of the keys that say this stands in a table.
     AsOneOf,

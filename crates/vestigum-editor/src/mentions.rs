@@ -86,7 +86,7 @@ pub(crate) struct Mention {
     pub place: Where,
 }
 
-/// What is open around a place in an expression.
+/// Names what is open around a place in an expression.
 enum Open<'t> {
     /// `field[`, with the number of the key.
     Keys { of: &'t str, key: usize },
@@ -96,7 +96,7 @@ enum Open<'t> {
     Call { of_table: bool, argument: usize },
 }
 
-/// The names in an expression that begins at `start` of its document. `before` is the field that the text is compared with or set to where the
+/// Gathers the names in an expression that begins at `start` of its document. `before` is the field that the text is compared with or set to where the
 /// expression begins with that: `came_from` of the statement `came_from = 'mill_lane'`.
 pub(crate) fn of_expression<'t>(text: &'t str, start: usize, before: Option<&'t str>, out: &mut Vec<Mention>) {
     let mut open: Vec<Open<'_>> = Vec::new();

@@ -63,7 +63,7 @@ fn keyed(keys: &[SpecKey]) -> Json {
     table
 }
 
-/// What a name looks like.
+/// The pattern of a name.
 const NAME: &str = "^[A-Za-z_][A-Za-z0-9_]*$";
 
 /// A table whose keys are names of the author's.

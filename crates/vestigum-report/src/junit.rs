@@ -5,6 +5,7 @@ use std::time::Duration;
 use quick_junit::{NonSuccessKind, Report, SerializeError, TestCase, TestCaseStatus, TestSuite};
 use vestigum_verify::explore::{Ending, Question};
 
+use crate::Unusable;
 use crate::page::PlayedRun;
 
 /// Playthroughs that ran, each with how long it took: a suite for each file, a case for each playthrough.
@@ -66,6 +67,23 @@ pub fn explored(spec: &str, answers: &[(&Question, &Ending, Duration)]) -> Resul
         let mut case = case(question.name(), spec, status, *took);
         case.set_system_out(ending.how_known());
         suite.add_test_case(case);
+    }
+    report.add_test_suite(suite);
+    report.to_string()
+}
+
+/// Writes a report of a run that could not begin, as an error for each input that could not be used.
+///
+/// # Errors
+/// If the report cannot be written as XML.
+pub fn unusable(inputs: &[Unusable]) -> Result<String, SerializeError> {
+    let mut report = Report::new("vestigum");
+    let mut suite = TestSuite::new("unusable input");
+    for Unusable { name, why } in inputs {
+        let mut status = TestCaseStatus::non_success(NonSuccessKind::Error);
+        status.set_message(why.lines().next().unwrap_or_default());
+        status.set_description(why.as_str());
+        suite.add_test_case(case(name, name, status, Duration::ZERO));
     }
     report.add_test_suite(suite);
     report.to_string()

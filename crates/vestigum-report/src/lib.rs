@@ -11,3 +11,12 @@ pub mod junit;
 pub mod level_map;
 pub mod page;
 pub mod sarif;
+
+/// An input that a command could not use.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unusable {
+    /// The name of the file where it is known, or the reason.
+    pub name: String,
+    /// The reason, with the findings if there are any.
+    pub why: String,
+}

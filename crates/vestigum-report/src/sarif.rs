@@ -11,6 +11,8 @@ use vestigum_spec::codes;
 use vestigum_spec::diagnostic::position;
 use vestigum_verify::lint::Allowed;
 
+use crate::Unusable;
+
 const SCHEMA: &str = "https://json.schemastore.org/sarif-2.1.0.json";
 
 /// Writes the findings of some documents, and what their specs allow, as one SARIF log.
@@ -42,9 +44,36 @@ pub fn log(documents: &[&Diagnostics], allowed: &[Allowed]) -> String {
                 },
             },
             column_kind: "unicodeCodePoints",
+            invocations: None,
             results: all.iter().map(|(found, finding, because)| result(found, finding, *because)).collect(),
         }],
     };
+    serde_json::to_string_pretty(&log).unwrap_or_default()
+}
+
+/// Writes a SARIF log of a check that could not be made, with the reasons.
+///
+/// ```
+/// use vestigum_report::Unusable;
+///
+/// let missing = Unusable { name: "spec.toml".into(), why: "cannot read spec.toml".into() };
+/// let log = vestigum_report::sarif::unusable(&[missing]);
+/// assert!(log.contains("\"executionSuccessful\": false") && log.contains("cannot read spec.toml"));
+/// ```
+pub fn unusable(inputs: &[Unusable]) -> String {
+    let notification = |input: &Unusable| Notification { level: "error", message: Text { text: input.why.clone() } };
+    let invocation = Invocation {
+        execution_successful: false,
+        tool_execution_notifications: inputs.iter().map(notification).collect(),
+    };
+    let driver = Driver { name: "vestigum", version: env!("CARGO_PKG_VERSION"), rules: Vec::new() };
+    let run = Run {
+        tool: Tool { driver },
+        column_kind: "unicodeCodePoints",
+        invocations: Some([invocation]),
+        results: Vec::new(),
+    };
+    let log = Log { schema: SCHEMA, version: "2.1.0", runs: [run] };
     serde_json::to_string_pretty(&log).unwrap_or_default()
 }
 
@@ -105,7 +134,22 @@ struct Log {
 struct Run {
     tool: Tool,
     column_kind: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    invocations: Option<[Invocation; 1]>,
     results: Vec<Finding>,
+}
+
+#[derive(Serialize)]
+#[serde(rename_all = "camelCase")]
+struct Invocation {
+    execution_successful: bool,
+    tool_execution_notifications: Vec<Notification>,
+}
+
+#[derive(Serialize)]
+struct Notification {
+    level: &'static str,
+    message: Text,
 }
 
 #[derive(Serialize)]

@@ -49,12 +49,12 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     let Some(path) = &arguments.spec else { return Verdict::Unusable };
     let text = match input::text(path) {
         Ok(text) => text,
-        Err(message) => return out.unusable(&message),
+        Err(message) => return unusable(out, arguments.format, out.unusable(&message)),
     };
     let name = path.display().to_string();
     let checked = match input::history(out, path) {
         Ok(history) => lint::check_beside(&name, &text, history, &|folder| asset_files(path, folder)),
-        Err(verdict) => return verdict,
+        Err(verdict) => return unusable(out, arguments.format, verdict),
     };
     let found = &checked.findings;
     let failed = found.errors() > 0 || (arguments.deny.is_some() && found.warnings() > 0);
@@ -98,6 +98,15 @@ pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
     }
     if let Some(spec) = &checked.spec {
         frozen(out, spec, &grown(&checked));
+    }
+    verdict
+}
+
+/// Writes a log also where the spec cannot be read: a forge would take no log for no findings.
+fn unusable(out: &Output, format: Format, verdict: Verdict) -> Verdict {
+    match format {
+        Format::Text => {}
+        Format::Sarif => out.document(vestigum_report::sarif::unusable(&out.all_unusable())),
     }
     verdict
 }

@@ -41,7 +41,13 @@ pub(crate) struct Arguments {
 }
 
 pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
-    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+    attempt(out, arguments).unwrap_or_else(|verdict| report_unusable(out, arguments.junit.as_deref(), verdict))
+}
+
+/// Writes a report also where the input cannot be used: a build server would take the one of the last run.
+pub(crate) fn report_unusable(out: &Output, junit: Option<&Path>, verdict: Verdict) -> Verdict {
+    let Some(path) = junit else { return verdict };
+    write_report(out, path, junit::unusable(&out.all_unusable())).map_or_else(|failed| failed, |()| verdict)
 }
 
 fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {

@@ -153,6 +153,29 @@ fn build_servers_get_their_files() {
     assert!(fs::read_to_string(folder.path().join("found.xml")).unwrap().contains("<failure"));
 }
 
+/// There was no file, or that of the run before, where the input could not be read.
+#[test]
+fn build_servers_get_their_files_also_of_what_cannot_be_read() {
+    let folder = tempfile::tempdir().unwrap();
+    let (spec, broken) = (spec(), folder.path().join("broken.play"));
+    fs::write(&broken, "playthrough \"x\"\nlaunhc\n").unwrap();
+    let broken = broken.to_str().unwrap();
+    for arguments in [
+        &["play", &spec, broken, "--junit", "found.xml"][..],
+        &["play", "missing.toml", "--junit", "found.xml"],
+        &["explore", "missing.toml", "--junit", "found.xml"],
+    ] {
+        let (code, ..) = vestigum(folder.path(), arguments);
+        let report = fs::read_to_string(folder.path().join("found.xml")).unwrap();
+        assert_eq!((code, report.matches("<error").count()), (2, 1), "{arguments:?}: {report}");
+        fs::remove_file(folder.path().join("found.xml")).unwrap();
+    }
+    let (code, out, err) = vestigum(folder.path(), &["check", "missing.toml", "--format", "sarif"]);
+    let log: serde_json::Value = serde_json::from_str(&out).unwrap();
+    assert_eq!((code, &log["runs"][0]["invocations"][0]["executionSuccessful"]), (2, &false.into()));
+    assert!(err.contains("cannot read missing.toml"), "{err}");
+}
+
 fn mistake(name: &str) -> String {
     demo("../mistakes").join(name).join("mistake.toml").to_str().unwrap().to_owned()
 }

@@ -6,7 +6,7 @@ use quick_junit::Report;
 use serde_json::Value as Json;
 use vestigum_core::Spec;
 use vestigum_report::page::PlayedRun;
-use vestigum_report::{junit, sarif};
+use vestigum_report::{Unusable, junit, sarif};
 use vestigum_testing::asking::ask;
 use vestigum_verify::lint;
 use vestigum_verify::playthrough::{MemorySaves, Script, run};
@@ -46,6 +46,8 @@ fn findings_and_what_is_allowed_are_results_with_their_places() {
     let log = validated(&sarif::log(&[&broken.findings], &[]));
     assert_eq!(log["runs"][0]["results"][0]["level"], "error");
     validated(&sarif::log(&[], &[]));
+    let missing = Unusable { name: "spec.toml".into(), why: "cannot read spec.toml".into() };
+    validated(&sarif::unusable(&[missing]));
 }
 
 #[test]

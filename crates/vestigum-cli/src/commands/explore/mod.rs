@@ -63,7 +63,8 @@ enum Deny {
 }
 
 pub(crate) fn run(out: &Output, arguments: &Arguments) -> Verdict {
-    attempt(out, arguments).unwrap_or_else(|verdict| verdict)
+    let unusable = |verdict| super::play::report_unusable(out, arguments.junit.as_deref(), verdict);
+    attempt(out, arguments).unwrap_or_else(unusable)
 }
 
 /// The answer to one question.
