@@ -58,7 +58,7 @@ impl Kind {
 
     /// Says what a value in an expression can be the name of, the likeliest first. Tables stand in their functions only.
     pub(crate) const VALUES: &'static [Kind] = &[Kind::Field, Kind::Derived, Kind::Level, Kind::Struct];
-    /// Says what can stand in brackets behind something of which nothing else is known.
+    /// Says what can stand in brackets behind something that nothing else is known about.
     pub(crate) const KEYS: &'static [Kind] = &[Kind::Level, Kind::Key, Kind::Checkpoint];
 }
 

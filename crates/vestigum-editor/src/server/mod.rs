@@ -262,7 +262,7 @@ impl Server<'_> {
 
     fn publish_findings(&mut self) -> Result<(), ServerError> {
         for path in std::mem::take(&mut self.stale) {
-            // A document of which nothing can be said, such as one that is not a spec any more, has none.
+            // A document that nothing can be said about, such as one that is not a spec any more, has none.
             let findings = diagnose::diagnose(&mut self.workspace, &path).unwrap_or_default();
             self.publish(&path, findings)?;
         }
