@@ -7,7 +7,8 @@ use std::str::FromStr;
 
 use lsp_types::Uri;
 use vestigum_core::{History, Spec};
-use vestigum_verify::scripts_beside;
+use vestigum_verify::playthrough::Script;
+use vestigum_verify::{imported_file, scripts_beside};
 
 use crate::lines::{Lines, Units};
 use crate::toml_view::{Piece, Segment, pieces};
@@ -95,8 +96,28 @@ impl Workspace {
         if Role::of(path)? == Role::Spec {
             return self.is_spec(path).then(|| path.to_owned());
         }
-        let folders = path.ancestors().skip(1).take(FOLDERS_UP);
-        folders.filter_map(|folder| self.specs_in(folder).into_iter().next()).next()
+        self.specs_of_play(path).into_iter().next()
+    }
+
+    /// The specs to which a playthrough belongs: those of the nearest folder that has any. Of several it belongs to the one with its own name,
+    /// else to each under which it can be read, else to the first.
+    fn specs_of_play(&self, path: &Path) -> Vec<PathBuf> {
+        let mut folders = path.ancestors().skip(1).take(FOLDERS_UP).map(|folder| self.specs_in(folder));
+        let specs = folders.find(|specs| !specs.is_empty()).unwrap_or_default();
+        if specs.len() < 2 {
+            return specs;
+        }
+        if let Some(named) = specs.iter().find(|spec| spec.file_stem() == path.file_stem()) {
+            return vec![named.clone()];
+        }
+        let Some(text) = self.text(path) else { return specs };
+        let reads = |file: &PathBuf| {
+            let name = file.display().to_string();
+            let spec = self.text(file).and_then(|lines| Spec::from_named_toml(&name, &lines.text).ok());
+            spec.is_some_and(|spec| Script::from_text_with(&name, &text.text, &spec, &imported_file).is_ok())
+        };
+        let reading: Vec<PathBuf> = specs.iter().filter(|spec| reads(spec)).cloned().collect();
+        if reading.is_empty() { specs[..1].to_vec() } else { reading }
     }
 
     fn specs_in(&self, folder: &Path) -> Vec<PathBuf> {
@@ -129,7 +150,7 @@ impl Workspace {
         plays.extend(self.open.keys().filter(|path| Role::of(path) == Some(Role::Play)).cloned());
         plays.sort();
         plays.dedup();
-        let plays = plays.into_iter().filter(|play| self.spec_of(play).as_ref() == Some(&spec));
+        let plays = plays.into_iter().filter(|play| self.specs_of_play(play).contains(&spec));
         let plays = plays.filter_map(|play| self.text(&play).map(|text| (play, text))).collect();
         Some(Project { spec, spec_text, plays })
     }

@@ -119,6 +119,21 @@ fn a_spec_is_one_however_it_is_written_and_a_text_with_a_table_in_it_is_not() {
     client.end();
 }
 
+/// A playthrough was read by the first spec of its folder, whichever that was.
+#[test]
+fn of_two_specs_a_playthrough_belongs_to_the_one_that_it_can_be_read_by() {
+    let (folder, _, play) = world();
+    fs::write(folder.path().join("another.toml"), SPEC.replace("xp", "skill")).unwrap();
+    let mut client = Client::start();
+    client.open(&play, PLAY);
+    assert_eq!(client.findings(&play), Vec::<Json>::new());
+    // One with the name of the playthrough is the one that is meant.
+    fs::write(folder.path().join("xp.toml"), SPEC.replace("xp", "skill")).unwrap();
+    client.tell("workspace/didChangeWatchedFiles", json!({ "changes": [] }));
+    assert!(!client.findings(&play).is_empty());
+    client.end();
+}
+
 /// After a saved field of a version that shipped was renamed, every playthrough was red until the migration stood.
 #[test]
 fn playthroughs_follow_a_rename_before_its_migration_is_written() {

@@ -226,3 +226,74 @@ fn the_page_can_be_read_without_scripts() {
     let shown = "getComputedStyle(document.activeElement.querySelector('.why')).display";
     assert_eq!(browser.eval(shown), "block");
 }
+
+/// Texts were drawn at 2.5 to 1 in light and 3.7 to 1 in dark, and tables that scroll could not be reached by keys.
+#[test]
+fn an_accessibility_checker_finds_nothing() {
+    let Some(checker) = std::env::var_os("VESTIGUM_AXE") else {
+        println!("SKIPPED: VESTIGUM_AXE does not name an accessibility checker, so this test tries nothing");
+        return;
+    };
+    let checker = fs::read_to_string(checker).unwrap();
+    let long = "Mill Lane ".repeat(300);
+    let hostile = SPEC.replace("title = \"Mill Lane\"", &format!("title = \"{long}\""));
+    assert_ne!(hostile, SPEC);
+    let spec = Spec::from_toml_with_history(&hostile, HISTORY).unwrap();
+    let runs = played(&spec);
+    let runs = runs.iter().map(|run| PlayedRun { file: "falls.play", run }).collect();
+    let hostile = Report::new(&spec).with_source(&hostile).with_runs(runs).html();
+    let folder = tempfile::tempdir().unwrap();
+    for (name, html) in [("demo.html", page()), ("long.html", hostile)] {
+        let path = folder.path().join(name);
+        fs::write(&path, html).unwrap();
+        for width in [1280, 400, 320] {
+            let Some(mut browser) = Browser::open(&path, (width, 900)) else { return };
+            for scheme in ["light", "dark"] {
+                let features = json!([{ "name": "prefers-color-scheme", "value": scheme }]);
+                browser.call("Emulation.setEmulatedMedia", json!({ "features": features }));
+                browser.eval(&format!("{checker}; 0"));
+                let found = browser.eval(
+                    "axe.run().then(found => found.violations.map(one => one.id + ': ' + one.nodes.map(node => node.html.slice(0, 99)).slice(0, 3)))",
+                );
+                assert_eq!(found, json!([]), "{name}, {width} px, {scheme}");
+            }
+        }
+    }
+}
+
+/// The contrast of two colours, as the guidelines for the web define it.
+fn contrast(one: &str, other: &str) -> f64 {
+    let light = |colour: &str| {
+        let digits = colour.trim_start_matches('#');
+        let digits: String =
+            if digits.len() == 3 { digits.chars().flat_map(|c| [c, c]).collect() } else { digits.to_owned() };
+        let part = |at: usize| {
+            let part = f64::from(u8::from_str_radix(&digits[at..at + 2], 16).unwrap()) / 255.0;
+            if part <= 0.040_45 { part / 12.92 } else { ((part + 0.055) / 1.055).powf(2.4) }
+        };
+        0.2126 * part(0) + 0.7152 * part(2) + 0.0722 * part(4)
+    };
+    let (one, other) = (light(one), light(other));
+    (one.max(other) + 0.05) / (one.min(other) + 0.05)
+}
+
+#[test]
+fn every_text_colour_can_be_read_on_every_paper() {
+    let css = include_str!("../../src/page/page.css");
+    let roots = css.split(":root {").skip(1).filter_map(|rest| rest.split('}').next());
+    // On paper only two of them are other ones.
+    let roots: Vec<&str> = roots.filter(|root| root.contains("--rule: ")).collect();
+    assert_eq!(roots.len(), 2, "light and dark");
+    for root in roots {
+        let said = root.split(';').filter_map(|said| said.trim().strip_prefix("--")?.split_once(": "));
+        let colours: std::collections::BTreeMap<&str, &str> = said.collect();
+        for text in ["ink", "soft", "faint", "good", "back", "bad", "rule"] {
+            let own = format!("{text}-paper");
+            for paper in ["paper", "sheet", &own] {
+                let Some(paper_colour) = colours.get(paper) else { continue };
+                let found = contrast(colours[text], paper_colour);
+                assert!(found >= 4.5, "expected 4.5 to 1, found {found:.2}: {text} on {paper}");
+            }
+        }
+    }
+}
