@@ -134,7 +134,7 @@ pub(crate) fn of_expression<'t>(text: &'t str, start: usize, before: Option<&'t 
                 at = (at + len + 1).min(text.len());
                 match open.last() {
                     Some(Open::Keys { of, key }) => {
-                        push(out, name, place, Kind::KEYS, Where::Key((*of).to_owned(), *key))
+                        push(out, name, place, Kind::KEYS, Where::Key((*of).to_owned(), *key));
                     }
                     Some(Open::Members | Open::Call { .. }) | None => {
                         let other = last.take().filter(|_| compares).or_else(|| compared_behind(&text[at..]));
