@@ -42,6 +42,23 @@ pub(crate) fn pieces(text: &str) -> Vec<Piece> {
     scanner.pieces
 }
 
+/// Returns whether a document has a table of that name, in whatever way it is written. It is read no further than to there.
+pub(crate) fn has_table(text: &str, name: &str) -> bool {
+    let is_it = |path: &[Segment]| path.first().is_some_and(|segment| segment.name == name);
+    let mut scanner = Scanner::new(text);
+    loop {
+        let goes_on = scanner.step();
+        let found = scanner.pieces.drain(..).any(|piece| match piece {
+            Piece::Header { path, several } => !several && is_it(&path),
+            Piece::Key { path, own } => path.len() == own && is_it(&path),
+            Piece::Text { .. } => false,
+        });
+        if found || !goes_on {
+            return found;
+        }
+    }
+}
+
 /// Returns where a byte of the text is. Only what stands before it counts.
 pub(crate) fn spot(text: &str, offset: usize) -> Spot {
     let mut scanner = Scanner::new(&text[..offset]);
@@ -119,26 +136,27 @@ impl<'t> Scanner<'t> {
 
     /// Reads line by line. What is not understood is passed over to the end of its line.
     fn run(&mut self) {
-        loop {
-            self.keys.clear();
-            self.open.clear();
-            self.end = End::Key(String::new());
-            self.blanks(true);
-            match self.peek() {
-                None => return,
-                Some('#') => self.comment(),
-                Some('[') => self.header(),
-                Some(_) => {
-                    if !self.key() {
-                        return;
-                    }
-                    self.values();
+        while self.step() {}
+    }
+
+    /// Reads what begins on a line. Says whether there is more.
+    fn step(&mut self) -> bool {
+        self.keys.clear();
+        self.open.clear();
+        self.end = End::Key(String::new());
+        self.blanks(true);
+        match self.peek() {
+            None => return false,
+            Some('#') => self.comment(),
+            Some('[') => self.header(),
+            Some(_) => {
+                if !self.key() {
+                    return false;
                 }
-            }
-            if self.at >= self.text.len() {
-                return;
+                self.values();
             }
         }
+        self.at < self.text.len()
     }
 
     fn comment(&mut self) {

@@ -4,12 +4,12 @@ use std::collections::HashMap;
 use std::path::{Path, PathBuf};
 
 use lsp_types::{DocumentSymbol, Location, Range, SymbolKind, TextEdit, Uri, WorkspaceEdit};
-use vestigum_core::{Diagnostics, Spec};
+use vestigum_core::Diagnostics;
 use vestigum_spec::diagnostic::SourceSpan;
 use vestigum_verify::imported_file;
 use vestigum_verify::playthrough::{MemorySaves, Playthrough, Script, run};
 
-use super::workspace::{Project, Role, Workspace, uri_of};
+use super::workspace::{Project, Role, Workspace, uri_of, without_history};
 use crate::lines::Lines;
 use crate::mentions::{Kind, Mention};
 use crate::play_view::PlayView;
@@ -153,13 +153,11 @@ fn still_understood(project: &Project, by_file: &HashMap<PathBuf, Vec<SourceSpan
         spans.iter().rev().for_each(|span| text.replace_range(span.start..span.end, to));
         text
     };
-    let name = project.spec.display().to_string();
     let text = after(&project.spec, &project.spec_text);
     // A saved name that changes needs a migration, which is the next thing to do: the history does not count here.
-    let read = |text: &str| Spec::from_named_toml(&name, text);
-    let old = read(&project.spec_text.text)
-        .map_err(|errors| format!("expected a spec without errors, found: {}; fix it, then rename", first(&errors)))?;
-    let new = read(&text).map_err(|errors| format!("the spec could not be read any more: {}", first(&errors)))?;
+    let old = without_history(&project.spec_text.text)
+        .map_err(|why| format!("expected a spec without errors, found: {why}; fix it, then rename"))?;
+    let new = without_history(&text).map_err(|why| format!("the spec could not be read any more: {why}"))?;
     for (path, lines) in &project.plays {
         let name = path.display().to_string();
         let read = |text: &str, spec| Script::from_text_with(&name, text, spec, &imported_file);

@@ -7,11 +7,12 @@ use std::str::FromStr;
 
 use lsp_types::Uri;
 use vestigum_core::{History, Spec};
+use vestigum_spec::checked::{CheckedSpec, ReadSpec};
 use vestigum_verify::playthrough::Script;
 use vestigum_verify::{imported_file, scripts_beside};
 
 use crate::lines::{Lines, Units};
-use crate::toml_view::{Piece, Segment, pieces};
+use crate::toml_view::has_table;
 
 /// Larger files are not what they seem.
 const MAX_BYTES: u64 = 4 << 20;
@@ -113,7 +114,7 @@ impl Workspace {
         let Some(text) = self.text(path) else { return specs };
         let reads = |file: &PathBuf| {
             let name = file.display().to_string();
-            let spec = self.text(file).and_then(|lines| Spec::from_named_toml(&name, &lines.text).ok());
+            let spec = self.text(file).and_then(|lines| without_history(&lines.text).ok());
             spec.is_some_and(|spec| Script::from_text_with(&name, &text.text, &spec, &imported_file).is_ok())
         };
         let reading: Vec<PathBuf> = specs.iter().filter(|spec| reads(spec)).cloned().collect();
@@ -132,13 +133,7 @@ impl Workspace {
 
     /// Returns whether a TOML document is a spec: there are many that are not.
     fn is_spec(&self, path: &Path) -> bool {
-        let is_game = |path: &[Segment]| path.first().is_some_and(|segment| segment.name == "game");
-        let begins = |piece: &Piece| match piece {
-            Piece::Header { path, several } => !several && is_game(path),
-            Piece::Key { path, own } => path.len() == *own && is_game(path),
-            Piece::Text { .. } => false,
-        };
-        self.text(path).is_some_and(|lines| pieces(&lines.text).iter().any(begins))
+        self.text(path).is_some_and(|lines| has_table(&lines.text, "game"))
     }
 
     /// The spec of a document and all its playthroughs.
@@ -177,14 +172,26 @@ impl Workspace {
             None => Spec::from_named_toml(&name, &text),
         };
         // Until a migration has its steps, the spec says how the game is played all the same: playthroughs are read by it.
-        let spec = read.or_else(|_| Spec::from_named_toml(&name, &text));
+        let spec = read.ok().or_else(|| without_history(&text).ok());
         match spec {
-            Ok(spec) => {
+            Some(spec) => {
                 self.read.insert(path.to_owned(), (text, spec.clone()));
                 Some(spec)
             }
-            Err(_) => known.map(|(_, spec)| spec.clone()),
+            None => known.map(|(_, spec)| spec.clone()),
         }
+    }
+}
+
+/// The spec of a text as the game is played by it. What becomes of older saves is not looked at.
+///
+/// # Errors
+/// The first thing that is wrong with the text.
+pub(crate) fn without_history(text: &str) -> Result<Spec, String> {
+    let ReadSpec { spec, errors, .. } = CheckedSpec::read(text, None);
+    match (spec, errors.into_iter().next()) {
+        (Some(spec), None) => Ok(Spec::of_checked(spec)),
+        (_, first) => Err(first.map(|error| error.message).unwrap_or_default()),
     }
 }
 
