@@ -73,7 +73,10 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     if let Some(path) = &arguments.junit {
         let played = runs.iter().map(|(playthrough, run)| PlayedRun { file: playthrough.file(), run });
         let played: Vec<_> = played.zip(times).collect();
-        write_report(out, path, junit::played(&played))?;
+        if let Err(verdict) = write_report(out, path, junit::played(&played)) {
+            // Not as an error: it would be tried once more.
+            return Ok(verdict);
+        }
     }
     Ok(show(out, &runs, arguments.trace))
 }

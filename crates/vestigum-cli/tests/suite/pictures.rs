@@ -170,6 +170,8 @@ fn build_servers_get_their_files_also_of_what_cannot_be_read() {
         assert_eq!((code, report.matches("<error").count()), (2, 1), "{arguments:?}: {report}");
         fs::remove_file(folder.path().join("found.xml")).unwrap();
     }
+    let (code, _, err) = vestigum(folder.path(), &["play", &spec, "--junit", "no/such/folder.xml"]);
+    assert_eq!((code, err.matches("cannot write").count()), (2, 1), "{err}");
     let (code, out, err) = vestigum(folder.path(), &["check", "missing.toml", "--format", "sarif"]);
     let log: serde_json::Value = serde_json::from_str(&out).unwrap();
     assert_eq!((code, &log["runs"][0]["invocations"][0]["executionSuccessful"]), (2, &false.into()));

@@ -120,7 +120,10 @@ fn attempt(out: &Output, arguments: &Arguments) -> Result<Verdict, Verdict> {
     if let Some(path) = &arguments.junit {
         let told: Vec<_> = answers.iter().map(|answer| (&answer.question, &answer.ending, answer.took)).collect();
         let report = vestigum_report::junit::explored(&arguments.spec.display().to_string(), &told);
-        super::play::write_report(out, path, report)?;
+        if let Err(verdict) = super::play::write_report(out, path, report) {
+            // Not as an error: it would be tried once more.
+            return Ok(verdict);
+        }
     }
     let written = match &arguments.out {
         Some(folder) => write(out, folder, &answers)?,
